@@ -1,0 +1,177 @@
+"""Domain names: text at the edge, canonical wire bytes inside.
+
+Strategy: a name *is* its canonical wire form (lower case, uncompressed, the root's zero byte at the end), so equality,
+hashing and suffix tests are those of `bytes`, and nothing has to be parsed twice. Text is read and written here alone,
+with the escapes of RFC 1035 section 5.1, so that no byte from the network reaches a terminal or a file as it came.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+
+Name = bytes
+"""A domain name in canonical wire form: length-prefixed lower-case labels and the root's zero byte (RFC 4034 section 6.2)."""
+
+ROOT: Name = b"\x00"
+MAX_LABEL = 63
+MAX_NAME = 255
+
+_SPECIAL = frozenset(b'."\\;@$()')
+_PLAIN = re.compile(rb"[a-z0-9_/*=+:,!#%&'<>?\[\]^`{|}~-]*\Z")
+_PLAIN_TEXT = re.compile(r"[A-Za-z0-9_/*-]+(?:\.[A-Za-z0-9_/*-]+)*\.?\Z")
+_IDNA_DOTS = re.compile("[.\u3002\uff0e\uff61]")
+
+
+class BadName(ValueError):
+    """Text that is no domain name; the message says what is wrong with it and what would be right."""
+
+
+def from_text(text: str, origin: Name | None = None) -> Name:
+    """Reads a name in presentation form (RFC 1035 section 5.1), with IDNA for labels outside ASCII (RFC 5891).
+
+    A name without a final dot is completed with `origin` when one is given, and taken as absolute otherwise.
+    Raises BadName for empty labels, labels over 63 bytes, names over 255 bytes, and broken escapes.
+    """
+    if text == "@" and origin is not None:
+        return origin
+    if text in ("", "."):
+        if text == "":
+            raise BadName("an empty name; write the root as a single dot")
+        return ROOT
+    if _PLAIN_TEXT.match(text):
+        labels = text.lower().encode("ascii").split(b".")
+    else:
+        labels = _labels(text)
+    absolute = labels[-1] == b""
+    if absolute:
+        labels.pop()
+    wire = bytearray()
+    for label in labels:
+        if not label:
+            raise BadName(f"{shown(text)}: an empty label (two dots in a row, or a dot at the start)")
+        if len(label) > MAX_LABEL:
+            raise BadName(
+                f"{shown(text)}: the label {shown(label.decode('latin-1'))} is {len(label)} bytes long; "
+                f"at most {MAX_LABEL} are allowed"
+            )
+        wire.append(len(label))
+        wire += label
+    wire += origin if origin is not None and not absolute else ROOT
+    if len(wire) > MAX_NAME:
+        raise BadName(f"{shown(text)}: {len(wire)} bytes on the wire; at most {MAX_NAME} are allowed")
+    return bytes(wire)
+
+
+def shown(text: str, most: int = 60) -> str:
+    """A piece of somebody's text made safe and short enough to stand in a message, in quotation marks."""
+    clean = "".join(c if c.isprintable() else "\\" + f"{min(ord(c), 255):03d}" for c in text[: most + 1])
+    return '"' + (clean[:most] + "…" if len(clean) > most else clean) + '"'
+
+
+def _labels(text: str) -> list[bytes]:
+    """Splits text with escapes or characters outside ASCII into lower-case label bytes; a final dot leaves an empty one."""
+    if not text.isascii():
+        text = _to_ascii(text)
+    labels: list[bytes] = []
+    label = bytearray()
+    at = 0
+    while at < len(text):
+        char = text[at]
+        at += 1
+        if char == ".":
+            labels.append(bytes(label))
+            label.clear()
+        elif char != "\\":
+            if ord(char) <= 0x20 or ord(char) == 0x7F:
+                raise BadName(f"{shown(text)}: a space or control character; write it as an escape such as \\032")
+            label.append(ord(char))
+        elif text[at : at + 3].isdigit() and len(text[at : at + 3]) == 3:
+            value = int(text[at : at + 3])
+            if value > 255:
+                raise BadName(f"{shown(text)}: the escape \\{text[at : at + 3]} is over 255")
+            label.append(value)
+            at += 3
+        elif at < len(text) and not text[at].isdigit():
+            label.append(ord(text[at]))
+            at += 1
+        else:
+            raise BadName(f"{shown(text)}: a backslash wants three digits or one other character after it")
+    labels.append(bytes(label))
+    return [bytes(label).lower() for label in labels]
+
+
+def _to_ascii(text: str) -> str:
+    """Turns labels outside ASCII into A-labels (RFC 5891, mapped as in UTS 46)."""
+    import idna  # noqa: PLC0415 (rarely needed, and its tables are large)
+
+    parts = []
+    for label in _IDNA_DOTS.split(text):
+        if label.isascii():
+            parts.append(label)
+            continue
+        try:
+            parts.append(idna.encode(label, uts46=True).decode("ascii"))
+        except idna.IDNAError as error:
+            raise BadName(f"{shown(text)}: the label {shown(label)} is no internationalised label ({error})") from None
+    return ".".join(parts)
+
+
+@lru_cache(maxsize=4096)
+def to_text(name: Name) -> str:
+    """Writes a name in presentation form: absolute, with RFC 1035 escapes, printable ASCII alone."""
+    if name == ROOT:
+        return "."
+    return "".join(label_text(label) + "." for label in labels(name))
+
+
+def label_text(label: bytes) -> str:
+    """Writes one label with RFC 1035 escapes."""
+    if _PLAIN.match(label):
+        return label.decode("ascii")
+    return "".join(
+        "\\" + chr(b) if b in _SPECIAL else chr(b) if 0x20 < b < 0x7F else f"\\{b:03d}" for b in label.lower()
+    )
+
+
+def labels(name: Name) -> tuple[bytes, ...]:
+    """The labels of a name from left to right, without the root's."""
+    found = []
+    at = 0
+    while size := name[at]:
+        found.append(name[at + 1 : at + 1 + size])
+        at += size + 1
+    return tuple(found)
+
+
+def join(parts: tuple[bytes, ...], suffix: Name = ROOT) -> Name:
+    """Puts labels in front of a name. Raises BadName over 255 bytes."""
+    wire = b"".join(bytes((len(part),)) + part for part in parts) + suffix
+    if len(wire) > MAX_NAME:
+        raise BadName(f"{len(wire)} bytes on the wire; at most {MAX_NAME} are allowed")
+    return wire
+
+
+def parent(name: Name) -> Name:
+    """The name without its first label; the root is its own parent."""
+    return name[name[0] + 1 :] if name != ROOT else ROOT
+
+
+def ancestors(name: Name) -> list[Name]:
+    """The name itself and every name above it, the root last."""
+    found = [name]
+    while name != ROOT:
+        name = name[name[0] + 1 :]
+        found.append(name)
+    return found
+
+
+def is_within(name: Name, zone: Name) -> bool:
+    """Whether a name is a zone's apex or stands below it. Compared by labels: bytes that merely look alike do not count."""
+    spare = len(name) - len(zone)
+    if spare < 0 or not name.endswith(zone):
+        return False
+    at = 0
+    while at < spare:
+        at += name[at] + 1
+    return at == spare

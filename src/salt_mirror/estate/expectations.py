@@ -1,0 +1,44 @@
+"""Expectations: records that should be there, and where each was written down.
+
+Strategy: every source (master file, CSV) yields the same small objects; names are canonical and values are canonical
+rdata, so that the checks compare bytes and never ask where an expectation came from, except to tell the reader.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from salt_mirror.dns.names import Name
+
+
+class Expectation:
+    """One expected record. `ttl` in seconds or None when the source gives none; `line` counts from 1."""
+
+    __slots__ = ("line", "name", "note", "rdata", "rdtype", "source", "ttl")
+
+    def __init__(
+        self,
+        name: Name,
+        rdtype: int,
+        rdata: bytes,
+        *,
+        ttl: int | None = None,
+        source: Path | None = None,
+        line: int = 0,
+        note: str | None = None,
+    ) -> None:
+        self.name = name
+        self.rdtype = rdtype
+        self.rdata = rdata
+        self.ttl = ttl
+        self.source = source
+        self.line = line
+        self.note = note
+
+    @property
+    def where(self) -> str:
+        """The file and line it stands in."""
+        return f"{self.source}, line {self.line}" if self.source else "given"
+
+    def __repr__(self) -> str:
+        return f"Expectation({self.name!r}, {self.rdtype}, {self.rdata!r})"

@@ -1,0 +1,108 @@
+"""`estate.toml` as it is written: decoded and held against its types, with errors that name file, key and nearest key.
+
+Strategy: msgspec does types and unknown keys; this module turns its messages into an administrator's and finds the line.
+What the entries mean together (servers that exist, zones that stand once in a view) is `estate.model`'s.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any, NoReturn
+
+import msgspec
+
+from salt_mirror.estate.errors import BadInput
+
+
+class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[[zones]]`: a zone by its name, or a reverse zone by its network."""
+
+    name: str
+    view: str = ""
+    servers: list[str] | None = None
+    expect: list[str] = []
+
+
+class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[servers.NAME]`: an authoritative server."""
+
+    address: str
+    port: int = 53
+
+
+class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[resolvers.NAME]`: a resolver that stands for some users' view."""
+
+    address: str
+    port: int = 53
+    group: str = ""
+
+
+class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
+    """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's."""
+
+    title: str = ""
+    find_servers_by: list[str] = []
+    zones: list[ZoneEntry] = []
+    servers: dict[str, ServerEntry] = {}
+    resolvers: dict[str, ResolverEntry] = {}
+    reach: dict[str, str] = {}
+
+
+_ENTRIES: dict[str, type[msgspec.Struct]] = {
+    "zones": ZoneEntry,
+    "servers": ServerEntry,
+    "resolvers": ResolverEntry,
+}
+
+
+def read_estate_file(path: Path) -> EstateFile:
+    """Reads and validates an estate file. Raises BadInput."""
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
+    except FileNotFoundError:
+        raise BadInput.at(path, None, "there is no such file; --estate wants the path of an estate.toml") from None
+    except OSError as error:
+        raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
+    try:
+        return msgspec.convert(tomllib.loads(text), EstateFile)
+    except tomllib.TOMLDecodeError as error:
+        raise BadInput.at(path, None, f"is no TOML: {error}") from None
+    except msgspec.ValidationError as error:
+        _explain(str(error), text, path)
+
+
+def line_of(text: str, key: str) -> int | None:
+    """The only line on which a key is set or a table opened; None when there are several or none."""
+    pattern = re.compile(rf'\s*(?:\[+[^\]]*?)?"?{re.escape(key)}"?\s*(?:=|\]|\.)')
+    lines = [number for number, line in enumerate(text.splitlines(), 1) if pattern.match(line)]
+    return lines[0] if len(lines) == 1 else None
+
+
+def _explain(said: str, text: str, path: Path) -> NoReturn:
+    """Turns msgspec's words and path into ours. The path looks like `$.zones[0].name` or `$.servers[...].port`."""
+    what, _, place = said.partition(" - at ")
+    place = place.strip("`").removeprefix("$").lstrip(".")
+    table = re.split(r"[.\[]", place, maxsplit=1)[0]
+    struct: Any = _ENTRIES.get(table, EstateFile)
+    if match := re.search(r"unknown field `(.*)`", what):
+        key = match[1]
+        near = get_close_matches(key, struct.__struct_fields__, 1)
+        hint = f'did you mean "{near[0]}"?' if near else "known here: " + ", ".join(struct.__struct_fields__)
+        raise BadInput.at(path, line_of(text, key), f'unknown key "{key}" in {_place(place)}; {hint}')
+    if match := re.search(r"missing required field `(.*)`", what):
+        raise BadInput.at(path, None, f'{_place(place)}: the key "{match[1]}" is missing')
+    key = place.rsplit(".", 1)[-1]
+    wanted = what.replace("`", "").replace("Expected ", "wants ").replace(", got ", ", not ")
+    raise BadInput.at(path, line_of(text, key.split("[")[0]), f"{_place(place)}: {wanted}")
+
+
+def _place(place: str) -> str:
+    """`zones[0].name` as `zones, entry 1, name`; the file itself for an empty path."""
+    said = re.sub(r"\[(\d+)\]", lambda m: f", entry {int(m[1]) + 1}", place)
+    return re.sub(r"\[\.\.\.\]", "", said).replace(".", ", ") or "the top of the file"

@@ -1,0 +1,153 @@
+"""Expectations from master files (RFC 1035 section 5), as dnspython reads them.
+
+Strategy: dnspython's reader does the grammar, with its origin at the root so that several zones' absolute names may
+stand in one file. `$INCLUDE` is done here: its path is relative to the file that names it, a file that includes itself is
+an error, and the origin of the included file ends with it (RFC 1035 section 5.1). Everything else is handed on in
+pieces, with the line numbers of the file, to one reader that keeps `$ORIGIN`, `$TTL` and the last name between them.
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import dns.exception
+import dns.name
+import dns.rdata
+import dns.rdataclass
+import dns.tokenizer
+import dns.zonefile
+
+from salt_mirror.dns.names import BadName, Name, from_text
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.expectations import Expectation
+
+_INCLUDE = re.compile(r"\$INCLUDE[ \t]+(\"[^\"]*\"|\S+)(?:[ \t]+([^;\s]+))?[ \t]*(?:;.*)?\Z", re.IGNORECASE)
+_MOST_INCLUDES = 32
+
+
+def read_master_file(path: Path, origin: Name) -> list[Expectation]:
+    """Reads the records of a master file; `origin` completes relative names until `$ORIGIN` says otherwise.
+
+    Raises BadInput with file and line for anything that cannot be read.
+    """
+    found: list[Expectation] = []
+    _Pieces(found).read(path, dns.name.from_wire(origin, 0)[0], ())
+    return found
+
+
+class _Collector:
+    """What dnspython's reader takes for a zone transaction: it hands over records one by one."""
+
+    def __init__(self, found: list[Expectation]) -> None:
+        self.manager = self
+        self.path = Path()
+        self.line = 0
+        self._found = found
+        self._names: dict[dns.name.Name, Name] = {}
+
+    def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
+        return dns.name.root, False, dns.name.root
+
+    def get_class(self) -> dns.rdataclass.RdataClass:
+        return dns.rdataclass.IN
+
+    def check_put_rdataset(self, check: object) -> None:
+        """The reader's own check is for zones; what contradicts itself is another check's matter here."""
+
+    def _set_origin(self, origin: dns.name.Name) -> None:
+        """Called at each `$ORIGIN`; the reader itself keeps it."""
+
+    def add(self, name: dns.name.Name, ttl: int, rdata: dns.rdata.Rdata) -> None:
+        wire = self._names.get(name)
+        if wire is None:
+            wire = self._names[name] = name.to_digestable()
+        self._found.append(
+            Expectation(
+                wire,
+                int(rdata.rdtype),
+                rdata.to_digestable(dns.name.root),
+                ttl=ttl,
+                source=self.path,
+                line=self.line,
+            )
+        )
+
+
+class _LineKeeping(dns.tokenizer.Tokenizer):
+    """A tokenizer that starts counting at a given line and notes where the record in hand began."""
+
+    def __init__(self, text: str, path: Path, first_line: int, collector: _Collector) -> None:
+        super().__init__(text, str(path))
+        self.line_number = first_line
+        self._collector = collector
+
+    def get(self, want_leading: bool = False, want_comment: bool = False) -> dns.tokenizer.Token:
+        if want_leading:
+            self._collector.line = self.line_number
+        return super().get(want_leading, want_comment)
+
+
+class _Pieces:
+    def __init__(self, found: list[Expectation]) -> None:
+        self._collector = _Collector(found)
+
+    def read(self, path: Path, origin: dns.name.Name, above: tuple[Path, ...]) -> None:
+        try:
+            text = path.read_text(encoding="utf-8-sig")
+        except UnicodeDecodeError as error:
+            raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
+        except OSError as error:
+            raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
+        above = (*above, path.resolve())
+        reader: Any = None
+        for first_line, piece, include in _split(text):
+            self._collector.path = path
+            reader = self._read_piece(reader, piece, path, first_line, origin)
+            if include is None:
+                continue
+            line = first_line + piece.count("\n")
+            target = path.parent / include[0]
+            if target.resolve() in above or len(above) > _MOST_INCLUDES:
+                raise BadInput.at(path, line, f"$INCLUDE of {target}, which is being read already")
+            if not target.is_file():
+                raise BadInput.at(path, line, f"$INCLUDE of {target}, and there is no such file")
+            below = reader.current_origin
+            if include[1]:
+                try:
+                    below = dns.name.from_wire(from_text(include[1], below.to_wire()), 0)[0]
+                except BadName as error:
+                    raise BadInput.at(path, line, str(error)) from None
+            self.read(target, below, above)
+
+    def _read_piece(self, reader: Any, piece: str, path: Path, first_line: int, origin: dns.name.Name) -> Any:
+        tokens = _LineKeeping(piece, path, first_line, self._collector)
+        if reader is None:
+            reader = dns.zonefile.Reader(tokens, dns.rdataclass.IN, self._collector)  # type: ignore[arg-type]
+            reader.current_origin = origin
+        reader.tok = tokens
+        try:
+            reader.read()
+        except (dns.exception.DNSException, ValueError, UnicodeError) as error:
+            raise BadInput.at(path, self._collector.line, _plain(error)) from None
+        return reader
+
+
+def _split(text: str) -> list[tuple[int, str, tuple[str, str | None] | None]]:
+    """Cuts a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""
+    pieces: list[tuple[int, str, tuple[str, str | None] | None]] = []
+    first, lines = 1, text.splitlines(keepends=True)
+    start = 0
+    for number, line in enumerate(lines):
+        if line[:1] == "$" and (match := _INCLUDE.match(line.rstrip("\r\n"))):
+            pieces.append((first, "".join(lines[start:number]), (match[1].strip('"'), match[2])))
+            start, first = number + 1, number + 2
+    pieces.append((first, "".join(lines[start:]), None))
+    return pieces
+
+
+def _plain(error: Exception) -> str:
+    """dnspython's message without the place, which ours gives."""
+    said = str(error) or type(error).__name__
+    return re.sub(r"\A\S*?:\d+: ", "", said.splitlines()[0])

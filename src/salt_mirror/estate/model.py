@@ -1,0 +1,205 @@
+"""The estate as the checks see it: zones with their servers by view, what is expected, how addresses are reached.
+
+Strategy: built once from the file, or from nothing but arguments, and not changed after. Looking up a name's zone is a
+few dictionary look-ups along its ancestors, since an audit does it for every name and address.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from difflib import get_close_matches
+from pathlib import Path
+
+from salt_mirror.dns.names import ROOT, BadName, Name, from_text, shown, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.reverse import Network, network_zone, zone_network
+from salt_mirror.estate.csvfile import read_csv
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.file import EstateFile, ZoneEntry, read_estate_file
+
+DNS_PORT = 53
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A zone in one view. `servers` is None when they have to be found through its NS records."""
+
+    apex: Name
+    view: str
+    servers: tuple[Server, ...] | None
+    expectations: tuple[Expectation, ...] = ()
+
+    @property
+    def network(self) -> Network | None:
+        """The network whose pointers it holds, for a reverse zone."""
+        return zone_network(self.apex)
+
+
+@dataclass(slots=True)
+class Estate:
+    """Zones, servers, resolvers. An empty one is what a command has without an estate file."""
+
+    title: str = ""
+    path: Path | None = None
+    zones: dict[str, dict[Name, Zone]] = field(default_factory=dict)
+    servers: dict[str, Server] = field(default_factory=dict)
+    resolvers: dict[str, Server] = field(default_factory=dict)
+    groups: dict[str, list[Server]] = field(default_factory=dict)
+    finders: tuple[Server, ...] = ()
+    reach: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
+
+    @property
+    def views(self) -> list[str]:
+        """The views in the order of the file."""
+        return list(self.zones)
+
+    def zone_of(self, name: Name, view: str) -> Zone | None:
+        """The zone of a view with the longest apex at or above a name."""
+        zones = self.zones.get(view)
+        if not zones:
+            return None
+        while name not in zones:
+            if name == ROOT:
+                return None
+            name = name[name[0] + 1 :]
+        return zones[name]
+
+    def zone_for(self, name: Name, view: str) -> Zone | None:
+        """The same, but with the one zone that other views hold for the name when this view has none."""
+        zone = self.zone_of(name, view)
+        if zone is not None:
+            return zone
+        others = [found for other in self.zones if (found := self.zone_of(name, other)) is not None]
+        return others[0] if len(others) == 1 else None
+
+    def all_zones(self) -> Iterator[Zone]:
+        """Every zone of every view."""
+        for zones in self.zones.values():
+            yield from zones.values()
+
+    def reached(self, address: bytes, port: int = DNS_PORT) -> tuple[bytes, int]:
+        """Where a published address is reached from here (`[reach]`); a port that was given stands."""
+        return self.reach.get(address, (address, port)) if port == DNS_PORT else (address, port)
+
+
+def load_estate(path: Path) -> Estate:
+    """Reads an estate file and every file of expectations that it names. Raises BadInput."""
+    return _Builder(read_estate_file(path), path).build()
+
+
+def zone_name(text: str) -> Name:
+    """A zone's name, or the name of the reverse zone of a network. Raises BadInput."""
+    try:
+        if "/" in text or text.replace(".", "").isdigit():
+            try:
+                network = ipaddress.ip_network(text, strict=True)
+            except ValueError as error:
+                if "host bits" in str(error):
+                    right = ipaddress.ip_network(text, strict=False)
+                    raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
+            else:
+                return network_zone(network)
+        return from_text(text)
+    except BadInput:
+        raise
+    except (BadName, ValueError) as error:
+        raise BadInput(str(error)) from None
+
+
+def parse_endpoint(text: str) -> tuple[bytes, int]:
+    """Reads `address`, `address:port` or `[address]:port`. Raises ValueError."""
+    host, port = text, str(DNS_PORT)
+    if text.startswith("["):
+        host, _, rest = text[1:].partition("]")
+        port = rest.removeprefix(":") or port
+        if rest and not rest.startswith(":"):
+            raise ValueError
+    elif text.count(":") == 1:
+        host, port = text.split(":")
+    if not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
+        raise ValueError
+    return ipaddress.ip_address(host).packed, int(port)
+
+
+class _Builder:
+    def __init__(self, file: EstateFile, path: Path) -> None:
+        self._file = file
+        self._path = path
+        self._estate = Estate(title=file.title, path=path)
+
+    def _fail(self, what: str) -> BadInput:
+        return BadInput.at(self._path, None, what)
+
+    def build(self) -> Estate:
+        estate, file = self._estate, self._file
+        for published, reached in file.reach.items():
+            try:
+                estate.reach[ipaddress.ip_address(published).packed] = parse_endpoint(reached)
+            except ValueError:
+                raise self._fail(
+                    f"reach: {shown(published)} = {shown(reached)}; an address stands on the left, "
+                    "an address with or without a port on the right"
+                ) from None
+        for label, entry in file.servers.items():
+            estate.servers[label] = self._server("servers", label, entry.address, entry.port)
+        for label, resolver in file.resolvers.items():
+            server = self._server("resolvers", label, resolver.address, resolver.port)
+            estate.resolvers[label] = server
+            if resolver.group:
+                estate.groups.setdefault(resolver.group, []).append(server)
+        estate.finders = tuple(
+            self._known(label, estate.resolvers, "find_servers_by", "resolvers") for label in file.find_servers_by
+        )
+        for number, zone in enumerate(file.zones, 1):
+            self._add_zone(number, zone)
+        return estate
+
+    def _server(self, table: str, label: str, address: str, port: int) -> Server:
+        try:
+            packed = ipaddress.ip_address(address).packed
+        except ValueError:
+            raise self._fail(
+                f"{table}, {label}, address: {shown(address)} is no IP address; expected one such as 192.0.2.53"
+            ) from None
+        if not 0 < port < 65536:
+            raise self._fail(f"{table}, {label}, port: {port} is no port; expected 1 to 65535")
+        return Server(label, *self._estate.reached(packed, port))
+
+    def _known(self, label: str, servers: dict[str, Server], place: str, table: str) -> Server:
+        if label in servers:
+            return servers[label]
+        near = get_close_matches(label, servers, 1)
+        hint = f'did you mean "{near[0]}"?' if near else f"known: {', '.join(servers) or 'none'}"
+        raise self._fail(f"{place}: there is no [{table}.{label}]; {hint}")
+
+    def _add_zone(self, number: int, entry: ZoneEntry) -> None:
+        place = f"zones, entry {number}"
+        try:
+            apex = zone_name(entry.name)
+        except BadInput as error:
+            raise self._fail(f"{place}, name: {error}") from None
+        zones = self._estate.zones.setdefault(entry.view, {})
+        if apex in zones:
+            raise self._fail(f'{place}: {to_text(apex)} stands in the view "{entry.view}" already')
+        servers = None
+        if entry.servers is not None:
+            if not entry.servers:
+                raise self._fail(f"{place}, servers: an empty list; leave the key out to have them found through NS")
+            servers = tuple(
+                self._known(label, self._estate.servers, f"{place}, servers", "servers") for label in entry.servers
+            )
+        expectations = [one for source in entry.expect for one in self._read(source, apex, place)]
+        zones[apex] = Zone(apex, entry.view, servers, tuple(expectations))
+
+    def _read(self, source: str, apex: Name, place: str) -> list[Expectation]:
+        path = self._path.parent / source
+        if not path.is_file():
+            raise self._fail(f"{place}, expect: there is no file {path}")
+        if path.suffix.lower() == ".csv":
+            return read_csv(path, apex)
+        from salt_mirror.estate.masterfile import read_master_file  # noqa: PLC0415 (brings dnspython in)
+
+        return read_master_file(path, apex)

@@ -1,0 +1,149 @@
+"""What an authoritative server says (RFC 1034 section 4.3.2): zones in, a response for each query out. No socket.
+
+Strategy: zones are read, and messages written, by dnspython, so that our own wire format is always tried against
+somebody else's. The search goes down from the apex: a cut on the way is a referral, an alias is followed as far as the
+server's own zones reach, a wildcard answers for what does not exist, and what is left is NODATA or NXDOMAIN with the SOA.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import dns.flags
+import dns.message
+import dns.name
+import dns.node
+import dns.rcode
+import dns.rdatatype
+import dns.rrset
+import dns.zone
+
+_MOST_ALIASES = 8
+
+
+def read_zone(source: Path | str, origin: str) -> dns.zone.Zone:
+    """Reads a zone from a master file or from its text. Raises dnspython's errors for a malformed one."""
+    if isinstance(source, Path):
+        return dns.zone.from_file(str(source), origin=origin, relativize=False, allow_include=True)
+    return dns.zone.from_text(source, origin=origin, relativize=False)
+
+
+class Authority:
+    """The zones that one server holds. With `recursive` it answers as a resolver would that knows just these."""
+
+    def __init__(self, zones: Iterable[dns.zone.Zone], *, recursive: bool = False) -> None:
+        self.recursive = recursive
+        self.zones: dict[dns.name.Name, dns.zone.Zone] = {}
+        for zone in zones:
+            self.hold(zone)
+
+    def hold(self, zone: dns.zone.Zone) -> None:
+        """Takes a zone in, or a new version of it."""
+        assert zone.origin is not None
+        self.zones[zone.origin] = zone
+
+    def respond(self, query: dns.message.Message) -> dns.message.Message:
+        """The response to a query, whole; the transport cuts it to size."""
+        response = dns.message.make_response(query, recursion_available=self.recursive, our_payload=1232)
+        if query.opcode() != 0 or len(query.question) != 1:
+            response.set_rcode(dns.rcode.NOTIMP if query.opcode() else dns.rcode.FORMERR)
+            return response
+        question = query.question[0]
+        if self._zone_of(question.name, question.rdtype) is None:
+            response.set_rcode(dns.rcode.NXDOMAIN if self.recursive else dns.rcode.REFUSED)
+            return response
+        self._search(response, question.name, question.rdtype)
+        if self.recursive:
+            response.flags &= ~dns.flags.AA
+        return response
+
+    def _zone_of(self, name: dns.name.Name, rdtype: int) -> dns.zone.Zone | None:
+        """The zone with the longest matching apex; for DS the one above the cut (RFC 4035 section 3.1.4.1)."""
+        above = name.parent() if rdtype == dns.rdatatype.DS and name != dns.name.root else name
+        while True:
+            if above in self.zones:
+                return self.zones[above]
+            if above == dns.name.root:
+                return None
+            above = above.parent()
+
+    def _search(self, response: dns.message.Message, name: dns.name.Name, rdtype: dns.rdatatype.RdataType) -> None:
+        for step in range(_MOST_ALIASES):
+            zone = self._zone_of(name, rdtype)
+            if zone is None:
+                return
+            cut = self._cut(zone, name, rdtype)
+            if cut is not None:
+                if step == 0:
+                    self._refer(response, zone, cut)
+                return
+            response.flags |= dns.flags.AA
+            node = self._node(zone, name)
+            if node is None:
+                response.set_rcode(dns.rcode.NXDOMAIN)
+                self._deny(response, zone)
+                return
+            found = [node.get_rdataset(zone.rdclass, rdtype)]
+            if rdtype == dns.rdatatype.ANY:
+                found = list(node.rdatasets)
+            alias = node.get_rdataset(zone.rdclass, dns.rdatatype.CNAME)
+            if any(found):
+                for rdataset in found:
+                    if rdataset is not None:
+                        response.answer.append(dns.rrset.from_rdata_list(name, rdataset.ttl, list(rdataset)))
+                return
+            if alias is None:
+                self._deny(response, zone)
+                return
+            response.answer.append(dns.rrset.from_rdata_list(name, alias.ttl, list(alias)))
+            name = alias[0].target
+
+    @staticmethod
+    def _cut(zone: dns.zone.Zone, name: dns.name.Name, rdtype: int) -> dns.name.Name | None:
+        """The highest delegation between the apex and the name."""
+        assert zone.origin is not None
+        depth = len(name) - len(zone.origin)
+        lowest = 1 if rdtype == dns.rdatatype.DS else 0
+        for drop in range(depth - 1, lowest - 1, -1):
+            above = dns.name.Name(name.labels[drop:])
+            if zone.get_rdataset(above, dns.rdatatype.NS) is not None:
+                return above
+        return None
+
+    @staticmethod
+    def _refer(response: dns.message.Message, zone: dns.zone.Zone, cut: dns.name.Name) -> None:
+        servers = zone.get_rdataset(cut, dns.rdatatype.NS)
+        assert servers is not None
+        response.authority.append(dns.rrset.from_rdata_list(cut, servers.ttl, list(servers)))
+        for server in servers:
+            for rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
+                glue = zone.get_rdataset(server.target, rdtype)
+                if glue is not None:
+                    response.additional.append(dns.rrset.from_rdata_list(server.target, glue.ttl, list(glue)))
+
+    @staticmethod
+    def _node(zone: dns.zone.Zone, name: dns.name.Name) -> dns.node.Node | None:
+        """The name's node, an empty one for an empty non-terminal, or the wildcard that covers it (RFC 4592)."""
+        assert zone.origin is not None
+        above = name
+        while True:
+            node = zone.get_node(above)
+            if node is not None and above == name:
+                return node
+            if node is not None or any(other.is_subdomain(above) for other in zone.nodes):
+                if above == name:
+                    return dns.node.Node()
+                return zone.get_node(dns.name.Name((b"*", *above.labels)))
+            if above == zone.origin:
+                return None
+            above = above.parent()
+
+    @staticmethod
+    def _deny(response: dns.message.Message, zone: dns.zone.Zone) -> None:
+        """The SOA that lets a cache keep the denial (RFC 2308 section 3)."""
+        assert zone.origin is not None
+        soa = zone.get_rdataset(zone.origin, dns.rdatatype.SOA)
+        if soa is not None:
+            ttl = min(soa.ttl, soa[0].minimum)
+            response.authority.append(dns.rrset.from_rdata_list(zone.origin, ttl, list(soa)))

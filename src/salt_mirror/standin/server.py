@@ -1,0 +1,185 @@
+"""Stand-in servers on loopback, over UDP and TCP, each with faults that can be switched on and off while it runs.
+
+Strategy: all servers of one process live in one event loop in a thread of its own; `StandIns` starts and stops it. A
+server turns bytes into bytes through its Authority, and its Fault decides what becomes of them on the way out.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import socket
+import threading
+from collections.abc import Iterable
+from enum import Enum
+from typing import Any
+
+import dns.exception
+import dns.flags
+import dns.message
+import dns.rcode
+import dns.zone
+
+from salt_mirror.standin.authority import Authority
+
+
+class Fault(Enum):
+    """How a server misbehaves."""
+
+    NONE = "answers as it should"
+    SILENT = "never answers"
+    REFUSING = "answers REFUSED"
+    FAILING = "answers SERVFAIL"
+    GARBAGE = "answers with random bytes behind the right id"
+    WRONG_ID = "answers with another id"
+    CUT_SHORT = "says that every answer was truncated, over TCP too"
+
+
+class StandIn:
+    """One server: what it holds, where it listens, how it misbehaves. `asked` counts the queries that reached it."""
+
+    def __init__(self, authority: Authority, host: str, port: int) -> None:
+        self.authority = authority
+        self.host = host
+        self.port = port
+        self.fault = Fault.NONE
+        self.delay_s = 0.0
+        self.asked = 0
+
+    @property
+    def endpoint(self) -> str:
+        """`address:port`, an IPv6 address in brackets."""
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+    def respond(self, wire: bytes, *, stream: bool) -> bytes | None:
+        """The bytes to send for a query's bytes, or None for silence."""
+        self.asked += 1
+        if self.fault is Fault.SILENT:
+            return None
+        if self.fault is Fault.GARBAGE:
+            return wire[:2] + os.urandom(40)
+        try:
+            query = dns.message.from_wire(wire, ignore_trailing=True)
+        except dns.exception.DNSException:
+            return None
+        match self.fault:
+            case Fault.REFUSING | Fault.FAILING:
+                response = dns.message.make_response(query)
+                response.set_rcode(dns.rcode.REFUSED if self.fault is Fault.REFUSING else dns.rcode.SERVFAIL)
+                return response.to_wire()
+            case Fault.CUT_SHORT:
+                return _cut_short(query)
+        response = self.authority.respond(query)
+        if self.fault is Fault.WRONG_ID:
+            response.id = (query.id + 1) & 0xFFFF
+        try:
+            return response.to_wire(max_size=65535 if stream else max(512, query.payload))
+        except dns.exception.TooBig:
+            return _cut_short(query)
+
+
+def _cut_short(query: dns.message.Message) -> bytes:
+    response = dns.message.make_response(query)
+    response.flags |= dns.flags.TC | dns.flags.AA
+    return response.to_wire()
+
+
+class StandIns:
+    """The stand-in servers of one process: a context that starts their loop, and stops it with all of them."""
+
+    def __init__(self) -> None:
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._loop.run_forever, name="stand-ins", daemon=True)
+        self._closing: list[Any] = []
+
+    def __enter__(self) -> StandIns:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        asyncio.run_coroutine_threadsafe(self._stop(), self._loop).result(5)
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join(5)
+        self._loop.close()
+
+    def add(
+        self,
+        zones: Iterable[dns.zone.Zone] = (),
+        *,
+        recursive: bool = False,
+        host: str = "127.0.0.1",
+        port: int = 0,
+    ) -> StandIn:
+        """Starts a server for some zones. Port 0 takes a free one. Raises OSError when the port is taken."""
+        standin = StandIn(Authority(zones, recursive=recursive), host, port)
+        asyncio.run_coroutine_threadsafe(self._listen(standin), self._loop).result(10)
+        return standin
+
+    async def _listen(self, standin: StandIn) -> None:
+        wanted = standin.port
+        for attempt in range(20):
+            transport, _ = await self._loop.create_datagram_endpoint(
+                lambda: _Datagrams(standin), local_addr=(standin.host, wanted)
+            )
+            sock = transport.get_extra_info("socket")
+            with contextlib.suppress(OSError):
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
+            standin.port = sock.getsockname()[1]
+            try:
+                server = await asyncio.start_server(
+                    lambda reader, writer: _converse(standin, reader, writer), standin.host, standin.port
+                )
+            except OSError:
+                transport.close()
+                if wanted or attempt == 19:
+                    raise
+                continue
+            self._closing += [transport, server]
+            return
+
+    async def _stop(self) -> None:
+        for thing in self._closing:
+            thing.close()
+        others = [task for task in asyncio.all_tasks() if task is not asyncio.current_task()]
+        for task in others:
+            task.cancel()
+        await asyncio.gather(*others, return_exceptions=True)
+
+
+class _Datagrams(asyncio.DatagramProtocol):
+    def __init__(self, standin: StandIn) -> None:
+        self._standin = standin
+        self._transport: asyncio.DatagramTransport | None = None
+
+    def connection_made(self, transport: Any) -> None:
+        self._transport = transport
+
+    def datagram_received(self, data: bytes, addr: Any) -> None:
+        response = self._standin.respond(data, stream=False)
+        if response is None:
+            return
+        if self._standin.delay_s:
+            asyncio.get_running_loop().call_later(self._standin.delay_s, self._send, response, addr)
+        else:
+            self._send(response, addr)
+
+    def _send(self, response: bytes, addr: Any) -> None:
+        if self._transport is not None and not self._transport.is_closing():
+            self._transport.sendto(response, addr)
+
+
+async def _converse(standin: StandIn, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    try:
+        while True:
+            size = int.from_bytes(await reader.readexactly(2), "big")
+            response = standin.respond(await reader.readexactly(size), stream=True)
+            if standin.delay_s:
+                await asyncio.sleep(standin.delay_s)
+            if response is not None:
+                writer.write(len(response).to_bytes(2, "big") + response)
+                await writer.drain()
+    except (asyncio.IncompleteReadError, asyncio.CancelledError, OSError):
+        pass
+    finally:
+        writer.close()
