@@ -103,7 +103,7 @@ def _labels(text: str) -> list[bytes]:
 
 def _to_ascii(text: str) -> str:
     """Turns labels outside ASCII into A-labels (RFC 5891, mapped as in UTS 46)."""
-    import idna  # noqa: PLC0415 (rarely needed, and its tables are large)
+    import idna
 
     parts = []
     for label in _IDNA_DOTS.split(text):

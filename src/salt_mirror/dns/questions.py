@@ -128,4 +128,3 @@ class Answer:
 
     def __repr__(self) -> str:
         return f"Answer({self.question!r}, {self.status}, {len(self.values)} values)"
-

@@ -71,7 +71,7 @@ def type_from_text(text: str) -> int:
 def rdata_text(rdtype: int, rdata: bytes) -> str:
     """Writes canonical rdata in presentation form, in printable ASCII alone; unknown types as in RFC 3597 section 5."""
     try:
-        if rdtype == A and len(rdata) == 4 or rdtype == AAAA and len(rdata) == 16:
+        if (rdtype == A and len(rdata) == 4) or (rdtype == AAAA and len(rdata) == 16):
             return address_text(rdata)
         if rdtype in NAME_ALONE:
             return to_text(rdata)
@@ -180,15 +180,13 @@ def _name_end(wire: bytes, at: int) -> int:
 
 
 def _quoted(string: bytes) -> str:
-    inner = "".join(
-        f"\\{chr(b)}" if b in b'"\\' else chr(b) if 0x20 <= b < 0x7F else f"\\{b:03d}" for b in string
-    )
+    inner = "".join(f"\\{chr(b)}" if b in b'"\\' else chr(b) if 0x20 <= b < 0x7F else f"\\{b:03d}" for b in string)
     return f'"{inner}"'
 
 
 def _rare_text(rdtype: int, rdata: bytes) -> str:
-    import dns.exception  # noqa: PLC0415 (only the rare types need it)
-    import dns.rdata  # noqa: PLC0415
+    import dns.exception
+    import dns.rdata
 
     try:
         text = dns.rdata.from_wire(1, rdtype, rdata, 0, len(rdata)).to_text()
@@ -198,9 +196,9 @@ def _rare_text(rdtype: int, rdata: bytes) -> str:
 
 
 def _rare_from_text(rdtype: int, text: str, origin: Name | None) -> bytes:
-    import dns.exception  # noqa: PLC0415
-    import dns.name  # noqa: PLC0415
-    import dns.rdata  # noqa: PLC0415
+    import dns.exception
+    import dns.name
+    import dns.rdata
 
     base = dns.name.from_wire(origin, 0)[0] if origin is not None else dns.name.root
     try:

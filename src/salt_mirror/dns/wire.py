@@ -72,7 +72,9 @@ def rcode_text(rcode: int) -> str:
 
 def opt_record(payload: int = PAYLOAD, options: bytes = b"") -> bytes:
     """An OPT record (RFC 6891 section 6.1.2) that offers a payload size, with options already encoded."""
-    return b"\x00\x00\x29" + payload.to_bytes(2, "big") + b"\x00\x00\x00\x00" + len(options).to_bytes(2, "big") + options
+    return (
+        b"\x00\x00\x29" + payload.to_bytes(2, "big") + b"\x00\x00\x00\x00" + len(options).to_bytes(2, "big") + options
+    )
 
 
 def question_tail(rdtype: int) -> bytes:

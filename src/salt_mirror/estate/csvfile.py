@@ -60,7 +60,9 @@ def _header(row: list[str]) -> list[str]:
         if column not in COLUMNS:
             near = get_close_matches(column, COLUMNS, 1)
             hint = f'; did you mean "{near[0]}"?' if near else ""
-            raise BadRecord(f"unknown column {shown(column)}{hint} The header is {','.join(COLUMNS)}, the last two optional")
+            raise BadRecord(
+                f"unknown column {shown(column)}{hint} The header is {','.join(COLUMNS)}, the last two optional"
+            )
     for column in COLUMNS[:_NEEDED]:
         if columns.count(column) != 1:
             raise BadRecord(f'the header wants one column "{column}"; it is {",".join(COLUMNS)}, the last two optional')

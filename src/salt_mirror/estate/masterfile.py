@@ -8,9 +8,9 @@ pieces, with the line numbers of the file, to one reader that keeps `$ORIGIN`, `
 
 from __future__ import annotations
 
+import copy
 import re
 from pathlib import Path
-from typing import Any
 
 import dns.exception
 import dns.name
@@ -25,6 +25,7 @@ from salt_mirror.estate.expectations import Expectation
 
 _INCLUDE = re.compile(r"\$INCLUDE[ \t]+(\"[^\"]*\"|\S+)(?:[ \t]+([^;\s]+))?[ \t]*(?:;.*)?\Z", re.IGNORECASE)
 _MOST_INCLUDES = 32
+_NO_TTL = -1
 
 
 def read_master_file(path: Path, origin: Name) -> list[Expectation]:
@@ -33,7 +34,8 @@ def read_master_file(path: Path, origin: Name) -> list[Expectation]:
     Raises BadInput with file and line for anything that cannot be read.
     """
     found: list[Expectation] = []
-    _Pieces(found).read(path, dns.name.from_wire(origin, 0)[0], ())
+    pieces = _Pieces(found)
+    pieces.read(path, pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
     return found
 
 
@@ -68,7 +70,7 @@ class _Collector:
                 wire,
                 int(rdata.rdtype),
                 rdata.to_digestable(dns.name.root),
-                ttl=ttl,
+                ttl=ttl if ttl != _NO_TTL else None,
                 source=self.path,
                 line=self.line,
             )
@@ -93,7 +95,15 @@ class _Pieces:
     def __init__(self, found: list[Expectation]) -> None:
         self._collector = _Collector(found)
 
-    def read(self, path: Path, origin: dns.name.Name, above: tuple[Path, ...]) -> None:
+    def reader(self, origin: dns.name.Name) -> dns.zonefile.Reader:
+        """A reader that takes records without any TTL, as lists of expectations often have none."""
+        nothing = _LineKeeping("", Path(), 1, self._collector)
+        reader = dns.zonefile.Reader(nothing, dns.rdataclass.IN, self._collector)  # type: ignore[arg-type]
+        reader.current_origin = origin
+        reader.default_ttl, reader.default_ttl_known, reader.default_ttl_from_soa = _NO_TTL, True, True
+        return reader
+
+    def read(self, path: Path, reader: dns.zonefile.Reader, above: tuple[Path, ...]) -> None:
         try:
             text = path.read_text(encoding="utf-8-sig")
         except UnicodeDecodeError as error:
@@ -101,10 +111,9 @@ class _Pieces:
         except OSError as error:
             raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
         above = (*above, path.resolve())
-        reader: Any = None
         for first_line, piece, include in _split(text):
             self._collector.path = path
-            reader = self._read_piece(reader, piece, path, first_line, origin)
+            self._read_piece(reader, piece, path, first_line)
             if include is None:
                 continue
             line = first_line + piece.count("\n")
@@ -113,25 +122,21 @@ class _Pieces:
                 raise BadInput.at(path, line, f"$INCLUDE of {target}, which is being read already")
             if not target.is_file():
                 raise BadInput.at(path, line, f"$INCLUDE of {target}, and there is no such file")
-            below = reader.current_origin
+            below = copy.copy(reader)
             if include[1]:
                 try:
-                    below = dns.name.from_wire(from_text(include[1], below.to_wire()), 0)[0]
+                    origin = from_text(include[1], reader.current_origin.to_wire())
                 except BadName as error:
                     raise BadInput.at(path, line, str(error)) from None
+                below.current_origin = dns.name.from_wire(origin, 0)[0]
             self.read(target, below, above)
 
-    def _read_piece(self, reader: Any, piece: str, path: Path, first_line: int, origin: dns.name.Name) -> Any:
-        tokens = _LineKeeping(piece, path, first_line, self._collector)
-        if reader is None:
-            reader = dns.zonefile.Reader(tokens, dns.rdataclass.IN, self._collector)  # type: ignore[arg-type]
-            reader.current_origin = origin
-        reader.tok = tokens
+    def _read_piece(self, reader: dns.zonefile.Reader, piece: str, path: Path, first_line: int) -> None:
+        reader.tok = _LineKeeping(piece, path, first_line, self._collector)
         try:
             reader.read()
         except (dns.exception.DNSException, ValueError, UnicodeError) as error:
             raise BadInput.at(path, self._collector.line, _plain(error)) from None
-        return reader
 
 
 def _split(text: str) -> list[tuple[int, str, tuple[str, str | None] | None]]:

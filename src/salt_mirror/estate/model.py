@@ -15,6 +15,7 @@ from pathlib import Path
 from salt_mirror.dns.names import ROOT, BadName, Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import Network, network_zone, zone_network
+from salt_mirror.dns.system import parse_endpoint
 from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
@@ -109,21 +110,6 @@ def zone_name(text: str) -> Name:
         raise BadInput(str(error)) from None
 
 
-def parse_endpoint(text: str) -> tuple[bytes, int]:
-    """Reads `address`, `address:port` or `[address]:port`. Raises ValueError."""
-    host, port = text, str(DNS_PORT)
-    if text.startswith("["):
-        host, _, rest = text[1:].partition("]")
-        port = rest.removeprefix(":") or port
-        if rest and not rest.startswith(":"):
-            raise ValueError
-    elif text.count(":") == 1:
-        host, port = text.split(":")
-    if not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
-        raise ValueError
-    return ipaddress.ip_address(host).packed, int(port)
-
-
 class _Builder:
     def __init__(self, file: EstateFile, path: Path) -> None:
         self._file = file
@@ -200,6 +186,6 @@ class _Builder:
             raise self._fail(f"{place}, expect: there is no file {path}")
         if path.suffix.lower() == ".csv":
             return read_csv(path, apex)
-        from salt_mirror.estate.masterfile import read_master_file  # noqa: PLC0415 (brings dnspython in)
+        from salt_mirror.estate.masterfile import read_master_file
 
         return read_master_file(path, apex)

@@ -1,0 +1,1 @@
+"""Reports: findings shown on a terminal or written as JSON. Decides nothing."""

@@ -1,0 +1,169 @@
+"""Who is authoritative for a name: from the arguments, from the estate, or found through NS records.
+
+Strategy: most names are settled by a look into the estate, without a question; `known` does that. For the rest `find` asks
+the resolvers as a dialogue: the SOA tells the apex, NS and address records tell the servers. What was found is kept
+by apex. A name whose servers cannot be found has an authority with `trouble`, and nothing about it is ever a fault.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import ROOT, Name, ancestors, from_text, is_within, labels, to_text
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import AAAA, NS, SOA, A, Record, soa_fields
+from salt_mirror.estate.model import Estate
+
+_NOBODY = frozenset(map(from_text, ("localhost", "prisoner.iana.org", "blackhole.as112.arpa")))
+"""Primary servers of zones that resolvers and the AS112 project hold for address space without a zone (RFC 6303, RFC 7534)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Authority:
+    """The servers to ask about a name, the apex of their zone where it is known, or why there are none."""
+
+    zone: Name | None
+    servers: tuple[Server, ...]
+    trouble: str | None = None
+
+
+class Atlas:
+    """Finds the authoritative servers of names. `given` servers, when there are any, are asked about everything."""
+
+    def __init__(self, estate: Estate, *, given: Iterable[Server] = (), resolvers: Iterable[Server] = ()) -> None:
+        self.estate = estate
+        self._given = Authority(None, tuple(given)) if given else None
+        self._resolvers = tuple(resolvers)
+        self._by_zone: dict[tuple[str, Name], Authority] = {}
+        self._found: dict[Name, Authority] = {}
+        self._servers: dict[tuple[bytes, int], Server] = {
+            (server.address, server.port): server for server in estate.servers.values()
+        }
+
+    def known(self, name: Name, view: str) -> Authority | None:
+        """The authority of a name as far as no question is needed; None when `find` has to ask."""
+        if self._given is not None:
+            return self._given
+        zone = self.estate.zone_for(name, view)
+        if zone is None:
+            return next((self._found[above] for above in ancestors(name) if self._reusable(above)), None)
+        if zone.servers is None:
+            return self._found.get(zone.apex)
+        key = (zone.view, zone.apex)
+        authority = self._by_zone.get(key)
+        if authority is None:
+            authority = self._by_zone[key] = Authority(zone.apex, zone.servers)
+        return authority
+
+    def _reusable(self, apex: Name) -> bool:
+        """Whether names below a found apex may be asked there; not the top of the tree, which nobody should sweep."""
+        return apex in self._found and len(labels(apex)) > 1
+
+    def find(self, name: Name, view: str) -> Dialogue[Authority]:
+        """The authority of a name, asking resolvers for its zone and the zone's servers as far as needed."""
+        authority = self.known(name, view)
+        if authority is not None:
+            return authority
+        zone = self.estate.zone_for(name, view)
+        if zone is not None:
+            return (yield from self._servers_of(zone.apex))
+        if not self._resolvers:
+            return Authority(None, (), "its zone is not in the estate, and there is no resolver to find it through")
+        apex: Name | None = None
+        for above in ancestors(name):
+            answer = yield from self._resolve(above, SOA)
+            if answer.trouble is not None:
+                return Authority(
+                    None,
+                    (),
+                    f"its zone is not in the estate, and could not be found: {answer.question.server.label} "
+                    f"for {to_text(above)} SOA: {answer.trouble}",
+                )
+            record = _soa_record(answer, above)
+            if record is not None:
+                apex = record.owner
+                nobody = soa_fields(record.rdata)
+                if nobody.mname in _NOBODY or (nobody.mname == apex and nobody.rname == ROOT):
+                    return Authority(
+                        apex,
+                        (),
+                        f"its zone is not in the estate, and the resolver knows only an empty {to_text(apex)} (RFC 6303)",
+                    )
+                break
+        if apex is None:
+            return Authority(None, (), "its zone is not in the estate, and no SOA above it could be found")
+        if apex in self._found:
+            return self._found[apex]
+        return (yield from self._servers_of(apex))
+
+    def descend(self, cut: Name, referrals: list[Answer]) -> Dialogue[Authority]:
+        """The authority below a zone cut that servers referred to: by the glue that came with it, or by resolvers."""
+        if cut in self._found:
+            return self._found[cut]
+        targets: dict[Name, None] = {}
+        addresses: dict[Name, bytes] = {}
+        for answer in referrals:
+            sections = answer.sections
+            for record in sections.authority:
+                if record.rdtype == NS and record.owner == cut:
+                    targets[record.rdata] = None
+            for record in sections.additional:
+                # Glue counts for servers inside the cut alone: for any other name the sender has no say.
+                if record.rdtype in (A, AAAA) and record.owner in targets and is_within(record.owner, cut):
+                    addresses.setdefault(record.owner, record.rdata)
+        if targets and all(target in addresses for target in targets):
+            return self._keep(cut, {target: addresses[target] for target in targets})
+        return (yield from self._servers_of(cut))
+
+    def _servers_of(self, apex: Name) -> Dialogue[Authority]:
+        if apex in self._found:
+            return self._found[apex]
+        if not self._resolvers:
+            return Authority(
+                apex, (), f"the servers of {to_text(apex)} are not in the estate, and there is no resolver"
+            )
+        answer = yield from self._resolve(apex, NS)
+        if answer.trouble is not None or not answer.values:
+            why = answer.trouble or "it has no NS records"
+            return Authority(apex, (), f"the servers of {to_text(apex)} could not be found: {why}")
+        addresses: dict[Name, bytes] = {}
+        resolver = answer.question.server
+        batch = [Question(target, rdtype, resolver, True) for target in answer.values for rdtype in (A, AAAA)]
+        for reply in (yield batch):
+            if reply.trouble is None and reply.values:
+                addresses.setdefault(reply.question.name, reply.values[0])
+        if not addresses:
+            return Authority(apex, (), f"none of the servers of {to_text(apex)} has an address that could be found")
+        return self._keep(apex, addresses)
+
+    def _keep(self, apex: Name, addresses: dict[Name, bytes]) -> Authority:
+        servers = []
+        for target, address in sorted(addresses.items()):
+            place = self.estate.reached(address)
+            if place not in self._servers:
+                self._servers[place] = Server(to_text(target).rstrip("."), *place)
+            servers.append(self._servers[place])
+        authority = self._found[apex] = Authority(apex, tuple(dict.fromkeys(servers)))
+        return authority
+
+    def _resolve(self, name: Name, rdtype: int) -> Dialogue[Answer]:
+        """The first usable answer of the resolvers, in their order; the last one's trouble when none has any."""
+        for resolver in self._resolvers:
+            (answer,) = yield [Question(name, rdtype, resolver, True)]
+            if answer.trouble is None:
+                break
+        return answer
+
+
+def _soa_record(answer: Answer, name: Name) -> Record | None:
+    """The SOA of the zone that a name stands in, wherever in the answer it is; not one of an alias's target."""
+    if answer.values:
+        return Record(name, SOA, answer.ttl or 0, answer.values[0])
+    if answer.alias is not None:
+        return None
+    for record in answer.sections.authority:
+        if record.rdtype == SOA and is_within(name, record.owner):
+            return record
+    return None

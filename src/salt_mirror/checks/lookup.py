@@ -1,0 +1,169 @@
+"""One name on all its authoritative servers: what each says, followed through aliases to the end.
+
+Strategy: every check that needs records asks through here. Each server's telling is kept apart, since agreement between
+servers is half of what is being checked; a server that gave no usable answer keeps its reason and accuses nobody.
+Referrals downwards lead to the child's own servers; aliases to the servers of the target's zone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from salt_mirror.checks.atlas import Atlas, Authority
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import rdata_text, type_text
+from salt_mirror.findings import Evidence
+
+MOST_ALIASES = 8
+_MOST_CUTS = 4
+
+
+class Telling:
+    """What one server says: its answers, the sorted values in them, the alias in their place, or why it proves nothing."""
+
+    __slots__ = ("alias", "answers", "exists", "server", "trouble", "values")
+
+    def __init__(self, server: Server, answers: Sequence[Answer]) -> None:
+        self.server = server
+        self.answers = answers
+        first = answers[0]
+        self.alias = first.alias
+        self.trouble = first.trouble
+        self.values = first.values
+        self.exists = first.exists
+        for answer in answers[1:]:
+            self.trouble = self.trouble or answer.trouble
+            self.exists = self.exists or answer.exists
+            if answer.values:
+                self.values = (*self.values, *answer.values)
+
+
+class Lookup:
+    """All that is known about one name: the tellings at its canonical name, and those at the aliases before it.
+
+    `values` are all that any server gives, sorted; `divided` says that usable tellings differ; `trouble` why there is
+    nothing usable at all; `unverified` the tellings without proof.
+    """
+
+    __slots__ = (
+        "authority",
+        "canonical",
+        "divided",
+        "name",
+        "tellings",
+        "trail",
+        "trouble",
+        "unverified",
+        "usable",
+        "values",
+    )
+
+    def __init__(self, name: Name, canonical: Name, authority: Authority, tellings: list[Telling]) -> None:
+        self.name = name
+        self.canonical = canonical
+        self.authority = authority
+        self.tellings = tellings
+        self.trail: list[Telling] = []
+        self.unverified = [telling for telling in tellings if telling.trouble is not None]
+        self.usable = [telling for telling in tellings if telling.trouble is None] if self.unverified else tellings
+        self.trouble = authority.trouble
+        self.divided = False
+        self.values: tuple[bytes, ...] = ()
+        if self.usable:
+            self.values = self.usable[0].values
+            for telling in self.usable:
+                if telling.values != self.values or telling.alias != self.usable[0].alias:
+                    self.divided = True
+            if self.divided:
+                self.values = tuple(sorted({value for telling in self.usable for value in telling.values}))
+        elif self.trouble is None:
+            self.trouble = "; ".join(dict.fromkeys(f"{t.server.label}: {t.trouble}" for t in self.unverified))
+
+    @property
+    def exists(self) -> bool:
+        """Whether any server knows the canonical name, with whatever types."""
+        return any(telling.exists for telling in self.usable)
+
+    @property
+    def followed(self) -> bool:
+        """Whether an alias led here."""
+        return self.canonical != self.name
+
+    def saying(self, value: bytes) -> list[Server]:
+        """The servers that give a value."""
+        return [telling.server for telling in self.usable if value in telling.values]
+
+    def evidence(self) -> list[Evidence]:
+        """Every answer on the way, as it is reported."""
+        return [evidence_of(answer) for telling in (*self.trail, *self.tellings) for answer in telling.answers]
+
+
+def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
+    """Asks all authoritative servers of a name for some types, following referrals and aliases."""
+    trail: list[Telling] = []
+    followed = name
+    divided = False
+    for _ in range(MOST_ALIASES + 1):
+        found = yield from _at(followed, rdtypes, view, atlas)
+        aliases = {telling.alias for telling in found.usable if telling.alias is not None}
+        if not aliases:
+            break
+        divided = divided or found.divided
+        trail += found.tellings
+        followed = next(telling.alias for telling in found.usable if telling.alias is not None)
+    else:
+        found.trouble = f"an alias chain of more than {MOST_ALIASES} from {to_text(name)}"
+        found.usable, found.values = [], ()
+    found.name = name
+    found.trail = trail
+    if trail:
+        found.divided = found.divided or divided
+        found.unverified = [telling for telling in trail if telling.trouble is not None] + found.unverified
+    return found
+
+
+def _at(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
+    """The tellings at one name, below any cut that its servers refer to."""
+    authority = atlas.known(name, view)
+    if authority is None:
+        authority = yield from atlas.find(name, view)
+    for _ in range(_MOST_CUTS):
+        servers = authority.servers
+        if len(rdtypes) == 1:
+            rdtype = rdtypes[0]
+            answers = yield [Question(name, rdtype, server) for server in servers]
+            tellings = [Telling(server, (answer,)) for server, answer in zip(servers, answers, strict=True)]
+        else:
+            answers = yield [Question(name, rdtype, server) for server in servers for rdtype in rdtypes]
+            width = len(rdtypes)
+            tellings = [
+                Telling(server, answers[at : at + width])
+                for server, at in zip(servers, range(0, len(answers), width), strict=True)
+            ]
+        referrals = [t.answers[0] for t in tellings if t.trouble is not None and t.answers[0].referral]
+        cut = next((answer.referral for answer in referrals), None)
+        if cut is None or len(referrals) < sum(t.trouble is not None for t in tellings) or cut == authority.zone:
+            break
+        authority = yield from atlas.descend(cut, referrals)
+    return Lookup(name, name, authority, tellings)
+
+
+def evidence_of(answer: Answer) -> Evidence:
+    """An answer as it is reported; an alias is shown as what it leads to."""
+    question = answer.question
+    values = [rdata_text(question.rdtype, value) for value in answer.values]
+    if answer.alias is not None and not values:
+        values = [f"alias of {to_text(answer.alias)}"]
+    return Evidence(
+        server=question.server.label,
+        endpoint=question.server.endpoint,
+        question=f"{to_text(question.name)} {type_text(question.rdtype)}",
+        status=answer.status,
+        authoritative=answer.authoritative,
+        values=values,
+        ttl=answer.ttl,
+        rtt_ms=round(answer.rtt_ms, 3) if answer.rtt_ms is not None else None,
+        trouble=answer.trouble,
+    )

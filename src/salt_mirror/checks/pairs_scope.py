@@ -1,0 +1,205 @@
+"""What `pairs` has to look at: arguments and estate turned into names and addresses, each in its view.
+
+Strategy: worked out before anything is asked, so that a wrong argument costs nothing and is told at once. A network is
+swept address by address as far as that is sane, and known names fill in where it is not (IPv6).
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator, Sequence
+from difflib import get_close_matches
+
+from salt_mirror.dns.names import BadName, Name, from_text, label_text, shown, to_text
+from salt_mirror.dns.records import AAAA, CNAME, PTR, A
+from salt_mirror.dns.reverse import Network, address_of, network_zone, reverse_name
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.model import Estate
+
+SWEEP_MOST = 1 << 16
+"""The most addresses of a network that are swept unasked: a /16."""
+
+_FORWARD = frozenset((A, AAAA, CNAME))
+
+
+class Scope:
+    """The work: names to judge, then addresses whose pointers to judge unless a name has led to them.
+
+    `expected` are the addresses expected of a (view, name); `remarks` what the reader has to know about the coverage.
+    Raises BadInput for an argument that cannot be used. `sweep_all` lifts the limit on the size of networks.
+    """
+
+    def __init__(
+        self, estate: Estate, arguments: Sequence[str] = (), *, view: str | None = None, sweep_all: bool = False
+    ) -> None:
+        if view is not None and view not in estate.zones:
+            near = get_close_matches(view, estate.zones, 1)
+            known = f'did you mean "{near[0]}"?' if near else "known: " + (", ".join(estate.zones) or "none")
+            raise BadInput(f"--view: there is no view {shown(view)}; {known}")
+        self.estate = estate
+        self.expected: dict[tuple[str, Name], frozenset[bytes]] = {}
+        self.remarks: list[str] = []
+        self._views = [view] if view is not None else estate.views
+        self._sweep_all = sweep_all
+        self._names: dict[tuple[Name, str], None] = {}
+        self._single: dict[tuple[bytes, str], bool] = {}
+        self._sweeps: list[tuple[ipaddress.IPv4Network, str]] = []
+        self._holders: dict[tuple[str, bytes], list[Name]] = {}
+        self._index()
+        if arguments:
+            for argument in arguments:
+                self._add(argument)
+        else:
+            self._add_everything()
+
+    @property
+    def names(self) -> Iterator[tuple[Name, str]]:
+        """Every name to judge, with its view."""
+        return iter(self._names)
+
+    @property
+    def addresses(self) -> Iterator[tuple[bytes, str, bool]]:
+        """Every address whose pointers to judge, with its view and whether it was asked for by itself."""
+        for (address, view), asked_for in self._single.items():
+            yield address, view, asked_for
+        for network, view in self._sweeps:
+            for number in range(int(network.network_address), int(network.broadcast_address) + 1):
+                yield number.to_bytes(4, "big"), view, False
+
+    @property
+    def size(self) -> int:
+        """How many names and addresses there are to look at."""
+        return len(self._names) + len(self._single) + sum(network.num_addresses for network, _ in self._sweeps)
+
+    def _expectations(self) -> Iterator[tuple[str, Expectation]]:
+        for view in self._views:
+            for zone in self.estate.zones.get(view, {}).values():
+                for expectation in zone.expectations:
+                    yield view, expectation
+
+    def _index(self) -> None:
+        gathered: dict[tuple[str, Name], list[bytes]] = {}
+        for view, expectation in self._expectations():
+            if expectation.rdtype in (A, AAAA) and not expectation.name.startswith(b"\x01*"):
+                gathered.setdefault((view, expectation.name), []).append(expectation.rdata)
+                self._holders.setdefault((view, expectation.rdata), []).append(expectation.name)
+        self.expected = {key: frozenset(addresses) for key, addresses in gathered.items()}
+
+    def _add_everything(self) -> None:
+        for view, expectation in self._expectations():
+            if expectation.rdtype in _FORWARD and not expectation.name.startswith(b"\x01*"):
+                self._names[expectation.name, view] = None
+            elif expectation.rdtype == PTR and (address := address_of(expectation.name)) is not None:
+                self._single[address, view] = True
+        for view in self._views:
+            for zone in self.estate.zones.get(view, {}).values():
+                if zone.network is not None:
+                    self._sweep(zone.network, view, listed=True)
+        if not self.size:
+            raise BadInput(
+                "nothing to check: give names, addresses or networks, or an estate with zones that expect records"
+            )
+
+    def _add(self, argument: str) -> None:
+        text = argument.strip()
+        try:
+            address = ipaddress.ip_address(text).packed
+        except ValueError:
+            pass
+        else:
+            self._add_address(address)
+            return
+        if "/" in text and (text[:1].isdigit() or ":" in text):
+            self._add_network(text)
+            return
+        try:
+            name = from_text(text)
+        except BadName as error:
+            raise BadInput(str(error)) from None
+        asked_address = address_of(name)
+        if asked_address is not None:
+            self._add_address(asked_address)
+            return
+        for full in self._completed(name, text):
+            for view in self._views_of([full]):
+                self._names[full, view] = None
+
+    def _completed(self, name: Name, text: str) -> list[Name]:
+        """A single label stands for the expected names that begin with it; any other name for itself."""
+        if text.endswith(".") or not self.estate.zones or name[name[0] + 1 :] != b"\x00":
+            return [name]
+        known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
+        found = sorted(full for full in known if full.startswith(name[:-1]))
+        if not found:
+            firsts = {label_text(full[1 : full[0] + 1]): full for full in known}
+            near = get_close_matches(text.lower(), firsts, 1)
+            hint = f"; did you mean {to_text(firsts[near[0]])}?" if near else "; write the whole name"
+            raise BadInput(f"{shown(text)}: the estate expects no host of that name{hint}")
+        if [to_text(full) for full in found] != [text]:
+            self.remarks.append(f"{text} was taken as {', '.join(map(to_text, found))}")
+        return found
+
+    def _views_of(self, names: Iterable[Name]) -> list[str]:
+        """The views that hold a zone for any of some names; the first view, or none at all, where no one does."""
+        found = [view for view in self._views if any(self.estate.zone_of(name, view) is not None for name in names)]
+        return found or self._views[:1] or [""]
+
+    def _add_address(self, address: bytes) -> None:
+        holders = {view: self._holders.get((view, address), []) for view in self._views}
+        views = [view for view in self._views if holders[view]] or self._views_of([reverse_name(address)])
+        for view in views:
+            for name in holders.get(view, []):
+                self._names[name, view] = None
+            self._single[address, view] = not holders.get(view)
+
+    def _add_network(self, text: str) -> None:
+        try:
+            network = ipaddress.ip_network(text, strict=True)
+        except ValueError as error:
+            if "host bits" in str(error):
+                right = ipaddress.ip_network(text, strict=False)
+                raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
+            raise BadInput(f"{shown(text)} is no network; expected one such as 10.77.20.0/24") from None
+        if network.version == 4 and network.num_addresses > SWEEP_MOST and not self._sweep_all:
+            raise BadInput(
+                f"{network} has {network.num_addresses:,} addresses; sweeping more than {SWEEP_MOST:,} needs --yes"
+            )
+        for view in self._views_of([_top(network)]):
+            for (other, address), names in self._holders.items():
+                if other == view and len(address) * 8 == network.max_prefixlen and _holds(network, address):
+                    for name in names:
+                        self._names[name, view] = None
+            self._sweep(network, view, listed=False)
+
+    def _sweep(self, network: Network, view: str, *, listed: bool) -> None:
+        if isinstance(network, ipaddress.IPv6Network):
+            known = sum(
+                len(names)
+                for (other, address), names in self._holders.items()
+                if other == view and len(address) == 16 and _holds(network, address)
+            )
+            self.remarks.append(
+                f"{network} was not swept, since IPv6 networks cannot be: judged from the {known} names known in it"
+            )
+        elif network.num_addresses > SWEEP_MOST and listed and not self._sweep_all:
+            self.remarks.append(
+                f"{network} was not swept ({network.num_addresses:,} addresses; --yes sweeps it): judged from known names"
+            )
+        elif (network, view) not in self._sweeps:
+            self._sweeps.append((network, view))
+
+
+def _holds(network: Network, address: bytes) -> bool:
+    return int.from_bytes(address, "big") >> (network.max_prefixlen - network.prefixlen) == int(
+        network.network_address
+    ) >> (network.max_prefixlen - network.prefixlen)
+
+
+def _top(network: Network) -> Name:
+    """The reverse name at or above a whole network, to find its zone and so its view."""
+    step = 8 if network.version == 4 else 4
+    for prefix in range(network.prefixlen, step - 1, -1):
+        if prefix % step == 0 and prefix < network.max_prefixlen:
+            return network_zone(network.supernet(new_prefix=prefix))
+    return reverse_name(network.network_address.packed)

@@ -1,0 +1,366 @@
+"""What the check `pairs` says: one method for each finding, with its evidence and the line that would mend it.
+
+Strategy: the judgement decides which case it is, and this module words it. Texts are short, name the host first, and give
+server labels; remedies are whole records in master-file syntax, or a comment in that syntax where a record has to go.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
+from salt_mirror.dns.names import Name, is_within, join, labels, to_text
+from salt_mirror.dns.records import AAAA, PTR, A, record_line
+from salt_mirror.dns.reverse import IN_ADDR, IP6, address_text, is_reverse
+from salt_mirror.findings import CATALOGUE, Evidence, Finding, Outcome
+
+
+class Words:
+    """Words the findings about one name in one view."""
+
+    def __init__(self, view: str, subject: Lookup) -> None:
+        self.view = view
+        self._subject = subject
+
+    def _finding(
+        self,
+        code: str,
+        text: str,
+        *,
+        evidence: list[Evidence],
+        address: bytes | None = None,
+        name: Name | None = None,
+        rdtype: str | None = None,
+        expected: Sequence[str] = (),
+        remedy: str = "",
+        outcome: Outcome | None = None,
+        cause: str = "",
+    ) -> Finding:
+        weight = CATALOGUE[code].weight
+        if text.endswith(".."):  # a name's final dot ends the sentence too
+            text = text[:-1]
+        if rdtype is None:
+            rdtype = "A" if address is None or len(address) == 4 else "AAAA"
+        return Finding(
+            code=code,
+            weight=weight,
+            outcome=outcome or ("differs" if weight == "fault" else "agrees"),
+            name=to_text(name if name is not None else self._subject.name),
+            type=rdtype,
+            view=self.view,
+            expected=list(expected),
+            evidence=evidence,
+            text=text,
+            remedy=remedy,
+            address=address_text(address) if address is not None else None,
+            cause=cause,
+        )
+
+    # What the forward side says
+
+    def no_address(self, expected: Sequence[bytes]) -> Finding:
+        """The name has no address on any server that answered."""
+        forward = self._subject
+        name = to_text(forward.name)
+        if forward.followed:
+            what = f"{name} is an alias of {to_text(forward.canonical)}, which "
+            what += "has no address" if forward.exists else "does not exist"
+            twice = undotted(forward.canonical)
+            if twice is not None:
+                what += f"; the alias looks as if its final dot were missing (meant {to_text(twice)}?)"
+        elif forward.exists:
+            what = f"{name} exists, but has neither A nor AAAA"
+        else:
+            what = f"{name} does not exist"
+        remedy = _address_line(forward.canonical, expected[0]) if expected else ""
+        return self._finding(
+            "pair.no-address",
+            what + _on(forward.usable, forward) + ".",
+            evidence=forward.evidence(),
+            rdtype="AAAA" if expected and len(expected[0]) == 16 else "A",
+            expected=list(map(address_text, expected)),
+            remedy=remedy,
+        )
+
+    def other_address(self, expected: bytes, instead: Sequence[bytes]) -> Finding:
+        """The servers do not give an address that is expected."""
+        forward = self._subject
+        has = ", ".join(map(address_text, instead or forward.values))
+        return self._finding(
+            "pair.other-address",
+            f"{to_text(forward.name)} is expected at {address_text(expected)}, and is registered at {has}.",
+            evidence=forward.evidence(),
+            address=expected,
+            expected=[address_text(expected)],
+            remedy=_address_line(forward.canonical, expected),
+        )
+
+    def forward_divided(self, forward: Lookup, address: bytes) -> Finding:
+        """Some servers of the name's zone give the address, others do not."""
+        yes = forward.saying(address)
+        no = [telling.server for telling in forward.usable if telling.server not in yes]
+        return self._finding(
+            "pair.servers-disagree",
+            f"{to_text(forward.canonical)} is at {address_text(address)} on {_labels(yes)}, "
+            f"and not on {_labels(no)}. Compare the serials; then bring the servers into line.",
+            name=forward.name,
+            address=address,
+            evidence=forward.evidence(),
+            expected=[address_text(address)],
+            remedy=_address_line(forward.canonical, address),
+        )
+
+    def through_alias(self, address: bytes) -> Finding:
+        """The name is an alias; its canonical name was judged."""
+        forward = self._subject
+        return self._finding(
+            "pair.through-alias",
+            f"{to_text(forward.name)} is an alias; judged at its canonical name {to_text(forward.canonical)}.",
+            address=address,
+            evidence=forward.evidence(),
+        )
+
+    # What the reverse side says
+
+    def no_pointer(self, reverse: Lookup, address: bytes) -> Finding:
+        """The address has no pointer on any server that answered."""
+        return self._pointer(
+            "pair.no-pointer",
+            f"{address_text(address)} of {to_text(self._subject.canonical)} has no pointer{_on(reverse.usable, reverse)}.",
+            reverse,
+            address,
+            self._subject.canonical,
+        )
+
+    def no_pointer_no_name(self, address: bytes) -> Finding:
+        """An address that was asked for has no pointer, and nobody knows its name."""
+        reverse = self._subject
+        return self._finding(
+            "pair.no-pointer",
+            f"{address_text(address)} has no pointer{_on(reverse.usable, reverse)}, and the estate knows no name for it.",
+            address=address,
+            rdtype="PTR",
+            evidence=reverse.evidence(),
+        )
+
+    def reverse_divided(self, reverse: Lookup, address: bytes, forward: Lookup) -> Finding:
+        """Servers of the reverse zone name different targets."""
+        said = {}
+        for telling in reverse.usable:
+            says = ", ".join(map(to_text, telling.values)) or (
+                f"an alias of {to_text(telling.alias)}" if telling.alias else "nothing"
+            )
+            said.setdefault(says, []).append(telling.server)
+        sides = "; ".join(f"{_labels(servers)} says {says}" for says, servers in said.items())
+        return self._pointer(
+            "pair.servers-disagree",
+            f"The servers disagree on the pointer of {address_text(address)}: {sides}.",
+            reverse,
+            address,
+            forward.canonical,
+        )
+
+    def many_pointers(self, reverse: Lookup, address: bytes, leading: Sequence[Name]) -> Finding:
+        """The address has several pointers."""
+        names = ", ".join(sorted(map(to_text, reverse.values)))
+        best = leading[0] if leading else reverse.values[0]
+        remedy = "; keep one of them, such as: " + record_line(reverse.canonical, PTR, best)
+        return self._finding(
+            "pair.many-pointers",
+            f"{address_text(address)} has {len(reverse.values)} pointers: {names}.",
+            name=reverse.name,
+            rdtype="PTR",
+            address=address,
+            evidence=reverse.evidence(),
+            remedy=remedy,
+        )
+
+    def alias_target(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup) -> Finding:
+        """The pointer names an alias of the name that has the address."""
+        return self._pointer(
+            "pair.alias-target",
+            f"The pointer of {address_text(address)} names {to_text(target)}, an alias of {to_text(lead.canonical)}.",
+            reverse,
+            address,
+            lead.canonical,
+            name=lead.canonical,
+            extra=lead,
+        )
+
+    def shared(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup) -> Finding:
+        """The pointer names another host that has the address too."""
+        return self._finding(
+            "pair.shared",
+            f"{to_text(self._subject.name)} shares {address_text(address)} with {to_text(target)}, which the pointer names.",
+            address=address,
+            evidence=reverse.evidence() + lead.evidence(),
+        )
+
+    def bad_pointer(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup, owner: Lookup | None) -> Finding:
+        """The pointer's name does not lead back. `owner` has the address by right, where that is known."""
+        where, said = address_text(address), to_text(target)
+        meant = undotted(target)
+        if owner is not None:
+            start, right = f"{where} belongs to {to_text(owner.canonical)}, but its pointer", owner.canonical
+        else:
+            start, right = f"The pointer of {where}", None
+        if meant is not None or is_reverse(target):
+            hint = f" (meant {to_text(meant)}?)" if meant is not None else ""
+            text = f"{start} names {said}: a final dot is missing where it was written{hint}."
+            code, right = "pair.missing-dot", right or meant
+        elif not lead.exists:
+            code, text = "pair.lost-pointer", f"{start} names {said}, which does not exist."
+        elif not lead.values:
+            code, text = "pair.orphan-pointer", f"{start} names {said}, which has no address of this family."
+        else:
+            has = ", ".join(map(address_text, lead.values))
+            code, text = "pair.stale-pointer", f"{start} names {said}, which is at {has}."
+        if right is not None:
+            remedy = record_line(reverse.canonical, PTR, right)
+        elif code in ("pair.stale-pointer", "pair.missing-dot"):
+            remedy = "; remove: " + record_line(reverse.canonical, PTR, target)
+        else:
+            remedy = _address_line(lead.canonical, address)
+            text += " Register the name, or remove the pointer."
+        return self._finding(
+            code,
+            text,
+            name=owner.name if owner is not None else target,
+            address=address,
+            evidence=reverse.evidence() + lead.evidence(),
+            expected=[to_text(owner.canonical)] if owner is not None else [],
+            remedy=remedy,
+        )
+
+    def _pointer(
+        self,
+        code: str,
+        text: str,
+        reverse: Lookup,
+        address: bytes,
+        right: Name,
+        *,
+        name: Name | None = None,
+        extra: Lookup | None = None,
+    ) -> Finding:
+        """A finding that one right pointer would mend."""
+        return self._finding(
+            code,
+            text,
+            name=name,
+            address=address,
+            evidence=reverse.evidence() + (extra.evidence() if extra is not None else []),
+            expected=[to_text(right)],
+            remedy=record_line(reverse.canonical, PTR, right),
+        )
+
+    # What could not be verified
+
+    def _unverified(
+        self, text: str, cause: str, evidence: list[Evidence], address: bytes | None, rdtype: str | None = None
+    ) -> Finding:
+        return self._finding(
+            "pair.unverified",
+            text,
+            address=address,
+            rdtype=rdtype,
+            evidence=evidence,
+            outcome="unverified",
+            cause=cause,
+        )
+
+    def unverified_name(self, expected: Sequence[bytes]) -> Finding:
+        """No server gave a usable answer for the name."""
+        forward = self._subject
+        address = expected[0] if expected else None
+        why = forward.trouble or "no usable answer"
+        return self._unverified(f"{to_text(forward.name)}: {why}.", _cause(forward, why), forward.evidence(), address)
+
+    def unverified_pointer(self, address: bytes) -> Finding:
+        """No server gave a usable answer for the address's pointer, and no name is known for it."""
+        reverse = self._subject
+        why = reverse.trouble or "no usable answer"
+        return self._unverified(
+            f"The pointer of {address_text(address)}: {why}.", _cause(reverse, why), reverse.evidence(), address, "PTR"
+        )
+
+    def unverified_reverse(self, reverse: Lookup, address: bytes) -> Finding:
+        """No server gave a usable answer for the pointer of a name's address."""
+        why = reverse.trouble or "no usable answer"
+        return self._unverified(
+            f"The pointer of {address_text(address)} of {to_text(self._subject.name)}: {why}.",
+            _cause(reverse, why),
+            reverse.evidence(),
+            address,
+        )
+
+    def unverified_lead(self, address: bytes, target: Name, lead: Lookup) -> Finding:
+        """The pointer names another host, and nobody says whether that has the address."""
+        why = lead.trouble or "no usable answer"
+        return self._unverified(
+            f"The pointer of {address_text(address)} names {to_text(target)}: {why}.",
+            _cause(lead, why),
+            lead.evidence(),
+            address,
+        )
+
+    def unverified_telling(self, telling: Telling, address: bytes, forward: Lookup, reverse: Lookup) -> Finding:
+        """One server among several gave no usable answer."""
+        server = telling.server
+        why = f"{server.label}: {telling.trouble}"
+        side = forward if telling in forward.unverified else reverse
+        evidence = [evidence_of(answer) for answer in telling.answers]
+        evidence += [evidence_of(answer) for other in side.usable for answer in other.answers]
+        what = "addresses" if side is forward else f"pointer of {address_text(address)}"
+        return self._unverified(
+            f"{to_text(self._subject.name)}, {what}: {why}.",
+            f"{server.label} ({server.endpoint}): {telling.trouble}",
+            evidence,
+            address,
+        )
+
+
+def undotted(name: Name) -> Name | None:
+    """What a name was meant to be if its final dot was forgotten; None when it does not look so.
+
+    A zone's name was added then: a reverse zone's, or its own suffix of two labels or more a second time.
+    """
+    parts = labels(name)
+    for tree in (IN_ADDR, IP6):
+        if is_within(name, tree):
+            digits = parts[: len(parts) - 2]
+            width = 3 if tree == IN_ADDR else 1
+            host = len(digits)
+            while host and len(digits[host - 1]) <= width and _is_hex(digits[host - 1], decimal=width == 3):
+                host -= 1
+            return join(digits[:host]) if host >= 2 else None
+    for size in range(len(parts) // 2, 1, -1):
+        if parts[-size:] == parts[-2 * size : -size] and len(parts) > 2 * size:
+            return join(parts[:-size])
+    return None
+
+
+def _is_hex(label: bytes, *, decimal: bool) -> bool:
+    return label.isdigit() if decimal else all(chr(b) in "0123456789abcdef" for b in label)
+
+
+def _address_line(name: Name, address: bytes) -> str:
+    return record_line(name, A if len(address) == 4 else AAAA, address)
+
+
+def _labels(servers: Sequence[object]) -> str:
+    return ", ".join(str(getattr(server, "label", server)) for server in servers)
+
+
+def _on(tellings: Sequence[Telling], whole: Lookup) -> str:
+    """Says on which servers, when not all of them answered."""
+    if not whole.unverified:
+        return ""
+    return f" on {_labels([telling.server for telling in tellings])}"
+
+
+def _cause(found: Lookup, why: str) -> str:
+    """One text for all findings that the same servers' silence explains."""
+    if not found.unverified:
+        return f"no server to ask: {why}"
+    return "; ".join(dict.fromkeys(f"{t.server.label} ({t.server.endpoint}): {t.trouble}" for t in found.unverified))

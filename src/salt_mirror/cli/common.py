@@ -1,0 +1,143 @@
+"""What the checking commands have in common: estate, servers, progress. Imports nothing heavy before it is needed."""
+
+from __future__ import annotations
+
+import socket
+import sys
+import time
+from difflib import get_close_matches
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from salt_mirror.dns.questions import Server
+    from salt_mirror.estate.model import Estate
+
+ESTATE_HERE = "estate.toml"
+
+EstateOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--estate",
+        metavar="FILE",
+        help="The estate file. Without it, estate.toml in the current folder.",
+        show_default=False,
+    ),
+]
+AtOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--at",
+        metavar="SERVER",
+        help="Ask this server about everything: a name from the estate, an address, address:port or a host name. "
+        "May be repeated, or several separated by commas.",
+        show_default=False,
+    ),
+]
+ViewOption = Annotated[
+    str | None, typer.Option("--view", metavar="VIEW", help="Check this view of the estate alone.", show_default=False)
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print the whole report as one JSON document.")]
+FaultsOption = Annotated[bool, typer.Option("--faults", help="Show the faults alone.")]
+AllOption = Annotated[bool, typer.Option("--all", help="Show everything, also what agrees.")]
+StrictOption = Annotated[bool, typer.Option("--strict", help="Let a caution count as a fault in the exit status.")]
+TimeoutOption = Annotated[
+    float,
+    typer.Option(
+        "--timeout", metavar="SECONDS", min=0.01, max=60, help="The wait for a first try; each next one doubles it."
+    ),
+]
+TriesOption = Annotated[int, typer.Option("--tries", metavar="N", min=1, max=10, help="How often a question is sent.")]
+
+
+def open_estate(given: Path | None) -> Estate:
+    """The estate that was given, the one in the current folder, or an empty one. Raises BadInput."""
+    from salt_mirror.estate.model import Estate, load_estate
+
+    if given is not None:
+        return load_estate(given)
+    here = Path(ESTATE_HERE)
+    return load_estate(here) if here.is_file() else Estate()
+
+
+def servers_at(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
+    """The servers that `--at` names. Raises BadInput."""
+    wanted = [text.strip() for one in given or () for text in one.split(",") if text.strip()]
+    return tuple(dict.fromkeys(server for text in wanted for server in _server(text, estate)))
+
+
+def _server(text: str, estate: Estate) -> list[Server]:
+    from salt_mirror.dns.questions import Server
+    from salt_mirror.dns.system import parse_endpoint
+    from salt_mirror.estate.errors import BadInput
+
+    known = estate.servers | estate.resolvers
+    if text in known:
+        return [known[text]]
+    try:
+        return [Server(text, *estate.reached(*parse_endpoint(text)))]
+    except ValueError:
+        pass
+    host, _, port = text.partition(":")
+    if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
+        raise BadInput(f'--at: "{text}" has no usable port; expected 1 to 65535')
+    try:
+        found = socket.getaddrinfo(host, int(port or 53), type=socket.SOCK_DGRAM)
+    except (OSError, UnicodeError) as error:
+        near = get_close_matches(text, known, 1)
+        hint = f'; did you mean "{near[0]}"?' if near else ""
+        why = getattr(error, "strerror", None) or "no such host"
+        raise BadInput(
+            f'--at: "{text}" is no server of the estate, no address, and no host that can be found ({why}){hint}'
+        ) from None
+    family, *_, place = found[0]
+    return [Server(text, *estate.reached(socket.inet_pton(family, str(place[0])), int(place[1])))]
+
+
+def finders(estate: Estate) -> tuple[Server, ...]:
+    """The resolvers that find the servers of zones: the estate's, or the system's. Raises BadInput."""
+    from salt_mirror.dns.system import system_resolvers
+    from salt_mirror.estate.errors import BadInput
+
+    try:
+        return estate.finders or system_resolvers()
+    except ValueError as error:
+        raise BadInput(str(error)) from None
+
+
+class Progress:
+    """Says on standard error how far the work has come, from the first second on: a moving line on a terminal, else a line
+    now and then."""
+
+    def __init__(self, total: int, what: str) -> None:
+        self._total = total
+        self._what = what
+        self._done = 0
+        self._terminal = sys.stderr.isatty()
+        self._next = time.monotonic() + 1.0
+        self._shown = False
+
+    def tick(self) -> None:
+        """One more is done."""
+        self._done += 1
+        if self._done & 15 and self._total > 200:
+            return
+        now = time.monotonic()
+        if now < self._next:
+            return
+        self._next = now + (0.1 if self._terminal else 10.0)
+        line = f"{self._done:,} of {self._total:,} {self._what}"
+        self._shown = True
+        print(
+            f"\r{line}\x1b[K" if self._terminal else line,
+            end="" if self._terminal else "\n",
+            file=sys.stderr,
+            flush=True,
+        )
+
+    def end(self) -> None:
+        """Takes the moving line away."""
+        if self._shown and self._terminal:
+            print("\r\x1b[K", end="", file=sys.stderr, flush=True)  # noqa: T201

@@ -1,0 +1,57 @@
+"""The report of `pairs`, made from what was judged."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from salt_mirror.checks.pairs import Judged
+from salt_mirror.checks.pairs_scope import Scope
+from salt_mirror.dns.names import to_text
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.findings import Outcome
+from salt_mirror.report.document import Counts, Report, Subject
+
+_WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
+
+
+def report_of(
+    judged: Judged, scope: Scope, *, started: datetime, seconds: float, questions: int, interrupted: bool
+) -> Report:
+    """The report of everything judged so far."""
+    counts = Counts(
+        agrees=judged.count("agrees"),
+        differs=judged.count("differs"),
+        unverified=judged.count("unverified"),
+        questions=questions,
+    )
+    outcome: Outcome = "differs" if counts.differs else "unverified" if counts.unverified else "agrees"
+    remarks = list(scope.remarks)
+    if interrupted:
+        done = counts.agrees + counts.differs + counts.unverified
+        remarks.append(f"interrupted: {done:,} addresses were judged, of {scope.size:,} names and addresses to look at")
+    estate = scope.estate
+    return Report(
+        command="pairs",
+        title=estate.title,
+        estate=str(estate.path) if estate.path else None,
+        started=started,
+        seconds=round(seconds, 3),
+        outcome=outcome,
+        counts=counts,
+        findings=sorted(
+            judged.findings.values(),
+            key=lambda finding: (_WEIGHTS[finding.weight], finding.view, finding.code, finding.name),
+        ),
+        subjects=[
+            Subject(
+                name=to_text(name),
+                type="A" if address is None or len(address) == 4 else "AAAA",
+                view=view,
+                outcome=found,
+                address=address_text(address) if address is not None else None,
+            )
+            for (view, name, address), found in judged.outcomes.items()
+        ],
+        remarks=remarks,
+        interrupted=interrupted,
+    )

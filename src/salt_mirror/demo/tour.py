@@ -1,0 +1,63 @@
+"""The tour: every command that there is, run on Gullmarsh's world as a user would run it, with a sentence before each."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from salt_mirror.demo.world import gullmarsh
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """One stop of the tour: what is said, what is typed, and the exit status that it must have."""
+
+    says: str
+    command: tuple[str, ...]
+    status: int
+
+
+STOPS = (
+    Stop(
+        "A host was added at North Pans. Does its address point back at it, on every authoritative server?",
+        ("pairs", "rake-01"),
+        0,
+    ),
+    Stop(
+        "A user at Kiln House says that the new kiln is turned away by a service that looks back.",
+        ("pairs", "kiln-02"),
+        1,
+    ),
+    Stop(
+        "The harbour's second server refuses to answer. That accuses nobody: it is unverified, not missing.",
+        ("pairs", "crane"),
+        3,
+    ),
+    Stop(
+        "A sweep of the Kiln House network also finds pointers with nothing behind them.",
+        ("pairs", "10.77.20.0/24", "--faults"),
+        1,
+    ),
+    Stop("The whole estate: every name and address that it expects, every network that it lists.", ("pairs",), 1),
+)
+
+
+def tour(folder: Path, show: Callable[[str], None]) -> int:
+    """Runs the tour on a world in a folder; `show` prints a line. Returns the number of stops that went wrong."""
+    wrong = 0
+    with gullmarsh(folder) as (estate, servers):
+        show(f"Gullmarsh Saltworks is up: {len(servers)} name servers on loopback, its estate in {estate}.")
+        for number, stop in enumerate(STOPS, 1):
+            show("")
+            show(f"── {number} of {len(STOPS)} ─ {stop.says}")
+            show(f"$ salt-mirror {' '.join(stop.command)}")
+            sys.stdout.flush()
+            status = subprocess.run(
+                [sys.executable, "-m", "salt_mirror", *stop.command, "--estate", str(estate)], check=False
+            ).returncode
+            show(f"(exit status {status})")
+            wrong += status != stop.status
+    return wrong

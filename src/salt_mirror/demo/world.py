@@ -1,0 +1,113 @@
+"""Gullmarsh's world: its zone files, its servers on loopback, and the estate that describes them.
+
+Strategy: the scenario is data (`scenario/`): zone files as most servers hold them, `plantings.toml` with the differences
+and every finding they must lead to. Here it is written out, a copy of each zone for each server, and served by stand-ins.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import Fault, StandIn, StandIns
+
+_SCENARIO = files("salt_mirror.demo") / "scenario"
+
+_INTERNAL = {
+    "pans.gullmarsh.internal": "pans.gullmarsh.internal.zone",
+    "10.77.10.in-addr.arpa": "10.77.10.in-addr.arpa.zone",
+    "20.77.10.in-addr.arpa": "20.77.10.in-addr.arpa.zone",
+    "30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone",
+    "7.7.0.0.8.b.d.0.1.0.0.2.ip6.arpa": "7.7.0.0.8.b.d.0.1.0.0.2.ip6.arpa.zone",
+    "gullmarsh.example": "gullmarsh.example.inside.zone",
+}
+_PUBLIC = {
+    "gullmarsh.example": "gullmarsh.example.zone",
+    "2.0.192.in-addr.arpa": "2.0.192.in-addr.arpa.zone",
+    "0/26.2.0.192.in-addr.arpa": "0-26.2.0.192.in-addr.arpa.zone",
+    "100.51.198.in-addr.arpa": "100.51.198.in-addr.arpa.zone",
+}
+SERVERS: dict[str, dict[str, str]] = {
+    "dc-north": _INTERNAL,
+    "dc-kiln": _INTERNAL,
+    "dc-harbour": {"30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone"},
+    "ns1": _PUBLIC,
+    "ns2": _PUBLIC,
+    "harbour-office": _PUBLIC,
+}
+"""Which server holds which zones (by origin, with the scenario's file); the last one is a resolver."""
+
+RESOLVERS = frozenset(("harbour-office",))
+_RECORDS = ("pans.zone", "leases.csv", "inside.zone", "public.zone")
+_FIRST_PORT = 5301
+
+
+def plantings() -> dict[str, Any]:
+    """The list of everything that is wrong on purpose."""
+    return tomllib.loads(_read("plantings.toml"))
+
+
+def _read(name: str) -> str:
+    return (_SCENARIO / name).read_text(encoding="utf-8")
+
+
+@contextmanager
+def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
+    """Writes the world into a folder, starts its servers, and gives the estate's path and the servers by label.
+
+    Raises OSError when the folder cannot be written.
+    """
+    planted = plantings()
+    for name in _RECORDS:
+        _write(folder / "records" / name, _read(f"records/{name}"))
+    with StandIns() as standins:
+        servers: dict[str, StandIn] = {}
+        for port, (label, zones) in enumerate(SERVERS.items(), _FIRST_PORT):
+            held = []
+            for origin, source in zones.items():
+                text = _amended(_read(f"zones/{source}"), label, origin, planted["differences"])
+                path = folder / "servers" / label / source
+                _write(path, text)
+                held.append(read_zone(path, origin))
+            servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
+        for entry in planted["misbehaving"]:
+            servers[entry["server"]].fault = Fault[entry["fault"]]
+        estate = folder / "estate.toml"
+        _write(estate, _filled(_read("estate.toml"), servers))
+        yield estate, servers
+
+
+def _start(standins: StandIns, zones: list[Any], port: int, *, recursive: bool) -> StandIn:
+    """On its usual port, so that what people have noted stays true; on a free one where that is taken."""
+    try:
+        return standins.add(zones, port=port, recursive=recursive)
+    except OSError:
+        return standins.add(zones, recursive=recursive)
+
+
+def _amended(text: str, server: str, zone: str, differences: list[dict[str, str]]) -> str:
+    for difference in differences:
+        if difference["server"] == server and difference["zone"] == zone:
+            lines = text.splitlines()
+            lines.remove(difference["without"])
+            text = "\n".join(lines) + "\n"
+    return text
+
+
+def _filled(text: str, servers: dict[str, StandIn]) -> str:
+    def value(match: re.Match[str]) -> str:
+        server = servers[match[1]]
+        return server.host if match[2] == "address" else str(server.port)
+
+    return re.sub(r"\{([a-z0-9-]+)\.(address|port)\}", value, text)
+
+
+def _write(path: Path, text: str) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text, encoding="utf-8", newline="\n")

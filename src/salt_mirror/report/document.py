@@ -1,0 +1,86 @@
+"""The report as one document: what `--json` prints, and what every other form is made from.
+
+Strategy: the types here are the contract; the JSON Schema that is shipped beside them is generated from them.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from salt_mirror import __version__
+from salt_mirror.findings import Finding, Outcome
+
+SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
+
+
+class Counts(msgspec.Struct, frozen=True, kw_only=True):
+    """How many subjects have each outcome, and how many questions were put to servers."""
+
+    agrees: int
+    differs: int
+    unverified: int
+    questions: int
+
+
+class Subject(msgspec.Struct, frozen=True, kw_only=True):
+    """One thing that was checked: a name with one of its addresses, and the outcome."""
+
+    name: str
+    type: str
+    view: str
+    outcome: Outcome
+    address: str | None = None
+
+
+class Report(msgspec.Struct, frozen=True, kw_only=True):
+    """All that a command found. `started` is UTC; `remarks` say what the coverage was, `interrupted` that it is cut short."""
+
+    schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
+    command: str
+    version: str = __version__
+    title: str
+    estate: str | None
+    started: datetime
+    seconds: float
+    outcome: Outcome
+    counts: Counts
+    findings: list[Finding]
+    subjects: list[Subject]
+    remarks: list[str] = []
+    interrupted: bool = False
+
+    def weighing(self, weight: str) -> list[Finding]:
+        """The findings of one weight that are not about something unverified."""
+        return [finding for finding in self.findings if finding.weight == weight and finding.outcome != "unverified"]
+
+    @property
+    def unverified(self) -> list[Finding]:
+        """The findings about what could not be verified."""
+        return [finding for finding in self.findings if finding.outcome == "unverified"]
+
+    def exit_status(self, *, strict: bool = False) -> int:
+        """130 interrupted, 1 with a fault (with `strict`, a caution too), 3 with something unverified, else 0."""
+        if self.interrupted:
+            return 130
+        if self.weighing("fault") or (strict and self.weighing("caution")):
+            return 1
+        return 3 if self.counts.unverified else 0
+
+
+def now() -> datetime:
+    """The present moment in UTC, in whole seconds."""
+    return datetime.now(UTC).replace(microsecond=0)
+
+
+def as_json(report: Report) -> bytes:
+    """The document as JSON, indented, with a final line feed."""
+    return msgspec.json.format(msgspec.json.encode(report), indent=1) + b"\n"
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of the document, generated from the types."""
+    return msgspec.json.schema(Report)

@@ -1,0 +1,199 @@
+"""The report on a terminal, or as plain text in a pipe: the answer first, then what differs, then what is not known.
+
+Strategy: the same words in both; colour and wrapping come from Rich and only where it finds a terminal. Everything that
+came from the network is in RFC 1035 presentation form by now, printable ASCII alone; labels of the estate are cleaned here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import groupby
+from typing import TextIO
+
+from rich.console import Console
+from rich.text import Text
+
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.reverse import address_of, address_text
+from salt_mirror.findings import CATALOGUE, Evidence, Finding
+from salt_mirror.report.document import Report
+
+_COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
+_FEW = 3
+_NO_SUCH_TYPE = "nothing of this type"
+
+
+def print_report(report: Report, file: TextIO, *, faults_alone: bool = False, everything: bool = False) -> None:
+    """Prints a report: with `faults_alone` the answer and the faults, with `everything` each subject and note as well."""
+    page = _Page(report, file)
+    page.answer()
+    page.faults()
+    if not faults_alone:
+        page.unverified(everything=everything)
+        page.cautions(everything=everything)
+        page.rest(everything=everything)
+
+
+def headline(report: Report) -> str:
+    """The first line: the answer in one sentence."""
+    counts = report.counts
+    total = counts.agrees + counts.differs + counts.unverified
+    parts = [
+        f"{counts.agrees:,} of {_many(total, 'address', 'addresses')} {'agrees' if 1 in (total, counts.agrees) else 'agree'}"
+    ]
+    if counts.differs:
+        parts.append(f"{counts.differs:,} {'differs' if counts.differs == 1 else 'differ'}")
+    if counts.unverified:
+        parts.append(f"{counts.unverified:,} could not be verified")
+    line = "; ".join(parts) + "."
+    return f"Interrupted. So far: {line}" if report.interrupted else line
+
+
+class _Page:
+    def __init__(self, report: Report, file: TextIO) -> None:
+        self._report = report
+        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+        self._wrap = self._console.is_terminal
+        self._views = len({subject.view for subject in report.subjects}) > 1
+
+    def _line(self, text: Text | str = "", indent: int = 0) -> None:
+        text = Text(text) if isinstance(text, str) else text
+        if not self._wrap or not indent:
+            self._console.print(Text(" " * indent) + text, soft_wrap=True)
+            return
+        width = max(self._console.width - indent, 40)
+        for number, piece in enumerate(text.wrap(self._console, width - 2)):
+            self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+
+    def _heading(self, words: str, style: str) -> None:
+        self._line()
+        self._line(Text(words, style=style))
+
+    def answer(self) -> None:
+        report = self._report
+        style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
+        self._line(Text(headline(report), style=style))
+        facts = [report.title or "no estate", f"{_many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
+        facts += [
+            _many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
+        ]
+        self._line(Text(" · ".join(map(_clean, facts)), style="dim"))
+        for remark in report.remarks:
+            self._line(Text("Note: " + _clean(remark), style="dim"))
+
+    def faults(self) -> None:
+        faults = self._report.weighing("fault")
+        if faults:
+            self._heading(f"DIFFERS: {_many(len(faults), 'fault')}", "bold red")
+        for finding in faults:
+            self._line()
+            self._finding(finding, evidence=True)
+
+    def cautions(self, *, everything: bool) -> None:
+        cautions = self._report.weighing("caution")
+        if cautions:
+            self._heading(f"WILL BITE: {_many(len(cautions), 'caution')}", "bold yellow")
+        for finding in cautions:
+            self._line()
+            self._finding(finding, evidence=everything)
+
+    def _finding(self, finding: Finding, *, evidence: bool) -> None:
+        head = Text.assemble(
+            (f"{finding.weight:<8}", _COLOURS[finding.weight]),
+            (CATALOGUE[finding.code].title, "bold"),
+            f"  {finding.name}",
+        )
+        if finding.address:
+            head.append(f"  {finding.address}")
+        if self._views and finding.view:
+            head.append(f"  [{_clean(finding.view)}]")
+        self._line(head)
+        self._line(_clean(finding.text), 8)
+        if evidence:
+            for line in _evidence_lines(finding.evidence, finding.type):
+                self._line(Text(line, style="dim"), 8)
+        if finding.remedy:
+            self._line(Text.assemble(("mend    ", "green"), finding.remedy), 8)
+
+    def unverified(self, *, everything: bool) -> None:
+        findings = sorted(self._report.unverified, key=lambda finding: finding.cause)
+        if not findings:
+            return
+        subjects = self._report.counts.unverified
+        self._heading(f"COULD NOT BE VERIFIED: {_many(subjects, 'address', 'addresses')}, and why", "bold yellow")
+        for cause, group in groupby(findings, key=lambda finding: finding.cause):
+            members = list(group)
+            self._line()
+            self._line(Text(_clean(cause), style="yellow"))
+            shown = members if everything else members[:_FEW]
+            for finding in shown:
+                place = f"  {finding.address}" if finding.address else ""
+                view = f"  [{_clean(finding.view)}]" if self._views and finding.view else ""
+                self._line(f"{finding.name}{place}{view}", 8)
+            if len(members) > len(shown):
+                self._line(f"and {len(members) - len(shown):,} more (--all lists them)", 8)
+            for line in _evidence_lines(members[0].evidence, members[0].type):
+                self._line(Text(line, style="dim"), 8)
+
+    def rest(self, *, everything: bool) -> None:
+        report, notes = self._report, self._report.weighing("note")
+        if not everything:
+            folded = (
+                [_many(report.counts.agrees, "address", "addresses") + " in agreement"] if report.counts.agrees else []
+            )
+            folded += [_many(len(notes), "note")] if notes else []
+            if folded:
+                self._line()
+                self._line(Text(f"Not shown: {' and '.join(folded)} (--all shows them).", style="dim"))
+            return
+        if notes:
+            self._heading(f"NOTES: {len(notes):,}", "bold cyan")
+        for finding in notes:
+            self._line(_clean(finding.text), 8)
+        agreeing = [subject for subject in report.subjects if subject.outcome == "agrees"]
+        if agreeing:
+            self._heading(f"AGREES: {_many(len(agreeing), 'address', 'addresses')}", "bold green")
+        for subject in agreeing:
+            view = f"  [{_clean(subject.view)}]" if self._views and subject.view else ""
+            self._line(f"{subject.name}  {subject.address or ''}{view}", 8)
+
+
+def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
+    """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
+    said: dict[tuple[str, str, bool], list[str]] = {}
+    families = {"A": "AAAA", "AAAA": "A"}
+    for one in evidence:
+        words = _said(one)
+        if words == _NO_SUCH_TYPE and one.question.endswith(" " + families.get(rdtype, "-")):
+            continue
+        key = (_asked(one.question), words, one.authoritative and one.trouble is None)
+        said.setdefault(key, []).append(_clean(one.server))
+    width = max((len(question) for question, _, _ in said), default=0)
+    return [
+        f"{question:<{width}}  {words}  ← {', '.join(dict.fromkeys(who))}{' (authoritative)' if owned else ''}"
+        for (question, words, owned), who in said.items()
+    ]
+
+
+def _asked(question: str) -> str:
+    """A question for people: `PTR of 10.77.20.12` in place of the reverse name."""
+    name, _, rdtype = question.rpartition(" ")
+    address = address_of(from_text(name))
+    return f"{rdtype} of {address_text(address) if address is not None else name}"
+
+
+def _said(one: Evidence) -> str:
+    if one.values:
+        return ", ".join(one.values)
+    if one.trouble:
+        return one.trouble
+    return "no such name" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
+
+
+def _many(number: int, one: str, several: str | None = None) -> str:
+    return f"{number:,} {one if number == 1 else several or one + 's'}"
+
+
+def _clean(text: str) -> str:
+    """Text of the estate without control characters."""
+    return "".join(c if c.isprintable() else "?" for c in text)
