@@ -16,6 +16,7 @@ from salt_mirror.checks.pairs_scope import Scope
 from salt_mirror.checks.pairs_words import Words
 from salt_mirror.dns.dialogue import Dialogue, Runner, together
 from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, A
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.findings import Finding, Outcome, worse
@@ -267,7 +268,7 @@ class _Judgement:
 
 def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:
     """The tellings without proof, one for each server and side."""
-    found = {}
+    found: dict[tuple[int, Server], Telling] = {}
     for side in (forward, reverse):
         for telling in side.unverified:
             found.setdefault((id(side), telling.server), telling)

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
 from salt_mirror.dns.names import Name, is_within, join, labels, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, A, record_line
 from salt_mirror.dns.reverse import IN_ADDR, IP6, address_text, is_reverse
 from salt_mirror.findings import CATALOGUE, Evidence, Finding, Outcome
@@ -145,7 +146,7 @@ class Words:
 
     def reverse_divided(self, reverse: Lookup, address: bytes, forward: Lookup) -> Finding:
         """Servers of the reverse zone name different targets."""
-        said = {}
+        said: dict[str, list[Server]] = {}
         for telling in reverse.usable:
             says = ", ".join(map(to_text, telling.values)) or (
                 f"an alias of {to_text(telling.alias)}" if telling.alias else "nothing"
@@ -348,8 +349,8 @@ def _address_line(name: Name, address: bytes) -> str:
     return record_line(name, A if len(address) == 4 else AAAA, address)
 
 
-def _labels(servers: Sequence[object]) -> str:
-    return ", ".join(str(getattr(server, "label", server)) for server in servers)
+def _labels(servers: Sequence[Server]) -> str:
+    return ", ".join(server.label for server in servers)
 
 
 def _on(tellings: Sequence[Telling], whole: Lookup) -> str:

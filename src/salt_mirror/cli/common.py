@@ -130,14 +130,11 @@ class Progress:
         self._next = now + (0.1 if self._terminal else 10.0)
         line = f"{self._done:,} of {self._total:,} {self._what}"
         self._shown = True
-        print(
-            f"\r{line}\x1b[K" if self._terminal else line,
-            end="" if self._terminal else "\n",
-            file=sys.stderr,
-            flush=True,
-        )
+        sys.stderr.write(f"\r{line}\x1b[K" if self._terminal else f"{line}\n")
+        sys.stderr.flush()
 
     def end(self) -> None:
         """Takes the moving line away."""
         if self._shown and self._terminal:
-            print("\r\x1b[K", end="", file=sys.stderr, flush=True)  # noqa: T201
+            sys.stderr.write("\r\x1b[K")
+            sys.stderr.flush()

@@ -187,9 +187,11 @@ def _quoted(string: bytes) -> str:
 def _rare_text(rdtype: int, rdata: bytes) -> str:
     import dns.exception
     import dns.rdata
+    from dns.rdataclass import IN
+    from dns.rdatatype import RdataType
 
     try:
-        text = dns.rdata.from_wire(1, rdtype, rdata, 0, len(rdata)).to_text()
+        text = dns.rdata.from_wire(IN, RdataType.make(rdtype), rdata, 0, len(rdata)).to_text()
     except dns.exception.DNSException:
         raise ValueError from None
     return "".join(c if " " <= c <= "~" else label_text(c.encode("utf-8")) for c in text)
@@ -199,9 +201,11 @@ def _rare_from_text(rdtype: int, text: str, origin: Name | None) -> bytes:
     import dns.exception
     import dns.name
     import dns.rdata
+    from dns.rdataclass import IN
+    from dns.rdatatype import RdataType
 
     base = dns.name.from_wire(origin, 0)[0] if origin is not None else dns.name.root
     try:
-        return dns.rdata.from_text(1, rdtype, text, base, False).to_digestable(base)
+        return dns.rdata.from_text(IN, RdataType.make(rdtype), text, base, False).to_digestable(base)
     except (dns.exception.DNSException, ValueError) as error:
         raise BadRecord(f"{shown(text)} is no value for {type_text(rdtype)} ({error})") from None

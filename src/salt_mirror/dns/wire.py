@@ -166,7 +166,7 @@ def _asked_values(
         at = start + size
         if at > end:
             raise MalformedMessage("a record runs over the end")
-        if mine and rdclass == 1 and (rdtype == asked_type or rdtype == CNAME):
+        if mine and rdclass == 1 and rdtype in (asked_type, CNAME):
             rdata = message[start:at] if rdtype not in LAYOUTS else read_rdata(message, start, size, rdtype)
             if rdtype == asked_type:
                 if size == 0 or (rdtype == 1 and size != 4) or (rdtype == 28 and size != 16):

@@ -10,11 +10,15 @@ from __future__ import annotations
 import csv
 from difflib import get_close_matches
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from salt_mirror.dns.names import BadName, Name, from_text, shown
 from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text, type_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
+
+if TYPE_CHECKING:
+    import _csv
 
 COLUMNS = ("name", "type", "value", "ttl", "note")
 _NEEDED = 3
@@ -35,7 +39,7 @@ def read_csv(path: Path, origin: Name) -> list[Expectation]:
         raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
 
 
-def _read_rows(rows: csv._reader, path: Path, origin: Name) -> list[Expectation]:
+def _read_rows(rows: _csv._reader, path: Path, origin: Name) -> list[Expectation]:
     found: list[Expectation] = []
     columns: list[str] | None = None
     line = 1

@@ -125,7 +125,7 @@ class _Pieces:
             below = copy.copy(reader)
             if include[1]:
                 try:
-                    origin = from_text(include[1], reader.current_origin.to_wire())
+                    origin = from_text(include[1], (reader.current_origin or dns.name.root).to_wire())
                 except BadName as error:
                     raise BadInput.at(path, line, str(error)) from None
                 below.current_origin = dns.name.from_wire(origin, 0)[0]

@@ -133,7 +133,7 @@ class Authority:
                 return node
             if node is not None or any(other.is_subdomain(above) for other in zone.nodes):
                 if above == name:
-                    return dns.node.Node()
+                    return dns.node.Node()  # type: ignore[no-untyped-call]
                 return zone.get_node(dns.name.Name((b"*", *above.labels)))
             if above == zone.origin:
                 return None
