@@ -15,7 +15,7 @@ from salt_mirror.checks.lookup import Lookup, Telling, lookup
 from salt_mirror.checks.pairs_scope import Scope
 from salt_mirror.checks.pairs_words import Words
 from salt_mirror.dns.dialogue import Dialogue, Runner, together
-from salt_mirror.dns.names import Name
+from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, A
 from salt_mirror.dns.reverse import reverse_name
@@ -212,7 +212,7 @@ class _Judgement:
         if not reverse.values:
             self._say(words.no_pointer(reverse, address))
             return
-        leading = sorted(filter(self._leads_back, reverse.values), key=lambda target: not self._names_me((target,)))
+        leading = sorted(filter(self._leads_back, reverse.values), key=to_text)
         if len(reverse.values) > 1 and not reverse.divided:
             self._say(words.many_pointers(reverse, address, leading))
         if mine and self.forward.canonical not in reverse.values:

@@ -39,7 +39,7 @@ def read_csv(path: Path, origin: Name) -> list[Expectation]:
         raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
 
 
-def _read_rows(rows: _csv._reader, path: Path, origin: Name) -> list[Expectation]:
+def _read_rows(rows: _csv.Reader, path: Path, origin: Name) -> list[Expectation]:
     found: list[Expectation] = []
     columns: list[str] | None = None
     line = 1

@@ -58,6 +58,8 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "resolvers": ResolverEntry,
 }
 
+_KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}
+
 
 def read_estate_file(path: Path) -> EstateFile:
     """Reads and validates an estate file. Raises BadInput."""
@@ -98,7 +100,8 @@ def _explain(said: str, text: str, path: Path) -> NoReturn:
     if match := re.search(r"missing required field `(.*)`", what):
         raise BadInput.at(path, None, f'{_place(place)}: the key "{match[1]}" is missing')
     key = place.rsplit(".", 1)[-1]
-    wanted = what.replace("`", "").replace("Expected ", "wants ").replace(", got ", ", not ")
+    wanted = what.replace("Expected ", "wants ").replace(", got ", ", not ")
+    wanted = re.sub(r"`([^`]*)`", lambda kind: _KINDS.get(kind[1], kind[1]), wanted)
     raise BadInput.at(path, line_of(text, key.split("[")[0]), f"{_place(place)}: {wanted}")
 
 

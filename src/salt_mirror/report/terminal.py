@@ -168,11 +168,12 @@ def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
             continue
         key = (_asked(one.question), words, one.authoritative and one.trouble is None)
         said.setdefault(key, []).append(_clean(one.server))
-    width = max((len(question) for question, _, _ in said), default=0)
-    return [
-        f"{question:<{width}}  {words}  ← {', '.join(dict.fromkeys(who))}{' (authoritative)' if owned else ''}"
+    rows = [
+        (", ".join(dict.fromkeys(who)) + (" (authoritative)" if owned else ""), f"{question}: {words}")
         for (question, words, owned), who in said.items()
     ]
+    width = max((len(who) for who, _ in rows), default=0)
+    return [f"{who:<{width}}  {told}" for who, told in rows]
 
 
 def _asked(question: str) -> str:

@@ -1,0 +1,50 @@
+# Two commands: `make demo` and `make test`. Each sets up what it needs.
+
+PYTHON ?= python3
+VENV := .venv
+ifeq ($(OS),Windows_NT)
+BIN := $(VENV)/Scripts
+else
+BIN := $(VENV)/bin
+endif
+
+.PHONY: demo test check bench screenshots format clean
+
+demo: $(VENV)/run.stamp
+	$(BIN)/salt-mirror demo
+
+test: $(VENV)/dev.stamp
+	sh tools/real-servers.sh
+	$(BIN)/python -m pytest
+
+check: $(VENV)/dev.stamp
+	$(BIN)/ruff format --check
+	$(BIN)/ruff check
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+format: $(VENV)/dev.stamp
+	$(BIN)/ruff format
+	$(BIN)/ruff check --fix
+
+bench: $(VENV)/dev.stamp
+	$(BIN)/python bench/startup.py
+
+screenshots: $(VENV)/dev.stamp
+	$(BIN)/python tools/screenshots.py
+
+$(VENV)/pip.stamp:
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --upgrade "pip>=25.1"
+	@touch $@
+
+$(VENV)/run.stamp: $(VENV)/pip.stamp pyproject.toml
+	$(BIN)/python -m pip install --quiet --editable .
+	@touch $@
+
+$(VENV)/dev.stamp: $(VENV)/run.stamp
+	$(BIN)/python -m pip install --quiet --group dev
+	@touch $@
+
+clean:
+	rm -rf $(VENV) build dist

@@ -1,0 +1,45 @@
+"""The demo: the tour ends well by itself, and a world that stays can be used from another program."""
+
+from __future__ import annotations
+
+import signal
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import salt_mirror
+from conftest import PROGRAM, Outcome
+
+
+def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Callable[..., Outcome]) -> None:
+    done = run("demo")
+    assert done.status == 0
+    assert done.out.startswith("Gullmarsh Saltworks is up")
+    assert done.out.count("$ salt-mirror") == done.out.count("(exit status ") >= 5
+    assert "Traceback" not in done.out + done.err
+
+
+def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Callable[..., Outcome], tmp_path: Path) -> None:
+    command = [str(PROGRAM), "demo", "--stay", "--folder", str(tmp_path / "gullmarsh")]
+    flags = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, encoding="utf-8", creationflags=flags)
+    try:
+        assert process.stdout is not None
+        words = process.stdout.readline().split()
+        assert words[0].startswith("ready")
+        assert Path(words[-1]) == tmp_path / "gullmarsh" / "estate.toml"
+        assert run("pairs", "rake-01", "--estate", words[-1]).status == 0
+    finally:
+        process.send_signal(signal.CTRL_BREAK_EVENT if sys.platform == "win32" else signal.SIGINT)
+        assert process.wait(10) in (0, 0xC000013A)
+
+
+def test_help_and_version_tell_what_there_is(run: Callable[..., Outcome]) -> None:
+    assert run("--version").out.strip() == f"salt-mirror {salt_mirror.__version__}"
+    done = run("--help")
+    assert "pairs" in done.out and "demo" in done.out
+    module = subprocess.run(
+        [sys.executable, "-m", "salt_mirror", "--version"], capture_output=True, text=True, check=True
+    )
+    assert module.stdout.strip().endswith(salt_mirror.__version__)

@@ -1,0 +1,54 @@
+"""The runner: pooled, each distinct question once, resumed as soon as the batch is whole."""
+
+from __future__ import annotations
+
+from conftest import Table
+from salt_mirror.dns.dialogue import Dialogue, Runner, together
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.records import A
+
+SERVER = Server("one", bytes((127, 0, 0, 1)))
+
+
+def question(name: str) -> Question:
+    return Question(from_text(name), A, SERVER)
+
+
+def dialogue(*rounds: list[str]) -> Dialogue[list[list[int]]]:
+    heard = []
+    for names in rounds:
+        answers = yield [question(name) for name in names]
+        assert [answer.question for answer in answers] == [question(name) for name in names]
+        heard.append([len(answer.values) for answer in answers])
+    return heard
+
+
+def test_every_distinct_question_is_asked_once_and_every_dialogue_gets_its_answers() -> None:
+    table = Table({("one", "a.example", "A"): ["192.0.2.1"], ("one", "b.example", "A"): ["192.0.2.1", "192.0.2.2"]})
+    runner = Runner(table)
+    talks = [dialogue(["a.example", "b.example", "a.example"], ["c.example"], []) for _ in range(50)]
+    assert list(runner.run(talks)) == [[[1, 2, 1], [0], []]] * 50
+    assert len(table.asked) == 3
+    assert (runner.asked, runner.saved) == (3, 50 * 4 - 3)
+
+
+def test_dialogues_begin_as_the_pipe_empties_and_all_of_them_end() -> None:
+    table = Table({})
+    runner = Runner(table, ahead=10)
+    highest = 0
+
+    def watched() -> Dialogue[int]:
+        nonlocal highest
+        highest = max(highest, table.backlog)
+        answers = yield [question(f"h{len(table.asked)}.example")]
+        return len(answers)
+
+    assert sum(runner.run(watched() for _ in range(1000))) == 1000
+    assert highest <= 10
+
+
+def test_together_joins_the_rounds_of_several_dialogues() -> None:
+    table = Table({("one", "a.example", "A"): ["192.0.2.1"]})
+    talk = together([dialogue(["a.example"], ["b.example"]), dialogue(["a.example"]), dialogue()])
+    assert next(Runner(table).run([talk])) == [[[1], [0]], [[1]], []]

@@ -1,0 +1,145 @@
+"""The engine over real sockets: every question ends, in bounded time, with an answer or with the reason why there is none."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+
+from conftest import server_of
+from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import AAAA, MX, NS, A
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import Fault, StandIns
+
+ORIGIN = from_text("gullmarsh.example")
+ZONE = """$TTL 300
+@ SOA ns1 hostmaster 1 3600 600 86400 300
+@ NS ns1
+ns1 A 192.0.2.1
+web A 192.0.2.2
+web A 192.0.2.3
+www CNAME web
+out CNAME elsewhere.invalid.
+*.w A 192.0.2.9
+deep.empty A 192.0.2.10
+sub NS ns.sub
+ns.sub A 192.0.2.5
+""" + "".join(f"big A 10.0.{number // 250}.{number % 250}\n" for number in range(500))
+
+
+def ask(questions: list[Question], timeout_s: float = 0.1, **options: int) -> dict[Question, Answer]:
+    found: dict[Question, Answer] = {}
+    with Engine(timeout_s=timeout_s, **options) as engine:
+        for question in questions:
+            engine.submit(question)
+        while answers := engine.collect():
+            for answer in answers:
+                assert answer.question not in found
+                found[answer.question] = answer
+        assert engine.backlog == 0
+    return found
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1", "::1"])
+def test_each_kind_of_answer_is_told_apart(standins: StandIns, host: str) -> None:
+    server = server_of(standins.add([read_zone(ZONE, "gullmarsh.example")], host=host))
+
+    def one(name: str, rdtype: int = A) -> Answer:
+        question = Question(from_text(name, ORIGIN), rdtype, server)
+        return ask([question])[question]
+
+    web = one("web")
+    assert (web.status, web.values, web.ttl) == ("NOERROR", (b"\xc0\x00\x02\x02", b"\xc0\x00\x02\x03"), 300)
+    assert web.trouble is None
+    assert web.rtt_ms is not None and web.rtt_ms > 0
+    assert (one("web", MX).status, one("web", MX).exists) == ("NOERROR", True)
+    assert (one("nothing").status, one("nothing").exists, one("nothing").trouble) == ("NXDOMAIN", False, None)
+    assert one("empty").exists, "an empty non-terminal exists (RFC 4592)"
+    assert one("www").alias == from_text("web", ORIGIN)
+    assert one("out").exists
+    assert one("any.w").values == (b"\xc0\x00\x02\x09",)
+    assert (one("a.sub").referral, one("a.sub").trouble) == (from_text("sub", ORIGIN), "refers to other servers")
+    assert one("other.invalid.").trouble == "answered REFUSED"
+    assert (len(one("big").values), one("big").over) == (500, "tcp")
+
+
+def test_a_resolvers_answer_serves_a_question_that_asks_for_recursion_alone(standins: StandIns) -> None:
+    server = server_of(standins.add([read_zone(ZONE, "gullmarsh.example")], recursive=True))
+    asked = [Question(ORIGIN, NS, server, recurse) for recurse in (True, False)]
+    assert [answer.trouble for _, answer in sorted(ask(asked).items(), key=lambda pair: not pair[0].recurse)] == [
+        None,
+        "not authoritative for it",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("fault", "status"),
+    [
+        (Fault.SILENT, "timeout"),
+        (Fault.REFUSING, "REFUSED"),
+        (Fault.FAILING, "SERVFAIL"),
+        (Fault.GARBAGE, "malformed"),
+        (Fault.WRONG_ID, "timeout"),
+        (Fault.CUT_SHORT, "truncated"),
+    ],
+)
+def test_a_misbehaving_server_gives_a_reason_and_its_neighbour_an_answer(
+    standins: StandIns, fault: Fault, status: str
+) -> None:
+    bad, good = (standins.add([read_zone(ZONE, "gullmarsh.example")]) for _ in range(2))
+    bad.fault = fault
+    questions = [Question(from_text("web", ORIGIN), A, server_of(standin)) for standin in (bad, good)]
+    found = ask(questions)
+    assert found[questions[0]].status == status
+    assert found[questions[0]].trouble is not None
+    assert len(found[questions[1]].values) == 2
+
+
+def test_a_closed_port_is_told_from_silence() -> None:
+    nobody = Server("nobody", bytes((127, 0, 0, 1)), 1)
+    question = Question(ORIGIN, A, nobody)
+    assert ask([question])[question].status == "unreachable"
+
+
+def test_a_slow_server_is_waited_for_and_a_lost_question_sent_again(standins: StandIns) -> None:
+    slow = standins.add([read_zone(ZONE, "gullmarsh.example")])
+    slow.delay_s = 0.15
+    question = Question(from_text("web", ORIGIN), A, server_of(slow))
+    answer = ask([question])[question]
+    assert (len(answer.values), answer.tries) == (2, 2)
+
+
+@pytest.mark.parametrize("fault", [Fault.SILENT, Fault.GARBAGE])
+def test_five_hundred_names_on_a_dead_server_cost_one_retry_budget(standins: StandIns, fault: Fault) -> None:
+    dead = standins.add()
+    dead.fault = fault
+    server = server_of(dead)
+    questions = [
+        Question(from_text(f"host-{number}", ORIGIN), kind, server) for number in range(500) for kind in (A, AAAA)
+    ]
+    budget_s = 0.1 + 0.2 + 0.4
+    before = time.monotonic()
+    found = ask(questions)
+    assert len(found) == 1000
+    assert all(answer.trouble for answer in found.values())
+    assert time.monotonic() - before < 2 * budget_s + 1
+    assert dead.asked < 400, "a server that says nothing is probed, not flooded"
+
+
+def test_a_server_that_comes_back_is_asked_again(standins: StandIns) -> None:
+    standin = standins.add([read_zone(ZONE, "gullmarsh.example")])
+    standin.fault = Fault.SILENT
+    server = server_of(standin)
+    with Engine(timeout_s=0.02) as engine:
+
+        def one(name: str) -> str:
+            engine.submit(Question(from_text(name, ORIGIN), A, server))
+            return engine.collect()[0].status
+
+        assert [one("a"), one("b"), one("c")] == ["timeout", "timeout", "silent"]
+        standin.fault = Fault.NONE
+        time.sleep(1.1)
+        assert [one("web"), one("www")] == ["NOERROR", "NOERROR"]

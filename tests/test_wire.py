@@ -1,0 +1,177 @@
+"""The wire format against dnspython's, and against bytes that nobody should send."""
+
+from __future__ import annotations
+
+import dns.flags
+import dns.message
+import dns.rcode
+import dns.rrset
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from salt_mirror.dns import wire
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.records import (
+    AAAA,
+    MX,
+    PTR,
+    SOA,
+    SRV,
+    TXT,
+    A,
+    BadRecord,
+    rdata_from_text,
+    rdata_text,
+    type_from_text,
+    type_text,
+)
+from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply, read_sections
+
+NAME = from_text("kiln-02.pans.gullmarsh.internal")
+ASKED = NAME + question_tail(A)
+
+
+def response(*lines: str, rdtype: str = "A", flags: int = dns.flags.AA, authority: tuple[str, ...] = ()) -> bytes:
+    """A response by dnspython to our own question, with records as master-file lines."""
+    query = dns.message.from_wire(encode_question(b"\x12\x34", NAME, type_from_text(rdtype)))
+    message = dns.message.make_response(query)
+    message.flags |= flags
+    for section, texts in ((message.answer, lines), (message.authority, authority)):
+        for line in texts:
+            owner, ttl, kind, value = line.split(None, 3)
+            section.append(dns.rrset.from_text(owner, int(ttl), "IN", kind, value))
+    return message.to_wire()
+
+
+def test_a_question_is_what_dnspython_reads_in_it() -> None:
+    query = dns.message.from_wire(encode_question(b"\xab\xcd", NAME, AAAA))
+    assert (query.id, query.edns, query.payload) == (0xABCD, 0, 1232)
+    assert query.question[0].to_text() == "kiln-02.pans.gullmarsh.internal. IN AAAA"
+    assert not query.flags & dns.flags.RD
+    plain = dns.message.from_wire(encode_question(b"\xab\xcd", NAME, A, recurse=True, opt=b""))
+    assert plain.edns == -1
+    assert plain.flags & dns.flags.RD
+
+
+def test_values_come_out_canonical_and_sorted_with_the_smallest_ttl() -> None:
+    owner = "kiln-02.pans.gullmarsh.internal."
+    reply = read_reply(response(f"{owner} 60 A 10.77.20.12", f"{owner} 50 A 10.77.20.2"), b"\x12\x34", ASKED)
+    assert reply.values == (bytes([10, 77, 20, 2]), bytes([10, 77, 20, 12]))
+    assert (reply.ttl, reply.rcode, reply.authoritative, reply.alias) == (50, 0, True, None)
+
+
+def test_an_alias_is_told_and_the_targets_records_are_not_taken_for_the_names_own() -> None:
+    alias = response(
+        "kiln-02.pans.gullmarsh.internal. 60 CNAME Oven.Gullmarsh.Internal.", "oven.gullmarsh.internal. 60 A 10.77.20.2"
+    )
+    reply = read_reply(alias, b"\x12\x34", ASKED)
+    assert reply.alias == from_text("oven.gullmarsh.internal")
+    assert reply.values == ()
+
+
+@pytest.mark.parametrize(
+    ("damage", "reason"),
+    [
+        (lambda m: b"\x00\x00" + m[2:], "id is not"),
+        (lambda m: m[:2] + b"\x04\x00" + m[4:], "not a response"),
+        (lambda m: m[:13] + b"X" + m[14:], "another question"),
+        (lambda m: m[:11], "11 bytes"),
+        (lambda m: m[:-2], "breaks off|run over"),
+        (lambda m: m + b"\x00", "left over"),
+        (lambda m: m[:4] + b"\x00\x00" + m[6:], "0 questions"),
+    ],
+)
+def test_a_damaged_response_is_refused(damage: object, reason: str) -> None:
+    message = response("kiln-02.pans.gullmarsh.internal. 60 A 10.77.20.12")
+    with pytest.raises(MalformedMessage, match=reason):
+        read_reply(damage(message), b"\x12\x34", ASKED)  # type: ignore[operator]
+
+
+def test_compression_pointers_that_loop_or_lead_forward_are_refused() -> None:
+    head = b"\x12\x34\x84\x00\x00\x01\x00\x01\x00\x00\x00\x00" + ASKED
+    for pointer in (len(head), len(head) + 2, 0):
+        message = (
+            head + (0xC000 | pointer).to_bytes(2, "big") + b"\x00\x01\x00\x01\x00\x00\x00\x00\x00\x04\x0a\x4d\x14\x02"
+        )
+        with pytest.raises(MalformedMessage):
+            read_reply(message, b"\x12\x34", ASKED)
+        with pytest.raises(MalformedMessage):
+            read_sections(message)
+
+
+RDATA = [
+    (A, "10.77.20.2"),
+    (AAAA, "2001:db8:77:20::12"),
+    (PTR, "kiln-02.pans.gullmarsh.internal."),
+    (MX, "10 mail.gullmarsh.example."),
+    (SRV, "0 100 389 dc-north.pans.gullmarsh.internal."),
+    (SOA, "ns1.gullmarsh.example. host\\.master.gullmarsh.example. 4294967295 7200 1800 1209600 3600"),
+    (TXT, '"v=spf1 -all" "quo\\"te" "\\200"'),
+    (type_from_text("NAPTR"), '100 10 "u" "sip+E2U" "!^.*$!sip:a@b!" .'),
+    (type_from_text("CAA"), '0 issue "ca.example"'),
+    (type_from_text("DS"), "12345 13 2 " + "ab" * 32),
+    (65280, "\\# 3 abcdef"),
+]
+
+
+@pytest.mark.parametrize(("rdtype", "text"), RDATA)
+def test_rdata_survives_text_and_wire_in_a_whole_message(rdtype: int, text: str) -> None:
+    rdata = rdata_from_text(rdtype, text)
+    assert rdata_text(rdtype, rdata) == text
+    kind = type_text(rdtype)
+    message = response(
+        f"kiln-02.pans.gullmarsh.internal. 60 {kind} {text.upper() if rdtype == MX else text}", rdtype=kind
+    )
+    reply = read_reply(message, b"\x12\x34", NAME + question_tail(rdtype))
+    assert reply.values == (rdata,)
+    (record,) = read_sections(message).answer
+    assert (to_text(record.owner), record.rdata) == ("kiln-02.pans.gullmarsh.internal.", rdata)
+
+
+@pytest.mark.parametrize(
+    ("rdtype", "text"), [(A, "10.77.20"), (AAAA, "10.77.20.2"), (MX, "mail"), (SRV, "1 2 x y"), (99, '"')]
+)
+def test_text_that_is_no_rdata_is_refused(rdtype: int, text: str) -> None:
+    with pytest.raises(BadRecord, match="no value for"):
+        rdata_from_text(rdtype, text)
+
+
+SAMPLES = [
+    response("kiln-02.pans.gullmarsh.internal. 60 A 10.77.20.12"),
+    response(
+        "kiln-02.pans.gullmarsh.internal. 60 CNAME oven.gullmarsh.internal.", "oven.gullmarsh.internal. 6 A 10.0.0.1"
+    ),
+    response(authority=("gullmarsh.internal. 60 SOA ns1.gullmarsh.internal. h.gullmarsh.internal. 1 2 3 4 5",)),
+]
+
+
+def _reads_or_refuses(message: bytes) -> None:
+    for reader in (lambda: read_reply(message, message[:2], ASKED), lambda: read_sections(message)):
+        try:
+            reader()
+        except MalformedMessage:
+            pass
+
+
+@given(st.binary(max_size=200))
+def test_arbitrary_bytes_are_decoded_or_refused(noise: bytes) -> None:
+    _reads_or_refuses(noise)
+    _reads_or_refuses(b"\x12\x34\x84\x00\x00\x01\x00\x02\x00\x01\x00\x01" + ASKED + noise)
+
+
+@settings(max_examples=400)
+@given(st.sampled_from(SAMPLES), st.data())
+def test_mutated_responses_are_decoded_or_refused(message: bytes, data: st.DataObject) -> None:
+    changed = bytearray(message)
+    for _ in range(data.draw(st.integers(1, 4))):
+        changed[data.draw(st.integers(0, len(changed) - 1))] = data.draw(st.integers(0, 255))
+    _reads_or_refuses(bytes(changed[: data.draw(st.integers(0, len(changed)))]))
+    _reads_or_refuses(bytes(changed))
+
+
+def test_a_message_that_claims_more_records_than_fit_is_refused_at_once() -> None:
+    message = b"\x12\x34\x84\x00\x00\x01\xff\xff\xff\xff\xff\xff" + ASKED
+    with pytest.raises(MalformedMessage, match="claimed"):
+        read_reply(message, b"\x12\x34", ASKED)
+    assert wire.MAX_RECORDS < 3 * 0xFFFF

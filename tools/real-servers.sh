@@ -1,0 +1,22 @@
+#!/bin/sh
+# Installs the name servers that the tests run against, from Debian's packages. Without root, or without apt, it says so,
+# and the tests that need one are skipped. Their services are kept from starting: the tests start their own.
+set -eu
+missing=""
+for pair in nsd:nsd; do
+    PATH="$PATH:/usr/sbin" command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"
+done
+[ -n "$missing" ] || exit 0
+if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
+    echo "not installed:$missing. Tests that need one are skipped; as root, on Debian, make test installs them."
+    exit 0
+fi
+policy=/usr/sbin/policy-rc.d
+if [ ! -e "$policy" ]; then
+    printf '#!/bin/sh\nexit 101\n' > "$policy"
+    chmod +x "$policy"
+    trap 'rm -f "$policy"' EXIT
+fi
+echo "installing:$missing"
+apt-get update -qq
+DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null

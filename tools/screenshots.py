@@ -1,0 +1,99 @@
+"""Takes the pictures in docs/screenshots from the demo's world, in a real terminal window: python tools/screenshots.py
+
+Wants Xvfb, xterm and ImageMagick; as root on Debian it installs them. Each picture is a terminal of about 1280x800.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from salt_mirror.demo.world import gullmarsh
+
+FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
+DISPLAY = ":97"
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": "fontconfig"}
+FONT = "fonts-dejavu-core"
+
+
+def install() -> None:
+    """Brings in what is missing, or says what to install."""
+    missing = [package for program, package in NEEDED.items() if shutil.which(program) is None]
+    if not missing:
+        return
+    if not hasattr(os, "geteuid") or os.geteuid() or shutil.which("apt-get") is None:
+        sys.exit(f"screenshots want {', '.join(missing)}; install them and try again")
+    subprocess.run(["apt-get", "update", "-qq"], check=True)
+    subprocess.run(["apt-get", "install", "-y", "-qq", "--no-install-recommends", *missing, FONT], check=True)
+
+
+def picture(name: str, lines: list[str], environment: dict[str, str]) -> None:
+    """Types commands in a terminal window and takes its picture when the last one has ended."""
+    with tempfile.TemporaryDirectory() as folder:
+        done = Path(folder) / "done"
+        script = "\n".join(f"printf '$ %s\\n' {shlex.quote(line)}\n{line}" for line in lines)
+        path = Path(folder) / "script.sh"
+        path.write_text(f"{script}\ntouch {done}\nsleep 60\n", encoding="utf-8")
+        window = [
+            "xterm",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "9",
+            "-geometry",
+            "159x52+0+0",
+            "-bg",
+            "#101418",
+            "-fg",
+            "#d8dee4",
+        ]
+        terminal = subprocess.Popen([*window, "-e", "sh", str(path)], env=environment)
+        try:
+            until = time.monotonic() + 60
+            while not done.exists() and time.monotonic() < until:
+                time.sleep(0.1)
+            time.sleep(0.7)
+            target = FOLDER / f"{name}.png"
+            subprocess.run(["import", "-window", "root", str(target)], env=environment, check=True)
+            print(f"wrote {target}")
+        finally:
+            terminal.terminate()
+            terminal.wait()
+
+
+def main() -> None:
+    install()
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    programs = Path(sys.executable).parent
+    environment = os.environ | {
+        "DISPLAY": DISPLAY,
+        "PATH": f"{programs}{os.pathsep}{os.environ['PATH']}",
+        "TERM": "xterm-256color",
+    }
+    try:
+        time.sleep(1)
+        with tempfile.TemporaryDirectory() as folder, gullmarsh(Path(folder)) as (estate, _):
+            environment["SALT_MIRROR_RESOLVERS"] = ""
+            os.chdir(estate.parent)
+            picture(
+                "pairs-one-host",
+                ["salt-mirror pairs rake-01", "salt-mirror pairs kiln-02", "salt-mirror pairs crane"],
+                environment,
+            )
+            picture("pairs-network", ["salt-mirror pairs 10.77.20.0/24"], environment)
+        os.chdir("/")
+        picture("tour", ["salt-mirror demo"], environment)
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    main()
