@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -111,3 +112,14 @@ class Table:
             return Answer(question, said, authoritative=said in ("NOERROR", "NXDOMAIN"))
         values = tuple(sorted(rdata_from_text(question.rdtype, text) for text in said))
         return Answer(question, "NOERROR", authoritative=True, values=values, ttl=300)
+
+
+def interrupt(process: subprocess.Popen[Any]) -> None:
+    """Ctrl-C, or what comes nearest to it for a process of its own on Windows."""
+    if sys.platform == "win32":
+        process.send_signal(signal.CTRL_BREAK_EVENT)
+    else:
+        process.send_signal(signal.SIGINT)
+
+
+FLAGS: int = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)

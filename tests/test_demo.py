@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import signal
 import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
 
 import salt_mirror
-from conftest import PROGRAM, Outcome
+from conftest import FLAGS, PROGRAM, Outcome, interrupt
 
 
 def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Callable[..., Outcome]) -> None:
@@ -22,8 +21,7 @@ def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Callable
 
 def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Callable[..., Outcome], tmp_path: Path) -> None:
     command = [str(PROGRAM), "demo", "--stay", "--folder", str(tmp_path / "gullmarsh")]
-    flags = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, encoding="utf-8", creationflags=flags)
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, encoding="utf-8", creationflags=FLAGS)
     try:
         assert process.stdout is not None
         words = process.stdout.readline().split()
@@ -31,7 +29,7 @@ def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Callable[..., O
         assert Path(words[-1]) == tmp_path / "gullmarsh" / "estate.toml"
         assert run("pairs", "rake-01", "--estate", words[-1]).status == 0
     finally:
-        process.send_signal(signal.CTRL_BREAK_EVENT if sys.platform == "win32" else signal.SIGINT)
+        interrupt(process)
         assert process.wait(10) in (0, 0xC000013A)
 
 

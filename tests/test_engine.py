@@ -30,9 +30,9 @@ ns.sub A 192.0.2.5
 """ + "".join(f"big A 10.0.{number // 250}.{number % 250}\n" for number in range(500))
 
 
-def ask(questions: list[Question], timeout_s: float = 0.1, **options: int) -> dict[Question, Answer]:
+def ask(questions: list[Question], timeout_s: float = 0.1) -> dict[Question, Answer]:
     found: dict[Question, Answer] = {}
-    with Engine(timeout_s=timeout_s, **options) as engine:
+    with Engine(timeout_s=timeout_s) as engine:
         for question in questions:
             engine.submit(question)
         while answers := engine.collect():

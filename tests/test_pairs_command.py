@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import signal
 import subprocess
 import sys
 import time
@@ -13,7 +12,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from conftest import PROGRAM, Outcome
+from conftest import FLAGS, PROGRAM, Outcome
 from realservers import nsd
 from salt_mirror.demo.world import plantings
 from salt_mirror.findings import CATALOGUE
@@ -188,8 +187,7 @@ def test_an_interrupt_prints_what_is_known_and_ends_with_130(standins: StandIns,
         "--estate",
         str(path),
     ]
-    flags = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, creationflags=flags)
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, creationflags=FLAGS)
     while not slow.asked:
         time.sleep(0.05)
     time.sleep(0.3)
