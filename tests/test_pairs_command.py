@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import subprocess
-import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -191,9 +190,7 @@ def test_an_interrupt_prints_what_is_known_and_ends_with_130(standins: StandIns,
     while not slow.asked:
         time.sleep(0.05)
     time.sleep(0.3)
-    process.send_signal(
-        getattr(signal, "CTRL_BREAK_EVENT", signal.SIGINT) if sys.platform == "win32" else signal.SIGINT
-    )
+    interrupt(process)
     out, err = process.communicate(timeout=20)
     report = json.loads(out)
     assert process.returncode == 130
