@@ -11,7 +11,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from conftest import FLAGS, PROGRAM, Outcome
+from conftest import FLAGS, PROGRAM, Outcome, interrupt
 from realservers import nsd
 from salt_mirror.demo.world import plantings
 from salt_mirror.findings import CATALOGUE
