@@ -1,50 +1,60 @@
 """The engine: many questions to many servers at once, and for every one an answer or the reason why there is none.
 
-Strategy: one lane for each server with a connected, non-blocking UDP socket, one poll for all of them, and no thread.
-Only lanes that have something to do are looked at. `collect` works until at least one question has ended; whoever calls it
-decides what to ask next, and the windows fill up again at the next call.
+Strategy: one lane for each server, one poll for all their sockets, and no thread (but HTTPS has its own). `collect` works
+until at least one question has ended; whoever calls it decides what to ask next, and before it returns the windows are
+filled up again, so that the servers work while the answers are being thought about.
 """
 
 from __future__ import annotations
 
 import selectors
 import time
+from collections import deque
 from collections.abc import Callable
+from typing import Protocol
 
 from salt_mirror.dns.lane import Lane
-from salt_mirror.dns.questions import UNREACHABLE, Answer, Question, Server
-from salt_mirror.dns.stream import Stream
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.stream import StreamLane
 
 TIMEOUT_S = 1.0
 TRIES = 3
-WINDOW = 96
 _TIMER_GRAIN_S = 0.005
+_LONGEST_S = 0.5
+
+
+class Carrier(Protocol):
+    """What the engine needs of the traffic with one server, over whatever transport."""
+
+    waiting: deque[Question]
+    strays: int
+
+    @property
+    def busy(self) -> bool: ...
+    def fill(self, now: float) -> None: ...
+    def expire(self, now: float) -> None: ...
+    def next_due(self, now: float) -> float | None: ...
+    def close(self) -> None: ...
 
 
 class Engine:
-    """Puts questions to servers over UDP, with retries, and over TCP where an answer is truncated.
+    """Puts questions to servers, over UDP with retries, over TCP where UDP does not serve, or as the server demands.
 
-    `timeout_s` is the wait for the first try; each further one waits twice as long as the one before. `window` is the
-    most questions under way to one server. A question's status is an rcode's name or a reason of `dns.questions`.
+    `timeout_s` is the wait for a first try as long as the server's round-trip time is unknown; each further try waits
+    twice as long as the one before, and no question is given up before the waits of all `tries` have passed. A question's
+    status is an rcode's name or a reason of `dns.questions`.
     """
 
     def __init__(
-        self,
-        *,
-        timeout_s: float = TIMEOUT_S,
-        tries: int = TRIES,
-        window: int = WINDOW,
-        clock: Callable[[], float] = time.monotonic,
+        self, *, timeout_s: float = TIMEOUT_S, tries: int = TRIES, clock: Callable[[], float] = time.monotonic
     ) -> None:
         self.backlog = 0
         self._timeout_s = timeout_s
         self._tries = tries
-        self._window = window
         self._clock = clock
         self._selector = selectors.DefaultSelector()
-        self._lanes: dict[Server, Lane] = {}
-        self._streams: dict[Server, Stream] = {}
-        self._busy: dict[Lane, None] = {}
+        self._queues: dict[Server, deque[Question]] = {}
+        self._lanes: dict[Server, Carrier] = {}
         self._done: list[Answer] = []
         self._timers_at = 0.0
         self._idle = False
@@ -52,41 +62,59 @@ class Engine:
     def submit(self, question: Question) -> None:
         """Takes a question; `collect` returns its answer sooner or later, whatever happens."""
         self.backlog += 1
-        lane = self._lanes.get(question.server)
-        if lane is None:
-            lane = self._open_lane(question.server)
-        if lane.sock is None:
-            self._finish(Answer(question, UNREACHABLE, tries=0))
-            return
-        lane.waiting.append(question)
-        self._busy[lane] = None
+        try:
+            self._queues[question[2]].append(question)
+        except KeyError:
+            lane = self._open(question.server)
+            self._lanes[question.server] = lane
+            self._queues[question.server] = lane.waiting
+            lane.waiting.append(question)
+
+    def _open(self, server: Server) -> Carrier:
+        if server.over == "https":
+            from salt_mirror.dns.https import HttpsLane
+
+            return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s)
+        if server.over == "tls":
+            return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s)
+        return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries)
+
+    @property
+    def _budget_s(self) -> float:
+        return float(self._timeout_s * (2**self._tries - 1))
 
     def collect(self) -> list[Answer]:
         """Works until at least one question has ended and returns those that have; empty when none is under way."""
         clock = self._clock
+        self._fill(clock())
         while not self._done and self.backlog:
-            now = clock()
-            for lane in self._busy:
-                if lane.waiting:
-                    lane.fill(now, self._finish)
-            if self._done:
-                break
-            ready = self._selector.select(self._patience(now))
+            ready = self._selector.select(self._patience(clock()))
             self._idle = not ready
-            for key, events in ready:
-                if isinstance(key.data, Lane):
-                    key.data.receive(now, clock, self._finish)
-                    if key.data.to_stream:
-                        self._to_stream(key.data)
-                else:
-                    key.data.ready(events, clock, self._finish)
             now = clock()
+            for key, events in ready:
+                key.data(key.fileobj, events, now)
             if now >= self._timers_at:
                 self._timers_at = now + _TIMER_GRAIN_S
-                self._expire(now)
-        done = self._done
-        self._done = []
+                for lane in self._lanes.values():
+                    if lane.busy:
+                        lane.expire(now)
+            self._fill(now)
+        done = self._done.copy()
+        self._done.clear()
+        self.backlog -= len(done)
         return done
+
+    def _fill(self, now: float) -> None:
+        for lane in self._lanes.values():
+            if lane.waiting:
+                lane.fill(now)
+
+    def _patience(self, now: float) -> float:
+        """How long nothing has to be done unless something arrives, in seconds."""
+        if self._timers_at > now and not self._idle:
+            return self._timers_at - now  # while answers pour in, deadlines are looked at in this grain alone
+        dues = [due for lane in self._lanes.values() if lane.busy and (due := lane.next_due(now)) is not None]
+        return min(_LONGEST_S, max(0.0, min(dues) - now)) if dues else 0.0
 
     @property
     def strays(self) -> int:
@@ -95,11 +123,8 @@ class Engine:
 
     def close(self) -> None:
         """Closes every socket."""
-        for stream in self._streams.values():
-            stream.close()
         for lane in self._lanes.values():
-            if lane.sock is not None:
-                lane.sock.close()
+            lane.close()
         self._selector.close()
 
     def __enter__(self) -> Engine:
@@ -107,41 +132,3 @@ class Engine:
 
     def __exit__(self, *_: object) -> None:
         self.close()
-
-    def _finish(self, answer: Answer) -> None:
-        self.backlog -= 1
-        self._done.append(answer)
-
-    def _open_lane(self, server: Server) -> Lane:
-        lane = Lane(server, timeout_s=self._timeout_s, tries=self._tries, window=self._window)
-        self._lanes[server] = lane
-        sock = lane.open()
-        if sock is not None:
-            self._selector.register(sock, selectors.EVENT_READ, lane)
-        return lane
-
-    def _to_stream(self, lane: Lane) -> None:
-        stream = self._streams.get(lane.server)
-        if stream is None:
-            budget_s = self._timeout_s * (2**self._tries - 1)
-            stream = self._streams[lane.server] = Stream(lane.server, self._selector, budget_s)
-        for flight in lane.to_stream:
-            stream.submit(flight, self._clock())
-        lane.to_stream.clear()
-
-    def _patience(self, now: float) -> float:
-        """How long nothing has to be done unless something arrives, in seconds."""
-        if self._timers_at > now and not self._idle:
-            return self._timers_at - now  # while answers pour in, deadlines are looked at in this grain alone
-        dues = [due for lane in self._busy if (due := lane.next_due()) is not None]
-        dues += [due for stream in self._streams.values() if (due := stream.next_due()) is not None]
-        return max(0.0, min(dues) - now) if dues else 0.05
-
-    def _expire(self, now: float) -> None:
-        for lane in list(self._busy):
-            lane.expire(now, self._finish)
-            if not lane.flights and not lane.waiting:
-                del self._busy[lane]
-        for stream in self._streams.values():
-            if stream.flights:
-                stream.expire(now, self._finish)

@@ -20,6 +20,8 @@ UNREACHABLE = "unreachable"
 MALFORMED = "malformed"
 TRUNCATED = "truncated"
 FAILED_STREAM = "tcp-failed"
+UNTRUSTED = "untrusted"
+BAD_SIGNATURE = "bad-signature"
 
 _NO_REPLY = {
     TIMEOUT: "no answer in time",
@@ -27,24 +29,65 @@ _NO_REPLY = {
     UNREACHABLE: "nothing listens there (port or host unreachable)",
     MALFORMED: "a malformed answer",
     TRUNCATED: "the answer was cut short and TCP brought no whole one",
-    FAILED_STREAM: "the answer was cut short and the TCP connection failed",
+    FAILED_STREAM: "no answer over TCP",
+    UNTRUSTED: "its TLS certificate could not be verified",
+    BAD_SIGNATURE: "its answer was not signed with the key (TSIG)",
 }
 
 
+class Key(NamedTuple):
+    """A TSIG key (RFC 8945): its name, the algorithm's mnemonic such as `hmac-sha256`, the secret's bytes."""
+
+    name: Name
+    algorithm: str
+    secret: bytes
+
+    def __repr__(self) -> str:
+        return f"Key({self.name!r}, {self.algorithm!r}, …)"
+
+
 class Server:
-    """A DNS server: a label for people, the packed address and the port where it is reached. Compared by identity."""
+    """A DNS server: a label for people, the packed address and the port where it is reached. Compared by identity.
 
-    __slots__ = ("address", "host", "label", "port")
+    `pace` is the most questions a second that it is sent, None for no limit; `key` signs them (RFC 8945). `over` is how it
+    is spoken to: `udp` (with TCP where an answer is cut short), `tls` (RFC 7858) with the name that its certificate must
+    have, or `https` (RFC 8484) with the URL.
+    """
 
-    def __init__(self, label: str, address: bytes, port: int = 53) -> None:
+    __slots__ = ("address", "host", "key", "label", "over", "pace", "port", "tls_name", "url")
+
+    def __init__(
+        self,
+        label: str,
+        address: bytes,
+        port: int = 53,
+        *,
+        pace: float | None = None,
+        key: Key | None = None,
+        over: str = "udp",
+        tls_name: str = "",
+        url: str = "",
+    ) -> None:
         self.label = label
         self.address = address
         self.port = port
-        self.host = address_text(address)
+        self.host = address_text(address) if address else ""
+        self.pace = pace
+        self.key = key
+        self.over = over
+        self.tls_name = tls_name
+        self.url = url
+
+    @property
+    def on_loopback(self) -> bool:
+        """Whether it runs on this very computer, where no pace is needed."""
+        return self.address[:1] == b"\x7f" or self.address == bytes(15) + b"\x01"
 
     @property
     def endpoint(self) -> str:
-        """The address and port as text; an IPv6 address in brackets (RFC 3986 section 3.2.2)."""
+        """The address and port as text, an IPv6 address in brackets (RFC 3986 section 3.2.2); the URL for HTTPS."""
+        if self.url:
+            return self.url
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
     def __repr__(self) -> str:
@@ -60,39 +103,24 @@ class Question(NamedTuple):
     recurse: bool = False
 
 
-class Answer:
+class Answer(NamedTuple):
     """All that came back for a question, or why nothing did.
 
     `status` is an rcode's name or one of this module's reasons; `values` the sorted canonical rdata of the asked type at
-    the asked name and `ttl` their smallest TTL in seconds; `alias` the target when a CNAME stands there instead.
+    the asked name and `ttl` their smallest TTL in seconds; `alias` the target when a CNAME stands there instead; `over` the
+    transport that brought it.
     """
 
-    __slots__ = ("alias", "authoritative", "message", "over", "question", "rtt_ms", "status", "tries", "ttl", "values")
-
-    def __init__(
-        self,
-        question: Question,
-        status: str,
-        *,
-        authoritative: bool = False,
-        values: tuple[bytes, ...] = (),
-        ttl: int | None = None,
-        alias: Name | None = None,
-        message: bytes = b"",
-        rtt_ms: float | None = None,
-        tries: int = 1,
-        over: str = "udp",
-    ) -> None:
-        self.question = question
-        self.status = status
-        self.authoritative = authoritative
-        self.values = values
-        self.ttl = ttl
-        self.alias = alias
-        self.message = message
-        self.rtt_ms = rtt_ms
-        self.tries = tries
-        self.over = over
+    question: Question
+    status: str
+    authoritative: bool = False
+    values: tuple[bytes, ...] = ()
+    ttl: int | None = None
+    alias: Name | None = None
+    message: bytes = b""
+    rtt_ms: float | None = None
+    tries: int = 1
+    over: str = "udp"
 
     @property
     def trouble(self) -> str | None:
@@ -125,6 +153,3 @@ class Answer:
             if record.rdtype == 2 and len(record.owner) > 1 and is_within(self.question.name, record.owner):
                 return record.owner
         return None
-
-    def __repr__(self) -> str:
-        return f"Answer({self.question!r}, {self.status}, {len(self.values)} values)"

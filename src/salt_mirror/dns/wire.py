@@ -30,6 +30,7 @@ _COUNTS = Struct("!6H")
 _RR = Struct("!HHIH")
 _read_counts = _COUNTS.unpack_from
 _read_rr = _RR.unpack_from
+_read_ttl_size = Struct("!IH").unpack_from
 
 QUERY_MIDDLE = {
     False: b"\x00\x00\x00\x01\x00\x00\x00\x00\x00\x01",
@@ -54,15 +55,9 @@ class Sections(NamedTuple):
     additional: tuple[Record, ...]
 
 
-class Reply(NamedTuple):
-    """What a response says about its question; see Answer for the fields that both have."""
-
-    rcode: int
-    authoritative: bool
-    truncated: bool
-    values: tuple[bytes, ...]
-    ttl: int | None
-    alias: Name | None
+Reply = tuple[int, bool, bool, tuple[bytes, ...], int | None, Name | None, bytes | None]
+"""What a response says about its question: rcode, authoritative, truncated, values, smallest TTL, alias (see Answer for
+these), and the rdata of its OPT record, None without one. A plain tuple, since one is made for every answer."""
 
 
 def rcode_text(rcode: int) -> str:
@@ -96,47 +91,102 @@ def read_reply(message: bytes, qid: bytes, asked: bytes) -> Reply:
     The question must come back as it went out, bytes and case alike, unless the response is an error without one.
     Raises MalformedMessage for anything that breaks the format or belongs to another question.
     """
+    if not message.startswith(qid):
+        raise MalformedMessage("the id is not the question's")
+    return read_matched(message, asked)
+
+
+def read_matched(message: bytes, asked: bytes) -> Reply:
+    """The same for a message whose id has been matched already, as it is where questions are looked up by it."""
     if len(message) < 12:
         raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
     _, flags, questions, answers, authorities, additionals = _read_counts(message)
-    if message[:2] != qid:
-        raise MalformedMessage("the id is not the question's")
     if flags & 0xF800 != QR:
         raise MalformedMessage("not a response to a query")
     rcode = flags & 15
     at = 12
     if questions == 1:
-        at += len(asked)
-        if message[12:at] != asked:
+        if not message.startswith(asked, 12):
             raise MalformedMessage("it answers another question")
+        at += len(asked)
     elif questions or answers or rcode in (0, 3):
         raise MalformedMessage(f"{questions} questions in a response")
     elif len(message) == 12:
-        return Reply(rcode, False, False, (), None, None)
-    count = answers + authorities + additionals
-    if count > MAX_RECORDS:
-        raise MalformedMessage(f"{count} records claimed")
+        return rcode, False, False, (), None, None, None
+    if answers + authorities + additionals > MAX_RECORDS:
+        raise MalformedMessage(f"{answers + authorities + additionals} records claimed")
 
-    authoritative = flags & AA != 0
     truncated = flags & TC != 0
+    values: tuple[bytes, ...] = ()
+    ttl: int | None = None
+    alias: Name | None = None
     try:
-        found, at = _asked_values(message, at, answers, asked) if answers else (_NOTHING, at)
-        for _ in range(authorities + additionals):
-            if message[at]:
-                at = _skip_name(message, at)
+        if answers == 1 and message.startswith(_OWNER_IS_ASKED + asked[-4:], at):
+            # Most answers are one record of the asked type at the asked name: no loop, no table.
+            ttl, size = _read_ttl_size(message, at + 6)
+            start = at + 12
+            at = start + size
+            if size == 4 and asked[-3] == 1 and asked[-4] == 0:
+                values = (message[start:at],)  # an A record, cut short or not: the walk below sees the end
             else:
-                at += 1
-            rdtype, _, ttl, size = _read_rr(message, at)
-            at += 10 + size
-            if rdtype == OPT:
-                rcode |= ttl >> 24 << 4
-    except (IndexError, ValueError, struct.error):
+                values = (_value(message, start, size, asked),)
+            if ttl > 0x7FFFFFFF:
+                ttl = 0
+        elif answers:
+            (values, ttl, alias), at = _asked_values(message, at, answers, asked)
+        rest = message[at:]
+        known = _RESTS.get(rest)
+        if known is not None and at >= known[0]:
+            _, extended, opt = known
+        else:
+            extended, opt = _walk(message, at, authorities + additionals)
+            if not truncated and len(rest) <= 512:
+                if len(_RESTS) >= _MOST_RESTS:
+                    _RESTS.clear()
+                _RESTS[rest] = (at, extended, opt)
+    except (IndexError, ValueError, struct.error) as error:
         if truncated:
-            return Reply(rcode, authoritative, True, (), None, None)
+            return rcode, flags & AA != 0, True, (), None, None, None
+        if isinstance(error, MalformedMessage):
+            raise
         raise MalformedMessage("it breaks off in the middle of a record") from None
-    if at != len(message) and not truncated:
+    return rcode | extended, flags & AA != 0, truncated, values, ttl, alias, opt
+
+
+_OWNER_IS_ASKED = b"\xc0\x0c"
+_MOST_RESTS = 1024
+_RESTS: dict[bytes, tuple[int, int, bytes | None]] = {}
+"""What follows the answer section is the same bytes in thousands of responses. Walking over it looks at no byte before it,
+and a pointer that leads back from one offset leads back from every later one: so what was found good at an offset is good
+from there on, and need not be walked over again."""
+
+
+def _walk(message: bytes, at: int, count: int) -> tuple[int, bytes | None]:
+    """Walks over records to the end of a message; returns the extended rcode's upper bits and the OPT record's rdata."""
+    extended = 0
+    opt: bytes | None = None
+    for _ in range(count):
+        at = _skip_name(message, at) if message[at] else at + 1
+        rdtype, _, ttl, size = _read_rr(message, at)
+        at += 10 + size
+        if rdtype == OPT:
+            extended = ttl >> 24 << 4
+            opt = message[at - size : at]
+    if at != len(message):
         raise MalformedMessage("records run over the end" if at > len(message) else "bytes are left over at the end")
-    return Reply(rcode, authoritative, truncated, *found)
+    return extended, opt
+
+
+def _value(message: bytes, start: int, size: int, asked: bytes) -> bytes:
+    """The canonical rdata of the asked type at an offset. Raises MalformedMessage when it does not fit."""
+    rdtype = asked[-3] | asked[-4] << 8
+    if rdtype in LAYOUTS:
+        return read_rdata(message, start, size, rdtype)
+    if size == 0 or (rdtype == 1 and size != 4) or (rdtype == 28 and size != 16):
+        raise MalformedMessage("rdata of the wrong size")
+    if start + size > len(message):
+        raise MalformedMessage("a record runs over the end")
+    return message[start : start + size]
 
 
 _NOTHING: tuple[tuple[bytes, ...], int | None, Name | None] = ((), None, None)
@@ -167,14 +217,12 @@ def _asked_values(
         if at > end:
             raise MalformedMessage("a record runs over the end")
         if mine and rdclass == 1 and rdtype in (asked_type, CNAME):
-            rdata = message[start:at] if rdtype not in LAYOUTS else read_rdata(message, start, size, rdtype)
             if rdtype == asked_type:
-                if size == 0 or (rdtype == 1 and size != 4) or (rdtype == 28 and size != 16):
-                    raise MalformedMessage("rdata of the wrong size")
-                values.append(rdata)
+                values.append(_value(message, start, size, asked))
                 if smallest is None or ttl < smallest:
                     smallest = ttl
             else:
+                rdata = read_rdata(message, start, size, rdtype)
                 if alias is not None and alias != rdata:
                     raise MalformedMessage("two aliases at one name")
                 alias = rdata
@@ -294,3 +342,19 @@ def read_sections(message: bytes) -> Sections:
     if at != len(message):
         raise MalformedMessage("bytes are left over at the end")
     return Sections(*sections)
+
+
+def cookie_option(cookie: bytes) -> bytes:
+    """A COOKIE option (RFC 7873 section 4): the client's 8 bytes, with the server's behind them once it is known."""
+    return b"\x00\x0a" + len(cookie).to_bytes(2, "big") + cookie
+
+
+def cookie_in(options: bytes) -> bytes | None:
+    """The cookie in the rdata of an OPT record; None when there is none, or the options do not fit."""
+    at = 0
+    while at + 4 <= len(options):
+        size = int.from_bytes(options[at + 2 : at + 4], "big")
+        if options[at : at + 2] == b"\x00\x0a":
+            return options[at + 4 : at + 4 + size]
+        at += 4 + size
+    return None

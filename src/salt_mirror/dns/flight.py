@@ -1,0 +1,64 @@
+"""A question under way, and the answer that becomes of it.
+
+Strategy: the first try of a question is a bare tuple in its lane, since a hundred thousand a second are made and most end
+well. Whatever meets trouble, or goes over a stream, becomes a Flight, which remembers what has been tried.
+"""
+
+from __future__ import annotations
+
+import socket
+
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, TRUNCATED, UNREACHABLE, Answer, Question
+from salt_mirror.dns.wire import Reply, rcode_text
+
+_RCODES = [rcode_text(code) for code in range(16)]
+
+
+class Flight:
+    """One question under way, beyond its first try or on a stream.
+
+    `asked` is its question section as it was sent; `plain` that it goes without EDNS and in lower case; `landed` that it
+    has ended here. Times are the engine's clock in seconds. `mac` is the signature that the answer's must build on.
+    """
+
+    __slots__ = (
+        "asked", "began_at", "case_lost", "deadline", "edns_refused", "landed", "mac", "malformed", "plain", "qid",
+        "question", "refused", "sent_at", "sock", "tries", "wire",
+    )  # fmt: skip
+
+    def __init__(self, question: Question, qid: bytes, asked: bytes, wire: bytes, now: float) -> None:
+        self.question = question
+        self.qid = qid
+        self.asked = asked
+        self.wire = wire
+        self.began_at = self.sent_at = self.deadline = now
+        self.tries = 1
+        self.landed = self.refused = self.malformed = False
+        self.case_lost = self.edns_refused = self.plain = False
+        self.sock: socket.socket | None = None
+        self.mac: bytes | None = None
+
+
+def answer_from(flight: Flight, reply: Reply, message: bytes, rtt_ms: float, over: str) -> Answer:
+    """The answer that a flight has got."""
+    rcode, authoritative, truncated, values, ttl, alias, _ = reply
+    status = TRUNCATED if truncated else _RCODES[rcode] if rcode < 16 else rcode_text(rcode)
+    return Answer(flight.question, status, authoritative, values, ttl, alias, message, rtt_ms, flight.tries, over)
+
+
+def no_answer(flight: Flight, *, over: str = "udp") -> Answer:
+    """The answer of a flight that has got none, with what is known of the reason."""
+    status = MALFORMED if flight.malformed else UNREACHABLE if flight.refused else TIMEOUT
+    return Answer(flight.question, status, tries=flight.tries, over=over)
+
+
+def stream_failure(flight: Flight) -> Answer:
+    """The answer of a flight whose TCP connection brought none."""
+    return Answer(flight.question, FAILED_STREAM, tries=flight.tries, over="tcp")
+
+
+def other_case(message: bytes, asked: bytes) -> bool:
+    """Whether a message answers a question but for the case of its letters."""
+    echoed: Name = message[12 : 12 + len(asked)]
+    return echoed != asked and echoed.lower() == asked.lower()
