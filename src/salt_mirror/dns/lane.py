@@ -34,7 +34,7 @@ from salt_mirror.dns.wire import (
     read_matched,
 )
 
-_RECEIVE = 4096
+_RECEIVE = 2048
 _SOCKET_BUFFER = 1 << 20
 _RENEW_AFTER = 4096
 _FALLBACK_AFTER = 2
@@ -350,7 +350,7 @@ class Lane:
             flight.malformed = True
 
     def _settle(self, flight: Flight, reply: Reply, message: bytes, now: float) -> None:
-        """Ends a flight with a reply, or tries again where the reply says how: truncation, fallbacks, bad cookies, signatures."""
+        """Ends a flight with a reply, or tries again where the reply says how: truncation, fallbacks, cookies, signatures."""
         rcode, truncated, opt = reply[0], reply[2], reply[6]
         if flight.mac is not None and not self._verified(flight, message, rcode):
             flight.malformed = True

@@ -98,6 +98,33 @@ def read_reply(message: bytes, qid: bytes, asked: bytes) -> Reply:
 
 def read_matched(message: bytes, asked: bytes) -> Reply:
     """The same for a message whose id has been matched already, as it is where questions are looked up by it."""
+    simple = _SIMPLE_HEADS.get(message[2:12])
+    if simple is not None and message.startswith(asked + _OWNER_IS_ASKED + asked[-4:], 12):
+        # Most answers are one record of the asked type at the asked name, and what follows it has been seen before.
+        at = len(asked) + 18
+        try:
+            ttl, size = _read_ttl_size(message, at)
+        except struct.error:
+            raise MalformedMessage("it breaks off in the middle of a record") from None
+        start = at + 6
+        at = start + size
+        seen = _RESTS.get(message[at:])
+        if seen is not None and at >= seen[0] and seen[3] == simple[2] and ttl <= 0x7FFFFFFF:
+            if size == 4 and asked[-3] == 1 and asked[-4] == 0:
+                values = (message[start:at],)
+            else:
+                values = (_value(message, start, size, asked),)
+            return simple[0] | seen[1], simple[1], False, values, ttl, None, seen[2]
+    return _read_any(message, asked)
+
+
+_SIMPLE_HEADS: dict[bytes, tuple[int, bool, int]] = {}
+"""Headers, without their ids, of whole responses with one question and one answer: rcode, authoritative, further records."""
+_MOST_HEADS = 256
+
+
+def _read_any(message: bytes, asked: bytes) -> Reply:
+    """Reads a response of whatever shape, and remembers the shape of a simple one."""
     if len(message) < 12:
         raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
     _, flags, questions, answers, authorities, additionals = _read_counts(message)
@@ -113,52 +140,44 @@ def read_matched(message: bytes, asked: bytes) -> Reply:
         raise MalformedMessage(f"{questions} questions in a response")
     elif len(message) == 12:
         return rcode, False, False, (), None, None, None
-    if answers + authorities + additionals > MAX_RECORDS:
-        raise MalformedMessage(f"{answers + authorities + additionals} records claimed")
+    others = authorities + additionals
+    if answers + others > MAX_RECORDS:
+        raise MalformedMessage(f"{answers + others} records claimed")
 
     truncated = flags & TC != 0
     values: tuple[bytes, ...] = ()
     ttl: int | None = None
     alias: Name | None = None
     try:
-        if answers == 1 and message.startswith(_OWNER_IS_ASKED + asked[-4:], at):
-            # Most answers are one record of the asked type at the asked name: no loop, no table.
-            ttl, size = _read_ttl_size(message, at + 6)
-            start = at + 12
-            at = start + size
-            if size == 4 and asked[-3] == 1 and asked[-4] == 0:
-                values = (message[start:at],)  # an A record, cut short or not: the walk below sees the end
-            else:
-                values = (_value(message, start, size, asked),)
-            if ttl > 0x7FFFFFFF:
-                ttl = 0
-        elif answers:
+        if answers:
             (values, ttl, alias), at = _asked_values(message, at, answers, asked)
         rest = message[at:]
-        known = _RESTS.get(rest)
-        if known is not None and at >= known[0]:
-            _, extended, opt = known
+        seen = _RESTS.get(rest)
+        if seen is not None and at >= seen[0] and seen[3] == others:
+            _, extended, opt, _ = seen
         else:
-            extended, opt = _walk(message, at, authorities + additionals)
+            extended, opt = _walk(message, at, others)
             if not truncated and len(rest) <= 512:
                 if len(_RESTS) >= _MOST_RESTS:
                     _RESTS.clear()
-                _RESTS[rest] = (at, extended, opt)
+                _RESTS[rest] = (at, extended, opt, others)
     except (IndexError, ValueError, struct.error) as error:
         if truncated:
             return rcode, flags & AA != 0, True, (), None, None, None
         if isinstance(error, MalformedMessage):
             raise
         raise MalformedMessage("it breaks off in the middle of a record") from None
+    if questions == answers == 1 and not truncated and len(_SIMPLE_HEADS) < _MOST_HEADS:
+        _SIMPLE_HEADS[message[2:12]] = (rcode, flags & AA != 0, others)
     return rcode | extended, flags & AA != 0, truncated, values, ttl, alias, opt
 
 
 _OWNER_IS_ASKED = b"\xc0\x0c"
 _MOST_RESTS = 1024
-_RESTS: dict[bytes, tuple[int, int, bytes | None]] = {}
+_RESTS: dict[bytes, tuple[int, int, bytes | None, int]] = {}
 """What follows the answer section is the same bytes in thousands of responses. Walking over it looks at no byte before it,
 and a pointer that leads back from one offset leads back from every later one: so what was found good at an offset is good
-from there on, and need not be walked over again."""
+from there on, and need not be walked over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records."""
 
 
 def _walk(message: bytes, at: int, count: int) -> tuple[int, bytes | None]:
