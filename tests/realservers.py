@@ -82,7 +82,7 @@ def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Pa
 
 
 @contextmanager
-def nsd(folder: Path, zones: dict[str, str], *, label: str = "nsd", extra: str = "") -> Iterator[Server]:
+def nsd(folder: Path, zones: dict[str, str], *, label: str = "nsd", provide: str = "", extra: str = "") -> Iterator[Server]:
     """NSD serving zones, given as texts by origin."""
     path = program("nsd")
     port = free_port()
@@ -97,6 +97,7 @@ def nsd(folder: Path, zones: dict[str, str], *, label: str = "nsd", extra: str =
     for number, (origin, text) in enumerate(zones.items()):
         (folder / f"zone{number}").write_text(text, encoding="utf-8")
         lines += ["zone:", f'  name: "{origin}"', f'  zonefile: "zone{number}"']
+        lines += [f"  provide-xfr: {provide}"] if provide else []
     config = folder / "nsd.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-d", "-c", str(config)], folder, label, port, next(iter(zones))) as server:

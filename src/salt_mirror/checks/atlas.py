@@ -14,6 +14,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, ancestors, from_text, is_within, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, NS, SOA, A, Record, soa_fields
+from salt_mirror.dns.system import paced
 from salt_mirror.estate.model import Estate
 
 _NOBODY = frozenset(map(from_text, ("localhost", "prisoner.iana.org", "blackhole.as112.arpa")))
@@ -143,7 +144,7 @@ class Atlas:
         for target, address in sorted(addresses.items()):
             place = self.estate.reached(address)
             if place not in self._servers:
-                self._servers[place] = Server(to_text(target).rstrip("."), *place)
+                self._servers[place] = paced(Server(to_text(target).rstrip("."), *place))
             servers.append(self._servers[place])
         authority = self._found[apex] = Authority(apex, tuple(dict.fromkeys(servers)))
         return authority

@@ -70,14 +70,14 @@ def servers_at(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
 
 def _server(text: str, estate: Estate) -> list[Server]:
     from salt_mirror.dns.questions import Server
-    from salt_mirror.dns.system import parse_endpoint
+    from salt_mirror.dns.system import paced, parse_server
     from salt_mirror.estate.errors import BadInput
 
     known = estate.servers | estate.resolvers
     if text in known:
         return [known[text]]
     try:
-        return [Server(text, *estate.reached(*parse_endpoint(text)))]
+        return [paced(parse_server(text, text, estate.reached))]
     except ValueError:
         pass
     host, _, port = text.partition(":")
@@ -93,7 +93,7 @@ def _server(text: str, estate: Estate) -> list[Server]:
             f'--at: "{text}" is no server of the estate, no address, and no host that can be found ({why}){hint}'
         ) from None
     family, *_, place = found[0]
-    return [Server(text, *estate.reached(socket.inet_pton(family, str(place[0])), int(place[1])))]
+    return [paced(Server(text, *estate.reached(socket.inet_pton(family, str(place[0])), int(place[1]))))]
 
 
 def finders(estate: Estate) -> tuple[Server, ...]:

@@ -20,8 +20,9 @@ Dialogue = Generator[list[Question], list[Answer], T]
 class Exchange(Protocol):
     """Whatever carries questions to servers: the engine, or a test's table of answers."""
 
-    backlog: int
-    """How many questions are waiting or under way."""
+    @property
+    def backlog(self) -> int:
+        """How many questions are waiting or under way."""
 
     def submit(self, question: Question) -> None:
         """Takes a question; its answer comes out of `collect` sooner or later, whatever happens."""

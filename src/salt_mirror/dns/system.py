@@ -4,8 +4,15 @@ from __future__ import annotations
 
 import ipaddress
 import os
+from collections.abc import Callable
+from urllib.parse import urlsplit
 
 from salt_mirror.dns.questions import Server
+
+DNS_PORT = 53
+TLS_PORT = 853
+Reached = Callable[[bytes, int], tuple[bytes, int]]
+"""Where a published address and port are reached from here."""
 
 VARIABLE = "SALT_MIRROR_RESOLVERS"
 """Names resolvers in place of the system's: addresses, or address:port, separated by commas."""
@@ -29,21 +36,51 @@ def system_resolvers() -> tuple[Server, ...]:
             address = ipaddress.ip_address(str(nameserver).partition("%")[0]).packed
         except ValueError:
             continue
-        servers.append(Server(f"system resolver {nameserver}", address, found.port))
+        servers.append(paced(Server(f"system resolver {nameserver}", address, found.port)))
     return tuple(servers)
 
 
 def _resolver(text: str) -> Server:
     try:
-        address, port = parse_endpoint(text)
+        return paced(parse_server(text, f"resolver {text}"))
     except ValueError:
         raise ValueError(f'{VARIABLE}: "{text}" is no resolver; expected an address, or address:port') from None
-    return Server(f"resolver {text}", address, port)
 
 
-def parse_endpoint(text: str) -> tuple[bytes, int]:
-    """Reads `address`, `address:port` or `[address]:port` into packed bytes and a port, 53 by default. Raises ValueError."""
-    host, port = text, "53"
+DEFAULT_PACE = 200.0
+"""Questions a second for a server that nobody has set a pace for, unless it is an authority of the estate or on loopback."""
+
+
+def paced(server: Server, pace: float | None = None) -> Server:
+    """The server with a pace set: the given one, or the default for a stranger's; none on loopback."""
+    if pace is not None:
+        server.pace = pace
+    elif server.pace is None and not server.on_loopback:
+        server.pace = DEFAULT_PACE
+    return server
+
+
+def parse_server(text: str, label: str, reached: Reached | None = None) -> Server:
+    """Reads a server: `address`, `address:port`, `tls://address[:port][#name]` or `https://host/path`. Raises ValueError.
+
+    A name behind `#` is the one that the TLS certificate must have (RFC 8310); without it that is the address.
+    """
+    reached = reached or (lambda address, port: (address, port))
+    if text.startswith("https://"):
+        parts = urlsplit(text)
+        if not parts.hostname or parts.username is not None or not 0 < (parts.port or 443) < 65536:
+            raise ValueError(text)
+        return Server(label, b"", parts.port or 443, over="https", url=text)
+    if text.startswith("tls://"):
+        place, _, name = text.removeprefix("tls://").partition("#")
+        address, port = parse_endpoint(place, TLS_PORT)
+        return Server(label, *reached(address, port), over="tls", tls_name=name)
+    return Server(label, *reached(*parse_endpoint(text)))
+
+
+def parse_endpoint(text: str, default_port: int = DNS_PORT) -> tuple[bytes, int]:
+    """Reads `address`, `address:port` or `[address]:port` into packed bytes and a port. Raises ValueError."""
+    host, port = text, str(default_port)
     if text.startswith("["):
         host, _, rest = text[1:].partition("]")
         port = rest.removeprefix(":") or port

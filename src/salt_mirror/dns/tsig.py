@@ -6,14 +6,22 @@ like any other; so a signature protects exactly the bytes that are judged.
 
 from __future__ import annotations
 
+import struct
+import time
 from typing import Any
 
 import dns.exception
 import dns.message
 import dns.name
+import dns.rdata
+import dns.rdataclass
+import dns.rdatatype
 import dns.tsig
 
 from salt_mirror.dns.questions import Key
+from salt_mirror.dns.wire import MalformedMessage, last_record, read_name
+
+_TSIG = b"\x00\xfa"
 
 ALGORITHMS = {
     "hmac-md5": dns.tsig.HMAC_MD5,
@@ -55,23 +63,28 @@ class Verifier:
     def verify(self, wire: bytes) -> None:
         """Raises BadSignature for a message that is not signed by the key; of several, up to 99 in a row may be unsigned."""
         try:
-            message = dns.message.from_wire(
-                wire,
-                keyring=self._key,
-                request_mac=self._mac,
-                multi=self._several,
-                tsig_ctx=self._context,
-                xfr=self._several,
+            at = last_record(wire)
+            owner, rdata_at = read_name(wire, at) if at is not None else (b"", 0)
+            if at is None or wire[rdata_at : rdata_at + 2] != _TSIG:
+                self._take_unsigned(wire)
+                return
+            rdata = dns.rdata.from_wire(
+                dns.rdataclass.ANY, dns.rdatatype.TSIG, wire, rdata_at + 10, len(wire) - rdata_at - 10
             )
-        except (dns.exception.DNSException, ValueError) as error:
+            name = dns.name.from_wire(owner, 0)[0]
+            now = int(time.time())
+            self._context = dns.tsig.validate(
+                wire, self._key, name, rdata, now, self._mac, at, self._context, self._several
+            )  # type: ignore[no-untyped-call]
+        except (dns.exception.DNSException, MalformedMessage, ValueError, IndexError, struct.error) as error:
             raise BadSignature(str(error) or type(error).__name__) from None
-        self._context = message.tsig_ctx
-        if message.had_tsig:
-            self._unsigned = 0
-            return
+        self._unsigned = 0
+
+    def _take_unsigned(self, wire: bytes) -> None:
         self._unsigned += 1
         if not self._several or self._context is None or self._unsigned > 99:
             raise BadSignature("the answer is not signed")
+        self._context.update(wire)
 
     def finish(self) -> None:
         """Raises BadSignature unless the last message was signed, as it must be."""

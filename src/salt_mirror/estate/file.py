@@ -24,21 +24,35 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     view: str = ""
     servers: list[str] | None = None
     expect: list[str] = []
+    transfer: bool = False
 
 
 class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[servers.NAME]`: an authoritative server."""
+    """`[servers.NAME]`: an authoritative server. `pace` is the most questions a second, `key` names its TSIG key."""
 
     address: str
     port: int = 53
+    key: str | None = None
+    pace: float | None = None
 
 
 class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[resolvers.NAME]`: a resolver that stands for some users' view."""
+    """`[resolvers.NAME]`: a resolver that stands for some users' view; its address may be `tls://…` or `https://…`."""
 
     address: str
     port: int = 53
     group: str = ""
+    key: str | None = None
+    pace: float | None = None
+
+
+class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[keys.NAME]`: a TSIG key, whose secret (base64) stands in a file or in an environment variable."""
+
+    algorithm: str = "hmac-sha256"
+    secret_file: str | None = None
+    secret_env: str | None = None
+    name: str | None = None
 
 
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
@@ -50,12 +64,14 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     servers: dict[str, ServerEntry] = {}
     resolvers: dict[str, ResolverEntry] = {}
     reach: dict[str, str] = {}
+    keys: dict[str, KeyEntry] = {}
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "zones": ZoneEntry,
     "servers": ServerEntry,
     "resolvers": ResolverEntry,
+    "keys": KeyEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}

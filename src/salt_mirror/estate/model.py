@@ -6,22 +6,22 @@ few dictionary look-ups along its ancestors, since an audit does it for every na
 
 from __future__ import annotations
 
+import base64
 import ipaddress
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from pathlib import Path
 
 from salt_mirror.dns.names import ROOT, BadName, Name, from_text, shown, to_text
-from salt_mirror.dns.questions import Server
+from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, network_zone, zone_network
-from salt_mirror.dns.system import parse_endpoint
+from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.file import EstateFile, ZoneEntry, read_estate_file
-
-DNS_PORT = 53
+from salt_mirror.estate.file import EstateFile, KeyEntry, ResolverEntry, ServerEntry, ZoneEntry, read_estate_file
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +32,7 @@ class Zone:
     view: str
     servers: tuple[Server, ...] | None
     expectations: tuple[Expectation, ...] = ()
+    transfer: bool = False
 
     @property
     def network(self) -> Network | None:
@@ -129,10 +130,11 @@ class _Builder:
                     f"reach: {shown(published)} = {shown(reached)}; an address stands on the left, "
                     "an address with or without a port on the right"
                 ) from None
+        keys = {label: self._key(label, entry) for label, entry in file.keys.items()}
         for label, entry in file.servers.items():
-            estate.servers[label] = self._server("servers", label, entry.address, entry.port)
+            estate.servers[label] = self._server("servers", label, entry, keys)
         for label, resolver in file.resolvers.items():
-            server = self._server("resolvers", label, resolver.address, resolver.port)
+            server = paced(self._server("resolvers", label, resolver, keys))
             estate.resolvers[label] = server
             if resolver.group:
                 estate.groups.setdefault(resolver.group, []).append(server)
@@ -143,16 +145,54 @@ class _Builder:
             self._add_zone(number, zone)
         return estate
 
-    def _server(self, table: str, label: str, address: str, port: int) -> Server:
+    def _server(self, table: str, label: str, entry: ServerEntry | ResolverEntry, keys: dict[str, Key]) -> Server:
+        place = f"{table}, {label}"
+        if not 0 < entry.port < 65536:
+            raise self._fail(f"{place}, port: {entry.port} is no port; expected 1 to 65535")
+        if entry.pace is not None and not entry.pace > 0:
+            raise self._fail(f"{place}, pace: {entry.pace} is no pace; expected questions a second, above 0")
+        if entry.key is not None and entry.key not in keys:
+            raise self._fail(f"{place}, key: there is no [keys.{entry.key}]; known: {', '.join(keys) or 'none'}")
         try:
-            packed = ipaddress.ip_address(address).packed
+            if table == "resolvers" and "://" in entry.address:
+                server = parse_server(entry.address, label, self._estate.reached)
+            else:
+                server = Server(label, *self._estate.reached(ipaddress.ip_address(entry.address).packed, entry.port))
         except ValueError:
+            urls = ", tls://192.0.2.53 or https://resolver.example/dns-query" if table == "resolvers" else ""
             raise self._fail(
-                f"{table}, {label}, address: {shown(address)} is no IP address; expected one such as 192.0.2.53"
+                f"{place}, address: {shown(entry.address)} is no IP address; expected one such as 192.0.2.53{urls}"
             ) from None
-        if not 0 < port < 65536:
-            raise self._fail(f"{table}, {label}, port: {port} is no port; expected 1 to 65535")
-        return Server(label, *self._estate.reached(packed, port))
+        server.pace = entry.pace
+        server.key = keys[entry.key] if entry.key is not None else None
+        return server
+
+    def _key(self, label: str, entry: KeyEntry) -> Key:
+        """A key with its secret; neither message nor log ever shows that."""
+        from salt_mirror.dns.tsig import ALGORITHMS
+
+        place = f"keys, {label}"
+        if entry.algorithm not in ALGORITHMS:
+            raise self._fail(f"{place}, algorithm: {shown(entry.algorithm)} is not one of {', '.join(ALGORITHMS)}")
+        if (entry.secret_file is None) == (entry.secret_env is None):
+            raise self._fail(f"{place}: wants either secret_file or secret_env")
+        if entry.secret_file is not None:
+            path = self._path.parent / entry.secret_file
+            try:
+                secret = path.read_text(encoding="utf-8")
+            except (OSError, UnicodeDecodeError):
+                raise self._fail(f"{place}, secret_file: {path} cannot be read") from None
+        else:
+            assert entry.secret_env is not None
+            secret = os.environ.get(entry.secret_env, "")
+            if not secret:
+                raise self._fail(f"{place}, secret_env: the variable {entry.secret_env} is not set")
+        try:
+            return Key(from_text(entry.name or label), entry.algorithm, base64.b64decode(secret.strip(), validate=True))
+        except BadName as error:
+            raise self._fail(f"{place}, name: {error}") from None
+        except ValueError:
+            raise self._fail(f"{place}: the secret is no base64") from None
 
     def _known(self, label: str, servers: dict[str, Server], place: str, table: str) -> Server:
         if label in servers:
@@ -178,7 +218,7 @@ class _Builder:
                 self._known(label, self._estate.servers, f"{place}, servers", "servers") for label in entry.servers
             )
         expectations = [one for source in entry.expect for one in self._read(source, apex, place)]
-        zones[apex] = Zone(apex, entry.view, servers, tuple(expectations))
+        zones[apex] = Zone(apex, entry.view, servers, tuple(expectations), entry.transfer)
 
     def _read(self, source: str, apex: Name, place: str) -> list[Expectation]:
         path = self._path.parent / source

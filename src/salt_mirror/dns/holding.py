@@ -1,0 +1,136 @@
+"""Zones that were transferred, as answers: an exchange that serves questions from them and passes the others on.
+
+Strategy: a dialogue asks as always. Where a server has handed us its zone whole, its answer is read off there, with the transfer
+named as what brought it; what a plain look-up cannot settle (below a cut, under a wildcard or DNAME) goes to the
+server itself. So a check needs to know nothing of transfers, and can judge nothing differently because of one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from salt_mirror.dns.dialogue import Exchange
+from salt_mirror.dns.names import ROOT, Name
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import CNAME, DNAME, NS, SOA, Record
+
+_WILDCARD = b"\x01*"
+
+RRset = tuple[int, int, tuple[bytes, ...]]
+"""Type, smallest TTL in seconds, sorted canonical rdata."""
+
+
+class Holding:
+    """One zone as one server holds it."""
+
+    def __init__(self, apex: Name, records: Iterable[Record]) -> None:
+        """`records` of a transfer that was sound from end to end, the closing SOA among them or not."""
+        self.apex = apex
+        self.size = 0
+        nodes: dict[Name, list[RRset]] = {}
+        self._cuts: set[Name] = set()
+        self._special: set[Name] = set()
+        for owner, rdtype, ttl, rdata in records:
+            node = nodes.get(owner)
+            if node is None:
+                nodes[owner] = [(rdtype, ttl, (rdata,))]
+                self.size += 1
+                continue
+            for number, (known, least, values) in enumerate(node):
+                if known == rdtype:
+                    if rdata not in values:
+                        node[number] = (rdtype, min(least, ttl), tuple(sorted((*values, rdata))))
+                        self.size += 1
+                    break
+            else:
+                node.append((rdtype, ttl, (rdata,)))
+                self.size += 1
+        self._nodes = nodes
+        self._between: set[Name] = set()
+        for owner, node in nodes.items():
+            if owner != apex and any(rdtype == NS for rdtype, *_ in node):
+                self._cuts.add(owner)
+            if owner.startswith(_WILDCARD) or any(rdtype == DNAME for rdtype, *_ in node):
+                self._special.add(owner)
+            above = owner[owner[0] + 1 :] if owner != ROOT else ROOT
+            while len(above) > len(apex) and above not in nodes and above not in self._between:
+                self._between.add(above)
+                above = above[above[0] + 1 :]
+
+    @property
+    def serial(self) -> int:
+        """The serial of its SOA."""
+        for rdtype, _, values in self._nodes[self.apex]:
+            if rdtype == SOA:
+                return int.from_bytes(values[0][-20:-16], "big")
+        raise ValueError("a zone without SOA")
+
+    def answer(self, question: Question) -> Answer | None:
+        """What the server would say; None where only the server itself can tell."""
+        name = question.name
+        if (self._cuts or self._special) and self._beyond(name):
+            return None
+        node = self._nodes.get(name)
+        if node is None:
+            there = name in self._between
+            return Answer(question, "NOERROR" if there else "NXDOMAIN", True, over="transfer")
+        alias = ttl_of_alias = None
+        for rdtype, ttl, values in node:
+            if rdtype == question.rdtype:
+                return Answer(question, "NOERROR", True, values, ttl, over="transfer")
+            if rdtype == CNAME:
+                alias, ttl_of_alias = values[0], ttl
+        return Answer(question, "NOERROR", True, (), ttl_of_alias, alias, over="transfer")
+
+    def _beyond(self, name: Name) -> bool:
+        """Whether a cut, a DNAME or a wildcard may have a say on a name."""
+        known = name in self._nodes
+        while True:
+            if name in self._cuts:
+                return True
+            if len(name) <= len(self.apex):
+                return False
+            name = name[name[0] + 1 :]
+            if name in self._special or (not known and _WILDCARD + name in self._special):
+                return True
+
+
+class HoldingExchange:
+    """An exchange that answers from holdings what they can answer, and passes on the rest."""
+
+    def __init__(self, behind: Exchange, holdings: dict[tuple[Server, Name], Holding]) -> None:
+        self._behind = behind
+        self._holdings = holdings
+        self._servers = {server for server, _ in holdings}
+        self._ready: list[Answer] = []
+        self.spared = 0
+
+    @property
+    def backlog(self) -> int:
+        """How many questions are waiting or under way."""
+        return self._behind.backlog + len(self._ready)
+
+    def submit(self, question: Question) -> None:
+        """Takes a question."""
+        if question.server in self._servers and not question.recurse:
+            name = question.name
+            while True:
+                holding = self._holdings.get((question.server, name))
+                if holding is not None:
+                    answer = holding.answer(question)
+                    if answer is None:
+                        break
+                    self._ready.append(answer)
+                    self.spared += 1
+                    return
+                if name == ROOT:
+                    break
+                name = name[name[0] + 1 :]
+        self._behind.submit(question)
+
+    def collect(self) -> list[Answer]:
+        """The answers that are ready; waits only when there is none."""
+        if self._ready:
+            ready, self._ready = self._ready, []
+            return ready
+        return self._behind.collect()

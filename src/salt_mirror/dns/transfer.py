@@ -1,0 +1,162 @@
+"""Zone transfer (AXFR, RFC 5936): a whole zone from one server over TCP.
+
+Strategy: a generator that hands on the records of each message as it comes, so nothing is held twice; `whole_zone` gathers them
+and gives the zone only when the transfer was sound from end to end: the same SOA first and last, every name in the zone,
+every message signed as asked. One that breaks off or lies is worth nothing and is rejected whole.
+"""
+
+from __future__ import annotations
+
+import secrets
+import socket
+import time
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
+
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import SOA, Record
+from salt_mirror.dns.wire import (
+    MalformedMessage,
+    encode_question,
+    question_tail,
+    rcode_text,
+    read_name,
+    read_transfer_records,
+)
+
+if TYPE_CHECKING:
+    from salt_mirror.dns.tsig import Verifier
+
+AXFR = 252
+MOST_BYTES = 1 << 30
+MOST_RECORDS = 20_000_000
+MOST_SECONDS = 600.0
+
+
+class TransferFailed(Exception):
+    """A transfer that gave no whole zone; the message says why, for people."""
+
+
+def transfer(
+    server: Server,
+    zone: Name,
+    *,
+    timeout_s: float = 5.0,
+    most_s: float = MOST_SECONDS,
+    most_bytes: int = MOST_BYTES,
+    clock: Callable[[], float] = time.monotonic,
+) -> Iterator[list[Record]]:
+    """The records of a zone in the order in which a server sends them, a list for each message; the closing SOA is last.
+
+    `timeout_s` bounds each silence, `most_s` the whole. What came before TransferFailed is raised must not be used.
+    """
+    qid = secrets.token_bytes(2)
+    asked = zone + question_tail(AXFR)
+    wire = encode_question(qid, zone, AXFR, opt=b"")
+    verifier = None
+    if server.key is not None:
+        from salt_mirror.dns.tsig import Verifier, sign
+
+        wire, mac = sign(wire, server.key)
+        verifier = Verifier(server.key, mac, several=True)
+    until = clock() + most_s
+    try:
+        with socket.create_connection((server.host, server.port), timeout_s) as sock:
+            sock.sendall(len(wire).to_bytes(2, "big") + wire)
+            first: Record | None = None
+            taken = records_taken = 0
+            for message in _messages(sock, until, clock):
+                taken += len(message)
+                _check_head(message, qid, asked, first_one=first is None)
+                if verifier is not None:
+                    _verify(verifier, message)
+                records = read_transfer_records(message, zone)
+                records_taken += len(records)
+                if taken > most_bytes or records_taken > MOST_RECORDS:
+                    raise TransferFailed(f"more than {most_bytes:,} bytes or {MOST_RECORDS:,} records")
+                if first is None and records:
+                    first = records[0]
+                    if first.rdtype != SOA or first.owner != zone:
+                        raise TransferFailed("it does not begin with the zone's SOA")
+                    ended = _end_of(records, first, 1)
+                else:
+                    ended = _end_of(records, first, 0)
+                if ended and verifier is not None:
+                    _finish(verifier)
+                yield records
+                if ended:
+                    return
+    except MalformedMessage as error:
+        raise TransferFailed(f"a malformed message: {error}") from None
+    except TimeoutError:
+        raise TransferFailed("it stopped answering in the middle, or never began") from None
+    except OSError as error:
+        raise TransferFailed(f"the connection failed ({error.strerror or error})") from None
+    raise TransferFailed("it broke off before the closing SOA")
+
+
+def _messages(sock: socket.socket, until: float, clock: Callable[[], float]) -> Iterator[bytes]:
+    """The messages on a connection, until the peer closes it."""
+    held = b""
+    while True:
+        if clock() > until:
+            raise TransferFailed("it took too long")
+        piece = sock.recv(1 << 18)
+        if not piece:
+            return
+        held = held + piece if held else piece
+        at, end = 0, len(held)
+        while end - at >= 2:
+            after = at + 2 + (held[at] << 8 | held[at + 1])
+            if after > end:
+                break
+            yield held[at + 2 : after]
+            at = after
+        held = held[at:]
+
+
+def _check_head(message: bytes, qid: bytes, asked: bytes, *, first_one: bool) -> None:
+    """Raises for a message that is not part of the transfer asked for (RFC 5936 section 2.2.1)."""
+    if len(message) < 12 or not message.startswith(qid) or not message[2] & 0x80 or message[2] & 0x78:
+        raise TransferFailed("a message that does not belong to the transfer")
+    rcode = message[3] & 15
+    if rcode:
+        raise TransferFailed(f"it answered {rcode_text(rcode)}")
+    if message[4:6] == b"\x00\x01":
+        name, at = read_name(message, 12)
+        if name + message[at : at + 4] != asked:
+            raise TransferFailed("a message about another zone")
+    elif first_one or message[4:6] != b"\x00\x00":
+        raise TransferFailed("a message without its question")
+
+
+def _end_of(records: list[Record], first: Record | None, begin: int) -> bool:
+    """Whether these records end the transfer; raises when another SOA, or anything behind the last one, stands in them."""
+    for number in range(begin, len(records)):
+        record = records[number]
+        if record[1] == SOA:
+            if first is None or record.rdata != first.rdata or record.owner != first.owner:
+                raise TransferFailed("it does not end with the SOA that it began with: the zone changed on the way")
+            if number != len(records) - 1:
+                raise TransferFailed("records stand behind the closing SOA")
+            return True
+    return False
+
+
+def _verify(verifier: Verifier, message: bytes) -> None:
+    from salt_mirror.dns.tsig import BadSignature
+
+    try:
+        verifier.verify(message)
+    except BadSignature as error:
+        raise TransferFailed(f"it is not signed with the key (TSIG: {error})") from None
+
+
+def _finish(verifier: Verifier) -> None:
+    from salt_mirror.dns.tsig import BadSignature
+
+    try:
+        verifier.finish()
+    except BadSignature as error:
+        raise TransferFailed(f"it is not signed with the key (TSIG: {error})") from None
