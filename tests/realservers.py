@@ -82,7 +82,9 @@ def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Pa
 
 
 @contextmanager
-def nsd(folder: Path, zones: dict[str, str], *, label: str = "nsd", provide: str = "", extra: str = "") -> Iterator[Server]:
+def nsd(
+    folder: Path, zones: dict[str, str], *, label: str = "nsd", provide: str = "", extra: str = ""
+) -> Iterator[Server]:
     """NSD serving zones, given as texts by origin."""
     path = program("nsd")
     port = free_port()

@@ -22,7 +22,10 @@ def worse(one: Outcome, other: Outcome) -> Outcome:
 
 
 class Evidence(msgspec.Struct, frozen=True, kw_only=True):
-    """What one server said to one question, or why it said nothing. TTL in seconds, round-trip time in milliseconds."""
+    """What one server said to one question, or why it said nothing. TTL in seconds, round-trip time in milliseconds.
+
+    `over` is what brought it: udp, tcp, tls, https, or a transfer of the whole zone.
+    """
 
     server: str
     endpoint: str
@@ -32,6 +35,7 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     values: list[str]
     ttl: int | None
     rtt_ms: float | None
+    over: str = "udp"
     trouble: str | None = None
 
 

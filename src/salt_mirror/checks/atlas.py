@@ -35,13 +35,30 @@ class Atlas:
 
     def __init__(self, estate: Estate, *, given: Iterable[Server] = (), resolvers: Iterable[Server] = ()) -> None:
         self.estate = estate
-        self._given = Authority(None, tuple(given)) if given else None
+        given = tuple(given)
+        self._given = Authority(None, given) if given else None
         self._resolvers = tuple(resolvers)
         self._by_zone: dict[tuple[str, Name], Authority] = {}
         self._found: dict[Name, Authority] = {}
         self._servers: dict[tuple[bytes, int], Server] = {
             (server.address, server.port): server for server in estate.servers.values()
         }
+
+    @property
+    def servers(self) -> list[Server]:
+        """Every server that is known so far, resolvers too."""
+        given = self._given.servers if self._given is not None else ()
+        return [*given, *self._resolvers, *self._servers.values()]
+
+    def transfers(self, views: Iterable[str], *, everywhere: bool) -> list[tuple[Server, Name]]:
+        """What to take by transfer: the zones of some views that want it (all with `everywhere`), from each of their servers."""
+        found: dict[tuple[Server, Name], None] = {}
+        for view in views:
+            for zone in self.estate.zones.get(view, {}).values():
+                servers = self._given.servers if self._given is not None else zone.servers or ()
+                if everywhere or zone.transfer:
+                    found.update(dict.fromkeys((server, zone.apex) for server in servers))
+        return list(found)
 
     def known(self, name: Name, view: str) -> Authority | None:
         """The authority of a name as far as no question is needed; None when `find` has to ask."""

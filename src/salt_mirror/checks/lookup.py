@@ -165,5 +165,6 @@ def evidence_of(answer: Answer) -> Evidence:
         values=values,
         ttl=answer.ttl,
         rtt_ms=round(answer.rtt_ms, 3) if answer.rtt_ms is not None else None,
+        over=answer.over,
         trouble=answer.trouble,
     )

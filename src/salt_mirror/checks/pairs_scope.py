@@ -40,7 +40,7 @@ class Scope:
         self.estate = estate
         self.expected: dict[tuple[str, Name], frozenset[bytes]] = {}
         self.remarks: list[str] = []
-        self._views = [view] if view is not None else estate.views
+        self.views = [view] if view is not None else estate.views
         self._sweep_all = sweep_all
         self._names: dict[tuple[Name, str], None] = {}
         self._single: dict[tuple[bytes, str], bool] = {}
@@ -73,7 +73,7 @@ class Scope:
         return len(self._names) + len(self._single) + sum(network.num_addresses for network, _ in self._sweeps)
 
     def _expectations(self) -> Iterator[tuple[str, Expectation]]:
-        for view in self._views:
+        for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
                 for expectation in zone.expectations:
                     yield view, expectation
@@ -92,7 +92,7 @@ class Scope:
                 self._names[expectation.name, view] = None
             elif expectation.rdtype == PTR and (address := address_of(expectation.name)) is not None:
                 self._single[address, view] = True
-        for view in self._views:
+        for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
                 if zone.network is not None:
                     self._sweep(zone.network, view, listed=True)
@@ -142,12 +142,12 @@ class Scope:
 
     def _views_of(self, names: Iterable[Name]) -> list[str]:
         """The views that hold a zone for any of some names; the first view, or none at all, where no one does."""
-        found = [view for view in self._views if any(self.estate.zone_of(name, view) is not None for name in names)]
-        return found or self._views[:1] or [""]
+        found = [view for view in self.views if any(self.estate.zone_of(name, view) is not None for name in names)]
+        return found or self.views[:1] or [""]
 
     def _add_address(self, address: bytes) -> None:
-        holders = {view: self._holders.get((view, address), []) for view in self._views}
-        views = [view for view in self._views if holders[view]] or self._views_of([reverse_name(address)])
+        holders = {view: self._holders.get((view, address), []) for view in self.views}
+        views = [view for view in self.views if holders[view]] or self._views_of([reverse_name(address)])
         for view in views:
             for name in holders.get(view, []):
                 self._names[name, view] = None

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import gc
 import socket
 import sys
 import time
+from collections.abc import Iterable
 from difflib import get_close_matches
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -50,6 +52,34 @@ TimeoutOption = Annotated[
     ),
 ]
 TriesOption = Annotated[int, typer.Option("--tries", metavar="N", min=1, max=10, help="How often a question is sent.")]
+TransferOption = Annotated[
+    bool,
+    typer.Option("--transfer", help="Take the estate's zones by transfer where their servers allow it, and ask less."),
+]
+PaceOption = Annotated[
+    float | None,
+    typer.Option(
+        "--pace",
+        metavar="N",
+        min=0.1,
+        show_default=False,
+        help="At most so many questions a second to each server. Without it: no limit for the estate's authoritative servers "
+        "and on loopback, 200 for any other.",
+    ),
+]
+
+
+def quiet_collector() -> None:
+    """Lets Python look for garbage less often: an audit makes hundreds of thousands of small objects and no cycles."""
+    gc.freeze()
+    gc.set_threshold(100_000, 50, 100)
+
+
+def keep_pace(servers: Iterable[Server], pace: float | None) -> None:
+    """Sets a pace for servers, if one was given."""
+    if pace is not None:
+        for server in servers:
+            server.pace = pace
 
 
 def open_estate(given: Path | None) -> Estate:

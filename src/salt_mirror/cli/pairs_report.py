@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import NamedTuple
 
 from salt_mirror.checks.pairs import Judged
 from salt_mirror.checks.pairs_scope import Scope
@@ -14,18 +15,29 @@ from salt_mirror.report.document import Counts, Report, Subject
 _WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
 
 
+class Asked(NamedTuple):
+    """What the asking cost, and what the reader has to know about it."""
+
+    questions: int
+    spared: int
+    strays: int
+    remarks: list[str]
+
+
 def report_of(
-    judged: Judged, scope: Scope, *, started: datetime, seconds: float, questions: int, interrupted: bool
+    judged: Judged, scope: Scope, *, started: datetime, seconds: float, asked: Asked, interrupted: bool
 ) -> Report:
     """The report of everything judged so far."""
     counts = Counts(
         agrees=judged.count("agrees"),
         differs=judged.count("differs"),
         unverified=judged.count("unverified"),
-        questions=questions,
+        questions=asked.questions,
+        spared=asked.spared,
+        strays=asked.strays,
     )
     outcome: Outcome = "differs" if counts.differs else "unverified" if counts.unverified else "agrees"
-    remarks = list(scope.remarks)
+    remarks = [*scope.remarks, *asked.remarks]
     if interrupted:
         done = counts.agrees + counts.differs + counts.unverified
         remarks.append(f"interrupted: {done:,} addresses were judged, of {scope.size:,} names and addresses to look at")

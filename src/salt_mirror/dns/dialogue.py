@@ -8,9 +8,11 @@ resumes a dialogue as soon as its batch is complete. It sees an Exchange and no 
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Iterator
+from struct import Struct
 from typing import Any, Protocol, TypeVar
 
-from salt_mirror.dns.questions import Answer, Question
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Answer, Question, Server
 
 T = TypeVar("T")
 Dialogue = Generator[list[Question], list[Answer], T]
@@ -34,23 +36,27 @@ class Exchange(Protocol):
 class _Turn:
     """A dialogue that waits for the answers to its batch."""
 
-    __slots__ = ("batch", "dialogue", "missing")
+    __slots__ = ("answers", "dialogue", "missing")
 
-    def __init__(self, dialogue: Dialogue[Any], batch: list[Question], missing: int) -> None:
+    def __init__(self, dialogue: Dialogue[Any], answers: list[Any]) -> None:
         self.dialogue = dialogue
-        self.batch = batch
-        self.missing = missing
+        self.answers = answers
+        self.missing = 0
 
 
 class Runner:
-    """Drives dialogues over an exchange. Answers are kept for the runner's life, so nothing is asked twice."""
+    """Drives dialogues over an exchange. Answers are kept for the runner's life, so nothing is asked twice.
+
+    Kept small: an audit has hundreds of thousands. An answer that is only what it says (values and their TTL, or that there
+    are none) is folded into a few bytes and comes back without its message; any other is kept as it is.
+    """
 
     def __init__(self, exchange: Exchange, *, ahead: int = 1024) -> None:
         """`ahead`: new dialogues are begun while fewer questions than this are waiting or under way."""
         self._exchange = exchange
         self._ahead = ahead
-        self._known: dict[Question, Answer] = {}
-        self._waiting: dict[Question, list[_Turn]] = {}
+        self._kept: dict[tuple[Server, int, bool], dict[Name, bytes | Answer]] = {}
+        self._waiting: dict[Question, list[tuple[_Turn, int]]] = {}
         self.asked = 0
         self.saved = 0
 
@@ -65,10 +71,15 @@ class Runner:
                 dialogue = next(queue, None)
                 if dialogue is None:
                     more = False
+                    break
+                try:
+                    batch = next(dialogue)
+                except StopIteration as end:
+                    results.append(end.value)
                 else:
-                    self._advance(dialogue, None, results)
-                    if len(results) >= 256:
-                        break
+                    self._ask(dialogue, batch, results)
+                if len(results) >= 256:
+                    break
             if results:
                 yield from results
                 results.clear()
@@ -84,48 +95,83 @@ class Runner:
 
     def _hear(self, answer: Answer, results: list[Any]) -> None:
         question = answer.question
-        self._known[question] = answer
-        for turn in self._waiting.pop(question):
+        self._keep(answer)
+        for turn, place in self._waiting.pop(question):
+            turn.answers[place] = answer
             turn.missing -= 1
             if not turn.missing:
-                self._advance(turn.dialogue, turn.batch, results)
-
-    def _advance(self, dialogue: Dialogue[Any], batch: list[Question] | None, results: list[Any]) -> None:
-        """Resumes a dialogue, again and again while everything that it asks is known already."""
-        known = self._known
-        try:
-            while True:
-                if batch is None:
-                    batch = next(dialogue)
+                try:
+                    batch = turn.dialogue.send(turn.answers)
+                except StopIteration as end:
+                    results.append(end.value)
                 else:
-                    batch = dialogue.send([known[question] for question in batch])
-                missing = self._ask(dialogue, batch)
-                if missing:
-                    return
-        except StopIteration as end:
-            results.append(end.value)
+                    self._ask(turn.dialogue, batch, results)
 
-    def _ask(self, dialogue: Dialogue[Any], batch: list[Question]) -> int:
-        """Asks what is not known yet; returns how many answers the dialogue has to wait for."""
-        turn: _Turn | None = None
-        for question in batch:
-            if question in self._known:
-                self.saved += 1
-                continue
-            if turn is None:
-                turn = _Turn(dialogue, batch, 0)
-            others = self._waiting.get(question)
-            if others is None:
-                self._waiting[question] = [turn]
-                self._exchange.submit(question)
-                self.asked += 1
-            else:
-                self.saved += 1
-                if others[-1] is turn:
+    def _ask(self, dialogue: Dialogue[Any], batch: list[Question], results: list[Any]) -> None:
+        """Asks what is not known yet; goes on with the dialogue at once while everything is."""
+        waiting, kept = self._waiting, self._kept
+        while True:
+            turn: _Turn | None = None
+            answers: list[Any] = []
+            for place, question in enumerate(batch):
+                name, rdtype, server, recurse = question
+                folder = kept.get((server, rdtype, recurse))
+                if folder is not None and name in folder:
+                    answers.append(_unfolded(folder[name], question))
+                    self.saved += 1
                     continue
-                others.append(turn)
-            turn.missing += 1
-        return turn.missing if turn else 0
+                answers.append(None)
+                if turn is None:
+                    turn = _Turn(dialogue, answers)
+                turn.missing += 1
+                others = waiting.get(question)
+                if others is None:
+                    waiting[question] = [(turn, place)]
+                    self._exchange.submit(question)
+                    self.asked += 1
+                else:
+                    others.append((turn, place))
+                    self.saved += 1
+            if turn is not None:
+                return
+            try:
+                batch = dialogue.send(answers)
+            except StopIteration as end:
+                results.append(end.value)
+                return
+
+    def _keep(self, answer: Answer) -> None:
+        question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
+        folded: bytes | Answer = answer
+        if authoritative and alias is None and over in _OVERS and not question.recurse:
+            if not values:
+                folded = _NOTHING.get((status, over)) or answer
+            elif len(values) == 1 and status == "NOERROR" and ttl is not None:
+                folded = _FOLD.pack(_OVERS[over], ttl, rtt_ms or 0.0) + values[0]
+        key = (question.server, question.rdtype, question.recurse)
+        try:
+            self._kept[key][question.name] = folded
+        except KeyError:
+            self._kept[key] = {question.name: folded}
+
+
+_FOLD = Struct("!BIf")
+_OVERS = {"udp": 0, "tcp": 1, "transfer": 2}
+_OVER_TEXTS = list(_OVERS)
+_NOTHING = {
+    (status, over): bytes((number, code))
+    for over, code in _OVERS.items()
+    for number, status in enumerate(("NOERROR", "NXDOMAIN"))
+}
+
+
+def _unfolded(kept: bytes | Answer, question: Question) -> Answer:
+    if not isinstance(kept, bytes):
+        return kept
+    if len(kept) == 2:
+        return Answer(question, "NXDOMAIN" if kept[0] else "NOERROR", True, over=_OVER_TEXTS[kept[1]])
+    over, ttl, rtt_ms = _FOLD.unpack_from(kept)
+    return Answer(question, "NOERROR", True, (kept[_FOLD.size :],), ttl, rtt_ms=rtt_ms, over=_OVER_TEXTS[over])
 
 
 def together(dialogues: list[Dialogue[T]]) -> Dialogue[list[T]]:

@@ -1,8 +1,8 @@
 """Zones that were transferred, as answers: an exchange that serves questions from them and passes the others on.
 
-Strategy: a dialogue asks as always. Where a server has handed us its zone whole, its answer is read off there, with the transfer
-named as what brought it; what a plain look-up cannot settle (below a cut, under a wildcard or DNAME) goes to the
-server itself. So a check needs to know nothing of transfers, and can judge nothing differently because of one.
+Strategy: a dialogue asks as always. Where a server has handed us its zone whole, its answer is read off there, with the
+transfer named as what brought it; what a plain look-up cannot settle (below a cut, under a wildcard or DNAME) goes to the server
+itself. So a check needs to know nothing of transfers, and can judge nothing differently because of one.
 """
 
 from __future__ import annotations
@@ -98,12 +98,22 @@ class Holding:
 class HoldingExchange:
     """An exchange that answers from holdings what they can answer, and passes on the rest."""
 
-    def __init__(self, behind: Exchange, holdings: dict[tuple[Server, Name], Holding]) -> None:
+    def __init__(self, behind: Exchange) -> None:
         self._behind = behind
-        self._holdings = holdings
-        self._servers = {server for server, _ in holdings}
+        self._holdings: dict[tuple[Server, Name], Holding] = {}
+        self._servers: set[Server] = set()
         self._ready: list[Answer] = []
         self.spared = 0
+
+    @property
+    def holds(self) -> bool:
+        """Whether there is any zone to answer from."""
+        return bool(self._holdings)
+
+    def hold(self, server: Server, holding: Holding) -> None:
+        """Answers from a holding in a server's place from now on."""
+        self._holdings[server, holding.apex] = holding
+        self._servers.add(server)
 
     @property
     def backlog(self) -> int:

@@ -18,12 +18,15 @@ SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
 
 
 class Counts(msgspec.Struct, frozen=True, kw_only=True):
-    """How many subjects have each outcome, and how many questions were put to servers."""
+    """How many subjects have each outcome, how many questions were put to servers, how many were spared by transfers of whole
+    zones, and how many datagrams answered nothing that was asked."""
 
     agrees: int
     differs: int
     unverified: int
     questions: int
+    spared: int = 0
+    strays: int = 0
 
 
 class Subject(msgspec.Struct, frozen=True, kw_only=True):

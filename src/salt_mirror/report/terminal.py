@@ -20,6 +20,7 @@ from salt_mirror.report.document import Report
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _FEW = 3
+_HOW = {"transfer": ", by transfer", "tls": ", over TLS", "https": ", over HTTPS"}
 _NO_SUCH_TYPE = "nothing of this type"
 
 
@@ -74,6 +75,12 @@ class _Page:
         style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
         self._line(Text(headline(report), style=style))
         facts = [report.title or "no estate", f"{_many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
+        if report.counts.spared:
+            facts.append(f"{report.counts.spared:,} more answered from transferred zones")
+        if report.counts.strays:
+            facts.append(
+                f"{report.counts.strays:,} stray {'reply' if report.counts.strays == 1 else 'replies'} ignored"
+            )
         facts += [
             _many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
         ]
@@ -160,17 +167,24 @@ class _Page:
 
 def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
     """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
-    said: dict[tuple[str, str, bool], list[str]] = {}
+    said: dict[tuple[str, str, str], list[str]] = {}
     families = {"A": "AAAA", "AAAA": "A"}
     for one in evidence:
         words = _said(one)
         if words == _NO_SUCH_TYPE and one.question.endswith(" " + families.get(rdtype, "-")):
             continue
-        key = (_asked(one.question), words, one.authoritative and one.trouble is None)
+        how = (
+            _HOW.get(one.over, "")
+            if one.trouble
+            else "authoritative" + _HOW.get(one.over, "")
+            if one.authoritative
+            else ""
+        )
+        key = (_asked(one.question), words, how)
         said.setdefault(key, []).append(_clean(one.server))
     rows = [
-        (", ".join(dict.fromkeys(who)) + (" (authoritative)" if owned else ""), f"{question}: {words}")
-        for (question, words, owned), who in said.items()
+        (", ".join(dict.fromkeys(who)) + (f" ({how})" if how else ""), f"{question}: {words}")
+        for (question, words, how), who in said.items()
     ]
     width = max((len(who) for who, _ in rows), default=0)
     return [f"{who:<{width}}  {told}" for who, told in rows]

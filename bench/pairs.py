@@ -1,0 +1,85 @@
+"""The whole `pairs` audit, from estate to findings, against the C floor: python bench/pairs.py [HOSTS]
+
+Two real NSD servers, 50,000 hosts, expectations from CSV; rounds alternate with the floor. Counted in questions a second of the
+whole process, start and report included, in ratios to the floor; memory is the peak over that of reading the estate alone.
+`--profile` shows where the time goes.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+import world
+
+from realservers import nsd
+
+ROUNDS = 5
+PEAK = "import resource,sys; from pathlib import Path; from salt_mirror.estate.model import load_estate; "
+PEAK += "from salt_mirror.checks.pairs_scope import Scope; s=Scope(load_estate(Path(sys.argv[1])));"
+PEAK += "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+MEASURED = "import resource,sys,atexit; from salt_mirror.cli.main import main;"
+MEASURED += (
+    "atexit.register(lambda: print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)); main()"
+)
+
+
+def audit(folder: Path, estate: Path, out: Path) -> tuple[float, int, int]:
+    """Seconds, questions and peak memory in KiB of one whole audit."""
+    command = [sys.executable, "-c", MEASURED, "pairs", "--estate", str(estate), "--json"]
+    before = time.perf_counter()
+    with out.open("wb") as file:
+        done = subprocess.run(command, cwd=folder, stdout=file, stderr=subprocess.PIPE, text=True, check=False)
+    took = time.perf_counter() - before
+    report = json.loads(out.read_bytes())
+    hosts = report["counts"]["agrees"]
+    if report["counts"]["differs"] or report["counts"]["unverified"] or done.returncode:
+        raise SystemExit(f"the audit did not agree: {report['counts']}")
+    print(f"  audit: {took:.1f} s, {report['counts']['questions']:,} questions, {hosts:,} hosts", file=sys.stderr)
+    return took, report["counts"]["questions"], int(done.stderr.split()[-1])
+
+
+def main() -> None:
+    hosts = int(next((word for word in sys.argv[1:] if word.isdigit()), 50_000))
+    with tempfile.TemporaryDirectory() as text:
+        folder = Path(text)
+        program = world.build_floor(folder)
+        names = folder / "names"
+        names.write_text("".join(f"{world.host(n)}.pans.example\n" for n in range(hosts)), encoding="utf-8")
+        zones = world.zones(hosts)
+        with nsd(folder / "one", zones) as one, nsd(folder / "two", zones) as two:
+            estate = world.estate(folder, hosts, [one.port, two.port])
+            if "--profile" in sys.argv:
+                words = ["-m", "cProfile", "-s", "tottime", "-m", "salt_mirror", "pairs", "--estate", str(estate)]
+                subprocess.run([sys.executable, *words], cwd=folder, env=os.environ | {"COLUMNS": "160"}, check=False)
+                return
+            world.floor_rate(program, one.port, names)
+            ratios, floors, rates, peaks = [], [], [], []
+            for _ in range(ROUNDS):
+                floor = statistics.median(world.floor_rate(program, one.port, names) for _ in range(3))
+                took, questions, peak = audit(folder, estate, folder / "report.json")
+                floors.append(floor)
+                rates.append(questions / took)
+                ratios.append(questions / took / floor)
+                peaks.append(peak)
+            done = subprocess.run([sys.executable, "-c", PEAK, str(estate)], capture_output=True, text=True, check=True)
+            alone = int(done.stdout)
+            print(f"pairs, {hosts:,} hosts, median of {ROUNDS}: floor {statistics.median(floors):,.0f}/s,", end=" ")
+            print(f"audit {statistics.median(rates):,.0f} questions/s")
+            shown = " ".join(f"{ratio:.2f}" for ratio in sorted(ratios))
+            print(f"ratio audit/floor: {statistics.median(ratios):.2f} (at least 0.15; rounds {shown})")
+            print(
+                f"memory above the expectations' own: {(max(peaks) - alone) * 1024 / hosts:,.0f} bytes a host (under 1,536)"
+            )
+
+
+if __name__ == "__main__":
+    main()
