@@ -51,7 +51,7 @@ class Atlas:
         return [*given, *self._resolvers, *self._servers.values()]
 
     def transfers(self, views: Iterable[str], *, everywhere: bool) -> list[tuple[Server, Name]]:
-        """What to take by transfer: the zones of some views that want it (all with `everywhere`), from each of their servers."""
+        """What to take by transfer: the zones of views that want it (all with `everywhere`), from each of their servers."""
         found: dict[tuple[Server, Name], None] = {}
         for view in views:
             for zone in self.estate.zones.get(view, {}).values():

@@ -48,6 +48,7 @@ class Lookup:
     """
 
     __slots__ = (
+        "aliased",
         "authority",
         "canonical",
         "divided",
@@ -69,12 +70,15 @@ class Lookup:
         self.unverified = [telling for telling in tellings if telling.trouble is not None]
         self.usable = [telling for telling in tellings if telling.trouble is None] if self.unverified else tellings
         self.trouble = authority.trouble
-        self.divided = False
+        self.divided = self.aliased = False
         self.values: tuple[bytes, ...] = ()
         if self.usable:
-            self.values = self.usable[0].values
+            first = self.usable[0]
+            self.values = first.values
             for telling in self.usable:
-                if telling.values != self.values or telling.alias != self.usable[0].alias:
+                if telling.alias is not None:
+                    self.aliased = True
+                if telling.values != first.values or telling.alias != first.alias:
                     self.divided = True
             if self.divided:
                 self.values = tuple(sorted({value for telling in self.usable for value in telling.values}))
@@ -107,8 +111,7 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
     divided = False
     for _ in range(MOST_ALIASES + 1):
         found = yield from _at(followed, rdtypes, view, atlas)
-        aliases = {telling.alias for telling in found.usable if telling.alias is not None}
-        if not aliases:
+        if not found.aliased:
             break
         divided = divided or found.divided
         trail += found.tellings
@@ -142,6 +145,8 @@ def _at(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue
                 Telling(server, answers[at : at + width])
                 for server, at in zip(servers, range(0, len(answers), width), strict=True)
             ]
+        if not any(telling.trouble for telling in tellings):
+            break
         referrals = [t.answers[0] for t in tellings if t.trouble is not None and t.answers[0].referral]
         cut = next((answer.referral for answer in referrals), None)
         if cut is None or len(referrals) < sum(t.trouble is not None for t in tellings) or cut == authority.zone:

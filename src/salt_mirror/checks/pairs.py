@@ -54,7 +54,7 @@ class Judged:
     def __init__(self) -> None:
         self.outcomes: dict[tuple[str, Name, bytes | None], Outcome] = {}
         self.findings: dict[tuple[str, str, str, str, str | None], Finding] = {}
-        self.addresses: set[tuple[str, bytes]] = set()
+        self.addresses: dict[str, set[bytes]] = {}
 
     def take(self, pairs: Iterable[Pair]) -> None:
         """Adds pairs; one that is known already keeps the worse of both outcomes."""
@@ -63,7 +63,7 @@ class Judged:
             known = self.outcomes.get(key)
             self.outcomes[key] = pair.outcome if known is None else worse(known, pair.outcome)
             if pair.address is not None and pair.pointed:
-                self.addresses.add((pair.view, pair.address))
+                self.addresses.setdefault(pair.view, set()).add(pair.address)
             for finding in pair.findings:
                 subject = (finding.code, finding.view, finding.name, finding.type, finding.address)
                 self.findings.setdefault(subject, finding)
@@ -88,7 +88,7 @@ def judge_scope(scope: Scope, atlas: Atlas, runner: Runner, judged: Judged, tick
 
 def _unseen(scope: Scope, atlas: Atlas, judged: Judged) -> Iterator[Dialogue[list[Pair]]]:
     for address, view, asked_for in scope.addresses:
-        if (view, address) not in judged.addresses:
+        if address not in judged.addresses.get(view, ()):
             yield pair_pointer(address, view, atlas, asked_for=asked_for)
 
 
@@ -112,7 +112,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, scope: Scope) -> Dialogue[lis
             [_pair_address(name, address, forward, words, atlas) for address in forward.values]
         )
         pairs = [pair for judgement in judgements for pair in judgement]
-    if expected and forward.canonical == name:
+    if expected and forward.canonical == name and expected != frozenset(forward.values):
         unexpected = set(forward.values) - expected
         gone = expected - set(forward.values)
         for address in sorted(gone):

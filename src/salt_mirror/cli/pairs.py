@@ -55,7 +55,7 @@ def pairs(
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.pairs import Judged, judge_scope
     from salt_mirror.checks.pairs_scope import Scope
-    from salt_mirror.cli.pairs_report import Asked, report_of
+    from salt_mirror.cli.pairs_report import Asked, report_of, subjects_of
     from salt_mirror.cli.transfers import fetch_zones
     from salt_mirror.dns.dialogue import Runner
     from salt_mirror.dns.engine import Engine
@@ -95,9 +95,12 @@ def pairs(
         interrupted=interrupted,
     )
     if as_json:
-        sys.stdout.buffer.write(written(report))
+        sys.stdout.buffer.writelines(written(report, subjects_of(judged)))
     else:
         from salt_mirror.report.terminal import print_report
 
-        print_report(report, sys.stdout, faults_alone=faults, everything=everything)
+        agreeing = (subject for subject in subjects_of(judged) if subject.outcome == "agrees") if everything else ()
+        print_report(
+            report, sys.stdout, agreeing, several_views=len(scope.views) > 1, faults_alone=faults, everything=everything
+        )
     raise typer.Exit(report.exit_status(strict=strict))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
@@ -54,16 +55,18 @@ def report_of(
             judged.findings.values(),
             key=lambda finding: (_WEIGHTS[finding.weight], finding.view, finding.code, finding.name),
         ),
-        subjects=[
-            Subject(
-                name=to_text(name),
-                type="A" if address is None or len(address) == 4 else "AAAA",
-                view=view,
-                outcome=found,
-                address=address_text(address) if address is not None else None,
-            )
-            for (view, name, address), found in judged.outcomes.items()
-        ],
         remarks=remarks,
         interrupted=interrupted,
     )
+
+
+def subjects_of(judged: Judged) -> Iterator[Subject]:
+    """Everything that was judged, one by one."""
+    for (view, name, address), found in judged.outcomes.items():
+        yield Subject(
+            name=to_text(name),
+            type="A" if address is None or len(address) == 4 else "AAAA",
+            view=view,
+            outcome=found,
+            address=address_text(address) if address is not None else None,
+        )

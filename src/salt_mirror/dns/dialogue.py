@@ -55,8 +55,8 @@ class Runner:
         """`ahead`: new dialogues are begun while fewer questions than this are waiting or under way."""
         self._exchange = exchange
         self._ahead = ahead
-        self._kept: dict[tuple[Server, int, bool], dict[Name, bytes | Answer]] = {}
-        self._waiting: dict[Question, list[tuple[_Turn, int]]] = {}
+        self._kept: dict[tuple[Server, int, bool], _Folder] = {}
+        self._waiting: dict[Question, tuple[_Folder, list[tuple[_Turn, int]]]] = {}
         self.asked = 0
         self.saved = 0
 
@@ -94,9 +94,10 @@ class Runner:
                 self._hear(answer, results)
 
     def _hear(self, answer: Answer, results: list[Any]) -> None:
-        question = answer.question
-        self._keep(answer)
-        for turn, place in self._waiting.pop(question):
+        question = answer[0]
+        folder, turns = self._waiting.pop(question)
+        folder[question[0]] = _folded(answer)
+        for turn, place in turns:
             turn.answers[place] = answer
             turn.missing -= 1
             if not turn.missing:
@@ -115,8 +116,11 @@ class Runner:
             answers: list[Any] = []
             for place, question in enumerate(batch):
                 name, rdtype, server, recurse = question
-                folder = kept.get((server, rdtype, recurse))
-                if folder is not None and name in folder:
+                key = (server, rdtype, recurse)
+                folder = kept.get(key)
+                if folder is None:
+                    folder = kept[key] = {}
+                elif name in folder:
                     answers.append(_unfolded(folder[name], question))
                     self.saved += 1
                     continue
@@ -126,11 +130,11 @@ class Runner:
                 turn.missing += 1
                 others = waiting.get(question)
                 if others is None:
-                    waiting[question] = [(turn, place)]
+                    waiting[question] = (folder, [(turn, place)])
                     self._exchange.submit(question)
                     self.asked += 1
                 else:
-                    others.append((turn, place))
+                    others[1].append((turn, place))
                     self.saved += 1
             if turn is not None:
                 return
@@ -140,29 +144,28 @@ class Runner:
                 results.append(end.value)
                 return
 
-    def _keep(self, answer: Answer) -> None:
-        question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
-        folded: bytes | Answer = answer
-        if authoritative and alias is None and over in _OVERS and not question.recurse:
-            if not values:
-                folded = _NOTHING.get((status, over)) or answer
-            elif len(values) == 1 and status == "NOERROR" and ttl is not None:
-                folded = _FOLD.pack(_OVERS[over], ttl, rtt_ms or 0.0) + values[0]
-        key = (question.server, question.rdtype, question.recurse)
-        try:
-            self._kept[key][question.name] = folded
-        except KeyError:
-            self._kept[key] = {question.name: folded}
 
+_Folder = dict[Name, bytes | Answer]
+"""What one server has said about one type, by name."""
 
 _FOLD = Struct("!BIf")
 _OVERS = {"udp": 0, "tcp": 1, "transfer": 2}
 _OVER_TEXTS = list(_OVERS)
-_NOTHING = {
+_NOTHING: dict[tuple[str, str], bytes] = {
     (status, over): bytes((number, code))
     for over, code in _OVERS.items()
     for number, status in enumerate(("NOERROR", "NXDOMAIN"))
 }
+
+
+def _folded(answer: Answer) -> bytes | Answer:
+    question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
+    if authoritative and alias is None and over in _OVERS and not question[3]:
+        if not values:
+            return _NOTHING.get((status, over)) or answer
+        if len(values) == 1 and status == "NOERROR" and ttl is not None:
+            return _FOLD.pack(_OVERS[over], ttl, rtt_ms or 0.0) + values[0]
+    return answer
 
 
 def _unfolded(kept: bytes | Answer, question: Question) -> Answer:

@@ -1,8 +1,8 @@
 """Zones that were transferred, as answers: an exchange that serves questions from them and passes the others on.
 
-Strategy: a dialogue asks as always. Where a server has handed us its zone whole, its answer is read off there, with the
-transfer named as what brought it; what a plain look-up cannot settle (below a cut, under a wildcard or DNAME) goes to the server
-itself. So a check needs to know nothing of transfers, and can judge nothing differently because of one.
+Strategy: a dialogue asks as always. Where a server has handed us its zone whole, its answer is read off there, and says
+so; what a plain look-up cannot settle (below a cut, under a wildcard or DNAME) goes to the server itself. So a check needs
+to know nothing of transfers, and can judge nothing differently because of one.
 """
 
 from __future__ import annotations

@@ -125,7 +125,8 @@ class Answer(NamedTuple):
     @property
     def trouble(self) -> str | None:
         """Why the answer proves nothing, in one line; None when it can be relied on."""
-        if self.status in ("NOERROR", "NXDOMAIN"):
+        status = self.status
+        if status == "NOERROR" or status == "NXDOMAIN":
             if self.authoritative or self.question.recurse:
                 return None
             return "refers to other servers" if self.referral else "not authoritative for it"

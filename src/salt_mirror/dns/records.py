@@ -7,7 +7,8 @@ it. The types that administrators meet every day are written and read here; the 
 
 from __future__ import annotations
 
-import ipaddress
+from functools import lru_cache
+from socket import AF_INET, AF_INET6, inet_pton
 from typing import NamedTuple
 
 from salt_mirror.dns.names import BadName, Name, from_text, label_text, shown, to_text
@@ -57,6 +58,7 @@ def type_text(rdtype: int) -> str:
     return TYPE_NAMES.get(rdtype) or f"TYPE{rdtype}"
 
 
+@lru_cache(maxsize=256)
 def type_from_text(text: str) -> int:
     """Reads a mnemonic, `TYPE28` or `28`. Raises BadRecord."""
     upper = text.strip().upper()
@@ -133,9 +135,9 @@ def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes
     text = text.strip()
     try:
         if rdtype == A:
-            return ipaddress.IPv4Address(text).packed
+            return inet_pton(AF_INET, text)
         if rdtype == AAAA:
-            return ipaddress.IPv6Address(text).packed
+            return inet_pton(AF_INET6, text)
         if rdtype in NAME_ALONE:
             return from_text(text, origin)
         if rdtype == MX:
@@ -148,7 +150,7 @@ def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes
             return b"".join(map(_number, numbers)) + from_text(target, origin)
     except BadName as error:
         raise BadRecord(str(error)) from None
-    except ValueError:
+    except (ValueError, OSError):
         expected = {
             A: "an IPv4 address such as 192.0.2.7",
             AAAA: "an IPv6 address such as 2001:db8::7",

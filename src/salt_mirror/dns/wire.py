@@ -115,11 +115,20 @@ def read_matched(message: bytes, asked: bytes) -> Reply:
             else:
                 values = (_value(message, start, size, asked),)
             return simple[0] | seen[1], simple[1], False, values, ttl, None, seen[2]
+    elif _EMPTY_HEADS.get(message[2:12]) is not None and message.startswith(asked, 12):
+        # Nothing of the asked type: all that follows has been seen before, for a name of the same length.
+        rcode, authoritative, others = _EMPTY_HEADS[message[2:12]]
+        at = 12 + len(asked)
+        seen = _RESTS.get(message[at:])
+        if seen is not None and at >= seen[0] and seen[3] == others:
+            return rcode | seen[1], authoritative, False, (), None, None, seen[2]
     return _read_any(message, asked)
 
 
 _SIMPLE_HEADS: dict[bytes, tuple[int, bool, int]] = {}
 """Headers, without their ids, of whole responses with one question and one answer: rcode, authoritative, further records."""
+_EMPTY_HEADS: dict[bytes, tuple[int, bool, int]] = {}
+"""The same for responses without any answer."""
 _MOST_HEADS = 256
 
 
@@ -167,8 +176,10 @@ def _read_any(message: bytes, asked: bytes) -> Reply:
         if isinstance(error, MalformedMessage):
             raise
         raise MalformedMessage("it breaks off in the middle of a record") from None
-    if questions == answers == 1 and not truncated and len(_SIMPLE_HEADS) < _MOST_HEADS:
-        _SIMPLE_HEADS[message[2:12]] = (rcode, flags & AA != 0, others)
+    if questions == 1 and answers < 2 and not truncated:
+        heads = _SIMPLE_HEADS if answers else _EMPTY_HEADS
+        if len(heads) < _MOST_HEADS:
+            heads[message[2:12]] = (rcode, flags & AA != 0, others)
     return rcode | extended, flags & AA != 0, truncated, values, ttl, alias, opt
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from salt_mirror.dns.names import BadName, Name, from_text, shown
-from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text, type_text
+from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 
@@ -42,14 +42,16 @@ def read_csv(path: Path, origin: Name) -> list[Expectation]:
 def _read_rows(rows: _csv.Reader, path: Path, origin: Name) -> list[Expectation]:
     found: list[Expectation] = []
     columns: list[str] | None = None
+    places: list[int] = []
     line = 1
     try:
         for row in rows:
             if any(cell.strip() for cell in row):
                 if columns is None:
                     columns = _header(row)
+                    places = [columns.index(column) if column in columns else -1 for column in COLUMNS]
                 else:
-                    found.append(_expectation(row, columns, path, line, origin))
+                    found.append(_expectation(row, columns, places, path, line, origin))
             line = rows.line_num + 1
     except (csv.Error, BadName, BadRecord) as error:
         raise BadInput.at(path, line, str(error)) from None
@@ -73,30 +75,26 @@ def _header(row: list[str]) -> list[str]:
     return columns
 
 
-def _expectation(row: list[str], columns: list[str], path: Path, line: int, origin: Name) -> Expectation:
+def _expectation(
+    row: list[str], columns: list[str], places: list[int], path: Path, line: int, origin: Name
+) -> Expectation:
     if len(row) > len(columns):
         raise BadRecord(f"{len(row)} cells under a header of {len(columns)}")
-    cells = dict(zip(columns, (cell.strip() for cell in row), strict=False))
-    for column in COLUMNS[:_NEEDED]:
-        if not cells.get(column):
-            raise BadRecord(f'nothing stands in the column "{column}"')
-    rdtype = type_from_text(cells["type"])
-    ttl = cells.get("ttl") or None
-    if ttl is not None and not (ttl.isascii() and ttl.isdigit() and int(ttl) <= MAX_TTL):
+    if len(row) < len(columns):
+        row = row + [""] * (len(columns) - len(row))
+    name, kind, value, ttl, note = [row[at].strip() if at >= 0 else "" for at in places]
+    if not (name and kind and value):
+        empty = COLUMNS[[name, kind, value].index("")]
+        raise BadRecord(f'nothing stands in the column "{empty}"')
+    rdtype = type_from_text(kind)
+    if ttl and not (ttl.isascii() and ttl.isdigit() and int(ttl) <= MAX_TTL):
         raise BadRecord(f"{shown(ttl)} is no TTL; write whole seconds, at most {MAX_TTL}")
-    value = cells["value"]
-    last = value.rsplit(None, 1)[-1]
-    try:
-        rdata = rdata_from_text(rdtype, value, origin if "." not in last else None)
-    except BadRecord as error:
-        raise BadRecord(f"{error} (record type {type_text(rdtype)})") from None
-    name = cells["name"]
     return Expectation(
-        from_text(name, origin if "." not in name.rstrip("\\") or name == "@" else None),
+        from_text(name, origin if "." not in name else None),
         rdtype,
-        rdata,
-        ttl=int(ttl) if ttl is not None else None,
+        rdata_from_text(rdtype, value, origin if "." not in value.rsplit(None, 1)[-1] else None),
+        ttl=int(ttl) if ttl else None,
         source=path,
         line=line,
-        note=cells.get("note") or None,
+        note=note or None,
     )

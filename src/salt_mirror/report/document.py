@@ -5,6 +5,7 @@ Strategy: the types here are the contract; the JSON Schema that is shipped besid
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -51,10 +52,10 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     seconds: float
     outcome: Outcome
     counts: Counts
-    findings: list[Finding]
-    subjects: list[Subject]
     remarks: list[str] = []
     interrupted: bool = False
+    findings: list[Finding]
+    subjects: list[Subject] = []
 
     def weighing(self, weight: str) -> list[Finding]:
         """The findings of one weight that are not about something unverified."""
@@ -79,9 +80,20 @@ def now() -> datetime:
     return datetime.now(UTC).replace(microsecond=0)
 
 
-def as_json(report: Report) -> bytes:
-    """The document as JSON, indented, with a final line feed."""
-    return msgspec.json.format(msgspec.json.encode(report), indent=1) + b"\n"
+def as_json(report: Report, subjects: Iterable[Subject]) -> Iterator[bytes]:
+    """The document as JSON, a piece at a time, with a line for each finding and each subject.
+
+    `subjects` stand in for the report's own: there may be more of them than anyone wants to hold at once.
+    """
+    encode = msgspec.json.Encoder().encode
+    head = encode(msgspec.structs.replace(report, findings=[], subjects=[]))
+    end = b'"findings":[],"subjects":[]}'
+    yield head.removesuffix(end)
+    for key, things in (("findings", report.findings), ("subjects", subjects)):
+        yield b'\n"%s":[' % key.encode("ascii")
+        for number, thing in enumerate(things):
+            yield (b",\n" if number else b"\n") + encode(thing)
+        yield b"]," if key == "findings" else b"]}\n"
 
 
 def json_schema() -> dict[str, Any]:

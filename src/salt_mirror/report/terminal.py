@@ -6,7 +6,7 @@ came from the network is in RFC 1035 presentation form by now, printable ASCII a
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from itertools import groupby
 from typing import TextIO
 
@@ -16,7 +16,7 @@ from rich.text import Text
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import CATALOGUE, Evidence, Finding
-from salt_mirror.report.document import Report
+from salt_mirror.report.document import Report, Subject
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _FEW = 3
@@ -24,15 +24,26 @@ _HOW = {"transfer": ", by transfer", "tls": ", over TLS", "https": ", over HTTPS
 _NO_SUCH_TYPE = "nothing of this type"
 
 
-def print_report(report: Report, file: TextIO, *, faults_alone: bool = False, everything: bool = False) -> None:
-    """Prints a report: with `faults_alone` the answer and the faults, with `everything` each subject and note as well."""
-    page = _Page(report, file)
+def print_report(
+    report: Report,
+    file: TextIO,
+    agreeing: Iterable[Subject] = (),
+    *,
+    several_views: bool = False,
+    faults_alone: bool = False,
+    everything: bool = False,
+) -> None:
+    """Prints a report: with `faults_alone` the answer and the faults, with `everything` notes and `agreeing` subjects as well.
+
+    With `several_views` each subject is shown with its view.
+    """
+    page = _Page(report, file, several_views=several_views)
     page.answer()
     page.faults()
     if not faults_alone:
         page.unverified(everything=everything)
         page.cautions(everything=everything)
-        page.rest(everything=everything)
+        page.rest(agreeing, everything=everything)
 
 
 def headline(report: Report) -> str:
@@ -51,11 +62,11 @@ def headline(report: Report) -> str:
 
 
 class _Page:
-    def __init__(self, report: Report, file: TextIO) -> None:
+    def __init__(self, report: Report, file: TextIO, *, several_views: bool) -> None:
         self._report = report
         self._console = Console(file=file, highlight=False, markup=False, emoji=False)
         self._wrap = self._console.is_terminal
-        self._views = len({subject.view for subject in report.subjects}) > 1
+        self._views = several_views
 
     def _line(self, text: Text | str = "", indent: int = 0) -> None:
         text = Text(text) if isinstance(text, str) else text
@@ -142,7 +153,7 @@ class _Page:
             for line in _evidence_lines(members[0].evidence, members[0].type):
                 self._line(Text(line, style="dim"), 8)
 
-    def rest(self, *, everything: bool) -> None:
+    def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
         report, notes = self._report, self._report.weighing("note")
         if not everything:
             folded = (
@@ -157,9 +168,8 @@ class _Page:
             self._heading(f"NOTES: {len(notes):,}", "bold cyan")
         for finding in notes:
             self._line(_clean(finding.text), 8)
-        agreeing = [subject for subject in report.subjects if subject.outcome == "agrees"]
-        if agreeing:
-            self._heading(f"AGREES: {_many(len(agreeing), 'address', 'addresses')}", "bold green")
+        if report.counts.agrees:
+            self._heading(f"AGREES: {_many(report.counts.agrees, 'address', 'addresses')}", "bold green")
         for subject in agreeing:
             view = f"  [{_clean(subject.view)}]" if self._views and subject.view else ""
             self._line(f"{subject.name}  {subject.address or ''}{view}", 8)
