@@ -5,6 +5,7 @@ Where a server is not installed its tests are skipped with a plain message; in C
 
 from __future__ import annotations
 
+import base64
 import os
 import shutil
 import socket
@@ -18,7 +19,7 @@ import pytest
 
 from salt_mirror.dns.engine import Engine
 from salt_mirror.dns.names import ROOT, from_text
-from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.questions import Key, Question, Server
 from salt_mirror.dns.records import SOA
 
 LOOPBACK = bytes((127, 0, 0, 1))
@@ -93,14 +94,102 @@ def nsd(
         "server:", "  server-count: 1", f"  ip-address: 127.0.0.1@{port}", '  username: ""', '  chroot: ""',
         f'  zonesdir: "{folder}"', f'  pidfile: "{folder}/pid"', f'  xfrdfile: "{folder}/xfrd.state"',
         f'  zonelistfile: "{folder}/zone.list"', f'  xfrdir: "{folder}"', '  database: ""', "  round-robin: yes",
-        "  rrl-ratelimit: 0",
+        "  rrl-ratelimit: 0",  # its default limits one client to 200 denials a second, and these tests are one client
         "remote-control:", "  control-enable: no", extra,
     ]  # fmt: skip
-    for number, (origin, text) in enumerate(zones.items()):
-        (folder / f"zone{number}").write_text(text, encoding="utf-8")
-        lines += ["zone:", f'  name: "{origin}"', f'  zonefile: "zone{number}"']
+    for origin, file in _write_zones(folder, zones):
+        lines += ["zone:", f'  name: "{origin}"', f'  zonefile: "{file}"']
         lines += [f"  provide-xfr: {provide}"] if provide else []
     config = folder / "nsd.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-d", "-c", str(config)], folder, label, port, next(iter(zones))) as server:
         yield server
+
+
+def _write_zones(folder: Path, zones: dict[str, str]) -> list[tuple[str, Path]]:
+    folder.mkdir(parents=True, exist_ok=True)
+    found = []
+    for number, (origin, text) in enumerate(zones.items()):
+        path = folder / f"zone{number}"
+        path.write_text(f"$ORIGIN {origin}.\n{text}", encoding="utf-8")
+        found.append((origin, path))
+    return found
+
+
+@contextmanager
+def knot(folder: Path, zones: dict[str, str], *, key: Key) -> Iterator[Server]:
+    """Knot serving zones, and handing them over to whoever signs with the key."""
+    path, port = program("knotd"), free_port()
+    written = _write_zones(folder, zones)
+    lines = [
+        "server:", f"  rundir: {folder}", f"  listen: 127.0.0.1@{port}", "  udp-workers: 1", "  tcp-workers: 1",
+        "  background-workers: 1", "log:", "  - target: stderr", "    any: warning", "database:", f"  storage: {folder}/db",
+        "key:", "  - id: mirror.test", f"    algorithm: {key.algorithm}", f"    secret: {secret_text(key)}",
+        "acl:", "  - id: signed", "    key: mirror.test", "    action: transfer", "zone:",
+    ]  # fmt: skip
+    for origin, file in written:
+        lines += [f'  - domain: "{origin}"', f"    file: {file}", "    acl: signed", "    zonefile-sync: -1"]
+    config = folder / "knot.conf"
+    config.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    with running([path, "-c", str(config)], folder, "knot", port, written[0][0]) as server:
+        yield server
+
+
+@contextmanager
+def bind(folder: Path, zones: dict[str, str], *, key: Key, tls: tuple[Path, Path] | None = None) -> Iterator[Server]:
+    """BIND serving zones, and handing them over to whoever signs with the key. With `tls` (certificate, private key) it also
+    listens for DNS over TLS on the next free port, and for DNS over HTTPS on another: `server.tls_port`, `server.https_port`
+    stand in its folder's file `ports`."""
+    path, port = program("named"), free_port()
+    written = _write_zones(folder, zones)
+    options = [
+        f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }", "recursion no",
+        "pid-file none", "allow-transfer { key mirror.test; }", "dnssec-validation no", "notify no", "minimal-responses yes",
+        "max-udp-size 1232",
+    ]  # fmt: skip
+    texts = []
+    if tls is not None:
+        tls_port, https_port = free_port(), free_port()
+        (folder / "ports").write_text(f"{tls_port} {https_port}", encoding="utf-8")
+        texts.append(f'tls ours {{ cert-file "{tls[0]}"; key-file "{tls[1]}"; }};')
+        options.append(f"listen-on port {tls_port} tls ours {{ 127.0.0.1; }}")
+        options.append(f"listen-on port {https_port} tls ours http default {{ 127.0.0.1; }}")
+    texts.append(f'key mirror.test {{ algorithm {key.algorithm}; secret "{secret_text(key)}"; }};')
+    texts.append("options { " + " ".join(f"{option};" for option in options) + " };")
+    texts += ["controls { };", "logging { channel err { stderr; severity warning; }; category default { err; }; };"]
+    texts += [f'zone "{origin}" {{ type primary; file "{file}"; check-names ignore; }};' for origin, file in written]
+    config = folder / "named.conf"
+    config.write_text("\n".join(texts) + "\n", encoding="utf-8")
+    with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, written[0][0]) as server:
+        yield server
+
+
+@contextmanager
+def unbound(folder: Path, zones: dict[str, str], *, extra: str = "") -> Iterator[Server]:
+    """Unbound serving zones with authority, and refusing everything else."""
+    path, port = program("unbound"), free_port()
+    written = _write_zones(folder, zones)
+    lines = [
+        "server:", '  username: ""', '  chroot: ""', f'  directory: "{folder}"', f'  pidfile: "{folder}/pid"',
+        "  use-syslog: no", "  num-threads: 1", "  interface: 127.0.0.1", f"  port: {port}", "  do-ip6: no",
+        '  module-config: "iterator"', '  local-zone: "." refuse', "  do-not-query-localhost: no",
+        *(f'  local-zone: "{origin}" transparent' for origin, _ in written), extra,
+        "remote-control:", "  control-enable: no",
+    ]  # fmt: skip
+    for origin, file in written:
+        lines += [
+            "auth-zone:",
+            f'  name: "{origin}"',
+            f'  zonefile: "{file}"',
+            "  for-downstream: yes",
+            "  for-upstream: no",
+        ]
+    config = folder / "unbound.conf"
+    config.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    with running([path, "-d", "-c", str(config)], folder, "unbound", port, written[0][0]) as server:
+        yield server
+
+
+def secret_text(key: Key) -> str:
+    """A key's secret as configuration files want it."""
+    return base64.b64encode(key.secret).decode("ascii")

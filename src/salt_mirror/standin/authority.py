@@ -7,8 +7,9 @@ server's own zones reach, a wildcard answers for what does not exist, and what i
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
 import dns.flags
 import dns.message
@@ -57,6 +58,36 @@ class Authority:
         if self.recursive:
             response.flags &= ~dns.flags.AA
         return response
+
+    def transfer(self, query: dns.message.Message) -> Iterator[bytes]:
+        """The messages of a zone transfer (RFC 5936), a hundred RRsets in each, signed if the query was.
+
+        REFUSED for a zone that is not held.
+        """
+        apex = query.question[0].name
+        zone = self.zones.get(apex)
+        soa = zone.get_rdataset(apex, dns.rdatatype.SOA) if zone is not None else None
+        if zone is None or soa is None:
+            response = dns.message.make_response(query)
+            response.set_rcode(dns.rcode.REFUSED)
+            yield response.to_wire()
+            return
+        first = dns.rrset.from_rdata_list(apex, soa.ttl, list(soa))
+        others = [
+            dns.rrset.from_rdata_list(name, rdataset.ttl, list(rdataset))
+            for name, rdataset in zone.iterate_rdatasets()
+            if rdataset.rdtype != dns.rdatatype.SOA
+        ]
+        whole = [first, *others, first]
+        context: Any = None
+        for start in range(0, len(whole), 100):
+            response = dns.message.make_response(query)
+            response.flags |= dns.flags.AA
+            for rrset in whole[start : start + 100]:
+                response.answer.append(rrset)
+            wire = response.to_wire(multi=query.had_tsig, tsig_ctx=context)
+            context = response.tsig_ctx
+            yield wire
 
     def _zone_of(self, name: dns.name.Name, rdtype: int) -> dns.zone.Zone | None:
         """The zone with the longest matching apex; for DS the one above the cut (RFC 4035 section 3.1.4.1)."""

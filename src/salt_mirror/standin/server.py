@@ -9,16 +9,20 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import random
 import socket
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from enum import Enum
 from typing import Any
 
 import dns.exception
 import dns.flags
 import dns.message
+import dns.name
 import dns.rcode
+import dns.rdatatype
+import dns.tsig
 import dns.zone
 
 from salt_mirror.standin.authority import Authority
@@ -37,7 +41,11 @@ class Fault(Enum):
 
 
 class StandIn:
-    """One server: what it holds, where it listens, how it misbehaves. `asked` counts the queries that reached it."""
+    """One server: what it holds, where it listens, how it misbehaves. `asked` counts the queries that reached it.
+
+    `keys` are the TSIG keys that it knows (dnspython's, by name); `transfers` whether it hands its zones over, signed or not;
+    `loss` the share of datagrams that get lost on the way in, and again on the way out.
+    """
 
     def __init__(self, authority: Authority, host: str, port: int) -> None:
         self.authority = authority
@@ -45,12 +53,37 @@ class StandIn:
         self.port = port
         self.fault = Fault.NONE
         self.delay_s = 0.0
+        self.loss = 0.0
+        self.keys: dict[dns.name.Name, dns.tsig.Key] = {}
+        self.transfers = False
         self.asked = 0
 
     @property
     def endpoint(self) -> str:
         """`address:port`, an IPv6 address in brackets."""
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+    def lost(self) -> bool:
+        """Whether the next datagram gets lost."""
+        return self.loss > 0 and random.random() < self.loss
+
+    def responses(self, wire: bytes) -> Iterator[bytes]:
+        """The messages to send over TCP for a query's bytes: the parts of a transfer, or one response, or none."""
+        try:
+            query = self._read(wire)
+            asked = query.question[0]
+        except (dns.exception.DNSException, IndexError):
+            asked = None
+        if asked is not None and asked.rdtype == dns.rdatatype.AXFR and self.transfers and self.fault is Fault.NONE:
+            self.asked += 1
+            yield from self.authority.transfer(query)
+            return
+        response = self.respond(wire, stream=True)
+        if response is not None:
+            yield response
+
+    def _read(self, wire: bytes) -> dns.message.Message:
+        return dns.message.from_wire(wire, keyring=self.keys, ignore_trailing=True)
 
     def respond(self, wire: bytes, *, stream: bool) -> bytes | None:
         """The bytes to send for a query's bytes, or None for silence."""
@@ -60,7 +93,9 @@ class StandIn:
         if self.fault is Fault.GARBAGE:
             return wire[:2] + os.urandom(40)
         try:
-            query = dns.message.from_wire(wire, ignore_trailing=True)
+            query = self._read(wire)
+        except (dns.message.UnknownTSIGKey, dns.tsig.BadSignature, dns.tsig.BadTime, dns.tsig.BadKey):
+            return wire[:2] + b"\x80\x09\x00\x00" + bytes(6)  # NOTAUTH, and no word more
         except dns.exception.DNSException:
             return None
         match self.fault:
@@ -156,8 +191,10 @@ class _Datagrams(asyncio.DatagramProtocol):
         self._transport = transport
 
     def datagram_received(self, data: bytes, addr: Any) -> None:
+        if self._standin.lost():
+            return
         response = self._standin.respond(data, stream=False)
-        if response is None:
+        if response is None or self._standin.lost():
             return
         if self._standin.delay_s:
             asyncio.get_running_loop().call_later(self._standin.delay_s, self._send, response, addr)
@@ -173,10 +210,10 @@ async def _converse(standin: StandIn, reader: asyncio.StreamReader, writer: asyn
     try:
         while True:
             size = int.from_bytes(await reader.readexactly(2), "big")
-            response = standin.respond(await reader.readexactly(size), stream=True)
+            query = await reader.readexactly(size)
             if standin.delay_s:
                 await asyncio.sleep(standin.delay_s)
-            if response is not None:
+            for response in standin.responses(query):
                 writer.write(len(response).to_bytes(2, "big") + response)
                 await writer.drain()
     except (asyncio.IncompleteReadError, asyncio.CancelledError, OSError):
