@@ -108,7 +108,8 @@ class Lane:
         if self._breaker.open:
             self._probe(now)
             return
-        room = int(self._window.size) - self._under_way
+        # What is being sent again has most likely left the network, so it takes up a quarter of the room.
+        room = int(self._window.size) - len(self._firsts) - len(self._stream.flights) - len(self._flights) // 4
         if self._pace is not None and room > 0:
             room = min(room, self._pace.allowance(now))
             self._pace.spend(min(room, len(self.waiting)))
@@ -437,7 +438,7 @@ class Lane:
                     self._done(no_answer(flight))
                     self._breaker.unheard(now)
         if lost:
-            self._window.lost(now, self._trips.smoothed_s or self._trips.wait_s)
+            self._window.lost(now, self._trips.wait_s)
         self._stream.expire(now)
         if self._breaker.open:
             self._probe(now)

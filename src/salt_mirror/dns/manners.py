@@ -8,9 +8,9 @@ trips (RFC 6298); the pace is a bucket of tokens; the breaker probes a server th
 from __future__ import annotations
 
 FIRST_WINDOW = 32.0
-LEAST_WINDOW = 2.0
+LEAST_WINDOW = 16.0
 MOST_WINDOW = 128.0
-LEAST_WAIT_S = 0.2
+LEAST_WAIT_S = 0.1
 """No question is sent again sooner, however near the server is: it may only be busy for a moment."""
 
 NEVER_HEARD = 2
@@ -58,9 +58,9 @@ class Window:
         if self.size < self.most:
             self.size = min(self.most, self.size + (answers if self._fast else answers / self.size))
 
-    def lost(self, now: float, round_trip_s: float) -> None:
-        """Takes in that something was lost; once in a round trip, since losses come in swarms."""
-        if now - self._shrunk_at >= round_trip_s:
+    def lost(self, now: float, wait_s: float) -> None:
+        """Takes in that something was lost; once in a retry's wait, since losses come in swarms."""
+        if now - self._shrunk_at >= wait_s:
             self._shrunk_at = now
             self._fast = False
             self.size = max(LEAST_WINDOW, self.size / 2)

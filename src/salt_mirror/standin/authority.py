@@ -36,6 +36,7 @@ class Authority:
     def __init__(self, zones: Iterable[dns.zone.Zone], *, recursive: bool = False) -> None:
         self.recursive = recursive
         self.zones: dict[dns.name.Name, dns.zone.Zone] = {}
+        self._there: dict[dns.name.Name, set[dns.name.Name]] = {}
         for zone in zones:
             self.hold(zone)
 
@@ -43,6 +44,9 @@ class Authority:
         """Takes a zone in, or a new version of it."""
         assert zone.origin is not None
         self.zones[zone.origin] = zone
+        self._there[zone.origin] = {
+            dns.name.Name(name.labels[drop:]) for name in zone.nodes for drop in range(len(name) - len(zone.origin) + 1)
+        }
 
     def respond(self, query: dns.message.Message) -> dns.message.Message:
         """The response to a query, whole; the transport cuts it to size."""
@@ -153,8 +157,7 @@ class Authority:
                 if glue is not None:
                     response.additional.append(dns.rrset.from_rdata_list(server.target, glue.ttl, list(glue)))
 
-    @staticmethod
-    def _node(zone: dns.zone.Zone, name: dns.name.Name) -> dns.node.Node | None:
+    def _node(self, zone: dns.zone.Zone, name: dns.name.Name) -> dns.node.Node | None:
         """The name's node, an empty one for an empty non-terminal, or the wildcard that covers it (RFC 4592)."""
         assert zone.origin is not None
         above = name
@@ -162,7 +165,7 @@ class Authority:
             node = zone.get_node(above)
             if node is not None and above == name:
                 return node
-            if node is not None or any(other.is_subdomain(above) for other in zone.nodes):
+            if node is not None or above in self._there[zone.origin]:
                 if above == name:
                     return dns.node.Node()  # type: ignore[no-untyped-call]
                 return zone.get_node(dns.name.Name((b"*", *above.labels)))
