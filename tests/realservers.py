@@ -136,26 +136,33 @@ def knot(folder: Path, zones: dict[str, str], *, key: Key) -> Iterator[Server]:
 
 
 @contextmanager
-def bind(folder: Path, zones: dict[str, str], *, key: Key, tls: tuple[Path, Path] | None = None) -> Iterator[Server]:
+def bind(
+    folder: Path,
+    zones: dict[str, str],
+    *,
+    key: Key,
+    tls: tuple[Path, Path] | None = None,
+    options: tuple[str, ...] = (),
+) -> Iterator[Server]:
     """BIND serving zones, and handing them over to whoever signs with the key. With `tls` (certificate, private key) it also
     listens for DNS over TLS on the next free port, and for DNS over HTTPS on another: `server.tls_port`, `server.https_port`
     stand in its folder's file `ports`."""
     path, port = program("named"), free_port()
     written = _write_zones(folder, zones)
-    options = [
+    settings = [
         f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }", "recursion no",
         "pid-file none", "allow-transfer { key mirror.test; }", "dnssec-validation no", "notify no", "minimal-responses yes",
-        "max-udp-size 1232",
+        "max-udp-size 1232", *options,
     ]  # fmt: skip
     texts = []
     if tls is not None:
         tls_port, https_port = free_port(), free_port()
         (folder / "ports").write_text(f"{tls_port} {https_port}", encoding="utf-8")
         texts.append(f'tls ours {{ cert-file "{tls[0]}"; key-file "{tls[1]}"; }};')
-        options.append(f"listen-on port {tls_port} tls ours {{ 127.0.0.1; }}")
-        options.append(f"listen-on port {https_port} tls ours http default {{ 127.0.0.1; }}")
+        settings.append(f"listen-on port {tls_port} tls ours {{ 127.0.0.1; }}")
+        settings.append(f"listen-on port {https_port} tls ours http default {{ 127.0.0.1; }}")
     texts.append(f'key mirror.test {{ algorithm {key.algorithm}; secret "{secret_text(key)}"; }};')
-    texts.append("options { " + " ".join(f"{option};" for option in options) + " };")
+    texts.append("options { " + " ".join(f"{option};" for option in settings) + " };")
     texts += ["controls { };", "logging { channel err { stderr; severity warning; }; category default { err; }; };"]
     texts += [f'zone "{origin}" {{ type primary; file "{file}"; check-names ignore; }};' for origin, file in written]
     config = folder / "named.conf"

@@ -45,7 +45,9 @@ class HttpsLane:
         self._breaker = Breaker()
         self._pace = Pace(server.pace) if server.pace else None
         self._under_way: dict[Future[Answer], None] = {}
-        self._client: httpx.Client = httpx.Client(http2=True, timeout=budget_s, follow_redirects=False, trust_env=True)
+        self._client: httpx.Client | None = None
+        with contextlib.suppress(OSError):  # certificates that cannot be read: nothing can be trusted
+            self._client = httpx.Client(http2=True, timeout=budget_s, follow_redirects=False, trust_env=True)
         self._pool = ThreadPoolExecutor(_WINDOW, "https")
         self._bell, self._ear = socket.socketpair()
         self._ear.setblocking(False)
@@ -79,6 +81,8 @@ class HttpsLane:
         """Runs in a thread of the pool: one question, one answer or the reason why there is none."""
         import httpx
 
+        if self._client is None:
+            return Answer(question, UNTRUSTED, over="https")
         wire = encode_question(_ID, question.name, question.rdtype, question.recurse)
         before = time.monotonic()
         headers = {"content-type": _TYPE, "accept": _TYPE}
@@ -127,6 +131,7 @@ class HttpsLane:
         with contextlib.suppress(KeyError, ValueError):
             self._selector.unregister(self._ear)
         self._pool.shutdown(wait=False, cancel_futures=True)
-        self._client.close()
+        if self._client is not None:
+            self._client.close()
         self._bell.close()
         self._ear.close()

@@ -82,9 +82,9 @@ def parse_endpoint(text: str, default_port: int = DNS_PORT) -> tuple[bytes, int]
     """Reads `address`, `address:port` or `[address]:port` into packed bytes and a port. Raises ValueError."""
     host, port = text, str(default_port)
     if text.startswith("["):
-        host, _, rest = text[1:].partition("]")
+        host, closing, rest = text[1:].partition("]")
         port = rest.removeprefix(":") or port
-        if rest and not rest.startswith(":"):
+        if not closing or (rest and not rest.startswith(":")):
             raise ValueError(text)
     elif text.count(":") == 1:
         host, port = text.split(":")

@@ -1,0 +1,248 @@
+"""Servers with ways of their own: no EDNS, no case, cookies, TLS, HTTPS, a pace; and the rules of politeness by themselves."""
+
+from __future__ import annotations
+
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import dns.flags
+import dns.message
+import dns.rcode
+import dns.rrset
+import pytest
+import trustme
+
+from conftest import Outcome, server_of
+from realservers import LOOPBACK, bind
+from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.records import A
+from salt_mirror.dns.system import parse_server
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import StandIns
+from test_servers import KEY, ZONES, ask
+
+Seen = list[dns.message.Message]
+
+
+@contextmanager
+def quirky(answer: Callable[[dns.message.Message, bytes], bytes | None]) -> Iterator[tuple[Server, Seen]]:
+    """A UDP server that answers as a function says; it keeps what it was asked."""
+    seen: Seen = []
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.bind(("127.0.0.1", 0))
+
+        def serve() -> None:
+            while True:
+                try:
+                    wire, asker = sock.recvfrom(4096)
+                except OSError:
+                    return
+                seen.append(dns.message.from_wire(wire))
+                response = answer(seen[-1], wire)
+                if response is not None:
+                    sock.sendto(response, asker)
+
+        threading.Thread(target=serve, daemon=True).start()
+        yield Server("quirky", LOOPBACK, sock.getsockname()[1]), seen
+
+
+def right(query: dns.message.Message) -> dns.message.Message:
+    response = dns.message.make_response(query)
+    response.flags |= dns.flags.AA
+    response.answer.append(dns.rrset.from_text(query.question[0].name, 300, "IN", "A", "10.77.0.1"))
+    return response
+
+
+def ask_all(server: Server, number: int, timeout_s: float = 0.15) -> list[str]:
+    with Engine(timeout_s=timeout_s) as engine:
+        found = []
+        for count in range(number):
+            engine.submit(Question(from_text(f"h{count}.pans.example"), A, server))
+            found.append(engine.collect()[0])
+        return [answer.trouble or f"{len(answer.values)} value" for answer in found]
+
+
+@pytest.mark.parametrize("refusing", [True, False])
+def test_a_server_without_edns_is_asked_plainly_and_remembered(refusing: bool) -> None:
+    def old(query: dns.message.Message, wire: bytes) -> bytes | None:
+        if query.edns >= 0:
+            return wire[:2] + b"\x80\x01" + bytes(8) if refusing else None
+        return right(query).to_wire()
+
+    with quirky(old) as (server, seen):
+        assert ask_all(server, 6) == ["1 value"] * 6
+    assert [query.edns for query in seen[-3:]] == [-1, -1, -1], "by now it is known"
+    assert sum(query.edns >= 0 for query in seen) <= 3
+
+
+def test_a_server_that_forgets_the_case_is_found_out_and_remembered() -> None:
+    def forgetful(query: dns.message.Message, wire: bytes) -> bytes:
+        response = right(query).to_wire()
+        return response[:12] + response[12 : len(wire) - 11].lower() + response[len(wire) - 11 :]
+
+    with quirky(forgetful) as (server, seen):
+        assert ask_all(server, 6) == ["1 value"] * 6
+    names = [query.question[0].name.to_text() for query in seen]
+    assert any(name != name.lower() for name in names[:2]), "the case is random at first"
+    assert all(name == name.lower() for name in names[-3:])
+
+
+@pytest.mark.real
+def test_a_server_that_insists_on_cookies_gets_them(tmp_path: Path) -> None:
+    with bind(
+        tmp_path, ZONES, key=KEY, options=("require-server-cookie yes", 'cookie-secret "' + "ab" * 16 + '"')
+    ) as server:
+        first, *others = [ask(server, "web") for _ in range(3)]
+        with Engine(timeout_s=0.5) as engine:
+            for number in range(50):
+                engine.submit(Question(from_text(f"x{number}.w.gullmarsh.example"), A, server))
+            found = []
+            while answers := engine.collect():
+                found += answers
+    assert all(answer.trouble is None for answer in (first, *others, *found))
+    assert first.tries == 2, "the first answer is BADCOOKIE, with the cookie for the next try"
+    assert sum(answer.tries > 1 for answer in found) < 50, "the cookie is kept for the questions after"
+
+
+@pytest.fixture(scope="module")
+def authority(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, Path, Path]]:
+    """A certificate authority of the tests' own, and a certificate for 127.0.0.1 and dns.gullmarsh.example."""
+    folder = tmp_path_factory.mktemp("tls")
+    ca = trustme.CA()
+    ca.cert_pem.write_to_path(folder / "ca.pem")
+    ours = ca.issue_cert("127.0.0.1", "dns.gullmarsh.example")
+    ours.private_key_pem.write_to_path(folder / "key.pem")
+    for number, blob in enumerate(ours.cert_chain_pems):
+        blob.write_to_path(folder / "cert.pem", append=number > 0)
+    yield folder / "ca.pem", folder / "cert.pem", folder / "key.pem"
+
+
+@pytest.mark.real
+def test_tls_and_https_bring_the_same_answers_and_trust_no_strange_certificate(
+    tmp_path: Path, authority: tuple[Path, Path, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ca, certificate, key = authority
+    with bind(tmp_path, ZONES, key=KEY, tls=(certificate, key)):
+        tls_port, https_port = (tmp_path / "ports").read_text(encoding="utf-8").split()
+        addresses = {
+            "tls": f"tls://127.0.0.1:{tls_port}",
+            "named": f"tls://127.0.0.1:{tls_port}#dns.gullmarsh.example",
+            "https": f"https://127.0.0.1:{https_port}/dns-query",
+        }
+        servers = {label: parse_server(text, label) for label, text in addresses.items()}
+        monkeypatch.setenv("SSL_CERT_FILE", str(ca))
+        for label, server in servers.items():
+            answers = [ask(server, name) for name in ("web", "big", "nothing", "a")]
+            assert [(answer.status, len(answer.values)) for answer in answers] == [
+                ("NOERROR", 2), ("NOERROR", 90), ("NXDOMAIN", 0), ("NOERROR", 0),
+            ], label  # fmt: skip
+            assert {answer.over for answer in answers} == {server.over}
+        wrong_name = parse_server(addresses["tls"] + "#elsewhere.example", "wrong")
+        assert ask(wrong_name, "web").trouble == "its TLS certificate could not be verified"
+        monkeypatch.setenv("SSL_CERT_FILE", str(certificate.with_name("none.pem")))
+        for label, server in servers.items():
+            answer = ask(server, "web")
+            assert (answer.values, answer.status) == ((), "untrusted"), label
+
+
+def test_a_pace_is_kept_and_the_estates_pace_reaches_the_server(
+    run: Callable[..., Outcome], standins: StandIns, tmp_path: Path
+) -> None:
+    standin = standins.add([read_zone(ZONES["gullmarsh.example"], "gullmarsh.example")])
+    server = server_of(standin)
+    server.pace = 100
+    before = time.monotonic()
+    with Engine() as engine:
+        for number in range(60):
+            engine.submit(Question(from_text(f"h{number}.gullmarsh.example"), A, server))
+        found = 0
+        while answers := engine.collect():
+            found += len(answers)
+    assert found == 60
+    assert time.monotonic() - before >= 0.45, "ten at once, and fifty more at a hundred a second"
+    (tmp_path / "estate.toml").write_text(
+        '[[zones]]\nname = "gullmarsh.example"\nservers = ["slow"]\n'
+        f'[servers.slow]\naddress = "127.0.0.1"\nport = {standin.port}\npace = -1\n',
+        encoding="utf-8",
+    )
+    assert "servers, slow, pace: -1.0 is no pace" in run("pairs", "web.gullmarsh.example").err
+
+
+def test_a_bucket_of_tokens_lets_out_its_rate_and_no_more() -> None:
+    pace = Pace(10)
+    sent = 0
+    for tick in range(1001):
+        allowed = pace.allowance(tick / 100)
+        pace.spend(allowed)
+        sent += allowed
+    assert 99 <= sent <= 101
+
+
+def test_the_window_grows_with_answers_halves_once_a_wait_and_keeps_its_bounds() -> None:
+    window = Window()
+    first = window.size
+    window.heard(10)
+    assert window.size == first + 10
+    window.lost(1.0, 0.2)
+    window.lost(1.1, 0.2)
+    assert window.size == max(LEAST_WINDOW, (first + 10) / 2)
+    for moment in range(50):
+        window.lost(2.0 + moment, 0.2)
+    assert window.size == LEAST_WINDOW
+    for _ in range(100_000):
+        window.heard(1)
+    assert window.size == MOST_WINDOW
+
+
+def test_the_wait_follows_the_measured_round_trips() -> None:
+    trips = RoundTrips(1.0)
+    assert trips.wait_s == 1.0
+    for _ in range(50):
+        trips.heard(0.15)
+    assert 0.15 < trips.wait_s < 0.25
+    trips.heard(0.9)
+    assert trips.wait_s > 0.5
+    for _ in range(50):
+        trips.heard(0.0005)
+    assert trips.wait_s == 0.1, "never sooner than a busy server may need"
+
+
+def test_the_breaker_opens_after_straight_failures_and_closes_with_an_answer() -> None:
+    breaker = Breaker()
+    breaker.unheard(0.0)
+    assert not breaker.open
+    breaker.unheard(0.0)
+    assert breaker.open
+    assert [breaker.probes(moment) for moment in (0.5, 1.5, 1.6, 2.6)] == [False, True, False, True]
+    breaker.heard()
+    assert not breaker.open
+    for number in range(8):
+        assert not breaker.open, f"a server that has answered gets more patience ({number})"
+        breaker.unheard(0.0)
+    assert breaker.open
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "dns",
+        "127.0.0.1:",
+        "127.0.0.1:0",
+        "[::1",
+        "tls://dns.example",
+        "https://",
+        "https://u:p@h/",
+        "https://h:99999/",
+    ],
+)
+def test_what_is_no_server_is_refused(text: str) -> None:
+    with pytest.raises(ValueError):
+        parse_server(text, "x")
