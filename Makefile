@@ -28,7 +28,12 @@ format: $(VENV)/dev.stamp
 	$(BIN)/ruff check --fix
 
 bench: $(VENV)/dev.stamp
+	sh tools/real-servers.sh
 	$(BIN)/python bench/startup.py
+	$(BIN)/python bench/engine.py
+	$(BIN)/python bench/pairs.py
+	$(BIN)/python bench/transfer.py
+	$(BIN)/python bench/loss.py
 
 screenshots: $(VENV)/dev.stamp
 	$(BIN)/python tools/screenshots.py

@@ -3,7 +3,7 @@
 # and the tests that need one are skipped. Their services are kept from starting: the tests start their own.
 set -eu
 missing=""
-for pair in nsd:nsd; do
+for pair in nsd:nsd knotd:knot named:bind9 unbound:unbound; do
     PATH="$PATH:/usr/sbin" command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"
 done
 [ -n "$missing" ] || exit 0

@@ -33,8 +33,8 @@ AtOption = Annotated[
     typer.Option(
         "--at",
         metavar="SERVER",
-        help="Ask this server about everything: a name from the estate, an address, address:port or a host name. "
-        "May be repeated, or several separated by commas.",
+        help="Ask this server about everything: a name from the estate, an address, address:port, a host name, "
+        "tls://… or https://…. May be repeated, or several separated by commas.",
         show_default=False,
     ),
 ]
@@ -109,12 +109,16 @@ def _server(text: str, estate: Estate) -> list[Server]:
     try:
         return [paced(parse_server(text, text, estate.reached))]
     except ValueError:
-        pass
-    host, _, port = text.partition(":")
+        if text.startswith("https://"):
+            raise BadInput(
+                f'--at: "{text}" is no usable URL; expected one such as https://resolver.example/dns-query'
+            ) from None
+    over = "tls" if text.startswith("tls://") else "udp"
+    host, _, port = text.removeprefix("tls://").partition(":")
     if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
         raise BadInput(f'--at: "{text}" has no usable port; expected 1 to 65535')
     try:
-        found = socket.getaddrinfo(host, int(port or 53), type=socket.SOCK_DGRAM)
+        found = socket.getaddrinfo(host, int(port or (853 if over == "tls" else 53)), type=socket.SOCK_DGRAM)
     except (OSError, UnicodeError) as error:
         near = get_close_matches(text, known, 1)
         hint = f'; did you mean "{near[0]}"?' if near else ""
@@ -123,7 +127,8 @@ def _server(text: str, estate: Estate) -> list[Server]:
             f'--at: "{text}" is no server of the estate, no address, and no host that can be found ({why}){hint}'
         ) from None
     family, *_, place = found[0]
-    return [paced(Server(text, *estate.reached(socket.inet_pton(family, str(place[0])), int(place[1]))))]
+    address, reached_port = estate.reached(socket.inet_pton(family, str(place[0])), int(place[1]))
+    return [paced(Server(text, address, reached_port, over=over, tls_name=host if over == "tls" else ""))]
 
 
 def finders(estate: Estate) -> tuple[Server, ...]:
