@@ -172,15 +172,15 @@ def bind(
 
 
 @contextmanager
-def unbound(folder: Path, zones: dict[str, str], *, extra: str = "") -> Iterator[Server]:
-    """Unbound serving zones with authority, and refusing everything else."""
+def unbound(folder: Path, zones: dict[str, str], *, behind: dict[str, Server] | None = None) -> Iterator[Server]:
+    """Unbound serving zones with authority, and refusing everything else; or as a cache before servers, given by zone."""
     path, port = program("unbound"), free_port()
     written = _write_zones(folder, zones)
     lines = [
         "server:", '  username: ""', '  chroot: ""', f'  directory: "{folder}"', f'  pidfile: "{folder}/pid"',
         "  use-syslog: no", "  num-threads: 1", "  interface: 127.0.0.1", f"  port: {port}", "  do-ip6: no",
-        '  module-config: "iterator"', '  local-zone: "." refuse', "  do-not-query-localhost: no",
-        *(f'  local-zone: "{origin}" transparent' for origin, _ in written), extra,
+        '  module-config: "iterator"', "  do-not-query-localhost: no", *([] if behind else ['  local-zone: "." refuse']),
+        *(f'  local-zone: "{origin}" transparent' for origin, _ in written),
         "remote-control:", "  control-enable: no",
     ]  # fmt: skip
     for origin, file in written:
@@ -191,9 +191,11 @@ def unbound(folder: Path, zones: dict[str, str], *, extra: str = "") -> Iterator
             "  for-downstream: yes",
             "  for-upstream: no",
         ]
+    for origin, server in (behind or {}).items():
+        lines += ["stub-zone:", f'  name: "{origin}"', f"  stub-addr: {server.host}@{server.port}", "  stub-prime: no"]
     config = folder / "unbound.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
-    with running([path, "-d", "-c", str(config)], folder, "unbound", port, written[0][0]) as server:
+    with running([path, "-d", "-c", str(config)], folder, "unbound", port, next(iter(behind or zones))) as server:
         yield server
 
 

@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli import demo, pairs
+from salt_mirror.cli import ask, demo, pairs
 
 USAGE = 2
 INTERRUPTED = 130
@@ -27,6 +27,7 @@ app = typer.Typer(
     help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
     epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified.",
 )
+app.command("ask")(ask.ask)
 app.command("pairs")(pairs.pairs)
 app.command("demo")(demo.demo)
 

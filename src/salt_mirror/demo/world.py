@@ -39,7 +39,7 @@ SERVERS: dict[str, dict[str, str]] = {
     "dc-harbour": {"30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone"},
     "ns1": _PUBLIC,
     "ns2": _PUBLIC,
-    "harbour-office": _PUBLIC,
+    "harbour-office": _PUBLIC | _INTERNAL,
 }
 """Which server holds which zones (by origin, with the scenario's file); the last one is a resolver."""
 

@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
+from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
 
 DNS_PORT = 53
@@ -38,6 +39,20 @@ def system_resolvers() -> tuple[Server, ...]:
             continue
         servers.append(paced(Server(f"system resolver {nameserver}", address, found.port)))
     return tuple(servers)
+
+
+def search_list() -> list[Name]:
+    """The suffixes that this computer completes short names with; none where the resolvers were named by the variable."""
+    if os.environ.get(VARIABLE) is not None:
+        return []
+    import dns.exception
+    import dns.resolver
+
+    try:
+        found = dns.resolver.Resolver(configure=True)
+    except (dns.exception.DNSException, OSError):
+        return []
+    return [suffix.to_digestable() for suffix in (*found.search, found.domain) if len(suffix) > 1]
 
 
 def _resolver(text: str) -> Server:

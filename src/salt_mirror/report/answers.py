@@ -1,0 +1,259 @@
+"""What servers answered, for people: the values first, then who said so; several servers side by side, differences marked.
+
+Strategy: one name at a time, since names may come from a prompt or a list without end. The order of a server's answer says
+nothing (servers rotate), so sets are compared, and shown sorted by preference or priority.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TextIO
+
+from rich.console import Console
+from rich.text import Text
+
+from salt_mirror.checks.ask import Asked, Told, duration
+from salt_mirror.dns.names import label_text, labels, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import MX, SOA, SRV, rdata_text, soa_fields, type_text
+from salt_mirror.dns.reverse import address_of, address_text
+
+_HEAD_FLAGS = (
+    (0x8000, "QR"),
+    (0x0400, "AA"),
+    (0x0200, "TC"),
+    (0x0100, "RD"),
+    (0x0080, "RA"),
+    (0x0020, "AD"),
+    (0x0010, "CD"),
+)
+_OVERS = {"tcp": "over TCP", "tls": "over TLS", "https": "over HTTPS"}
+
+
+class AnswerPage:
+    """Prints names and what servers told about them to a file, one after the other."""
+
+    def __init__(self, file: TextIO, *, detail: bool = False, raw: bool = False) -> None:
+        """`detail` adds the header, sizes and sections of each message, `raw` its bytes as well."""
+        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+        self._detail = detail
+        self._raw = raw
+
+    def show(self, asked: Asked, typed: str) -> None:
+        """Shows one name; `typed` is what was asked for before it was completed."""
+        self._line(
+            Text(
+                headline(asked), style="bold green" if asked.answered else "bold red" if asked.usable else "bold yellow"
+            )
+        )
+        if typed.rstrip(".").lower() != to_text(asked.name).rstrip(".") and address_of(asked.name) is None:
+            self._line(Text(f"{_clean(typed)} was taken as {to_text(asked.name)}", style="dim"))
+        servers = list(dict.fromkeys(told.server for told in asked.told))
+        if len(servers) > 1:
+            if asked.usable:
+                self._matrix(asked, servers)
+        else:
+            for rdtype in asked.rdtypes:
+                for one in asked.at(rdtype):
+                    if one.values or (len(asked.rdtypes) == 1 and one.answer.trouble is None):
+                        self._alone(rdtype, one)
+        self._silent(asked)
+        for why in asked.why:
+            self._line(Text.assemble(("why   ", "cyan"), why), 2)
+        if self._detail:
+            for one in asked.told:
+                self._message(one)
+        self._line()
+
+    def _line(self, text: Text | str = "", indent: int = 0) -> None:
+        self._console.print(Text(" " * indent) + (Text(text) if isinstance(text, str) else text), soft_wrap=True)
+
+    def _kind(self, rdtype: int) -> str:
+        return f"{type_text(rdtype)} ({rdtype})" if self._detail else type_text(rdtype)
+
+    def _alone(self, rdtype: int, one: Told) -> None:
+        """One server: a line for each value, and who said it."""
+        for alias in one.chain:
+            self._line(f"{'alias':<6}of {to_text(alias)}", 2)
+        rows = in_order(rdtype, one.values) if rdtype != SOA else [("", "")] * len(one.values)
+        width = max((len(text) for text, _ in rows), default=0)
+        for number, (text, note) in enumerate(rows):
+            kind = self._kind(rdtype) if number == 0 else ""
+            self._line(
+                Text.assemble((f"{kind:<6}", "bold"), f"{text:<{width}}", (f"  {note}" if note else "", "dim")), 2
+            )
+        if rdtype == SOA and one.values:
+            self._soa(one.values[0])
+        self._line(Text(f"      {source(one)}", style="dim"), 2)
+
+    def _matrix(self, asked: Asked, servers: list[Server]) -> None:
+        """Several servers side by side: a row for each value, a column for each server, and how each of them answered."""
+        told = {(one.server, one.answer.question.rdtype): one for one in asked.told}
+        rows: list[tuple[str, bool, str, list[str]]] = []
+        nothing: list[str] = []
+        for rdtype in asked.rdtypes:
+            here = [told[server, rdtype] for server in servers]
+            usable = [one for one in here if one.answer.trouble is None]
+            values = sorted({value for one in here for value in one.values})
+            texts = {rdata_text(rdtype, value): value for value in values}
+            for number, (text, note) in enumerate(in_order(rdtype, values)):
+                differs = any(texts[text] not in one.values for one in usable)
+                cells = [_cell(one, texts[text]) for one in here]
+                rows.append((self._kind(rdtype) if number == 0 else "", differs, f"{text}  {note}".rstrip(), cells))
+            if not values and len(asked.rdtypes) > 2 and all(one.denial is not None for one in here):
+                nothing.append(self._kind(rdtype))
+            elif not values:
+                rows.append((self._kind(rdtype), False, "(none)", [_cell(one, b"") for one in here]))
+        heads = [_clean(server.label)[:24] for server in servers]
+        widths = [max([len(head), *(len(cells[at]) for *_, cells in rows)]) for at, head in enumerate(heads)]
+        left = max((len(text) for _, _, text, _ in rows), default=0) + 2
+        head = "  ".join(f"{head:<{width}}" for head, width in zip(heads, widths, strict=True))
+        self._line(Text(" " * (9 + left) + head, style="bold"), 2)
+        for kind, differs, text, cells in rows:
+            line = Text.assemble((f"{kind:<7}", "bold"), ("≠ " if differs else "  ", "bold red"), f"{text:<{left}}")
+            for cell, width in zip(cells, widths, strict=True):
+                line.append(f"{cell:<{width}}  ", style="bold red" if differs and cell in _ABSENT else "")
+            self._line(line, 2)
+        if nothing:
+            self._line(Text(f"none of {', '.join(nothing)}", style="dim"), 8)
+        for server in servers:
+            mine = [told[server, rdtype] for rdtype in asked.rdtypes]
+            best = next(
+                (one for one in mine if one.values), next((one for one in mine if one.answer.trouble is None), None)
+            )
+            if best is not None:
+                aliases = "".join(f", through the alias {to_text(alias)}" for alias in best.chain)
+                self._line(Text(f"{source(best)}{aliases}", style="dim"), 8)
+
+    def _soa(self, rdata: bytes) -> None:
+        """An SOA field by field (RFC 1035 section 3.3.13)."""
+        soa = soa_fields(rdata)
+        for name, text in (
+            ("primary", to_text(soa.mname)),
+            ("mailbox", mailbox(soa.rname)),
+            ("serial", str(soa.serial)),
+            ("refresh", f"{soa.refresh} s ({duration(soa.refresh)})"),
+            ("retry", f"{soa.retry} s ({duration(soa.retry)})"),
+            ("expire", f"{soa.expire} s ({duration(soa.expire)})"),
+            ('a "no" is kept for', f"{soa.minimum} s ({duration(soa.minimum)})"),
+        ):
+            self._line(f"{name:<20}{text}", 8)
+
+    def _silent(self, asked: Asked) -> None:
+        """Servers without a usable answer, each with its reason once."""
+        troubles = dict.fromkeys(
+            (one.server, one.answer.trouble) for one in asked.told if one.answer.trouble is not None
+        )
+        for server, trouble in troubles:
+            self._line(Text(f"      {_clean(server.label)} ({server.endpoint}): {trouble}", style="yellow"), 2)
+
+    def _message(self, one: Told) -> None:
+        """The message itself: flags, sizes, sections, and the bytes if wanted."""
+        answer, message = one.answer, one.answer.message
+        question = f"{to_text(answer.question.name)} {type_text(answer.question.rdtype)}"
+        self._line(
+            Text(f"message from {_clean(one.server.label)} ({one.server.endpoint}) to {question}", style="bold"), 2
+        )
+        if not message:
+            self._line(f"none: {answer.trouble}", 4)
+            return
+        flags = int.from_bytes(message[2:4], "big")
+        set_flags = " ".join(name for bit, name in _HEAD_FLAGS if flags & bit)
+        counts = [int.from_bytes(message[at : at + 2], "big") for at in (4, 6, 8, 10)]
+        self._line(
+            f"id {int.from_bytes(message[:2], 'big')}, {answer.status}, flags {set_flags}, {len(message)} bytes {answer.over}",
+            4,
+        )
+        self._line(
+            f"records: question {counts[0]}, answer {counts[1]}, authority {counts[2]}, additional {counts[3]}", 4
+        )
+        for name, records in zip(("answer", "authority", "additional"), answer.sections, strict=True):
+            for record in records:
+                text = rdata_text(record.rdtype, record.rdata)
+                self._line(
+                    f"{name:<11}{to_text(record.owner)}  {record.ttl} s  {type_text(record.rdtype)} ({record.rdtype})  {text}",
+                    4,
+                )
+        if self._raw:
+            for at in range(0, len(message), 32):
+                self._line(f"{at:04x}  {message[at : at + 32].hex(' ', 2)}", 4)
+
+
+def headline(asked: Asked) -> str:
+    """The answer in one line."""
+    address = address_of(asked.name)
+    name = address_text(address) if address is not None else to_text(asked.name)
+    if asked.answered:
+        parts = []
+        for rdtype in asked.rdtypes:
+            values = {value for told in asked.at(rdtype) for value in told.values}
+            if values:
+                differs = ", and the servers differ" if asked.differs(rdtype) else ""
+                shown = [text for text, _ in in_order(rdtype, sorted(values))]
+                if rdtype == SOA:
+                    fields = [soa_fields(value) for value in values]
+                    shown = [f"serial {soa.serial} of {to_text(soa.mname)}" for soa in fields]
+                more = f" and {len(shown) - 3} more" if len(shown) > 4 else ""
+                parts.append(f"{type_text(rdtype)} {', '.join(shown[: 3 if more else 4])}{more}{differs}")
+        return f"{name}  " + "; ".join(parts)
+    kinds = ", ".join(type_text(rdtype) for rdtype in asked.rdtypes)
+    if not asked.usable:
+        return f"{name}  {kinds}: no usable answer"
+    exists = any(told.denial == "nothing of this type" or told.chain for told in asked.told)
+    return f"{name}  " + (f"has no {kinds}" if exists else "does not exist")
+
+
+def in_order(rdtype: int, values: Sequence[bytes]) -> list[tuple[str, str]]:
+    """Values as text in the order in which they count (preference, priority, else as sorted), each with a word on pools."""
+    if rdtype not in (MX, SRV):
+        return [(rdata_text(rdtype, value), "") for value in values]
+    rows = []
+    for value in sorted(values, key=lambda value: (value[:2], rdata_text(rdtype, value))):
+        pool = sum(other[:2] == value[:2] for other in values)
+        rows.append((rdata_text(rdtype, value), f"one of a pool of {pool}" if pool > 1 else ""))
+    return rows
+
+
+def source(one: Told, *, short: bool = False) -> str:
+    """Who answered and how: with authority, or from a cache with what is left of its TTL."""
+    answer = one.answer
+    if one.from_cache:
+        left = (
+            ""
+            if one.ttl is None
+            else f", {one.ttl} s left" + (f" of {one.whole_ttl} s" if one.whole_ttl is not None else "")
+        )
+        how = f"from a cache{left}"
+    else:
+        how = "authoritative" + (f", TTL {one.ttl} s" if one.ttl is not None else "")
+    if answer.over in _OVERS:
+        how += f", {_OVERS[answer.over]}"
+    took = f"{answer.rtt_ms:.1f} ms" if answer.rtt_ms is not None else "no time measured"
+    if short:
+        return f"{how}, {took}"
+    return f"said by {_clean(one.server.label)} ({one.server.endpoint}), {how}, {took}"
+
+
+def mailbox(rname: bytes) -> str:
+    """The mailbox of an SOA as an e-mail address: the first label is the user, dots in it and all (RFC 1035 section 8)."""
+    user, *domain = labels(rname)
+    plain = (
+        user.decode("ascii", "replace") if user.isascii() and user.decode("ascii").isprintable() else label_text(user)
+    )
+    return f"{plain}@{to_text(b''.join(bytes((len(part),)) + part for part in domain) + bytes(1)).rstrip('.')}"
+
+
+_ABSENT = frozenset(("no such name", "none", "other values"))
+
+
+def _cell(one: Told, value: bytes) -> str:
+    """What one server has to do with one value, in a word or two."""
+    if one.answer.trouble is not None:
+        return "no answer"
+    if value not in one.values:
+        return "other values" if one.values else "no such name" if one.answer.status == "NXDOMAIN" else "none"
+    return f"cache, {one.ttl} s" if one.from_cache else f"{one.ttl} s"
+
+
+def _clean(text: str) -> str:
+    return "".join(c if c.isprintable() else "?" for c in text)

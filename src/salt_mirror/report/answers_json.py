@@ -1,0 +1,84 @@
+"""What servers answered, as one JSON document that can be written name by name."""
+
+from __future__ import annotations
+
+import msgspec
+
+from salt_mirror import __version__
+from salt_mirror.checks.ask import Asked, Told
+from salt_mirror.checks.lookup import evidence_of
+from salt_mirror.dns.names import to_text
+from salt_mirror.dns.records import rdata_text, type_text
+from salt_mirror.report.document import now
+
+
+class AnswerLine(msgspec.Struct, frozen=True, kw_only=True):
+    """What one server told about one type. `ttl` is what is left of it in a cache, `whole_ttl` what the authority gives."""
+
+    server: str
+    endpoint: str
+    type: str
+    status: str
+    authoritative: bool
+    values: list[str]
+    chain: list[str]
+    ttl: int | None
+    whole_ttl: int | None
+    rtt_ms: float | None
+    over: str
+    trouble: str | None
+
+
+class NameLine(msgspec.Struct, frozen=True, kw_only=True):
+    """One name: what was typed, the full name that was asked, the answers, and what explains that there are none."""
+
+    typed: str
+    name: str
+    answered: bool
+    answers: list[AnswerLine]
+    why: list[str]
+
+
+class Answers(msgspec.Struct, frozen=True, kw_only=True):
+    """The whole document."""
+
+    schema: str = "salt-mirror/answers/1"
+    version: str = __version__
+    started: str
+    names: list[NameLine]
+
+
+def opening() -> bytes:
+    """The document up to its first name."""
+    head = msgspec.json.encode(Answers(started=now().isoformat().replace("+00:00", "Z"), names=[]))
+    return head.removesuffix(b"]}")
+
+
+def name_line(asked: Asked, typed: str) -> bytes:
+    """One name as JSON."""
+    line = NameLine(
+        typed=typed,
+        name=to_text(asked.name),
+        answered=asked.answered,
+        answers=[_answer_line(told) for told in asked.told],
+        why=asked.why,
+    )
+    return msgspec.json.encode(line)
+
+
+def _answer_line(told: Told) -> AnswerLine:
+    evidence, rdtype = evidence_of(told.answer), told.answer.question.rdtype
+    return AnswerLine(
+        server=evidence.server,
+        endpoint=evidence.endpoint,
+        type=type_text(rdtype),
+        status=evidence.status,
+        authoritative=evidence.authoritative,
+        values=[rdata_text(rdtype, value) for value in told.values],
+        chain=list(map(to_text, told.chain)),
+        ttl=told.ttl,
+        whole_ttl=told.whole_ttl,
+        rtt_ms=evidence.rtt_ms,
+        over=evidence.over,
+        trouble=evidence.trouble,
+    )

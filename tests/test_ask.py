@@ -1,0 +1,201 @@
+"""`salt-mirror ask`: the answer first, who said so, and why nothing came back."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import PROGRAM, Outcome
+from realservers import nsd, unbound
+from salt_mirror.checks.ask import duration
+from salt_mirror.checks.nearest import edits, nearest
+from salt_mirror.dns.names import from_text
+from salt_mirror.report.answers import mailbox
+from salt_mirror.standin.server import StandIn
+from test_servers import ZONES
+
+World = tuple[Path, dict[str, StandIn]]
+Run = Callable[..., Outcome]
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "first_line"),
+    [
+        ("kiln-02 --at dc-north", 0, "kiln-02.pans.gullmarsh.internal.  A 10.77.20.12; AAAA 2001:db8:77:20::12"),
+        ("kiln-02 28 --at dc-north", 0, "kiln-02.pans.gullmarsh.internal.  AAAA 2001:db8:77:20::12"),
+        ("10.77.20.12 --at dc-north", 0, "10.77.20.12  PTR kiln-02.pans.gullmarsh.internal."),
+        (
+            "sluice A --at authoritative",
+            0,
+            "sluice.pans.gullmarsh.internal.  A 10.77.10.22, 10.77.10.23, and the servers differ",
+        ),
+        ("www.gullmarsh.example A --at ns1", 0, "www.gullmarsh.example.  A 192.0.2.10"),
+        ("gullmarsh.example soa --at ns1", 0, "gullmarsh.example.  SOA serial 2026112301 of ns1.gullmarsh.example."),
+        ("klin-02 --at dc-north", 1, "klin-02.pans.gullmarsh.internal.  does not exist"),
+        ("kiln-02 TYPE15 --at dc-north", 1, "kiln-02.pans.gullmarsh.internal.  has no MX"),
+        ("crane --at dc-harbour", 3, "crane.pans.gullmarsh.internal.  A, AAAA: no usable answer"),
+        ("crane A --at dc-harbour,dc-north", 0, "crane.pans.gullmarsh.internal.  A 10.77.30.11"),
+        ("kiln-02 A --at offices", 0, "kiln-02.pans.gullmarsh.internal.  A 10.77.20.12"),
+        ("web A --suffix gullmarsh.example --at ns2", 0, "web.gullmarsh.example.  A 192.0.2.10"),
+    ],
+)
+def test_the_first_line_is_the_answer(run: Run, world: World, words: str, status: int, first_line: str) -> None:
+    done = run("ask", *words.split(), "--estate", str(world[0]))
+    assert (done.out.splitlines()[0], done.status) == (first_line, status)
+
+
+@pytest.mark.parametrize(
+    ("words", "reason"),
+    [
+        ("klin-02 --at dc-north", "did you mean kiln-02.pans.gullmarsh.internal.?"),
+        ("kiln-02 MX --at dc-north", "the name exists; it has A, AAAA"),
+        (
+            "web.gullmarsh.example MX --at ns1",
+            "stand at the apex of the zone, gullmarsh.example., not below it: 10 mail.",
+        ),
+        ("web.gullmarsh.example.gullmarsh.example --at ns1", "did you mean web.gullmarsh.example.?"),
+        ("crane --at dc-harbour", "dc-harbour (127.0.0.1:"),
+        ("nowhere.example --at ns1", "ns1 (127.0.0.1:"),
+    ],
+)
+def test_nothing_is_explained(run: Run, world: World, words: str, reason: str) -> None:
+    done = run(
+        "ask", *words.split(), "--view", "public" if "example" in words else "internal", "--estate", str(world[0])
+    )
+    assert reason in done.out
+    assert done.status in (1, 3)
+
+
+def test_several_servers_stand_side_by_side_with_what_differs_marked(run: Run, world: World) -> None:
+    out = run("ask", "sluice", "A", "--at", "authoritative", "--estate", str(world[0])).out
+    rows = [line for line in out.splitlines() if "10.77.10.2" in line][1:]
+    assert [("≠" in row, "other values" in row) for row in rows] == [(False, False), (True, True)]
+    assert re.search(r"said by dc-north \(127\.0\.0\.1:\d+\), authoritative, TTL 3600 s, \d+\.\d ms", out)
+
+
+def test_forms_for_scripts_and_for_the_curious(run: Run, world: World) -> None:
+    estate = ("--estate", str(world[0]), "--at", "ns1")
+    assert run("ask", "www.gullmarsh.example", "A", "--brief", *estate).out == "192.0.2.10\n"
+    detail = run("ask", "www.gullmarsh.example", "A", "--bytes", *estate).out
+    assert re.search(r"id \d+, NOERROR, flags QR AA, \d+ bytes udp", detail)
+    assert "CNAME (5)  web.gullmarsh.example." in detail and "0000  " in detail
+    soa = run("ask", "gullmarsh.example", "SOA", *estate).out
+    assert "mailbox             hostmaster@gullmarsh.example" in soa and "expire              1209600 s (14 d)" in soa
+    (name,) = run("ask", "www.gullmarsh.example", "A", "--json", *estate).report["names"]
+    assert (name["answers"][0]["values"], name["answers"][0]["chain"]) == (["192.0.2.10"], ["web.gullmarsh.example."])
+    every = run("ask", "gullmarsh.example", "--every", "--brief", *estate).out.splitlines()
+    assert "10 mail.gullmarsh.example." in every and len(every) == 4
+
+
+def test_ten_thousand_names_on_standard_input_with_three_bad_lines(world: World, tmp_path: Path) -> None:
+    lines = [f"kiln-0{number % 6 + 1} A" for number in range(10_000)]
+    lines[17], lines[5000], lines[9999] = "bad..name", "x" * 64, "kiln-01 NONSENSE"
+    command = [str(PROGRAM), "ask", "-", "--brief", "--at", "dc-north", "--estate", str(world[0])]
+    done = subprocess.run(
+        command, input="\n".join(lines) + "\n", capture_output=True, text=True, check=False, timeout=120
+    )
+    assert done.stdout.split() == [f"10.77.20.1{n % 6 + 1}" for n in range(10_000) if n not in (17, 5000, 9999)]
+    assert [line.split(": ")[1] for line in done.stderr.splitlines()] == ["line 18", "line 5001", "line 10000"]
+    assert done.returncode == 2
+
+
+def test_a_line_is_answered_before_the_next_one_is_typed(world: World) -> None:
+    command = [str(PROGRAM), "ask", "-", "--brief", "--at", "dc-north", "--estate", str(world[0])]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdin is not None and process.stdout is not None
+        for name, address in (("kiln-01 A", "10.77.20.11"), ("kiln-03 A", "10.77.20.13")):
+            process.stdin.write(f"{name}\n")
+            process.stdin.flush()
+            assert process.stdout.readline().strip() == address
+        process.stdin.close()
+        assert process.wait(10) == 0
+
+
+def test_names_come_from_a_file_and_bad_arguments_are_told(run: Run, world: World, tmp_path: Path) -> None:
+    (tmp_path / "names").write_text("# the pans\nkiln-01 A\n\nkiln-03 A\n", encoding="utf-8")
+    estate = ("--estate", str(world[0]), "--at", "dc-north")
+    assert run("ask", "--from", "names", "--brief", *estate).out.split() == ["10.77.20.11", "10.77.20.13"]
+    for words, message in (
+        (("--from", "gone"), "gone cannot be read"),
+        (("kiln-01", "TYPE99999"), "is no record type"),
+        (("a..b",), "empty label"),
+        (("kiln-01", "--suffix", "a..b"), "--suffix"),
+    ):
+        done = run("ask", *words, *estate)
+        assert (done.status, message in done.err, "Traceback" in done.err) == (2, True, False)
+    assert "no resolver that could be asked" in run("ask", "kiln-01.example").err
+
+
+@pytest.mark.real
+def test_a_real_cache_shows_what_is_left_and_how_long_it_believes_a_no(run: Run, tmp_path: Path) -> None:
+    with (
+        nsd(tmp_path / "nsd", ZONES) as real,
+        unbound(tmp_path / "unbound", {}, behind={"gullmarsh.example": real}) as cache,
+    ):
+        estate = tmp_path / "estate.toml"
+        estate.write_text(
+            '[[zones]]\nname = "gullmarsh.example"\nservers = ["own"]\n'
+            f'[servers.own]\naddress = "127.0.0.1"\nport = {real.port}\n',
+            encoding="utf-8",
+        )
+        asked = ("ask", "web.gullmarsh.example", "A", "--at", f"127.0.0.1:{cache.port}")
+        run(*asked)
+        left = []
+        for _ in range(2):
+            match = re.search(r"from a cache, (\d+) s left of 300 s", run(*asked).out)
+            assert match
+            left.append(int(match[1]))
+            time.sleep(1.5)
+        assert 300 >= left[0] > left[1] > 280
+        gone = run("ask", "new.gullmarsh.example", "A", "--at", f"127.0.0.1:{cache.port}")
+        assert gone.status == 1
+        match = re.search(r'will believe this "no" for another (\d) min', gone.out)
+        assert match and match[1] in ("4", "5")
+        side = json.loads(run(*asked[:-1], f"127.0.0.1:{cache.port},own", "--json").out)["names"][0]["answers"]
+        assert [(one["authoritative"], one["whole_ttl"]) for one in side] == [(False, 300), (True, None)]
+
+
+def test_the_nearest_names_are_those_with_the_fewest_slips() -> None:
+    known = [from_text(f"{host}.pans.example") for host in ("kiln-02", "kiln-12", "rake-02", "klin-0", "weighbridge")]
+    assert nearest(from_text("klin-02.pans.example"), known) == [
+        from_text("kiln-02.pans.example"),
+        from_text("klin-0.pans.example"),
+    ]
+    assert nearest(from_text("wieghbridge.pans.example"), known) == [from_text("weighbridge.pans.example")]
+    assert nearest(from_text("quay.pans.example"), known) == []
+
+
+@given(st.text("abc", max_size=6), st.text("abc", max_size=6))
+def test_edits_count_like_the_plain_definition_within_the_limit(one: str, other: str) -> None:
+    def plain(a: str, b: str) -> int:
+        table = {(i, -1): i + 1 for i in range(-1, len(a))} | {(-1, j): j + 1 for j in range(-1, len(b))}
+        for i in range(len(a)):
+            for j in range(len(b)):
+                cost = a[i] != b[j]
+                table[i, j] = min(table[i - 1, j] + 1, table[i, j - 1] + 1, table[i - 1, j - 1] + cost)
+                if i and j and a[i] == b[j - 1] and a[i - 1] == b[j]:
+                    table[i, j] = min(table[i, j], table[i - 2, j - 2] + 1)
+        return table[len(a) - 1, len(b) - 1]
+
+    found = edits(one, other, 3)
+    assert found == plain(one, other) if plain(one, other) <= 3 else found > 3
+
+
+def test_small_things_people_read() -> None:
+    assert [duration(s) for s in (0, 59, 300, 7500, 90061, 1209600)] == [
+        "0 s",
+        "59 s",
+        "5 min",
+        "2 h 5 min",
+        "1 d 1 h",
+        "14 d",
+    ]
+    assert mailbox(from_text(r"host\.master.gullmarsh.example")) == "host.master@gullmarsh.example"
