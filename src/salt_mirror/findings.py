@@ -106,6 +106,32 @@ CATALOGUE: dict[str, Code] = {
     "pair.through-alias": Code(
         "note", "judged at the canonical name", "The name is an alias of the one that was judged."
     ),
+    "roll.servers-disagree": Code(
+        "fault",
+        "servers disagree",
+        "The record is right on some authoritative servers and not on others: users get either.",
+    ),
+    "roll.missing-name": Code("fault", "no such name", "The expected name is registered on no authoritative server."),
+    "roll.missing-type": Code(
+        "fault", "name without this type", "The name is registered, without records of this type."
+    ),
+    "roll.different": Code(
+        "fault", "different value", "The name is registered with other values than the expected ones."
+    ),
+    "roll.extra": Code(
+        "fault", "more than expected", "Beside the expected values there are others, and none should be."
+    ),
+    "roll.alias": Code("fault", "an alias in its place", "An alias stands where the record itself was expected."),
+    "roll.still-there": Code("fault", "still there", "A record that must be gone is still registered."),
+    "roll.other-ttl": Code("caution", "other TTL", "The record is right, with another TTL than expected."),
+    "roll.wildcard": Code(
+        "caution", "only through a wildcard", "The record is not registered: a wildcard answers for it."
+    ),
+    "roll.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
     "pair.unverified": Code(
         "note",
         "could not be verified",

@@ -110,7 +110,7 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
     followed = name
     divided = False
     for _ in range(MOST_ALIASES + 1):
-        found = yield from _at(followed, rdtypes, view, atlas)
+        found = yield from at_name(followed, rdtypes, view, atlas)
         if not found.aliased:
             break
         divided = divided or found.divided
@@ -127,8 +127,8 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
     return found
 
 
-def _at(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
-    """The tellings at one name, below any cut that its servers refer to."""
+def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
+    """The tellings at one name itself, aliases not followed, below any cut that its servers refer to."""
     authority = atlas.known(name, view)
     if authority is None:
         authority = yield from atlas.find(name, view)

@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli import ask, demo, pairs
+from salt_mirror.cli import ask, demo, expect, pairs, rollcall
 
 USAGE = 2
 INTERRUPTED = 130
@@ -29,6 +29,8 @@ app = typer.Typer(
 )
 app.command("ask")(ask.ask)
 app.command("pairs")(pairs.pairs)
+app.command("rollcall")(rollcall.rollcall)
+app.command("expect")(expect.expect)
 app.command("demo")(demo.demo)
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import sys
-import time
 from typing import Annotated
 
 import typer
@@ -15,16 +13,13 @@ from salt_mirror.cli.common import (
     FaultsOption,
     JsonOption,
     PaceOption,
-    Progress,
     StrictOption,
     TimeoutOption,
     TransferOption,
     TriesOption,
     ViewOption,
     finders,
-    keep_pace,
     open_estate,
-    quiet_collector,
     servers_at,
 )
 
@@ -55,52 +50,29 @@ def pairs(
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.pairs import Judged, judge_scope
     from salt_mirror.checks.pairs_scope import Scope
-    from salt_mirror.cli.pairs_report import Asked, report_of, subjects_of
-    from salt_mirror.cli.transfers import fetch_zones
-    from salt_mirror.dns.dialogue import Runner
-    from salt_mirror.dns.engine import Engine
-    from salt_mirror.dns.holding import HoldingExchange
-    from salt_mirror.report.document import as_json as written
-    from salt_mirror.report.document import now
+    from salt_mirror.cli.checking import Manner, print_and_end, report_on, run_check
+    from salt_mirror.cli.pairs_report import subjects_of
 
     estate = open_estate(estate_file)
     scope = Scope(estate, subjects or (), view=view, sweep_all=yes)
     given = servers_at(at, estate)
-    quiet_collector()
     atlas = Atlas(estate, given=given, resolvers=() if given else finders(estate))
-    started, clock = now(), time.monotonic()
-    keep_pace(atlas.servers, pace)
     judged = Judged()
-    progress = Progress(scope.size, "names and addresses looked at")
-    interrupted = False
-    with Engine(timeout_s=timeout, tries=tries) as engine:
-        exchange = HoldingExchange(engine)
-        runner = Runner(exchange)
-        remarks: list[str] = []
-        try:
-            remarks = fetch_zones(atlas.transfers(scope.views, everywhere=transfer), exchange, timeout_s=timeout * 5)
-            if not exchange.holds:
-                runner = Runner(engine)
-            judge_scope(scope, atlas, runner, judged, progress.tick)
-        except KeyboardInterrupt:
-            interrupted = True
-        progress.end()
-        asked = Asked(runner.asked - exchange.spared, exchange.spared, engine.strays, remarks)
-    report = report_of(
-        judged,
-        scope,
-        started=started,
-        seconds=time.monotonic() - clock,
-        asked=asked,
-        interrupted=interrupted,
+    ran = run_check(
+        atlas,
+        scope.views,
+        Manner(transfer, pace, timeout, tries),
+        scope.size,
+        "names and addresses looked at",
+        lambda runner, _, tick: judge_scope(scope, atlas, runner, judged, tick),
     )
-    if as_json:
-        sys.stdout.buffer.writelines(written(report, subjects_of(judged)))
-    else:
-        from salt_mirror.report.terminal import print_report
-
-        agreeing = (subject for subject in subjects_of(judged) if subject.outcome == "agrees") if everything else ()
-        print_report(
-            report, sys.stdout, agreeing, several_views=len(scope.views) > 1, faults_alone=faults, everything=everything
-        )
-    raise typer.Exit(report.exit_status(strict=strict))
+    report = report_on("pairs", estate, ran, judged.count, judged.findings.values(), scope.remarks, total=scope.size)
+    print_and_end(
+        report,
+        lambda: subjects_of(judged),
+        json=as_json,
+        faults=faults,
+        everything=everything,
+        strict=strict,
+        several_views=len(scope.views) > 1,
+    )

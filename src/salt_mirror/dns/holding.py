@@ -58,6 +58,11 @@ class Holding:
                 above = above[above[0] + 1 :]
 
     @property
+    def names(self) -> Iterable[Name]:
+        """Every name that has records."""
+        return self._nodes.keys()
+
+    @property
     def serial(self) -> int:
         """The serial of its SOA."""
         for rdtype, _, values in self._nodes[self.apex]:
@@ -109,6 +114,11 @@ class HoldingExchange:
     def holds(self) -> bool:
         """Whether there is any zone to answer from."""
         return bool(self._holdings)
+
+    @property
+    def names(self) -> set[Name]:
+        """Every name in the zones that are held."""
+        return {name for holding in self._holdings.values() for name in holding.names}
 
     def hold(self, server: Server, holding: Holding) -> None:
         """Answers from a holding in a server's place from now on."""

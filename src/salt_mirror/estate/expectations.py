@@ -7,14 +7,23 @@ rdata, so that the checks compare bytes and never ask where an expectation came 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 from salt_mirror.dns.names import Name
 
+Presence = Literal["present", "absent", "exact"]
+"""`present`: this record is there, others may be; `absent`: it is gone; `exact`: its RRset is what is expected, and no more."""
+PRESENCES: tuple[Presence, ...] = ("present", "absent", "exact")
+LIFETIMES = ("static", "dynamic")
+
 
 class Expectation:
-    """One expected record. `ttl` in seconds or None when the source gives none; `line` counts from 1."""
+    """One expected record. `ttl` in seconds or None when the source gives none; `line` counts from 1.
 
-    __slots__ = ("line", "name", "note", "rdata", "rdtype", "source", "ttl")
+    An absent one without rdata stands for the whole RRset. `owner` is whoever answers for the record.
+    """
+
+    __slots__ = ("lifetime", "line", "name", "note", "owner", "presence", "rdata", "rdtype", "source", "ttl")
 
     def __init__(
         self,
@@ -26,6 +35,9 @@ class Expectation:
         source: Path | None = None,
         line: int = 0,
         note: str | None = None,
+        presence: Presence = "present",
+        lifetime: str | None = None,
+        owner: str | None = None,
     ) -> None:
         self.name = name
         self.rdtype = rdtype
@@ -34,6 +46,9 @@ class Expectation:
         self.source = source
         self.line = line
         self.note = note
+        self.presence = presence
+        self.lifetime = lifetime
+        self.owner = owner
 
     @property
     def where(self) -> str:

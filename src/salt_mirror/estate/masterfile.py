@@ -28,15 +28,34 @@ _MOST_INCLUDES = 32
 _NO_TTL = -1
 
 
-def read_master_file(path: Path, origin: Name) -> list[Expectation]:
+def read_master_file(path: Path, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
     """Reads the records of a master file; `origin` completes relative names until `$ORIGIN` says otherwise.
 
-    Raises BadInput with file and line for anything that cannot be read.
+    Raises BadInput with file and line for anything that cannot be read; with `problems`, a damaged line is put there
+    instead and does not hide the rest.
     """
     found: list[Expectation] = []
-    pieces = _Pieces(found)
-    pieces.read(path, pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
+    pieces = _Pieces(found, problems)
+    pieces.read(path, read_text(path), pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
     return found
+
+
+def read_master_text(text: str, path: Path, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
+    """The same for a text that is at hand already; `path` is what errors name."""
+    found: list[Expectation] = []
+    pieces = _Pieces(found, problems)
+    pieces.read(path, text, pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
+    return found
+
+
+def read_text(path: Path) -> str:
+    """The text of a file of expectations. Raises BadInput."""
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
+    except OSError as error:
+        raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
 
 
 class _Collector:
@@ -73,6 +92,7 @@ class _Collector:
                 ttl=ttl if ttl != _NO_TTL else None,
                 source=self.path,
                 line=self.line,
+                presence="exact",
             )
         )
 
@@ -92,8 +112,9 @@ class _LineKeeping(dns.tokenizer.Tokenizer):
 
 
 class _Pieces:
-    def __init__(self, found: list[Expectation]) -> None:
+    def __init__(self, found: list[Expectation], problems: list[BadInput] | None) -> None:
         self._collector = _Collector(found)
+        self._problems = problems
 
     def reader(self, origin: dns.name.Name) -> dns.zonefile.Reader:
         """A reader that takes records without any TTL, as lists of expectations often have none."""
@@ -103,13 +124,7 @@ class _Pieces:
         reader.default_ttl, reader.default_ttl_known, reader.default_ttl_from_soa = _NO_TTL, True, True
         return reader
 
-    def read(self, path: Path, reader: dns.zonefile.Reader, above: tuple[Path, ...]) -> None:
-        try:
-            text = path.read_text(encoding="utf-8-sig")
-        except UnicodeDecodeError as error:
-            raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
-        except OSError as error:
-            raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
+    def read(self, path: Path, text: str, reader: dns.zonefile.Reader, above: tuple[Path, ...]) -> None:
         above = (*above, path.resolve())
         for first_line, piece, include in _split(text):
             self._collector.path = path
@@ -129,14 +144,23 @@ class _Pieces:
                 except BadName as error:
                     raise BadInput.at(path, line, str(error)) from None
                 below.current_origin = dns.name.from_wire(origin, 0)[0]
-            self.read(target, below, above)
+            self.read(target, read_text(target), below, above)
 
     def _read_piece(self, reader: dns.zonefile.Reader, piece: str, path: Path, first_line: int) -> None:
-        reader.tok = _LineKeeping(piece, path, first_line, self._collector)
-        try:
-            reader.read()
-        except (dns.exception.DNSException, ValueError, UnicodeError) as error:
-            raise BadInput.at(path, self._collector.line, _plain(error)) from None
+        while True:
+            reader.tok = _LineKeeping(piece, path, first_line, self._collector)
+            try:
+                reader.read()
+                return
+            except (dns.exception.DNSException, ValueError, UnicodeError) as error:
+                problem = BadInput.at(path, self._collector.line, _plain(error))
+                if self._problems is None:
+                    raise problem from None
+            # The damaged line is noted, and reading goes on behind it.
+            self._problems.append(problem)
+            lines = piece.splitlines(keepends=True)
+            behind = self._collector.line - first_line + 1
+            piece, first_line = "".join(lines[behind:]), first_line + behind
 
 
 def _split(text: str) -> list[tuple[int, str, tuple[str, str | None] | None]]:

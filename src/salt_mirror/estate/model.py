@@ -226,6 +226,6 @@ class _Builder:
             raise self._fail(f"{place}, expect: there is no file {path}")
         if path.suffix.lower() == ".csv":
             return read_csv(path, apex)
-        from salt_mirror.estate.masterfile import read_master_file
+        from salt_mirror.estate.sources import read_expectations  # brings dnspython in
 
-        return read_master_file(path, apex)
+        return read_expectations(path, apex)

@@ -46,13 +46,19 @@ def print_report(
         page.rest(agreeing, everything=everything)
 
 
+_UNITS = {
+    "pairs": ("address", "addresses", "agrees", "agree"),
+    "rollcall": ("record set", "record sets", "is as expected", "are as expected"),
+}
+"""What a command counts, and what it says of those that are sound."""
+
+
 def headline(report: Report) -> str:
     """The first line: the answer in one sentence."""
     counts = report.counts
+    one, several, is_so, are_so = _UNITS[report.command]
     total = counts.agrees + counts.differs + counts.unverified
-    parts = [
-        f"{counts.agrees:,} of {_many(total, 'address', 'addresses')} {'agrees' if 1 in (total, counts.agrees) else 'agree'}"
-    ]
+    parts = [f"{counts.agrees:,} of {_many(total, one, several)} {is_so if 1 in (total, counts.agrees) else are_so}"]
     if counts.differs:
         parts.append(f"{counts.differs:,} {'differs' if counts.differs == 1 else 'differ'}")
     if counts.unverified:
@@ -67,6 +73,7 @@ class _Page:
         self._console = Console(file=file, highlight=False, markup=False, emoji=False)
         self._wrap = self._console.is_terminal
         self._views = several_views
+        self._units = _UNITS[report.command][:2]
 
     def _line(self, text: Text | str = "", indent: int = 0) -> None:
         text = Text(text) if isinstance(text, str) else text
@@ -103,9 +110,21 @@ class _Page:
         faults = self._report.weighing("fault")
         if faults:
             self._heading(f"DIFFERS: {_many(len(faults), 'fault')}", "bold red")
+        causes = [finding.cause for finding in faults]
+        for cause in dict.fromkeys(filter(None, causes)):
+            self._line()
+            self._line(Text.assemble(("cause   ", "bold red"), (_clean(cause), "bold")))
+            for finding in faults:
+                if finding.cause == cause:
+                    self._line(self._place(finding), 8)
         for finding in faults:
             self._line()
             self._finding(finding, evidence=True)
+
+    def _place(self, finding: Finding) -> str:
+        address = f"  {finding.address or finding.type}"
+        view = f"  [{_clean(finding.view)}]" if self._views and finding.view else ""
+        return f"{finding.name}{address}{view}"
 
     def cautions(self, *, everything: bool) -> None:
         cautions = self._report.weighing("caution")
@@ -119,12 +138,8 @@ class _Page:
         head = Text.assemble(
             (f"{finding.weight:<8}", _COLOURS[finding.weight]),
             (CATALOGUE[finding.code].title, "bold"),
-            f"  {finding.name}",
+            f"  {self._place(finding)}",
         )
-        if finding.address:
-            head.append(f"  {finding.address}")
-        if self._views and finding.view:
-            head.append(f"  [{_clean(finding.view)}]")
         self._line(head)
         self._line(_clean(finding.text), 8)
         if evidence:
@@ -138,16 +153,14 @@ class _Page:
         if not findings:
             return
         subjects = self._report.counts.unverified
-        self._heading(f"COULD NOT BE VERIFIED: {_many(subjects, 'address', 'addresses')}, and why", "bold yellow")
+        self._heading(f"COULD NOT BE VERIFIED: {_many(subjects, *self._units)}, and why", "bold yellow")
         for cause, group in groupby(findings, key=lambda finding: finding.cause):
             members = list(group)
             self._line()
             self._line(Text(_clean(cause), style="yellow"))
             shown = members if everything else members[:_FEW]
             for finding in shown:
-                place = f"  {finding.address}" if finding.address else ""
-                view = f"  [{_clean(finding.view)}]" if self._views and finding.view else ""
-                self._line(f"{finding.name}{place}{view}", 8)
+                self._line(self._place(finding), 8)
             if len(members) > len(shown):
                 self._line(f"and {len(members) - len(shown):,} more (--all lists them)", 8)
             for line in _evidence_lines(members[0].evidence, members[0].type):
@@ -156,9 +169,7 @@ class _Page:
     def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
         report, notes = self._report, self._report.weighing("note")
         if not everything:
-            folded = (
-                [_many(report.counts.agrees, "address", "addresses") + " in agreement"] if report.counts.agrees else []
-            )
+            folded = [_many(report.counts.agrees, *self._units) + " in agreement"] if report.counts.agrees else []
             folded += [_many(len(notes), "note")] if notes else []
             if folded:
                 self._line()
@@ -169,10 +180,10 @@ class _Page:
         for finding in notes:
             self._line(_clean(finding.text), 8)
         if report.counts.agrees:
-            self._heading(f"AGREES: {_many(report.counts.agrees, 'address', 'addresses')}", "bold green")
+            self._heading(f"AGREES: {_many(report.counts.agrees, *self._units)}", "bold green")
         for subject in agreeing:
             view = f"  [{_clean(subject.view)}]" if self._views and subject.view else ""
-            self._line(f"{subject.name}  {subject.address or ''}{view}", 8)
+            self._line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
 
 
 def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:

@@ -1,0 +1,51 @@
+"""`salt-mirror expect`: one form of expectations turned into another, and what is wrong with them."""
+
+from __future__ import annotations
+
+import sys
+from enum import Enum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+
+class Form(str, Enum):
+    """The forms of expectations."""
+
+    CSV = "csv"
+    JSONL = "jsonl"
+    ZONE = "zone"
+
+
+def expect(
+    files: Annotated[
+        list[str], typer.Argument(metavar="FILE...", help="Master files, CSV, JSON Lines; - is standard input.")
+    ],
+    to: Annotated[Form, typer.Option("--to", help="The form to write.")] = Form.CSV,
+    origin: Annotated[
+        str | None, typer.Option("--zone", help="Complete short names with this zone.", show_default=False)
+    ] = None,
+) -> None:
+    """Turn expected records from one form into another, and report duplicates and contradictions.
+
+    Exit status: 0 nothing is wrong with them, 1 something contradicts itself or stands twice, 2 a line cannot be read.
+    """
+    from salt_mirror.dns.names import ROOT
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.estate.model import zone_name
+    from salt_mirror.estate.sources import contradictions, read_expectations, read_given, write_expectations
+
+    apex = zone_name(origin) if origin is not None else ROOT
+    problems: list[BadInput] = []
+    found = []
+    for file in files:
+        if file == "-":
+            found += read_given(sys.stdin.read(), apex, problems)
+        else:
+            found += read_expectations(Path(file), apex, problems)
+    sys.stdout.write(write_expectations(found, to.value))
+    wrong = contradictions(found)
+    for line in [*map(str, problems), *wrong]:
+        sys.stderr.write(f"salt-mirror: {line}\n")
+    raise typer.Exit(2 if problems else 1 if wrong else 0)
