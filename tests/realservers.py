@@ -117,15 +117,18 @@ def _write_zones(folder: Path, zones: dict[str, str]) -> list[tuple[str, Path]]:
 
 
 @contextmanager
-def knot(folder: Path, zones: dict[str, str], *, key: Key) -> Iterator[Server]:
-    """Knot serving zones, and handing them over to whoever signs with the key."""
-    path, port = program("knotd"), free_port()
+def knot(
+    folder: Path, zones: dict[str, str], *, key: Key, port: int | None = None, generous: bool = False
+) -> Iterator[Server]:
+    """Knot serving zones, and handing them over to whoever signs with the key; to anyone on loopback if `generous`."""
+    path, port = program("knotd"), port or free_port()
     written = _write_zones(folder, zones)
     lines = [
         "server:", f"  rundir: {folder}", f"  listen: 127.0.0.1@{port}", "  udp-workers: 1", "  tcp-workers: 1",
         "  background-workers: 1", "log:", "  - target: stderr", "    any: warning", "database:", f"  storage: {folder}/db",
         "key:", "  - id: mirror.test", f"    algorithm: {key.algorithm}", f"    secret: {secret_text(key)}",
-        "acl:", "  - id: signed", "    key: mirror.test", "    action: transfer", "zone:",
+        "acl:", "  - id: signed", "    address: 127.0.0.1" if generous else "    key: mirror.test", "    action: transfer",
+        "zone:",
     ]  # fmt: skip
     for origin, file in written:
         lines += [f'  - domain: "{origin}"', f"    file: {file}", "    acl: signed", "    zonefile-sync: -1"]
@@ -168,6 +171,24 @@ def bind(
     config = folder / "named.conf"
     config.write_text("\n".join(texts) + "\n", encoding="utf-8")
     with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, written[0][0]) as server:
+        yield server
+
+
+@contextmanager
+def bind_secondary(folder: Path, zone: str, primary: Server) -> Iterator[Server]:
+    """BIND as a secondary of a primary, which it asks when it starts; what it has got stays in the folder."""
+    path, port = program("named"), free_port()
+    folder.mkdir(parents=True, exist_ok=True)
+    config = folder / "named.conf"
+    config.write_text(
+        f'options {{ directory "{folder}"; listen-on port {port} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }}; recursion no; '
+        "pid-file none; dnssec-validation no; notify no; minimal-responses yes; };\ncontrols { };\n"
+        "logging { channel err { stderr; severity warning; }; category default { err; }; };\n"
+        f'zone "{zone}" {{ type secondary; file "zone"; masterfile-format text; '
+        f"primaries {{ {primary.host} port {primary.port}; }}; }};\n",
+        encoding="utf-8",
+    )
+    with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, zone) as server:
         yield server
 
 

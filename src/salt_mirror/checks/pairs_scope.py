@@ -76,7 +76,8 @@ class Scope:
         for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
                 for expectation in zone.expectations:
-                    yield view, expectation
+                    if expectation.presence != "absent":
+                        yield view, expectation
 
     def _index(self) -> None:
         gathered: dict[tuple[str, Name], list[bytes]] = {}

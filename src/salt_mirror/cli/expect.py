@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import sys
-from enum import Enum
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 
-class Form(str, Enum):
+class Form(StrEnum):
     """The forms of expectations."""
 
     CSV = "csv"

@@ -36,7 +36,7 @@ def rollcall(
         list[str] | None,
         typer.Argument(
             metavar="[EXPECTATION]...",
-            help="Files of expected records (master file, CSV, JSON Lines), - for standard input; the estate's own when left out.",
+            help="Files of expected records (master, CSV, JSON Lines), - for standard input; the estate's when left out.",
         ),
     ] = None,
     estate_file: EstateOption = None,

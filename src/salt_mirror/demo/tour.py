@@ -41,6 +41,21 @@ STOPS = (
         ("pairs", "10.77.20.0/24", "--faults"),
         1,
     ),
+    Stop(
+        "Another user cannot reach the new press. What does it have, and does every server and the office's cache say so?",
+        ("ask", "press", "A", "--at", "authoritative,offices"),
+        0,
+    ),
+    Stop(
+        "Somebody types a name wrong. Nothing came back is not the end of it.",
+        ("ask", "wieghbridge", "--at", "dc-north"),
+        1,
+    ),
+    Stop(
+        "The services moved to dc-kiln on Sunday. Is every expected record registered, on every authoritative server?",
+        ("rollcall", "--faults"),
+        1,
+    ),
     Stop("The whole estate: every name and address that it expects, every network that it lists.", ("pairs",), 1),
 )
 

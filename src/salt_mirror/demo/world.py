@@ -44,7 +44,7 @@ SERVERS: dict[str, dict[str, str]] = {
 """Which server holds which zones (by origin, with the scenario's file); the last one is a resolver."""
 
 RESOLVERS = frozenset(("harbour-office",))
-_RECORDS = ("pans.zone", "leases.csv", "inside.zone", "public.zone")
+_RECORDS = ("pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone")
 _FIRST_PORT = 5301
 
 

@@ -39,7 +39,7 @@ def print_report(
     """
     page = _Page(report, file, several_views=several_views)
     page.answer()
-    page.faults()
+    page.faults(everything=everything)
     if not faults_alone:
         page.unverified(everything=everything)
         page.cautions(everything=everything)
@@ -106,7 +106,7 @@ class _Page:
         for remark in report.remarks:
             self._line(Text("Note: " + _clean(remark), style="dim"))
 
-    def faults(self) -> None:
+    def faults(self, *, everything: bool) -> None:
         faults = self._report.weighing("fault")
         if faults:
             self._heading(f"DIFFERS: {_many(len(faults), 'fault')}", "bold red")
@@ -117,7 +117,10 @@ class _Page:
             for finding in faults:
                 if finding.cause == cause:
                     self._line(self._place(finding), 8)
+                    self._line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
         for finding in faults:
+            if finding.cause and not everything:
+                continue  # told above, with what mends it
             self._line()
             self._finding(finding, evidence=True)
 
