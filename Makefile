@@ -32,6 +32,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/engine.py
 	$(BIN)/python bench/pairs.py
+	$(BIN)/python bench/rollcall.py
 	$(BIN)/python bench/transfer.py
 	$(BIN)/python bench/loss.py
 

@@ -14,8 +14,8 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
-from realservers import nsd
 
+from realservers import nsd
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.rollcall import Roll, call_roll
 from salt_mirror.checks.rollcall_scope import expected_sets
@@ -58,7 +58,10 @@ def main() -> None:
                 shares.append((read - before) / (after - before))
                 reads.append(read - before)
                 wholes.append(after - before)
-    print(f"roll call, {RECORDS:,} records, {runner.asked:,} questions, median of {ROUNDS}: {statistics.median(wholes):.2f} s,", end=" ")
+    print(
+        f"roll call, {RECORDS:,} records, {runner.asked:,} questions, median of {ROUNDS}: {statistics.median(wholes):.2f} s,",
+        end=" ",
+    )
     print(f"of which reading {statistics.median(reads):.2f} s: {statistics.median(shares):.0%} (at most 33 %)")
 
 

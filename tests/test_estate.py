@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_text, type_text
+from salt_mirror.estate import plainlines
 from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.masterfile import read_master_file
+from salt_mirror.estate.masterfile import read_master_file, read_master_text
 from salt_mirror.estate.model import load_estate
 
 PANS = from_text("pans.gullmarsh.internal")
@@ -163,3 +167,33 @@ def test_a_bad_line_in_csv_is_named(tmp_path: Path, text: str, message: str) -> 
     path.write_text(text, encoding="utf-8")
     with pytest.raises(BadInput, match=message):
         read_csv(path, PANS)
+
+
+OWNERS = st.sampled_from(["", "a", "b.c", "*.w", "kiln-02", "x.example.", "0/26", "1", "@", "\\065b"])
+TTLS = st.sampled_from(["", "60", "0", "1h"])
+CLASSES = st.sampled_from(["", "IN", "in"])
+VALUES = st.sampled_from(
+    ["A 192.0.2.1", "A 192.0.2.1 ; note", "AAAA 2001:db8::7", "PTR host", "CNAME x.example.", "NS a.b", "MX 10 mail",
+     'TXT "a;b" "(c"', "SOA ns h (1\n 2 3\n4 5)", "A 192.0.2", "a 192.0.2.1", "TXT plain", "CNAME @"]
+)  # fmt: skip
+DIRECTIVES = st.sampled_from(
+    ["$TTL 300", "$ORIGIN sub", "$ORIGIN other.example.", "; a comment", "", "   ", "$TTL 1d ; a day"]
+)
+LINES = st.one_of(
+    DIRECTIVES,
+    st.builds(lambda owner, ttl, rdclass, value: f"{owner} {ttl} {rdclass} {value}", OWNERS, TTLS, CLASSES, VALUES),
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.lists(LINES, max_size=12))
+def test_plain_lines_are_read_as_the_grammar_reads_them(texts: list[str]) -> None:
+    def read(plain: bool) -> tuple[list[str], list[str]]:
+        problems: list[BadInput] = []
+        with pytest.MonkeyPatch.context() as patch:
+            if not plain:
+                patch.setattr(plainlines, "_RECORD", re.compile(r"(?!)"))
+            found = read_master_text("\n".join(texts) + "\n", Path("x.zone"), PANS, problems)
+        return lines(found), [str(problem) for problem in problems]
+
+    assert read(plain=True) == read(plain=False)

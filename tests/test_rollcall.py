@@ -215,9 +215,9 @@ def test_a_secondary_that_could_not_transfer_is_named_until_it_has(run: Run, tmp
         assert (measured.status, measured.report["counts"]["agrees"]) == (0, 3)
 
 
-GIVEN = """{"name": "kiln-02.pans.example", "type": "A", "value": "10.77.20.2", "ttl": 300, "owner": "heat", "lifetime": "dynamic"}
+GIVEN = """{"name": "kiln-02.pans.example", "type": "A", "value": "10.77.20.2", "ttl": 300, "lifetime": "dynamic"}
 {"name": "old.pans.example.", "type": "A", "presence": "absent", "note": "sold, with \\"love\\""}
-{"name": "pans.example", "type": "MX", "value": "10 mail.pans.example.", "presence": "exact"}
+{"name": "pans.example", "type": "MX", "value": "10 mail.pans.example.", "presence": "exact", "owner": "post"}
 """
 
 

@@ -88,6 +88,15 @@ def main() -> None:
                 environment,
             )
             picture("pairs-network", ["salt-mirror pairs 10.77.20.0/24"], environment)
+            ask = [
+                "salt-mirror ask sluice A --at authoritative,offices",
+                "salt-mirror ask gullmarsh.example SOA MX --at ns1",
+                "salt-mirror ask wieghbridge --at dc-north",
+                "salt-mirror ask press MX --at dc-north",
+                "salt-mirror ask crane A --at dc-harbour",
+            ]
+            picture("ask", ask, environment)
+            picture("rollcall", ["salt-mirror rollcall --types SRV,A,AAAA"], environment)
         os.chdir("/")
         picture("tour", ["salt-mirror demo"], environment)
     finally:

@@ -1,9 +1,9 @@
 """Expectations from master files (RFC 1035 section 5), as dnspython reads them.
 
 Strategy: dnspython's reader does the grammar, with its origin at the root so that several zones' absolute names may
-stand in one file. `$INCLUDE` is done here: its path is relative to the file that names it, a file that includes itself is
-an error, and the origin of the included file ends with it (RFC 1035 section 5.1). Everything else is handed on in
-pieces, with the line numbers of the file, to one reader that keeps `$ORIGIN`, `$TTL` and the last name between them.
+stand in one file; lines that need no grammar never get there (`plainlines`). `$INCLUDE` is done here: its path is relative
+to the file that names it, a file that includes itself is an error, and the origin of the included file ends with it
+(RFC 1035 section 5.1). One reader keeps `$ORIGIN`, `$TTL` and the last name through all pieces of a file.
 """
 
 from __future__ import annotations
@@ -22,6 +22,7 @@ import dns.zonefile
 from salt_mirror.dns.names import BadName, Name, from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.plainlines import plain_lines
 
 _INCLUDE = re.compile(r"\$INCLUDE[ \t]+(\"[^\"]*\"|\S+)(?:[ \t]+([^;\s]+))?[ \t]*(?:;.*)?\Z", re.IGNORECASE)
 _MOST_INCLUDES = 32
@@ -66,7 +67,6 @@ class _Collector:
         self.path = Path()
         self.line = 0
         self._found = found
-        self._names: dict[dns.name.Name, Name] = {}
 
     def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
         return dns.name.root, False, dns.name.root
@@ -81,20 +81,12 @@ class _Collector:
         """Called at each `$ORIGIN`; the reader itself keeps it."""
 
     def add(self, name: dns.name.Name, ttl: int, rdata: dns.rdata.Rdata) -> None:
-        wire = self._names.get(name)
-        if wire is None:
-            wire = self._names[name] = name.to_digestable()
-        self._found.append(
-            Expectation(
-                wire,
-                int(rdata.rdtype),
-                rdata.to_digestable(dns.name.root),
-                ttl=ttl if ttl != _NO_TTL else None,
-                source=self.path,
-                line=self.line,
-                presence="exact",
-            )
-        )
+        self.keep(self.line, name.to_digestable(), ttl, int(rdata.rdtype), rdata.to_digestable(dns.name.root))
+
+    def keep(self, line: int, name: Name, ttl: int, rdtype: int, rdata: bytes) -> None:
+        """Keeps one record."""
+        known = ttl if ttl != _NO_TTL else None
+        self._found.append(Expectation(name, rdtype, rdata, ttl=known, source=self.path, line=line, presence="exact"))
 
 
 class _LineKeeping(dns.tokenizer.Tokenizer):
@@ -147,7 +139,14 @@ class _Pieces:
             self.read(target, read_text(target), below, above)
 
     def _read_piece(self, reader: dns.zonefile.Reader, piece: str, path: Path, first_line: int) -> None:
-        while True:
+        for one in plain_lines(piece.splitlines(keepends=True), first_line, reader):
+            if len(one) == 2:
+                self._read_bunch(reader, "".join(one[1]), path, one[0])
+            else:
+                self._collector.keep(*one)
+
+    def _read_bunch(self, reader: dns.zonefile.Reader, piece: str, path: Path, first_line: int) -> None:
+        while piece:
             reader.tok = _LineKeeping(piece, path, first_line, self._collector)
             try:
                 reader.read()
