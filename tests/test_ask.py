@@ -18,7 +18,8 @@ from realservers import nsd, unbound
 from salt_mirror.checks.ask import duration
 from salt_mirror.checks.nearest import edits, nearest
 from salt_mirror.dns.names import from_text
-from salt_mirror.report.answers import mailbox
+from salt_mirror.dns.records import MX, TXT, rdata_from_text
+from salt_mirror.report.answers import in_order, mailbox
 from salt_mirror.standin.server import StandIn
 from test_servers import ZONES
 
@@ -41,6 +42,8 @@ Run = Callable[..., Outcome]
         ("gullmarsh.example soa --at ns1", 0, "gullmarsh.example.  SOA serial 2026112301 of ns1.gullmarsh.example."),
         ("klin-02 --at dc-north", 1, "klin-02.pans.gullmarsh.internal.  does not exist"),
         ("kiln-02 TYPE15 --at dc-north", 1, "kiln-02.pans.gullmarsh.internal.  has no MX"),
+        ("crane A --at 127.0.0.1:1", 3, "crane.pans.gullmarsh.internal.  A: no usable answer"),
+        ("boiler TXT --at dc-north", 0, 'boiler.pans.gullmarsh.internal.  TXT "left over", "no network yet"'),
         ("crane --at dc-harbour", 3, "crane.pans.gullmarsh.internal.  A, AAAA: no usable answer"),
         ("crane A --at dc-harbour,dc-north", 0, "crane.pans.gullmarsh.internal.  A 10.77.30.11"),
         ("kiln-02 A --at offices", 0, "kiln-02.pans.gullmarsh.internal.  A 10.77.20.12"),
@@ -87,6 +90,7 @@ def test_forms_for_scripts_and_for_the_curious(run: Run, world: World) -> None:
     detail = run("ask", "www.gullmarsh.example", "A", "--bytes", *estate).out
     assert re.search(r"id \d+, NOERROR, flags QR AA, \d+ bytes udp", detail)
     assert "CNAME (5)  web.gullmarsh.example." in detail and "0000  " in detail
+    assert "EDNS 0, payload 1232 bytes, no options" in detail
     soa = run("ask", "gullmarsh.example", "SOA", *estate).out
     assert "mailbox             hostmaster@gullmarsh.example" in soa and "expire              1209600 s (14 d)" in soa
     (name,) = run("ask", "www.gullmarsh.example", "A", "--json", *estate).report["names"]
@@ -187,6 +191,23 @@ def test_edits_count_like_the_plain_definition_within_the_limit(one: str, other:
 
     found = edits(one, other, 3)
     assert found == plain(one, other) if plain(one, other) <= 3 else found > 3
+
+
+def test_a_zone_that_may_be_transferred_gives_the_names_that_nobody_listed(run: Run, world: World) -> None:
+    words = ("ask", "klim-07", "--at", "dc-kiln", "--estate", str(world[0]))
+    assert "none that is near it" in run(*words).out
+    world[1]["dc-north"].transfers = True
+    try:
+        assert "did you mean klin-07.pans.gullmarsh.internal.?" in run(*words).out
+    finally:
+        world[1]["dc-north"].transfers = False
+
+
+def test_equal_preferences_are_marked_as_a_pool_and_texts_are_joined() -> None:
+    mail = [rdata_from_text(MX, text) for text in ("20 c.example.", "10 b.example.", "10 a.example.")]
+    pool = "one of a pool of 2"
+    assert in_order(MX, sorted(mail)) == [("10 a.example.", pool), ("10 b.example.", pool), ("20 c.example.", "")]
+    assert in_order(TXT, [rdata_from_text(TXT, '"two " "strings"')]) == [('"two strings"', "")]
 
 
 def test_small_things_people_read() -> None:

@@ -19,11 +19,13 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A, BadRecord, type_from_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.dns.system import search_list
+from salt_mirror.dns.transfer import TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 
 _MNEMONICS = frozenset(TYPE_NAMES.values())
 AUTHORITATIVE = "authoritative"
+_LOOK_S = 3.0
 
 Complain = Callable[[int | None, str], None]
 
@@ -66,6 +68,7 @@ class Work:
         self._atlas = Atlas(estate, resolvers=finders)
         if not wanted and not finders:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
+        self._looked_in: set[Name] = set()
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
 
     @property
@@ -96,7 +99,27 @@ class Work:
                 continue
             # A runner a name: at a prompt the same question is asked anew, since that is what somebody wants to see.
             (asked,) = Runner(engine).run([self._ask(name, rdtypes)])
+            if (
+                not asked.answered
+                and any(told.denial == "no such name" for told in asked.told)
+                and self._look_in_zone(name)
+            ):
+                (asked,) = Runner(engine).run([self._ask(name, rdtypes)])
             yield typed, asked
+
+    def _look_in_zone(self, name: Name) -> bool:
+        """Takes the names of the estate's zone by transfer, once, to find near ones; whether there are new ones."""
+        zone = self._estate.zone_for(name, self._view)
+        if zone is None or not zone.servers or zone.apex in self._looked_in:
+            return False
+        self._looked_in.add(zone.apex)
+        before = len(self._known)
+        try:
+            for records in transfer(zone.servers[0], zone.apex, timeout_s=_LOOK_S, most_s=_LOOK_S):
+                self._known.update(record.owner for record in records)
+        except TransferFailed:
+            return False
+        return len(self._known) > before
 
     def _question(self, typed: str, rest: Sequence[str]) -> tuple[Name, tuple[int, ...]]:
         rdtypes = tuple(map(type_from_text, rest)) or self._types

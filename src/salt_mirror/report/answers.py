@@ -15,7 +15,7 @@ from rich.text import Text
 from salt_mirror.checks.ask import Asked, Told, duration
 from salt_mirror.dns.names import label_text, labels, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import MX, SOA, SRV, rdata_text, soa_fields, type_text
+from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text
 from salt_mirror.dns.reverse import address_of, address_text
 
 _HEAD_FLAGS = (
@@ -41,11 +41,7 @@ class AnswerPage:
 
     def show(self, asked: Asked, typed: str) -> None:
         """Shows one name; `typed` is what was asked for before it was completed."""
-        self._line(
-            Text(
-                headline(asked), style="bold green" if asked.answered else "bold red" if asked.usable else "bold yellow"
-            )
-        )
+        self._line(Text(headline(asked), style=_mood(asked)))
         if typed.rstrip(".").lower() != to_text(asked.name).rstrip(".") and address_of(asked.name) is None:
             self._line(Text(f"{_clean(typed)} was taken as {to_text(asked.name)}", style="dim"))
         servers = list(dict.fromkeys(told.server for told in asked.told))
@@ -55,8 +51,11 @@ class AnswerPage:
         else:
             for rdtype in asked.rdtypes:
                 for one in asked.at(rdtype):
-                    if one.values or (len(asked.rdtypes) == 1 and one.answer.trouble is None):
+                    if one.values:
                         self._alone(rdtype, one)
+            nobody = next((one for one in asked.told if one.answer.trouble is None), None)
+            if nobody is not None and not asked.answered:
+                self._line(Text(source(nobody), style="dim"), 8)
         self._silent(asked)
         for why in asked.why:
             self._line(Text.assemble(("why   ", "cyan"), why), 2)
@@ -167,6 +166,7 @@ class AnswerPage:
         self._line(
             f"records: question {counts[0]}, answer {counts[1]}, authority {counts[2]}, additional {counts[3]}", 4
         )
+        self._line(_edns(message), 4)
         for name, records in zip(("answer", "authority", "additional"), answer.sections, strict=True):
             for record in records:
                 text = rdata_text(record.rdtype, record.rdata)
@@ -177,6 +177,28 @@ class AnswerPage:
         if self._raw:
             for at in range(0, len(message), 32):
                 self._line(f"{at:04x}  {message[at : at + 32].hex(' ', 2)}", 4)
+
+
+def _mood(asked: Asked) -> str:
+    """The colour of the first line; its words say the same."""
+    if not asked.usable or any(map(asked.differs, asked.rdtypes)):
+        return "bold yellow"
+    return "bold green" if asked.answered else "bold red"
+
+
+def _edns(message: bytes) -> str:
+    """What a message says of EDNS, in a line (RFC 6891)."""
+    import dns.exception
+    import dns.message
+
+    try:
+        read = dns.message.from_wire(message, ignore_trailing=True)
+    except (dns.exception.DNSException, ValueError):
+        return "EDNS: cannot be read"
+    if read.edns < 0:
+        return "no EDNS"
+    options = ", ".join(f"{option.otype.name} ({int(option.otype)})" for option in read.options) or "no options"
+    return f"EDNS {read.edns}, payload {read.payload} bytes, {'DO, ' if read.ednsflags & 0x8000 else ''}{options}"
 
 
 def headline(asked: Asked) -> str:
@@ -205,6 +227,9 @@ def headline(asked: Asked) -> str:
 
 def in_order(rdtype: int, values: Sequence[bytes]) -> list[tuple[str, str]]:
     """Values as text in the order in which they count (preference, priority, else as sorted), each with a word on pools."""
+    if rdtype == TXT:
+        # One text, however many strings it was cut into on the wire (RFC 7208 section 3.3 reads it so too).
+        return [(rdata_text(TXT, value).replace('" "', ""), "") for value in values]
     if rdtype not in (MX, SRV):
         return [(rdata_text(rdtype, value), "") for value in values]
     rows = []
