@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import socket
 import threading
 import time
@@ -18,6 +19,7 @@ import trustme
 
 from conftest import Outcome, server_of
 from realservers import LOOPBACK, bind
+from salt_mirror.dns.bulk import Bulk
 from salt_mirror.dns.engine import Engine
 from salt_mirror.dns.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.names import from_text
@@ -173,6 +175,42 @@ def test_a_pace_is_kept_and_the_estates_pace_reaches_the_server(
         encoding="utf-8",
     )
     assert "servers, slow, pace: -1.0 is no pace" in run("pairs", "web.gullmarsh.example").err
+
+
+def test_datagrams_go_out_one_by_one_where_the_system_does_not_take_them_together() -> None:
+    class Declining:
+        def __init__(self) -> None:
+            self.sent: list[bytes] = []
+            self.asked = 0
+
+        def sendmsg(self, *_: object) -> int:
+            self.asked += 1
+            raise OSError(errno.EIO, "no checksums here")
+
+        def send(self, wire: bytes) -> int:
+            if wire == b"gone":
+                raise ConnectionRefusedError
+            self.sent.append(wire)
+            return len(wire)
+
+    sock, bulk = Declining(), Bulk()
+    assert bulk.send(sock, [b"one", b"two"]) and bulk.send(sock, [b"six", b"ten"])  # type: ignore[arg-type]
+    assert (sock.sent, sock.asked <= 1) == ([b"one", b"two", b"six", b"ten"], True)
+    assert not bulk.send(sock, [b"gone", b"here"])  # type: ignore[arg-type]
+    assert sock.sent[-1] == b"here"
+
+
+def test_many_datagrams_of_one_size_arrive_as_many() -> None:
+    with (
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as ear,
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as mouth,
+    ):
+        ear.bind(("127.0.0.1", 0))
+        ear.settimeout(2)
+        mouth.connect(ear.getsockname())
+        wires = [b"%040d" % number for number in range(150)]
+        assert Bulk().send(mouth, wires)
+        assert [ear.recv(2048) for _ in wires] == wires
 
 
 def test_a_bucket_of_tokens_lets_out_its_rate_and_no_more() -> None:

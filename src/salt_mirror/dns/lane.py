@@ -18,6 +18,7 @@ import string
 from collections import deque
 from collections.abc import Callable
 
+from salt_mirror.dns.bulk import Bulk
 from salt_mirror.dns.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.manners import Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
@@ -88,6 +89,7 @@ class Lane:
         self._edns_seen = False
         self._knows_edns = True
         self._plain_heard = 0
+        self._bulk = Bulk()
         self._cookie = os.urandom(8)
         self._has_cookie = False
         self._opt = opt_record(options=cookie_option(self._cookie))
@@ -137,7 +139,7 @@ class Lane:
             for _ in range(number):
                 self._launch_signed(self.waiting.popleft(), now)
             return
-        firsts, flights, popleft, send = self._firsts, self._flights, self.waiting.popleft, sock.send
+        firsts, flights, popleft = self._firsts, self._flights, self.waiting.popleft
         opt, middles = (self._opt, QUERY_MIDDLE) if self._knows_edns else (b"", PLAIN_MIDDLE)
         if self._keeps_case:
             self._case_left -= number
@@ -146,7 +148,7 @@ class Lane:
         case, tails = self._case, _TAILS
         ids, ids_at = self._ids, self._ids_at
         batch: list[bytes] = []
-        refused = False
+        by_size: dict[int, list[bytes]] = {}
         for _ in range(number):
             question = popleft()
             name, rdtype, _, recurse = question
@@ -159,16 +161,16 @@ class Lane:
             asked = name.translate(case) + (tails.get(rdtype) or _tail(rdtype))
             firsts[qid] = (question, asked, now, sock)
             batch.append(qid)
+            wire = qid + middles[recurse] + asked + opt
             try:
-                send(qid + middles[recurse] + asked + opt)
-            except (BlockingIOError, InterruptedError):
-                pass  # as good as lost on the way: the next try will carry it
-            except OSError:
-                refused = True
+                by_size[len(wire)].append(wire)
+            except KeyError:
+                by_size[len(wire)] = [wire]
         self._ids, self._ids_at = ids, ids_at
         self._firsts_due.append((now + self._trips.wait_s, now, batch))
-        if refused:
-            self._refused(now)
+        for wires in by_size.values():
+            if not self._bulk.send(sock, wires):
+                self._refused(now)
 
     def _launch_signed(self, question: Question, now: float) -> None:
         """Signed questions are flights from the first try on: the signature has to be remembered."""
