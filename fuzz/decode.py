@@ -12,7 +12,7 @@ from contextlib import suppress
 import atheris
 
 with atheris.instrument_imports():
-    from salt_mirror.dns import names, wire
+    from salt_mirror.dns import names, transfer, wire
     from salt_mirror.dns.records import rdata_text
 
 ZONE = names.from_text("pans.example")
@@ -29,7 +29,7 @@ def one_input(noise: bytes) -> None:
         with suppress(wire.MalformedMessage):
             sections = wire.read_sections(message)
         try:
-            records = wire.read_transfer_records(message, ZONE)
+            records = transfer.read_transfer_records(message, ZONE)
         except wire.MalformedMessage:
             records = []
         assert all(names.is_within(record.owner, ZONE) for record in records)

@@ -24,8 +24,8 @@ from salt_mirror.dns.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A
-from salt_mirror.dns.transfer import TransferFailed, transfer
-from salt_mirror.dns.wire import MalformedMessage, read_transfer_records
+from salt_mirror.dns.transfer import TransferFailed, read_transfer_records, transfer
+from salt_mirror.dns.wire import MalformedMessage
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
 from test_pairs_command import estate_of, reverse_of, zones_of

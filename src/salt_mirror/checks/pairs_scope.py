@@ -15,7 +15,7 @@ from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, network_zone, reverse_name
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.model import Estate
+from salt_mirror.estate.model import Estate, parse_network
 
 SWEEP_MOST = 1 << 16
 """The most addresses of a network that are swept unasked: a /16."""
@@ -155,13 +155,9 @@ class Scope:
             self._single[address, view] = not holders.get(view)
 
     def _add_network(self, text: str) -> None:
-        try:
-            network = ipaddress.ip_network(text, strict=True)
-        except ValueError as error:
-            if "host bits" in str(error):
-                right = ipaddress.ip_network(text, strict=False)
-                raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
-            raise BadInput(f"{shown(text)} is no network; expected one such as 10.77.20.0/24") from None
+        network = parse_network(text)
+        if network is None:
+            raise BadInput(f"{shown(text)} is no network; expected one such as 10.77.20.0/24")
         if network.version == 4 and network.num_addresses > SWEEP_MOST and not self._sweep_all:
             raise BadInput(
                 f"{network} has {network.num_addresses:,} addresses; sweeping more than {SWEEP_MOST:,} needs --yes"

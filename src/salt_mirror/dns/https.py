@@ -11,14 +11,13 @@ import contextlib
 import selectors
 import socket
 import time
-from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 from salt_mirror.dns.flight import Flight, answer_from
-from salt_mirror.dns.manners import Breaker, Pace
-from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, SILENCED, TIMEOUT, UNTRUSTED, Answer, Question, Server
+from salt_mirror.dns.gate import Gate
+from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
 from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
 
 if TYPE_CHECKING:
@@ -38,12 +37,11 @@ class HttpsLane:
         import httpx
 
         self.server = server
-        self.waiting: deque[Question] = deque()
         self.strays = 0
         self._done = done
         self._selector = selector
-        self._breaker = Breaker()
-        self._pace = Pace(server.pace) if server.pace else None
+        self._gate = Gate(server, done)
+        self.waiting = self._gate.waiting
         self._under_way: dict[Future[Answer], None] = {}
         self._client: httpx.Client | None = None
         with contextlib.suppress(OSError):  # certificates that cannot be read: nothing can be trusted
@@ -60,16 +58,8 @@ class HttpsLane:
 
     def fill(self, now: float) -> None:
         """Posts what waits, as far as window and pace allow."""
-        if self._breaker.open and not (self.waiting and not self._under_way and self._breaker.probes(now)):
-            while self.waiting:
-                self._done(Answer(self.waiting.popleft(), SILENCED, tries=0, over="https"))
-            return
-        room = 1 if self._breaker.open else _WINDOW - len(self._under_way)
-        if self._pace is not None:
-            room = min(room, self._pace.allowance(now))
-            self._pace.spend(max(0, min(room, len(self.waiting))))
-        for _ in range(min(room, len(self.waiting))):
-            future = self._pool.submit(self._post, self.waiting.popleft())
+        for question in self._gate.pass_on(now, _WINDOW, len(self._under_way)):
+            future = self._pool.submit(self._post, question)
             self._under_way[future] = None
             future.add_done_callback(self._ring)
 
@@ -113,10 +103,7 @@ class HttpsLane:
         for future in [future for future in self._under_way if future.done()]:
             del self._under_way[future]
             answer = future.result()
-            if answer.message:
-                self._breaker.heard()
-            else:
-                self._breaker.unheard(now)
+            self._gate.ended(answer, now)
             self._done(answer)
 
     def expire(self, now: float) -> None:
@@ -124,7 +111,7 @@ class HttpsLane:
 
     def next_due(self, now: float) -> float | None:
         """When something has to be done next."""
-        return now + (self._pace.wait_s() if self._pace is not None and self.waiting else 0.5)
+        return self._gate.next_due(now)
 
     def close(self) -> None:
         """Closes connections and threads."""

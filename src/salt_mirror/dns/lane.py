@@ -11,14 +11,13 @@ from __future__ import annotations
 
 import contextlib
 import os
-import secrets
 import selectors
 import socket
-import string
 from collections import deque
 from collections.abc import Callable
 
 from salt_mirror.dns.bulk import Bulk
+from salt_mirror.dns.chance import open_datagram, random_case
 from salt_mirror.dns.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.manners import Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
@@ -36,7 +35,6 @@ from salt_mirror.dns.wire import (
 )
 
 _RECEIVE = 2048
-_SOCKET_BUFFER = 1 << 20
 _RENEW_AFTER = 4096
 _FALLBACK_AFTER = 2
 _CASES_FOR = 16
@@ -144,7 +142,7 @@ class Lane:
         if self._keeps_case:
             self._case_left -= number
             if self._case_left <= 0:
-                self._case_left, self._case = _CASES_FOR, _random_case()
+                self._case_left, self._case = _CASES_FOR, random_case()
         case, tails = self._case, _TAILS
         ids, ids_at = self._ids, self._ids_at
         batch: list[bytes] = []
@@ -190,6 +188,12 @@ class Lane:
         assert self.server.key is not None
         flight.wire, flight.mac = sign(flight.wire, self.server.key)
 
+    def _signed(self, message: bytes, rcode: int, mac: bytes) -> bool:
+        from salt_mirror.dns.tsig import believable
+
+        assert self.server.key is not None
+        return believable(message, rcode, self.server.key, mac)
+
     def _promote(self, qid: bytes, first: _First, now: float) -> Flight:
         """Makes a flight of a first try that has met trouble."""
         question, asked, sent_at, sock = first
@@ -205,25 +209,12 @@ class Lane:
 
     def _renew(self) -> socket.socket | None:
         """A new socket on a port from a cryptographic source; None when the system knows no way to the server."""
-        family = socket.AF_INET if len(self.server.address) == 4 else socket.AF_INET6
         if self._old_sock is not None:
             self._close(self._old_sock)
         self._old_sock = self._sock
-        sock = None
-        try:
-            sock = socket.socket(family, socket.SOCK_DGRAM)
-            sock.setblocking(False)
-            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _SOCKET_BUFFER)
-            for _ in range(8):  # after that, the port that the system chooses
-                with contextlib.suppress(OSError):
-                    sock.bind(("" if family == socket.AF_INET else "::", 1024 + secrets.randbelow(64512)))
-                    break
-            sock.connect((self.server.host, self.server.port))
+        sock = open_datagram(self.server)
+        if sock is not None:
             self._selector.register(sock, selectors.EVENT_READ, self.receive)
-        except OSError:
-            if sock is not None:
-                sock.close()
-            sock = None
         self._sock = sock
         self._sent_here = 0
         return sock
@@ -355,7 +346,7 @@ class Lane:
     def _settle(self, flight: Flight, reply: Reply, message: bytes, now: float) -> None:
         """Ends a flight with a reply, or tries again where the reply says how: truncation, fallbacks, cookies, signatures."""
         rcode, truncated, opt = reply[0], reply[2], reply[6]
-        if flight.mac is not None and not self._verified(flight, message, rcode):
+        if flight.mac is not None and not self._signed(message, rcode, flight.mac):
             flight.malformed = True
             self.strays += 1
             return
@@ -389,17 +380,6 @@ class Lane:
             self._plain_heard += 2 if flight.edns_refused else 1
             if self._plain_heard >= _FALLBACK_AFTER:
                 self._knows_edns = False
-
-    def _verified(self, flight: Flight, message: bytes, rcode: int) -> bool:
-        """Whether the answer to a signed question is signed; a refusal of the key cannot be, and proves nothing else."""
-        from salt_mirror.dns.tsig import BadSignature, Verifier
-
-        assert self.server.key is not None and flight.mac is not None
-        try:
-            Verifier(self.server.key, flight.mac).verify(message)
-        except BadSignature:
-            return rcode not in (0, 3)
-        return True
 
     # Ending
 
@@ -489,14 +469,3 @@ def _tail(rdtype: int) -> bytes:
 
 
 _STATUS = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED"}
-_LETTERS = string.ascii_lowercase.encode("ascii")
-
-
-def _random_case() -> bytes:
-    """A table that gives each letter a case of its own, from a cryptographic source. Length bytes are no letters."""
-    table = bytearray(range(256))
-    bits = secrets.randbits(26)
-    for number, letter in enumerate(_LETTERS):
-        if bits >> number & 1:
-            table[letter] = letter - 32
-    return bytes(table)

@@ -14,12 +14,11 @@ import os
 import selectors
 import socket
 import ssl
-from collections import deque
 from collections.abc import Callable
 
 from salt_mirror.dns.flight import Flight, answer_from, stream_failure
-from salt_mirror.dns.manners import Breaker, Pace
-from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, SILENCED, UNTRUSTED, Answer, Question, Server
+from salt_mirror.dns.gate import Gate
+from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answer, Server
 from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
 
 _CONNECTING, _GREETING, _OPEN = range(3)
@@ -177,7 +176,7 @@ class Stream:
         except MalformedMessage:
             pass
         else:
-            if flight.mac is None or self._signed(flight, message, reply[0]):
+            if flight.mac is None or self._signed(message, reply[0], flight.mac):
                 answer = answer_from(flight, reply, message, (now - flight.sent_at) * 1000.0, self._over)
             else:
                 answer = Answer(flight.question, BAD_SIGNATURE, tries=flight.tries, over=self._over)
@@ -188,15 +187,11 @@ class Stream:
     def _over(self) -> str:
         return "tls" if self.server.over == "tls" else "tcp"
 
-    def _signed(self, flight: Flight, message: bytes, rcode: int) -> bool:
-        from salt_mirror.dns.tsig import BadSignature, Verifier
+    def _signed(self, message: bytes, rcode: int, mac: bytes) -> bool:
+        from salt_mirror.dns.tsig import believable
 
-        assert self.server.key is not None and flight.mac is not None
-        try:
-            Verifier(self.server.key, flight.mac).verify(message)
-        except BadSignature:
-            return rcode not in (0, 3)
-        return True
+        assert self.server.key is not None
+        return believable(message, rcode, self.server.key, mac)
 
     def _broken(self, now: float) -> None:
         self.close()
@@ -244,11 +239,10 @@ class StreamLane:
         self, server: Server, selector: selectors.BaseSelector, done: Callable[[Answer], None], *, budget_s: float
     ) -> None:
         self.server = server
-        self.waiting: deque[Question] = deque()
         self.strays = 0
         self._done = done
-        self._breaker = Breaker()
-        self._pace = Pace(server.pace) if server.pace else None
+        self._gate = Gate(server, done)
+        self.waiting = self._gate.waiting
         self._stream = Stream(server, selector, self._end, budget_s=budget_s)
 
     @property
@@ -258,26 +252,14 @@ class StreamLane:
 
     def fill(self, now: float) -> None:
         """Puts what waits on the connection, as far as window and pace allow."""
-        if self._breaker.open and not (self.waiting and not self._stream.flights and self._breaker.probes(now)):
-            while self.waiting:
-                self._done(Answer(self.waiting.popleft(), SILENCED, tries=0, over=self.server.over))
-            return
-        room = 1 if self._breaker.open else _WINDOW - len(self._stream.flights)
-        if self._pace is not None:
-            room = min(room, self._pace.allowance(now))
-            self._pace.spend(max(0, min(room, len(self.waiting))))
-        for _ in range(min(room, len(self.waiting))):
-            question = self.waiting.popleft()
+        for question in self._gate.pass_on(now, _WINDOW, len(self._stream.flights)):
             qid = os.urandom(2)
             asked = question.name + question_tail(question.rdtype)
             wire = encode_question(qid, question.name, question.rdtype, question.recurse)
             self._stream.submit(Flight(question, qid, asked, wire, now), now)
 
     def _end(self, _: Flight, answer: Answer, now: float) -> None:
-        if answer.message:
-            self._breaker.heard()
-        else:
-            self._breaker.unheard(now)
+        self._gate.ended(answer, now)
         self._done(answer)
 
     def expire(self, now: float) -> None:
@@ -286,11 +268,8 @@ class StreamLane:
 
     def next_due(self, now: float) -> float | None:
         """When something has to be done next."""
-        due = self._stream.next_due()
-        if self._pace is not None and self.waiting:
-            paced = now + self._pace.wait_s()
-            due = paced if due is None else min(due, paced)
-        return due
+        dues = [due for due in (self._stream.next_due(), self._gate.next_due(now)) if due is not None]
+        return min(dues, default=None)
 
     def close(self) -> None:
         """Closes the connection."""

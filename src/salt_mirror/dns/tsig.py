@@ -90,3 +90,16 @@ class Verifier:
         """Raises BadSignature unless the last message was signed, as it must be."""
         if self._unsigned:
             raise BadSignature("the last message is not signed")
+
+
+def believable(message: bytes, rcode: int, key: Key, mac: bytes) -> bool:
+    """Whether the answer to a signed question may be believed: signed as it must be, or an error that proves nothing.
+
+    A server that does not accept the key cannot sign its refusal (RFC 8945 section 5.3.2); all that this can do is to leave
+    the question unverified.
+    """
+    try:
+        Verifier(key, mac).verify(message)
+    except BadSignature:
+        return rcode not in (0, 3)
+    return True

@@ -11,7 +11,7 @@ import struct
 from struct import Struct
 from typing import NamedTuple
 
-from salt_mirror.dns.names import MAX_NAME, ROOT, Name, is_within
+from salt_mirror.dns.names import MAX_NAME, ROOT, Name
 from salt_mirror.dns.records import CNAME, LAYOUTS, OPT, Record
 
 PAYLOAD = 1232
@@ -407,66 +407,3 @@ def last_record(message: bytes) -> int | None:
     except (IndexError, struct.error):
         raise MalformedMessage("it breaks off in the middle of a record") from None
     return start if counts[2] else None
-
-
-def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
-    """The answer records of one message of a zone transfer (RFC 5936 section 2.2), as fast as they can be read.
-
-    Names that were spelt out once are kept by their offsets, since nearly every owner is one label before such a name.
-    Raises MalformedMessage for what breaks the format, or stands outside the zone.
-    """
-    if len(message) < 12:
-        raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
-    _, _, questions, count, _, _ = _read_counts(message)
-    end = len(message)
-    names: dict[int, Name] = {}
-    inside: dict[Name, bool] = {zone: True}
-    records: list[Record] = []
-    keep, make, unpack = records.append, tuple.__new__, _read_rr
-    try:
-        at = 12
-        for _ in range(questions):
-            _, at = read_name(message, at)
-            at += 4
-        for _ in range(count):
-            begin = at
-            size = message[at]
-            label_end = at + 1 + size
-            if 0 < size < 64 and message[label_end] >= 0xC0:
-                target = (message[label_end] & 0x3F) << 8 | message[label_end + 1]
-                suffix = names.get(target)
-                if suffix is None:
-                    suffix, _ = read_name(message, label_end)
-                    names[target] = suffix
-                owner = message[at:label_end].lower() + suffix
-                if len(owner) > MAX_NAME:
-                    raise MalformedMessage("a name over 255 bytes")
-                at = label_end + 2
-            else:
-                known = names.get((size & 0x3F) << 8 | message[at + 1]) if size >= 0xC0 else None
-                if known is not None:
-                    owner = known
-                    at += 2
-                else:
-                    owner, at = read_name(message, at)
-                suffix = owner
-            names[begin] = owner
-            within = inside.get(suffix)
-            if within is None:
-                within = inside[suffix] = is_within(suffix, zone)
-            if not within:
-                raise MalformedMessage("a record outside the zone")
-            rdtype, rdclass, ttl, size = unpack(message, at)
-            start = at + 10
-            at = start + size
-            if at > end:
-                raise MalformedMessage("a record runs over the end")
-            if rdtype not in LAYOUTS:
-                rdata = message[start:at]
-            else:
-                rdata = read_rdata(message, start, size, rdtype)
-            if rdclass == 1:
-                keep(make(Record, (owner, rdtype, ttl if ttl <= 0x7FFFFFFF else 0, rdata)))
-    except (IndexError, struct.error):
-        raise MalformedMessage("it breaks off in the middle of a record") from None
-    return records

@@ -95,20 +95,23 @@ def load_estate(path: Path) -> Estate:
 def zone_name(text: str) -> Name:
     """A zone's name, or the name of the reverse zone of a network. Raises BadInput."""
     try:
-        if "/" in text or text.replace(".", "").isdigit():
-            try:
-                network = ipaddress.ip_network(text, strict=True)
-            except ValueError as error:
-                if "host bits" in str(error):
-                    right = ipaddress.ip_network(text, strict=False)
-                    raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
-            else:
-                return network_zone(network)
-        return from_text(text)
+        network = parse_network(text) if "/" in text or text.replace(".", "").isdigit() else None
+        return network_zone(network) if network is not None else from_text(text)
     except BadInput:
         raise
     except (BadName, ValueError) as error:
         raise BadInput(str(error)) from None
+
+
+def parse_network(text: str) -> Network | None:
+    """Reads a network such as 10.77.20.0/24; None for what is none. Raises BadInput when host bits are set."""
+    try:
+        return ipaddress.ip_network(text, strict=True)
+    except ValueError as error:
+        if "host bits" in str(error):
+            right = ipaddress.ip_network(text, strict=False)
+            raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
+        return None
 
 
 class _Builder:
