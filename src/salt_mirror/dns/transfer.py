@@ -78,7 +78,9 @@ def transfer(
                 records_taken += len(records)
                 if taken > most_bytes or records_taken > MOST_RECORDS:
                     raise TransferFailed(f"more than {most_bytes:,} bytes or {MOST_RECORDS:,} records")
-                if first is None and records:
+                if first is None:
+                    if not records:
+                        raise TransferFailed("it answered without any record")
                     first = records[0]
                     if first.rdtype != SOA or first.owner != zone:
                         raise TransferFailed("it does not begin with the zone's SOA")

@@ -55,6 +55,9 @@ class Authority:
             response.set_rcode(dns.rcode.NOTIMP if query.opcode() else dns.rcode.FORMERR)
             return response
         question = query.question[0]
+        if question.rdtype == dns.rdatatype.AXFR:
+            response.set_rcode(dns.rcode.REFUSED)
+            return response
         if self._zone_of(question.name, question.rdtype) is None:
             response.set_rcode(dns.rcode.NXDOMAIN if self.recursive else dns.rcode.REFUSED)
             return response
