@@ -197,8 +197,3 @@ def together(dialogues: list[Dialogue[T]]) -> Dialogue[list[T]]:
                 answers[number] = joined[at : at + len(batch)]
                 at += len(batch)
     return [results[number] for number in range(len(dialogues))]
-
-
-def settled(dialogue: Dialogue[T], exchange: Exchange) -> T:
-    """Runs a single dialogue to its end."""
-    return next(Runner(exchange).run([dialogue]))
