@@ -84,7 +84,13 @@ def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Pa
 
 @contextmanager
 def nsd(
-    folder: Path, zones: dict[str, str], *, label: str = "nsd", provide: str = "", extra: str = ""
+    folder: Path,
+    zones: dict[str, str],
+    *,
+    label: str = "nsd",
+    provide: str = "",
+    extra: str = "",
+    secondary: str = "",
 ) -> Iterator[Server]:
     """NSD serving zones, given as texts by origin."""
     path = program("nsd")
@@ -100,6 +106,7 @@ def nsd(
     for origin, file in _write_zones(folder, zones):
         lines += ["zone:", f'  name: "{origin}"', f'  zonefile: "{file}"']
         lines += [f"  provide-xfr: {provide}"] if provide else []
+        lines += [secondary] if secondary else []
     config = folder / "nsd.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-d", "-c", str(config)], folder, label, port, next(iter(zones))) as server:
@@ -120,18 +127,20 @@ def _write_zones(folder: Path, zones: dict[str, str]) -> list[tuple[str, Path]]:
 def knot(
     folder: Path, zones: dict[str, str], *, key: Key, port: int | None = None, generous: bool = False
 ) -> Iterator[Server]:
-    """Knot serving zones, and handing them over to whoever signs with the key; to anyone on loopback if `generous`."""
+    """Knot serving zones, and handing them over to whoever signs with the key, who may also change them (RFC 2136); handing
+    them to anyone on loopback if `generous`."""
     path, port = program("knotd"), port or free_port()
+    (folder / "db").mkdir(parents=True, exist_ok=True)
     written = _write_zones(folder, zones)
     lines = [
         "server:", f"  rundir: {folder}", f"  listen: 127.0.0.1@{port}", "  udp-workers: 1", "  tcp-workers: 1",
         "  background-workers: 1", "log:", "  - target: stderr", "    any: warning", "database:", f"  storage: {folder}/db",
         "key:", "  - id: mirror.test", f"    algorithm: {key.algorithm}", f"    secret: {secret_text(key)}",
         "acl:", "  - id: signed", "    address: 127.0.0.1" if generous else "    key: mirror.test", "    action: transfer",
-        "zone:",
+        "  - id: changes", "    key: mirror.test", "    action: update", "zone:",
     ]  # fmt: skip
     for origin, file in written:
-        lines += [f'  - domain: "{origin}"', f"    file: {file}", "    acl: signed", "    zonefile-sync: -1"]
+        lines += [f'  - domain: "{origin}"', f"    file: {file}", "    acl: [signed, changes]", "    zonefile-sync: -1"]
     config = folder / "knot.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-c", str(config)], folder, "knot", port, written[0][0]) as server:
@@ -146,16 +155,19 @@ def bind(
     key: Key,
     tls: tuple[Path, Path] | None = None,
     options: tuple[str, ...] = (),
+    open_to_all: bool = False,
 ) -> Iterator[Server]:
     """BIND serving zones, and handing them over to whoever signs with the key. With `tls` (certificate, private key) it also
     listens for DNS over TLS on the next free port, and for DNS over HTTPS on another: `server.tls_port`, `server.https_port`
-    stand in its folder's file `ports`."""
+    stand in its folder's file `ports`. With `open_to_all` anyone may take the
+    zones, and look up other names."""
     path, port = program("named"), free_port()
     written = _write_zones(folder, zones)
+    takers = "any" if open_to_all else "key mirror.test"
     settings = [
-        f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }", "recursion no",
-        "pid-file none", "allow-transfer { key mirror.test; }", "dnssec-validation no", "notify no", "minimal-responses yes",
-        "max-udp-size 1232", *options,
+        f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }",
+        f"recursion {'yes' if open_to_all else 'no'}", "pid-file none", f"allow-transfer {{ {takers}; }}",
+        "dnssec-validation no", "notify no", "minimal-responses yes", "max-udp-size 1232", *options,
     ]  # fmt: skip
     texts = []
     if tls is not None:
@@ -189,6 +201,32 @@ def bind_secondary(folder: Path, zone: str, primary: Server) -> Iterator[Server]
         encoding="utf-8",
     )
     with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, zone) as server:
+        yield server
+
+
+@contextmanager
+def nsd_secondary(folder: Path, zone: str, text: str, primary: Server) -> Iterator[Server]:
+    """NSD as a secondary of a primary that hands its zone to anyone, beginning with a text of its own, until it is notified."""
+    extra = f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
+    with nsd(folder, {zone: text}, label="nsd", secondary=extra) as server:
+        yield server
+
+
+@contextmanager
+def pdns(folder: Path, zones: dict[str, str]) -> Iterator[Server]:
+    """PowerDNS serving zones from files."""
+    path, port = program("pdns_server"), free_port()
+    written = _write_zones(folder, zones)
+    (folder / "zones.conf").write_text(
+        "".join(f'zone "{origin}" {{ type master; file "{file}"; }};\n' for origin, file in written), encoding="utf-8"
+    )
+    (folder / "pdns.conf").write_text(
+        f"launch=bind\nbind-config={folder}/zones.conf\nlocal-address=127.0.0.1\nlocal-port={port}\n"
+        f"socket-dir={folder}\nsecurity-poll-suffix=\nguardian=no\ndaemon=no\nversion-string=anonymous\n"
+        "disable-axfr=yes\nlog-dns-queries=no\n",
+        encoding="utf-8",
+    )
+    with running([path, f"--config-dir={folder}"], folder, "pdns", port, written[0][0]) as server:
         yield server
 
 

@@ -39,7 +39,7 @@ Run = Callable[..., Outcome]
             "sluice.pans.gullmarsh.internal.  A 10.77.10.22, 10.77.10.23, and the servers differ",
         ),
         ("www.gullmarsh.example A --at ns1", 0, "www.gullmarsh.example.  A 192.0.2.10"),
-        ("gullmarsh.example soa --at ns1", 0, "gullmarsh.example.  SOA serial 2026112301 of ns1.gullmarsh.example."),
+        ("gullmarsh.example soa --at ns1", 0, "gullmarsh.example.  SOA serial 2026112304 of ns1.gullmarsh.example."),
         ("klin-02 --at dc-north", 1, "klin-02.pans.gullmarsh.internal.  does not exist"),
         ("kiln-02 TYPE15 --at dc-north", 1, "kiln-02.pans.gullmarsh.internal.  has no MX"),
         ("crane A --at 127.0.0.1:1", 3, "crane.pans.gullmarsh.internal.  A: no usable answer"),
@@ -96,7 +96,7 @@ def test_forms_for_scripts_and_for_the_curious(run: Run, world: World) -> None:
     (name,) = run("ask", "www.gullmarsh.example", "A", "--json", *estate).report["names"]
     assert (name["answers"][0]["values"], name["answers"][0]["chain"]) == (["192.0.2.10"], ["web.gullmarsh.example."])
     every = run("ask", "gullmarsh.example", "--every", "--brief", *estate).out.splitlines()
-    assert "10 mail.gullmarsh.example." in every and len(every) == 4
+    assert "10 mail.gullmarsh.example." in every and len(every) == 5
 
 
 def test_ten_thousand_names_on_standard_input_with_three_bad_lines(world: World, tmp_path: Path) -> None:

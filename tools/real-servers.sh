@@ -3,9 +3,10 @@
 # and the tests that need one are skipped. Their services are kept from starting: the tests start their own.
 set -eu
 missing=""
-for pair in nsd:nsd knotd:knot named:bind9 unbound:unbound; do
+for pair in nsd:nsd knotd:knot named:bind9 unbound:unbound pdns_server:pdns-server; do
     PATH="$PATH:/usr/sbin" command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"
 done
+case "$missing" in *pdns-server*) missing="$missing pdns-backend-bind" ;; esac
 [ -n "$missing" ] || exit 0
 if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
     echo "not installed:$missing. Tests that need one are skipped; as root, on Debian, make test installs them."

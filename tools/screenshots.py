@@ -1,4 +1,4 @@
-"""Takes the pictures in docs/screenshots from the demo's world, in a real terminal window: python tools/screenshots.py
+"""Takes the pictures in docs/screenshots from the demo's world, in a real terminal window: python tools/screenshots.py [NAME…]
 
 Wants Xvfb, xterm and ImageMagick; as root on Debian it installs them. Each picture is a terminal of about 1280x800.
 """
@@ -22,6 +22,27 @@ NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": 
 FONT = "fonts-dejavu-core"
 
 
+PICTURES = {
+    "pairs-one-host": ["pairs rake-01", "pairs kiln-02", "pairs crane"],
+    "pairs-network": ["pairs 10.77.20.0/24"],
+    "ask": [
+        "ask sluice A --at authoritative,offices",
+        "ask gullmarsh.example SOA MX --at ns1",
+        "ask wieghbridge --at dc-north",
+        "ask press MX --at dc-north",
+        "ask crane A --at dc-harbour",
+    ],
+    "rollcall": ["rollcall --types SRV,A,AAAA"],
+    "authority": ["authority gullmarsh.example --view public"],
+    "descend": ["descend web.gullmarsh.example"],
+}
+"""What is typed for each picture, in a folder that holds the demo's estate."""
+
+
+SMALL = frozenset(("authority",))
+"""Pictures in a smaller type, so that all of the output is seen."""
+
+
 def install() -> None:
     """Brings in what is missing, or says what to install."""
     missing = [package for program, package in NEEDED.items() if shutil.which(program) is None]
@@ -33,7 +54,7 @@ def install() -> None:
     subprocess.run(["apt-get", "install", "-y", "-qq", "--no-install-recommends", *missing, FONT], check=True)
 
 
-def picture(name: str, lines: list[str], environment: dict[str, str]) -> None:
+def picture(name: str, lines: list[str], environment: dict[str, str], *, small: bool = False) -> None:
     """Types commands in a terminal window and takes its picture when the last one has ended."""
     with tempfile.TemporaryDirectory() as folder:
         done = Path(folder) / "done"
@@ -45,9 +66,9 @@ def picture(name: str, lines: list[str], environment: dict[str, str]) -> None:
             "-fa",
             "DejaVu Sans Mono",
             "-fs",
-            "9",
+            "8" if small else "9",
             "-geometry",
-            "159x52+0+0",
+            "182x61+0+0" if small else "159x52+0+0",
             "-bg",
             "#101418",
             "-fg",
@@ -67,7 +88,7 @@ def picture(name: str, lines: list[str], environment: dict[str, str]) -> None:
             terminal.wait()
 
 
-def main() -> None:
+def main(wanted: list[str]) -> None:
     install()
     FOLDER.mkdir(parents=True, exist_ok=True)
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -82,27 +103,16 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as folder, gullmarsh(Path(folder)) as (estate, _):
             environment["SALT_MIRROR_RESOLVERS"] = ""
             os.chdir(estate.parent)
-            picture(
-                "pairs-one-host",
-                ["salt-mirror pairs rake-01", "salt-mirror pairs kiln-02", "salt-mirror pairs crane"],
-                environment,
-            )
-            picture("pairs-network", ["salt-mirror pairs 10.77.20.0/24"], environment)
-            ask = [
-                "salt-mirror ask sluice A --at authoritative,offices",
-                "salt-mirror ask gullmarsh.example SOA MX --at ns1",
-                "salt-mirror ask wieghbridge --at dc-north",
-                "salt-mirror ask press MX --at dc-north",
-                "salt-mirror ask crane A --at dc-harbour",
-            ]
-            picture("ask", ask, environment)
-            picture("rollcall", ["salt-mirror rollcall --types SRV,A,AAAA"], environment)
+            for name, lines in PICTURES.items():
+                if not wanted or name in wanted:
+                    picture(name, [f"salt-mirror {line}" for line in lines], environment, small=name in SMALL)
         os.chdir("/")
-        picture("tour", ["salt-mirror demo"], environment)
+        if not wanted or "tour" in wanted:
+            picture("tour", ["salt-mirror demo"], environment)
     finally:
         screen.terminate()
         screen.wait()
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

@@ -127,6 +127,127 @@ CATALOGUE: dict[str, Code] = {
     "roll.wildcard": Code(
         "caution", "only through a wildcard", "The record is not registered: a wildcard answers for it."
     ),
+    "auth.no-zone": Code("fault", "no such zone", "No server knows the name: it was mistyped, or never set up."),
+    "auth.not-apex": Code(
+        "fault", "no zone of its own", "The name stands inside another zone, whose authority counts."
+    ),
+    "auth.lame": Code(
+        "fault",
+        "lame server",
+        "A server that is listed for the zone answers, but not with authority: every user sent there waits or fails.",
+    ),
+    "auth.no-udp": Code(
+        "fault", "no answer over UDP", "Nearly every question comes over UDP, and gets no answer there."
+    ),
+    "auth.serial-behind": Code(
+        "fault", "behind", "The server has an older version of the zone: users who ask it get old records."
+    ),
+    "auth.serial-ahead": Code(
+        "fault",
+        "ahead of the primary",
+        "The secondary has a later serial than the primary and will take no change from it.",
+    ),
+    "auth.serials-unordered": Code(
+        "fault", "serials without order", "The serials stand half the number circle apart: neither counts as newer."
+    ),
+    "auth.edited-apart": Code(
+        "fault", "edited apart", "Servers have one serial and different content: no transfer will ever mend that."
+    ),
+    "auth.expire-short": Code(
+        "fault", "expire too short", "Secondaries drop the zone after a single refresh that fails."
+    ),
+    "auth.not-delegated": Code(
+        "fault", "not delegated", "The parent does not send anybody to the zone: it cannot be found from outside."
+    ),
+    "auth.parents-disagree": Code(
+        "fault", "parent servers disagree", "The parent's servers send people to different name servers."
+    ),
+    "auth.parent-extra": Code(
+        "fault", "parent lists more", "The parent sends people to a server that the zone itself does not list."
+    ),
+    "auth.parent-lacks": Code(
+        "caution", "parent lists fewer", "The zone lists a server that the parent does not send anybody to."
+    ),
+    "auth.ns-disagree": Code(
+        "fault", "NS sets disagree", "The zone's servers list different name servers under one serial."
+    ),
+    "auth.ns-alias": Code(
+        "fault", "name server is an alias", "A name server must not be an alias (RFC 2181 section 10.3)."
+    ),
+    "auth.ns-no-address": Code(
+        "fault", "name server without address", "Nobody can ask a name server without an address."
+    ),
+    "auth.private-address": Code(
+        "fault", "private address in a public view", "Nobody outside can reach the address that they are sent to."
+    ),
+    "auth.glue-wrong": Code(
+        "fault", "wrong glue", "The parent gives out an address that the name server does not have (any more)."
+    ),
+    "auth.glue-missing": Code(
+        "fault", "glue missing", "The name server stands in the zone itself, and the parent does not give its address."
+    ),
+    "auth.glue-partial": Code("note", "glue incomplete", "The parent gives some of a name server's addresses."),
+    "auth.no-tcp": Code("caution", "no answer over TCP", "Answers that do not fit a datagram are lost (RFC 7766)."),
+    "auth.open-recursion": Code(
+        "caution",
+        "recursion offered",
+        "An authoritative server that also looks up names for others can be misused and misled.",
+    ),
+    "auth.open-transfer": Code(
+        "caution", "zone handed to anyone", "Whoever asks gets a list of every host in the zone."
+    ),
+    "auth.timer": Code("caution", "timer out of bounds", "One of the SOA's times is outside what is advised."),
+    "auth.few-servers": Code("caution", "one name server", "With its only server down the zone is gone."),
+    "auth.one-network": Code(
+        "caution", "all in one network", "One broken link takes all name servers away (RFC 2182)."
+    ),
+    "auth.not-in-estate": Code(
+        "caution", "server unknown to the estate", "The server answers users, and nothing else checks its records."
+    ),
+    "auth.unlisted": Code(
+        "note", "server in no NS set", "The server has the zone, and no resolver is ever sent to it."
+    ),
+    "auth.hidden-primary": Code(
+        "note", "hidden primary", "The primary is not among the name servers, on purpose or not."
+    ),
+    "auth.several-primaries": Code(
+        "note", "several primaries", "Each server is a primary; they replicate by other means."
+    ),
+    "auth.no-parent": Code("note", "no parent", "No zone above delegates this one, as is right for an internal zone."),
+    "auth.other-view": Code("note", "delegated in another view", "The parent leads to the servers of another view."),
+    "auth.shared-parent": Code(
+        "note", "parent on the same servers", "The delegation is hidden behind the zone itself."
+    ),
+    "auth.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
+    "cut.lame": Code(
+        "fault", "lame server on the way", "A resolver that is sent there has to try another, and users wait."
+    ),
+    "cut.parts": Code("fault", "servers part ways", "Servers of one zone send people to different places below it."),
+    "cut.answers-differ": Code(
+        "fault", "answers differ", "Servers of one zone give different answers: users get either."
+    ),
+    "cut.glue-wrong": Code("fault", "wrong glue on the way", "The zone above gives out an address that is not right."),
+    "cut.needs-itself": Code(
+        "fault",
+        "delegation needs itself",
+        "To find the name server one would have to ask the very zone that it serves.",
+    ),
+    "cut.no-address": Code("fault", "name server without address", "Nobody can ask a name server without an address."),
+    "cut.alias-loop": Code("fault", "aliases without end", "The aliases never come to a record that is no alias."),
+    "cut.dead-end": Code(
+        "fault", "dead end", "Not one server of the zone on the way serves it: nothing below can be found."
+    ),
+    "cut.no-such-name": Code("fault", "no such name", "The way leads to servers that know no such name."),
+    "cut.no-such-type": Code("fault", "name without this type", "The name exists, without records of this type."),
+    "cut.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
     "roll.unverified": Code(
         "note",
         "could not be verified",

@@ -31,24 +31,47 @@ class Authority:
 
 
 class Atlas:
-    """Finds the authoritative servers of names. `given` servers, when there are any, are asked about everything."""
+    """Finds the authoritative servers of names. `given` servers, when there are any, are asked about everything.
 
-    def __init__(self, estate: Estate, *, given: Iterable[Server] = (), resolvers: Iterable[Server] = ()) -> None:
+    `ipv6` says whether this computer has a way to IPv6 addresses; servers found there are left out where it has none.
+    """
+
+    def __init__(
+        self, estate: Estate, *, given: Iterable[Server] = (), resolvers: Iterable[Server] = (), ipv6: bool = True
+    ) -> None:
         self.estate = estate
+        self.ipv6 = ipv6
         given = tuple(given)
         self._given = Authority(None, given) if given else None
         self._resolvers = tuple(resolvers)
         self._by_zone: dict[tuple[str, Name], Authority] = {}
         self._found: dict[Name, Authority] = {}
+        self._siblings: dict[tuple[Server, str], Server] = {}
         self._servers: dict[tuple[bytes, int], Server] = {
             (server.address, server.port): server for server in estate.servers.values()
         }
 
     @property
+    def root(self) -> Authority:
+        """The root servers that the estate names; none when it names none."""
+        servers = [
+            self.server_at(name, address) for name, addresses in self.estate.roots.items() for address in addresses
+        ]
+        return Authority(ROOT, tuple(dict.fromkeys(servers)))
+
+    def reachable(self, address: bytes) -> bool:
+        """Whether this computer has a way to a published address at all: IPv6 is missing on many."""
+        return self.ipv6 or len(self.estate.reached(address)[0]) == 4
+
+    @property
+    def given(self) -> tuple[Server, ...]:
+        """The servers that are asked about everything, if there are any."""
+        return self._given.servers if self._given is not None else ()
+
+    @property
     def servers(self) -> list[Server]:
         """Every server that is known so far, resolvers too."""
-        given = self._given.servers if self._given is not None else ()
-        return [*given, *self._resolvers, *self._servers.values()]
+        return [*self.given, *self._resolvers, *self._servers.values()]
 
     def transfers(self, views: Iterable[str], *, everywhere: bool) -> list[tuple[Server, Name]]:
         """What to take by transfer: the zones of views that want it (all with `everywhere`), from each of their servers."""
@@ -157,14 +180,30 @@ class Atlas:
         return self._keep(apex, addresses)
 
     def _keep(self, apex: Name, addresses: dict[Name, bytes]) -> Authority:
-        servers = []
-        for target, address in sorted(addresses.items()):
-            place = self.estate.reached(address)
-            if place not in self._servers:
-                self._servers[place] = paced(Server(to_text(target).rstrip("."), *place))
-            servers.append(self._servers[place])
+        servers = [self.server_at(target, address) for target, address in sorted(addresses.items())]
         authority = self._found[apex] = Authority(apex, tuple(dict.fromkeys(servers)))
         return authority
+
+    def server_at(self, target: Name, address: bytes) -> Server:
+        """The server at a published address, by the label that the estate has for it, else by a name server's name."""
+        place = self.estate.reached(address)
+        if place not in self._servers:
+            self._servers[place] = paced(Server(to_text(target).rstrip("."), *place))
+        return self._servers[place]
+
+    def sibling(self, server: Server, over: str) -> Server:
+        """The same server spoken to over `tcp`, or over `transfer` as by anyone, without its key."""
+        key = (server, over)
+        if key not in self._siblings:
+            self._siblings[key] = Server(
+                server.label,
+                server.address,
+                server.port,
+                pace=server.pace,
+                key=server.key if over == "tcp" else None,
+                over=over,
+            )
+        return self._siblings[key]
 
     def _resolve(self, name: Name, rdtype: int) -> Dialogue[Answer]:
         """The first usable answer of the resolvers, in their order; the last one's trouble when none has any."""

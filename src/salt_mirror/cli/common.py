@@ -142,6 +142,16 @@ def finders(estate: Estate) -> tuple[Server, ...]:
         raise BadInput(str(error)) from None
 
 
+def has_ipv6() -> bool:
+    """Whether this computer has a way to the IPv6 Internet. No packet is sent: a datagram socket only picks its route."""
+    try:
+        with socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) as sock:
+            sock.connect(("2001:db8::53", 53))
+    except OSError:
+        return False
+    return True
+
+
 class Progress:
     """Says on standard error how far the work has come, from the first second on: a moving line on a terminal, else a line
     now and then."""

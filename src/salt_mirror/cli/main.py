@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli import ask, demo, expect, pairs, rollcall
+from salt_mirror.cli import ask, authority, demo, descend, expect, pairs, rollcall
 
 USAGE = 2
 INTERRUPTED = 130
@@ -30,6 +30,8 @@ app = typer.Typer(
 app.command("ask")(ask.ask)
 app.command("pairs")(pairs.pairs)
 app.command("rollcall")(rollcall.rollcall)
+app.command("authority")(authority.authority)
+app.command("descend")(descend.descend)
 app.command("expect")(expect.expect)
 app.command("demo")(demo.demo)
 

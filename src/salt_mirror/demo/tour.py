@@ -56,6 +56,16 @@ STOPS = (
         ("rollcall", "--faults"),
         1,
     ),
+    Stop(
+        "Before any record is trusted: is the zone itself sound? Its versions, its servers, and where the parent sends people.",
+        ("authority", "gullmarsh.example", "--view", "public"),
+        1,
+    ),
+    Stop(
+        "From the root down to the web server, on every server of every level, as the whole world finds it.",
+        ("descend", "www.gullmarsh.example"),
+        1,
+    ),
     Stop("The whole estate: every name and address that it expects, every network that it lists.", ("pairs",), 1),
 )
 

@@ -33,15 +33,23 @@ _PUBLIC = {
     "0/26.2.0.192.in-addr.arpa": "0-26.2.0.192.in-addr.arpa.zone",
     "100.51.198.in-addr.arpa": "100.51.198.in-addr.arpa.zone",
 }
+_TOP = {"example": "example.zone"}
 SERVERS: dict[str, dict[str, str]] = {
     "dc-north": _INTERNAL,
     "dc-kiln": _INTERNAL,
     "dc-harbour": {"30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone"},
     "ns1": _PUBLIC,
     "ns2": _PUBLIC,
-    "harbour-office": _PUBLIC | _INTERNAL,
+    "harbour-office": _PUBLIC | _INTERNAL | _TOP,
+    "ns3": {"gullmarsh.example": "gullmarsh.example.zone"},
+    "ns-old": {},
+    "ns2-before": {},
+    "top-a": _TOP,
+    "top-b": _TOP,
+    "root-a": {".": "root.zone"},
+    "root-b": {".": "root.zone"},
 }
-"""Which server holds which zones (by origin, with the scenario's file); the last one is a resolver."""
+"""Which server holds which zones (by origin, with the scenario's file), resolvers too."""
 
 RESOLVERS = frozenset(("harbour-office",))
 _RECORDS = ("pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone")
@@ -95,7 +103,8 @@ def _amended(text: str, server: str, zone: str, differences: list[dict[str, str]
     for difference in differences:
         if difference["server"] == server and difference["zone"] == zone:
             lines = text.splitlines()
-            lines.remove(difference["without"])
+            place = lines.index(difference["without"])
+            lines[place : place + 1] = [difference["put_in"]] if "put_in" in difference else []
             text = "\n".join(lines) + "\n"
     return text
 

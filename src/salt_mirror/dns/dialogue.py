@@ -13,6 +13,7 @@ from typing import Any, Protocol, TypeVar
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import SOA
 
 T = TypeVar("T")
 Dialogue = Generator[list[Question], list[Answer], T]
@@ -48,7 +49,7 @@ class Runner:
     """Drives dialogues over an exchange. Answers are kept for the runner's life, so nothing is asked twice.
 
     Kept small: an audit has hundreds of thousands. An answer that is only what it says (values and their TTL, or that there
-    are none) is folded into a few bytes and comes back without its message; any other is kept as it is.
+    are none) is folded into a few bytes and comes back without its message; any other, and every SOA, is kept as it is.
     """
 
     def __init__(self, exchange: Exchange, *, ahead: int = 1024) -> None:
@@ -160,7 +161,7 @@ _NOTHING: dict[tuple[str, str], bytes] = {
 
 def _folded(answer: Answer) -> bytes | Answer:
     question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
-    if authoritative and alias is None and over in _OVERS and not question[3]:
+    if authoritative and alias is None and over in _OVERS and not question[3] and question[1] != SOA:
         if not values:
             return _NOTHING.get((status, over)) or answer
         if len(values) == 1 and status == "NOERROR" and ttl is not None:

@@ -75,7 +75,7 @@ class Engine:
             from salt_mirror.dns.https import HttpsLane
 
             return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s)
-        if server.over == "tls":
+        if server.over in ("tls", "tcp", "transfer"):
             return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s)
         return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries)
 

@@ -7,6 +7,7 @@ to know nothing of transfers, and can judge nothing differently because of one.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable
 
 from salt_mirror.dns.dialogue import Exchange
@@ -70,6 +71,27 @@ class Holding:
                 return int.from_bytes(values[0][-20:-16], "big")
         raise ValueError("a zone without SOA")
 
+    def unlike(self, other: Holding, most: int) -> list[tuple[Name, int]]:
+        """At most so many RRsets (owner, type) in which two holdings of one zone differ, TTLs too, the SOA left out."""
+        found: list[tuple[Name, int]] = []
+        for owner in sorted(self._nodes.keys() | other._nodes.keys()):
+            one, another = set(self._nodes.get(owner, ())), set(other._nodes.get(owner, ()))
+            found += [(owner, rdtype) for rdtype in sorted({rrset[0] for rrset in one ^ another}) if rdtype != SOA]
+            if len(found) >= most:
+                break
+        return found[:most]
+
+    @property
+    def digest(self) -> bytes:
+        """A digest of the whole zone: the same for the same canonical records in whatever order, the SOA left out."""
+        lines = sorted(
+            b"%d %d %d %b %b" % (len(owner), rdtype, ttl, owner, b"".join(b"%d %b" % (len(v), v) for v in values))
+            for owner, node in self._nodes.items()
+            for rdtype, ttl, values in node
+            if rdtype != SOA
+        )
+        return hashlib.sha256(b"".join(b"%d %b" % (len(line), line) for line in lines)).digest()
+
     def answer(self, question: Question) -> Answer | None:
         """What the server would say; None where only the server itself can tell."""
         name = question.name
@@ -120,6 +142,10 @@ class HoldingExchange:
         """Every name in the zones that are held."""
         return {name for holding in self._holdings.values() for name in holding.names}
 
+    def holding(self, server: Server, apex: Name) -> Holding | None:
+        """A server's zone, if it handed it over."""
+        return self._holdings.get((server, apex))
+
     def hold(self, server: Server, holding: Holding) -> None:
         """Answers from a holding in a server's place from now on."""
         self._holdings[server, holding.apex] = holding
@@ -131,8 +157,8 @@ class HoldingExchange:
         return self._behind.backlog + len(self._ready)
 
     def submit(self, question: Question) -> None:
-        """Takes a question."""
-        if question.server in self._servers and not question.recurse:
+        """Takes a question. The SOA is always the server's own to tell: it says which version it has by now."""
+        if question.server in self._servers and not question.recurse and question.rdtype != SOA:
             name = question.name
             while True:
                 holding = self._holdings.get((question.server, name))

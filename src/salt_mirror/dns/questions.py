@@ -50,8 +50,8 @@ class Server:
     """A DNS server: a label for people, the packed address and the port where it is reached. Compared by identity.
 
     `pace` is the most questions a second that it is sent, None for no limit; `key` signs them (RFC 8945). `over` is how it
-    is spoken to: `udp` (with TCP where an answer is cut short), `tls` (RFC 7858) with the name that its certificate must
-    have, or `https` (RFC 8484) with the URL.
+    is spoken to: `udp` (with TCP where an answer is cut short), `tcp` alone, `tls` (RFC 7858) with the name that its
+    certificate must have, `https` (RFC 8484) with the URL, or `transfer`: TCP that is closed after one answer's first message.
     """
 
     __slots__ = ("address", "host", "key", "label", "over", "pace", "port", "tls_name", "url")

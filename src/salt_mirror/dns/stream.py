@@ -54,8 +54,8 @@ class Stream:
         flight.deadline = max(flight.began_at + self._budget_s, now + min(1.0, self._budget_s))
         flight.sent_at = now
         flight.landed = True  # for its lane it has: deadlines are the stream's from here on
-        while flight.qid in self.flights:
-            flight.qid = os.urandom(2)
+        if flight.qid in self.flights:
+            flight.qid = self.free_id()
             flight.wire = flight.qid + flight.wire[2:]
         self.flights[flight.qid] = flight
         if self._sock is None:
@@ -63,6 +63,12 @@ class Stream:
             self._open(now)
         else:
             self._queue(flight)
+
+    def free_id(self) -> bytes:
+        """A random id that no question on the connection has."""
+        while (qid := os.urandom(2)) in self.flights:
+            pass
+        return qid
 
     def _open(self, now: float) -> None:
         self._openings += 1
@@ -181,6 +187,8 @@ class Stream:
             else:
                 answer = Answer(flight.question, BAD_SIGNATURE, tries=flight.tries, over=self._over)
         del self.flights[message[:2]]
+        if self.server.over == "transfer" and not self.flights:
+            self.close()  # the first message told what was asked; a big zone's others need not be sent
         self._done(flight, answer, now)
 
     @property
@@ -233,7 +241,7 @@ class Stream:
 
 
 class StreamLane:
-    """The traffic with a server that is spoken to over TLS alone. The same shape as a lane over UDP."""
+    """The traffic with a server that is spoken to over TLS or TCP alone. The same shape as a lane over UDP."""
 
     def __init__(
         self, server: Server, selector: selectors.BaseSelector, done: Callable[[Answer], None], *, budget_s: float
@@ -253,10 +261,15 @@ class StreamLane:
     def fill(self, now: float) -> None:
         """Puts what waits on the connection, as far as window and pace allow."""
         for question in self._gate.pass_on(now, _WINDOW, len(self._stream.flights)):
-            qid = os.urandom(2)
+            qid = self._stream.free_id()
             asked = question.name + question_tail(question.rdtype)
             wire = encode_question(qid, question.name, question.rdtype, question.recurse)
-            self._stream.submit(Flight(question, qid, asked, wire, now), now)
+            flight = Flight(question, qid, asked, wire, now)
+            if self.server.key is not None:
+                from salt_mirror.dns.tsig import sign
+
+                flight.wire, flight.mac = sign(wire, self.server.key)
+            self._stream.submit(flight, now)
 
     def _end(self, _: Flight, answer: Answer, now: float) -> None:
         self._gate.ended(answer, now)

@@ -390,6 +390,34 @@ def cookie_in(options: bytes) -> bytes | None:
     return None
 
 
+class Edns(NamedTuple):
+    """What a message says of EDNS (RFC 6891): the payload size that its sender takes, and whether it has a server's cookie."""
+
+    payload: int
+    cookie: bool
+
+
+def edns_in(message: bytes) -> Edns | None:
+    """The EDNS of a response; None when it has none, or cannot be read."""
+    try:
+        start = last_record(message)
+        if start is not None:
+            at = _skip_name(message, start)
+            rdtype, payload, _, size = _read_rr(message, at)
+            if rdtype != OPT:
+                return None
+            cookie = cookie_in(message[at + 10 : at + 10 + size])
+            return Edns(payload, cookie is not None and len(cookie) >= 16)
+    except (MalformedMessage, IndexError, struct.error):
+        pass
+    return None
+
+
+def offers_recursion(message: bytes) -> bool:
+    """Whether a response says that recursion is available to whoever asked (RFC 1035 section 4.1.1)."""
+    return len(message) > 3 and message[3] & 0x80 != 0
+
+
 def last_record(message: bytes) -> int | None:
     """The offset of the last record of the additional section; None without any. Raises MalformedMessage."""
     if len(message) < 12:

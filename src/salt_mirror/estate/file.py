@@ -56,14 +56,17 @@ class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
-    """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's."""
+    """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's;
+    `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses."""
 
     title: str = ""
     find_servers_by: list[str] = []
+    public_views: list[str] = msgspec.field(default_factory=lambda: ["public", "external", "internet"])
     zones: list[ZoneEntry] = []
     servers: dict[str, ServerEntry] = {}
     resolvers: dict[str, ResolverEntry] = {}
     reach: dict[str, str] = {}
+    roots: dict[str, list[str]] = {}
     keys: dict[str, KeyEntry] = {}
 
 

@@ -52,6 +52,8 @@ class Estate:
     groups: dict[str, list[Server]] = field(default_factory=dict)
     finders: tuple[Server, ...] = ()
     reach: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
+    public_views: frozenset[str] = frozenset()
+    roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
 
     @property
     def views(self) -> list[str]:
@@ -132,6 +134,15 @@ class _Builder:
                 raise self._fail(
                     f"reach: {shown(published)} = {shown(reached)}; an address stands on the left, "
                     "an address with or without a port on the right"
+                ) from None
+        estate.public_views = frozenset(file.public_views)
+        for name, addresses in file.roots.items():
+            try:
+                estate.roots[from_text(name)] = tuple(ipaddress.ip_address(text).packed for text in addresses)
+            except (BadName, ValueError):
+                raise self._fail(
+                    f"roots: {shown(name)} = {addresses}; a name stands on the left, a list of addresses on the right, "
+                    'such as "a.roots.example" = ["203.0.113.241"]'
                 ) from None
         keys = {label: self._key(label, entry) for label, entry in file.keys.items()}
         for label, entry in file.servers.items():

@@ -13,9 +13,13 @@ from typing import Any, Literal
 import msgspec
 
 from salt_mirror import __version__
+from salt_mirror.checks.sheets import Leg, Sheet
 from salt_mirror.findings import Finding, Outcome
 
 SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
+
+MOST_SHEETS = 3
+"""So many sheets of zones are shown whole; of more, a line for each."""
 
 
 class Counts(msgspec.Struct, frozen=True, kw_only=True):
@@ -41,7 +45,11 @@ class Subject(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):
-    """All that a command found. `started` is UTC; `remarks` say what the coverage was, `interrupted` that it is cut short."""
+    """All that a command found. `started` is UTC; `remarks` say what the coverage was, `interrupted` that it is cut short.
+
+    `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
+    ways that `descend` went.
+    """
 
     schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
     command: str
@@ -54,6 +62,9 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     counts: Counts
     remarks: list[str] = []
     interrupted: bool = False
+    sheets: list[Sheet] | msgspec.UnsetType = msgspec.UNSET
+    legs: list[Leg] | msgspec.UnsetType = msgspec.UNSET
+    says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]
     subjects: list[Subject] = []
 

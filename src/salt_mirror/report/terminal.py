@@ -16,7 +16,7 @@ from rich.text import Text
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import CATALOGUE, Evidence, Finding
-from salt_mirror.report.document import Report, Subject
+from salt_mirror.report.document import MOST_SHEETS, Report, Subject
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _FEW = 3
@@ -43,18 +43,31 @@ def print_report(
     if not faults_alone:
         page.unverified(everything=everything)
         page.cautions(everything=everything)
-        page.rest(agreeing, everything=everything)
+        if not report.legs:
+            page.rest(agreeing, everything=everything)
+        if report.legs:
+            from salt_mirror.report.descents import print_legs
+
+            print_legs(report.legs, page.line, file, everything=everything)
+        if report.sheets:
+            from salt_mirror.report.sheets import print_sheets
+
+            print_sheets(report.sheets, page.line, file, several_views=several_views, everything=everything)
 
 
 _UNITS = {
     "pairs": ("address", "addresses", "agrees", "agree"),
     "rollcall": ("record set", "record sets", "is as expected", "are as expected"),
+    "descend": ("name", "names", "is found", "are found"),
+    "authority": ("zone", "zones", "has a sound authority", "have a sound authority"),
 }
 """What a command counts, and what it says of those that are sound."""
 
 
 def headline(report: Report) -> str:
     """The first line: the answer in one sentence."""
+    if report.says:
+        return f"Interrupted. So far: {report.says}" if report.interrupted else report.says
     counts = report.counts
     one, several, is_so, are_so = _UNITS[report.command]
     total = counts.agrees + counts.differs + counts.unverified
@@ -75,7 +88,8 @@ class _Page:
         self._views = several_views
         self._units = _UNITS[report.command][:2]
 
-    def _line(self, text: Text | str = "", indent: int = 0) -> None:
+    def line(self, text: Text | str = "", indent: int = 0) -> None:
+        """Prints a line, wrapped behind its indent on a terminal."""
         text = Text(text) if isinstance(text, str) else text
         if not self._wrap or not indent:
             self._console.print(Text(" " * indent) + text, soft_wrap=True)
@@ -85,13 +99,13 @@ class _Page:
             self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
 
     def _heading(self, words: str, style: str) -> None:
-        self._line()
-        self._line(Text(words, style=style))
+        self.line()
+        self.line(Text(words, style=style))
 
     def answer(self) -> None:
         report = self._report
         style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
-        self._line(Text(headline(report), style=style))
+        self.line(Text(headline(report), style=style))
         facts = [report.title or "no estate", f"{_many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
         if report.counts.spared:
             facts.append(f"{report.counts.spared:,} more answered from transferred zones")
@@ -102,9 +116,9 @@ class _Page:
         facts += [
             _many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
         ]
-        self._line(Text(" · ".join(map(_clean, facts)), style="dim"))
+        self.line(Text(" · ".join(map(_clean, facts)), style="dim"))
         for remark in report.remarks:
-            self._line(Text("Note: " + _clean(remark), style="dim"))
+            self.line(Text("Note: " + _clean(remark), style="dim"))
 
     def faults(self, *, everything: bool) -> None:
         faults = self._report.weighing("fault")
@@ -112,17 +126,20 @@ class _Page:
             self._heading(f"DIFFERS: {_many(len(faults), 'fault')}", "bold red")
         causes = [finding.cause for finding in faults]
         for cause in dict.fromkeys(filter(None, causes)):
-            self._line()
-            self._line(Text.assemble(("cause   ", "bold red"), (_clean(cause), "bold")))
+            self.line()
+            self.line(Text.assemble(("cause   ", "bold red"), (_clean(cause), "bold")))
             for finding in faults:
                 if finding.cause == cause:
-                    self._line(self._place(finding), 8)
-                    self._line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
+                    self.line(self._place(finding), 8)
+                    self.line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
+        shown_whole = (
+            bool(self._report.sheets) and len(self._report.sheets or ()) <= MOST_SHEETS
+        )  # and shows what servers said
         for finding in faults:
             if finding.cause and not everything:
                 continue  # told above, with what mends it
-            self._line()
-            self._finding(finding, evidence=True)
+            self.line()
+            self._finding(finding, evidence=everything or not shown_whole)
 
     def _place(self, finding: Finding) -> str:
         address = f"  {finding.address or finding.type}"
@@ -134,7 +151,7 @@ class _Page:
         if cautions:
             self._heading(f"WILL BITE: {_many(len(cautions), 'caution')}", "bold yellow")
         for finding in cautions:
-            self._line()
+            self.line()
             self._finding(finding, evidence=everything)
 
     def _finding(self, finding: Finding, *, evidence: bool) -> None:
@@ -143,31 +160,31 @@ class _Page:
             (CATALOGUE[finding.code].title, "bold"),
             f"  {self._place(finding)}",
         )
-        self._line(head)
-        self._line(_clean(finding.text), 8)
+        self.line(head)
+        self.line(_clean(finding.text), 8)
         if evidence:
             for line in _evidence_lines(finding.evidence, finding.type):
-                self._line(Text(line, style="dim"), 8)
+                self.line(Text(line, style="dim"), 8)
         if finding.remedy:
-            self._line(Text.assemble(("mend    ", "green"), finding.remedy), 8)
+            self.line(Text.assemble(("mend    ", "green"), finding.remedy), 8)
 
     def unverified(self, *, everything: bool) -> None:
         findings = sorted(self._report.unverified, key=lambda finding: finding.cause)
         if not findings:
             return
-        subjects = self._report.counts.unverified
+        subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
         self._heading(f"COULD NOT BE VERIFIED: {_many(subjects, *self._units)}, and why", "bold yellow")
         for cause, group in groupby(findings, key=lambda finding: finding.cause):
             members = list(group)
-            self._line()
-            self._line(Text(_clean(cause), style="yellow"))
+            self.line()
+            self.line(Text(_clean(cause), style="yellow"))
             shown = members if everything else members[:_FEW]
             for finding in shown:
-                self._line(self._place(finding), 8)
+                self.line(self._place(finding), 8)
             if len(members) > len(shown):
-                self._line(f"and {len(members) - len(shown):,} more (--all lists them)", 8)
+                self.line(f"and {len(members) - len(shown):,} more (--all lists them)", 8)
             for line in _evidence_lines(members[0].evidence, members[0].type):
-                self._line(Text(line, style="dim"), 8)
+                self.line(Text(line, style="dim"), 8)
 
     def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
         report, notes = self._report, self._report.weighing("note")
@@ -175,18 +192,18 @@ class _Page:
             folded = [_many(report.counts.agrees, *self._units) + " in agreement"] if report.counts.agrees else []
             folded += [_many(len(notes), "note")] if notes else []
             if folded:
-                self._line()
-                self._line(Text(f"Not shown: {' and '.join(folded)} (--all shows them).", style="dim"))
+                self.line()
+                self.line(Text(f"Not shown: {' and '.join(folded)} (--all shows them).", style="dim"))
             return
         if notes:
             self._heading(f"NOTES: {len(notes):,}", "bold cyan")
         for finding in notes:
-            self._line(_clean(finding.text), 8)
+            self.line(_clean(finding.text), 8)
         if report.counts.agrees:
             self._heading(f"AGREES: {_many(report.counts.agrees, *self._units)}", "bold green")
         for subject in agreeing:
             view = f"  [{_clean(subject.view)}]" if self._views and subject.view else ""
-            self._line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
+            self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
 
 
 def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:

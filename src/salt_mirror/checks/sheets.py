@@ -1,0 +1,102 @@
+"""The sheet of a zone: all that was seen of its authority, as plain data that a report can lay out.
+
+Strategy: text and numbers alone, names absolute and escaped; what is wrong with any of it stands in the findings.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from salt_mirror.findings import Outcome
+
+
+class SoaField(msgspec.Struct, frozen=True, kw_only=True):
+    """One field of the SOA: its value, the same as people read it, and a judgement where it is out of bounds."""
+
+    field: str
+    value: str
+    reads: str = ""
+    judgement: str = ""
+
+
+class ServerRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One authoritative server at one place. `behind` counts versions behind the newest (negative: ahead of the primary).
+
+    `names` are the NS names that lead to it, `listed` who names it (parent, zone, estate); `udp` and `tcp` are `answers` or
+    why not; `state` is `authoritative` or how it is not; `edns` the payload in bytes. None: not known.
+    """
+
+    server: str
+    endpoint: str
+    names: list[str]
+    addresses: list[str]
+    listed: list[str]
+    udp: str
+    tcp: str
+    state: str
+    serial: int | None
+    behind: int | None
+    rtt_ms: float | None
+    name_servers: list[str] | None
+    edns: int | None
+    cookies: bool | None
+    recursion: bool | None
+    transfer: bool | None
+
+
+class NameServer(msgspec.Struct, frozen=True, kw_only=True):
+    """One name server's name: who lists it, its addresses on its own authoritative servers, its glue at the parent."""
+
+    name: str
+    listed: list[str]
+    addresses: list[str]
+    glue: list[str]
+    trouble: str = ""
+
+
+class Sheet(msgspec.Struct, frozen=True, kw_only=True):
+    """A zone in one view. `parent` is the zone above with what it says in `parent_says`; `sums` what the timers add up to;
+    `not_asked` are addresses of its servers that this computer has no way to."""
+
+    zone: str
+    view: str
+    outcome: Outcome
+    says: str
+    soa: list[SoaField] = []
+    sums: list[str] = []
+    servers: list[ServerRow] = []
+    name_servers: list[NameServer] = []
+    parent: str = ""
+    parent_says: str = ""
+    content: str = ""
+    not_asked: list[str] = []
+
+
+class StepServer(msgspec.Struct, frozen=True, kw_only=True):
+    """One server of a level: what it says in words; `kind` is `refers`, `answers`, `lame` or `silent`."""
+
+    server: str
+    endpoint: str
+    address: str
+    kind: str
+    says: str
+    rtt_ms: float | None
+
+
+class Step(msgspec.Struct, frozen=True, kw_only=True):
+    """One level of a descent: the zone, its servers, and what is remarkable about it."""
+
+    zone: str
+    servers: list[StepServer]
+    remarks: list[str] = []
+
+
+class Leg(msgspec.Struct, frozen=True, kw_only=True):
+    """The way to one name, and what a resolver that went it would have cached, each with its TTL in seconds."""
+
+    name: str
+    type: str
+    steps: list[Step]
+    values: list[str]
+    alias: str = ""
+    cached: list[str] = []
