@@ -156,11 +156,12 @@ def bind(
     tls: tuple[Path, Path] | None = None,
     options: tuple[str, ...] = (),
     open_to_all: bool = False,
+    updates: bool = False,
 ) -> Iterator[Server]:
     """BIND serving zones, and handing them over to whoever signs with the key. With `tls` (certificate, private key) it also
     listens for DNS over TLS on the next free port, and for DNS over HTTPS on another: `server.tls_port`, `server.https_port`
     stand in its folder's file `ports`. With `open_to_all` anyone may take the
-    zones, and look up other names."""
+    zones, and look up other names; with `updates` whoever signs with the key may change them (RFC 2136)."""
     path, port = program("named"), free_port()
     written = _write_zones(folder, zones)
     takers = "any" if open_to_all else "key mirror.test"
@@ -179,7 +180,10 @@ def bind(
     texts.append(f'key mirror.test {{ algorithm {key.algorithm}; secret "{secret_text(key)}"; }};')
     texts.append("options { " + " ".join(f"{option};" for option in settings) + " };")
     texts += ["controls { };", "logging { channel err { stderr; severity warning; }; category default { err; }; };"]
-    texts += [f'zone "{origin}" {{ type primary; file "{file}"; check-names ignore; }};' for origin, file in written]
+    more = "allow-update { key mirror.test; };" if updates else ""
+    texts += [
+        f'zone "{origin}" {{ type primary; file "{file}"; check-names ignore; {more} }};' for origin, file in written
+    ]
     config = folder / "named.conf"
     config.write_text("\n".join(texts) + "\n", encoding="utf-8")
     with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, written[0][0]) as server:

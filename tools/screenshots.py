@@ -35,6 +35,8 @@ PICTURES = {
     "rollcall": ["rollcall --types SRV,A,AAAA"],
     "authority": ["authority gullmarsh.example --view public"],
     "descend": ["descend web.gullmarsh.example"],
+    "mail": ["mail gullmarsh.example --view public --at offices"],
+    "services": ["services pans.gullmarsh.internal"],
 }
 """What is typed for each picture, in a folder that holds the demo's estate."""
 

@@ -223,6 +223,110 @@ CATALOGUE: dict[str, Code] = {
         "could not be verified",
         "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
     ),
+    "mail.no-such-domain": Code("fault", "no such domain", "Nobody can send mail to a domain that does not exist."),
+    "mail.none": Code("fault", "no way for mail", "The domain has neither MX nor address: mail to it is returned."),
+    "mail.servers-disagree": Code(
+        "fault", "MX sets disagree", "Mail goes here or there, by the server that was asked."
+    ),
+    "mail.literal": Code(
+        "fault", "an address as exchanger", "An exchanger has to be a host name; senders cannot look this up."
+    ),
+    "mail.alias": Code(
+        "fault", "exchanger is an alias", "An exchanger must not be an alias; some senders turn away from one."
+    ),
+    "mail.missing-host": Code(
+        "fault", "exchanger does not exist", "Senders cannot find the host that should take the mail."
+    ),
+    "mail.no-address": Code(
+        "fault", "exchanger without address", "Senders find the host, and no address to connect to."
+    ),
+    "mail.host-disagrees": Code(
+        "fault", "exchanger's addresses disagree", "Senders connect here or there, by the server asked."
+    ),
+    "mail.private-address": Code(
+        "fault", "private address in a public view", "Nobody outside can connect to the exchanger."
+    ),
+    "mail.null-not-alone": Code(
+        "fault", "null MX not alone", "The domain says that it takes no mail, and where to send it."
+    ),
+    "mail.implicit": Code(
+        "caution", "implicit MX", "Without an MX record mail goes to the domain's own address, wanted or not."
+    ),
+    "mail.null": Code("note", "takes no mail", "A null MX says that the domain takes no mail (RFC 7505)."),
+    "mail.below-apex": Code(
+        "note", "mail of a name below the apex", "Each name's mail is its own; the apex's MX does not count."
+    ),
+    "mail.cached-other": Code("note", "not there yet", "A resolver still has the set from before a change."),
+    "mail.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
+    "srv.missing": Code("fault", "no such service", "Clients look for the service there and find nothing."),
+    "srv.servers-disagree": Code(
+        "fault", "servers disagree", "Clients find this or that, by the server that was asked."
+    ),
+    "srv.literal": Code(
+        "fault", "an address as target", "A target has to be a host name; clients cannot look this up."
+    ),
+    "srv.alias": Code(
+        "fault", "target is an alias", "A target must not be an alias (RFC 2782); some clients turn away from one."
+    ),
+    "srv.missing-host": Code("fault", "target does not exist", "Clients that pick this target find nothing."),
+    "srv.no-address": Code("fault", "target without address", "Clients find the host, and no address to connect to."),
+    "srv.host-disagrees": Code(
+        "fault", "target's addresses disagree", "Clients connect here or there, by the server asked."
+    ),
+    "srv.private-address": Code(
+        "fault", "private address in a public view", "Nobody outside can connect to the target."
+    ),
+    "srv.port": Code("fault", "port 0", "Nothing can be connected to at port 0."),
+    "srv.dot-not-alone": Code(
+        "fault", "no such service, and others", "The set says that there is no service, and where it is."
+    ),
+    "srv.unavailable": Code(
+        "note", "decidedly not available", "The set says that there is no such service (RFC 2782)."
+    ),
+    "srv.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
+    "dir.not-registered": Code(
+        "fault",
+        "not registered in full",
+        "Clients and other controllers do not find the controller where they look for it.",
+    ),
+    "dir.servers-disagree": Code(
+        "fault",
+        "registered on some servers alone",
+        "Whether the controller is found hangs on the server that was asked.",
+    ),
+    "dir.no-controller": Code("fault", "no controller", "No record leads to a controller: nobody can log on."),
+    "dir.leftover": Code(
+        "fault", "left behind", "Records lead to a host that is no controller: clients try it in vain."
+    ),
+    "dir.other-host": Code(
+        "fault", "address of another host", "Who connects by the domain's name reaches another host."
+    ),
+    "dir.two-primaries": Code(
+        "fault", "two primary controllers", "Clients disagree on who takes password changes and the time."
+    ),
+    "dir.no-primary": Code(
+        "fault", "no primary controller", "Nobody is found for urgent password changes and the time."
+    ),
+    "dir.subzone-lame": Code(
+        "fault", "_msdcs is lame", "The zone through which controllers are found is served by nobody."
+    ),
+    "dir.site-uncovered": Code("caution", "site without controller", "Its clients log on anywhere, however far away."),
+    "dir.found": Code(
+        "note", "controllers as found", "The controllers were taken from the records that are being checked."
+    ),
+    "dir.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
     "cut.lame": Code(
         "fault", "lame server on the way", "A resolver that is sent there has to try another, and users wait."
     ),

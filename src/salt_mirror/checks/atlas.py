@@ -140,7 +140,8 @@ class Atlas:
         return (yield from self._servers_of(apex))
 
     def descend(self, cut: Name, referrals: list[Answer]) -> Dialogue[Authority]:
-        """The authority below a zone cut that servers referred to: by the glue that came with it, or by resolvers."""
+        """The authority below a zone cut that servers referred to: by the glue that came with it, by what those
+        servers know themselves, or by resolvers."""
         if cut in self._found:
             return self._found[cut]
         targets: dict[Name, None] = {}
@@ -154,6 +155,17 @@ class Atlas:
                 # Glue counts for servers inside the cut alone: for any other name the sender has no say.
                 if record.rdtype in (A, AAAA) and record.owner in targets and is_within(record.owner, cut):
                     addresses.setdefault(record.owner, record.rdata)
+        # Any other name may stand in the zone of the very servers that referred, which tell its address with authority.
+        others = [target for target in targets if target not in addresses]
+        batch = [
+            Question(target, rdtype, one.question.server)
+            for target in others
+            for one in referrals
+            for rdtype in (A, AAAA)
+        ]
+        for reply in (yield batch) if batch else ():
+            if reply.trouble is None and reply.values:
+                addresses.setdefault(reply.question.name, reply.values[0])
         if targets and all(target in addresses for target in targets):
             return self._keep(cut, {target: addresses[target] for target in targets})
         return (yield from self._servers_of(cut))

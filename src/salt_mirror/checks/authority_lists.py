@@ -11,8 +11,9 @@ from collections.abc import Iterator
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority import Place, Seen, own_set
-from salt_mirror.checks.authority_words import VersionWords, labels_of, reference, said_together
+from salt_mirror.checks.authority_words import VersionWords, labels_of, reference
 from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.stating import answers_of, together_said
 from salt_mirror.dns.names import is_within, to_text
 from salt_mirror.dns.records import AAAA, NS, SOA, A, record_line
 from salt_mirror.dns.reverse import address_text
@@ -80,8 +81,7 @@ class _AllWords(VersionWords):
     def _about(
         self, found: Lookup, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
     ) -> Finding:
-        answers = [answer for telling in (*found.trail, *found.tellings) for answer in telling.answers]
-        return self.finding(code, text, answers, outcome=outcome, remedy=remedy, cause=cause)
+        return self.finding(code, text, answers_of(found), outcome=outcome, remedy=remedy, cause=cause)
 
     def delegation(self) -> Iterator[Finding]:
         seen, above = self.seen, self.seen.parentage
@@ -211,7 +211,7 @@ class _AllWords(VersionWords):
                 yield self.finding("auth.unlisted", text)
             elif "estate" not in listed and "zone" in listed:
                 text = (
-                    f"{said_together(map(to_text, place.names))} ({place.server.endpoint}) is in the zone's NS set "
+                    f"{together_said(map(to_text, place.names))} ({place.server.endpoint}) is in the zone's NS set "
                     f"and not among the "
                     "estate's servers: nothing else of the estate is checked there."
                 )

@@ -11,15 +11,15 @@ from collections.abc import Iterable, Iterator
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority import Place, Seen
 from salt_mirror.checks.delegation import NO_ANSWER
-from salt_mirror.checks.lookup import evidence_of
 from salt_mirror.checks.nearest import nearest
 from salt_mirror.checks.soa import duration, judge
+from salt_mirror.checks.stating import state, together_said
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
 from salt_mirror.dns.serials import ahead, newest
 from salt_mirror.dns.wire import offers_recursion
-from salt_mirror.findings import CATALOGUE, Finding, Outcome
+from salt_mirror.findings import Finding, Outcome
 
 
 def reference(seen: Seen) -> tuple[Place | None, int | None]:
@@ -52,18 +52,16 @@ class VersionWords:
         outcome: Outcome | None = None,
         cause: str = "",
     ) -> Finding:
-        weight = CATALOGUE[code].weight
-        return Finding(
-            code=code,
-            weight=weight,
-            outcome=outcome or ("differs" if weight == "fault" else "agrees"),
-            name=self.zone,
-            type=type_text(rdtype),
+        return state(
+            code,
+            text,
+            name=self.seen.zone,
+            rdtype=rdtype,
             view=self.seen.view,
-            expected=list(expected),
-            evidence=[evidence_of(answer) for answer in answers if answer is not None],
-            text=text,
+            answers=answers,
+            expected=expected,
             remedy=remedy,
+            outcome=outcome,
             cause=cause,
         )
 
@@ -100,7 +98,7 @@ class VersionWords:
             where = f"{place.server.label} ({place.server.endpoint}{self._as_names(place)})"
             if lame is not None:
                 listed = (
-                    f"is listed by the {said_together(place.listed)} and"
+                    f"is listed by the {together_said(place.listed)} and"
                     if place.listed
                     else "was found for the zone, and"
                 )
@@ -248,9 +246,4 @@ def handed_over(answer: Answer) -> bool:
 
 
 def labels_of(places: Iterable[Place]) -> str:
-    return said_together(place.server.label for place in places)
-
-
-def said_together(words: Iterable[str]) -> str:
-    found = list(words)
-    return found[0] if len(found) == 1 else ", ".join(found[:-1]) + " and " + found[-1] if found else ""
+    return together_said(place.server.label for place in places)

@@ -10,14 +10,14 @@ from collections.abc import Iterable, Iterator
 
 from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.descent import Asked, Descent, Leg, Level
-from salt_mirror.checks.lookup import evidence_of
 from salt_mirror.checks.sheets import Leg as LegSheet
 from salt_mirror.checks.sheets import Step, StepServer
 from salt_mirror.checks.soa import negative_ttl
+from salt_mirror.checks.stating import state
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import NS, SOA, rdata_text, record_line, soa_fields, type_text
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.findings import CATALOGUE, Finding, Outcome
+from salt_mirror.findings import Finding, Outcome
 
 
 def answer_words(descent: Descent) -> tuple[str, Outcome]:
@@ -67,18 +67,14 @@ class _Words:
         outcome: Outcome | None = None,
         cause: str = "",
     ) -> Finding:
-        weight = CATALOGUE[code].weight
-        return Finding(
-            code=code,
-            weight=weight,
-            outcome=outcome or ("differs" if weight == "fault" else "agrees"),
-            name=to_text(self._leg.name),
-            type=type_text(self._leg.rdtype),
-            view="",
-            expected=[],
-            evidence=[evidence_of(one.answer) for one in asked],
-            text=text,
+        return state(
+            code,
+            text,
+            name=self._leg.name,
+            rdtype=self._leg.rdtype,
+            answers=[one.answer for one in asked],
             remedy=remedy,
+            outcome=outcome,
             cause=cause,
         )
 

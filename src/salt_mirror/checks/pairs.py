@@ -8,7 +8,7 @@ named, and one which did not answer accuses nobody. The judgement itself is a pu
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
@@ -22,6 +22,7 @@ from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.findings import Finding, Outcome, worse
 
 ADDRESS_TYPES = (A, AAAA)
+Expectations = Mapping[tuple[str, Name], frozenset[bytes]]
 
 
 class Pair:
@@ -78,7 +79,7 @@ def judge_scope(scope: Scope, atlas: Atlas, runner: Runner, judged: Judged, tick
 
     `judged` is filled as results come in; `tick` is called after each of them.
     """
-    for pairs in runner.run(pair_name(name, view, atlas, scope) for name, view in scope.names):
+    for pairs in runner.run(pair_name(name, view, atlas, scope.expected) for name, view in scope.names):
         judged.take(pairs)
         tick()
     for pairs in runner.run(_unseen(scope, atlas, judged)):
@@ -92,11 +93,14 @@ def _unseen(scope: Scope, atlas: Atlas, judged: Judged) -> Iterator[Dialogue[lis
             yield pair_pointer(address, view, atlas, asked_for=asked_for)
 
 
-def pair_name(name: Name, view: str, atlas: Atlas, scope: Scope) -> Dialogue[list[Pair]]:
-    """Judges every address of a name. Returns a pair for each, and pairs of others whose pointers were found faulty."""
+def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -> Dialogue[list[Pair]]:
+    """Judges every address of a name. Returns a pair for each, and pairs of others whose pointers were found faulty.
+
+    `expectations` are the addresses that are expected of a (view, name).
+    """
     forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
     words = Words(view, forward)
-    expected = scope.expected.get((view, name), frozenset())
+    expected = expectations.get((view, name), frozenset())
     if not forward.usable:
         unknown = words.unverified_name(sorted(expected))
         return [

@@ -1,13 +1,16 @@
-"""The sheet of a zone: all that was seen of its authority, as plain data that a report can lay out.
+"""Sheets: what was seen of a zone, on a way down, or in a tree of tests, as plain data that a report can lay out.
 
 Strategy: text and numbers alone, names absolute and escaped; what is wrong with any of it stands in the findings.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from typing import Literal, NamedTuple
+
 import msgspec
 
-from salt_mirror.findings import Outcome
+from salt_mirror.findings import Finding, Outcome
 
 
 class SoaField(msgspec.Struct, frozen=True, kw_only=True):
@@ -100,3 +103,40 @@ class Leg(msgspec.Struct, frozen=True, kw_only=True):
     values: list[str]
     alias: str = ""
     cached: list[str] = []
+
+
+Mark = Literal["ok", "note", "caution", "unverified", "fault"]
+MARKS: tuple[Mark, ...] = ("ok", "note", "caution", "unverified", "fault")
+"""How a test ended, from the best to the worst."""
+
+
+class Test(msgspec.Struct, frozen=True, kw_only=True):
+    """One test with the tests inside it: what was tested, what came of it, and why it matters, each in one line."""
+
+    mark: Mark
+    title: str
+    says: str = ""
+    why: str = ""
+    tests: list[Test] = []
+
+
+class Judged(NamedTuple):
+    """A tree of tests, and every finding in it."""
+
+    test: Test
+    findings: list[Finding] = []  # noqa: RUF012
+
+
+def worst(marks: Iterable[Mark]) -> Mark:
+    """The worst of some marks; `ok` of none."""
+    return max(marks, key=MARKS.index, default="ok")
+
+
+def mark_of(findings: Iterable[Finding]) -> Mark:
+    """How a test ended that these findings came of."""
+    return worst("unverified" if finding.outcome == "unverified" else finding.weight for finding in findings)
+
+
+def outcome_of(mark: Mark) -> Outcome:
+    """The outcome that a mark stands for."""
+    return "differs" if mark == "fault" else "unverified" if mark == "unverified" else "agrees"

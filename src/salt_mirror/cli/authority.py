@@ -19,14 +19,13 @@ from salt_mirror.cli.common import (
     ViewOption,
     finders,
     has_ipv6,
+    names_in_views,
     open_estate,
     servers_at,
 )
 
 if TYPE_CHECKING:
     from salt_mirror.checks.authority_sheet import Inspected
-    from salt_mirror.dns.names import Name
-    from salt_mirror.estate.model import Estate
 
 
 def authority(
@@ -67,7 +66,10 @@ def authority(
     estate = open_estate(estate_file)
     if view is not None and view not in estate.zones:
         raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
-    wanted = _wanted(zones or [], estate, view)
+    views = [view] if view is not None else estate.views
+    wanted = names_in_views(zones or [], estate, view) or [
+        (zone.apex, where) for where in views for zone in estate.zones[where].values()
+    ]
     if not wanted:
         raise BadInput("nothing to inspect: name a zone, or give an estate with zones")
     servers = servers_at(at, estate)
@@ -106,24 +108,6 @@ def authority(
         strict=strict,
         several_views=len(estate.views) > 1,
     )
-
-
-def _wanted(given: list[str], estate: Estate, view: str | None) -> list[tuple[Name, str]]:
-    """The zones to inspect, each with its view: as named, or all of the estate. Raises BadInput."""
-    from salt_mirror.estate.model import zone_name
-
-    views = [view] if view is not None else estate.views
-    if not given:
-        return [(zone.apex, where) for where in views for zone in estate.zones[where].values()]
-    found: dict[tuple[Name, str], None] = {}
-    for text in given:
-        name = zone_name(text)
-        holding = [where for where in views if name in estate.zones[where]]
-        around = [where for where in views if estate.zone_of(name, where) is not None]
-        public = [where for where in views if where in estate.public_views]
-        for where in holding or around or (public or views or [""])[:1]:
-            found[name, where] = None
-    return list(found)
 
 
 def _verdict(one: Inspected) -> str:

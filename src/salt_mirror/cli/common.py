@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
+    from salt_mirror.dns.names import Name
     from salt_mirror.dns.questions import Server
     from salt_mirror.estate.model import Estate
 
@@ -98,6 +99,30 @@ def servers_at(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
     return tuple(dict.fromkeys(server for text in wanted for server in _server(text, estate)))
 
 
+def servers_and_groups(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
+    """The same, where a name may also be a group of the estate's resolvers. Raises BadInput."""
+    wanted = [text.strip() for one in given or () for text in one.split(",") if text.strip()]
+    grouped = [server for text in wanted for server in estate.groups.get(text, ())]
+    named = servers_at([text for text in wanted if text not in estate.groups], estate)
+    return tuple(dict.fromkeys([*named, *grouped]))
+
+
+def names_in_views(given: list[str], estate: Estate, view: str | None) -> list[tuple[Name, str]]:
+    """Names of zones or networks, each with every view that holds it, or that a zone around it stands in. Raises BadInput."""
+    from salt_mirror.estate.model import zone_name
+
+    views = [view] if view is not None else estate.views
+    public = [where for where in views if where in estate.public_views]
+    found: dict[tuple[Name, str], None] = {}
+    for text in given:
+        name = zone_name(text)
+        holding = [where for where in views if name in estate.zones[where]]
+        around = [where for where in views if estate.zone_of(name, where) is not None]
+        for where in holding or around or (public or views or [""])[:1]:
+            found[name, where] = None
+    return list(found)
+
+
 def _server(text: str, estate: Estate) -> list[Server]:
     from salt_mirror.dns.questions import Server
     from salt_mirror.dns.system import paced, parse_server
@@ -157,6 +182,7 @@ class Progress:
     now and then."""
 
     def __init__(self, total: int, what: str) -> None:
+        """`total` is 0 where it is not known beforehand."""
         self._total = total
         self._what = what
         self._done = 0
@@ -173,7 +199,8 @@ class Progress:
         if now < self._next:
             return
         self._next = now + (0.1 if self._terminal else 10.0)
-        line = f"{self._done:,} of {self._total:,} {self._what}"
+        of = f" of {self._total:,}" if self._total else ""
+        line = f"{self._done:,}{of} {self._what}"
         self._shown = True
         sys.stderr.write(f"\r{line}\x1b[K" if self._terminal else f"{line}\n")
         sys.stderr.flush()

@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli import ask, authority, demo, descend, expect, pairs, rollcall
+from salt_mirror.cli import ask, authority, demo, descend, expect, mail, pairs, rollcall, services
 
 USAGE = 2
 INTERRUPTED = 130
@@ -32,6 +32,8 @@ app.command("pairs")(pairs.pairs)
 app.command("rollcall")(rollcall.rollcall)
 app.command("authority")(authority.authority)
 app.command("descend")(descend.descend)
+app.command("mail")(mail.mail)
+app.command("services")(services.services)
 app.command("expect")(expect.expect)
 app.command("demo")(demo.demo)
 

@@ -66,6 +66,16 @@ STOPS = (
         ("descend", "www.gullmarsh.example"),
         1,
     ),
+    Stop(
+        "Mail from outside does not arrive. Who takes it, can a sender connect to them, and what is left?",
+        ("mail", "gullmarsh.example", "--view", "public", "--at", "offices"),
+        1,
+    ),
+    Stop(
+        "Nobody at Kiln House can log on. Is every controller registered, on every server? Who was left behind?",
+        ("services", "pans.gullmarsh.internal"),
+        1,
+    ),
     Stop("The whole estate: every name and address that it expects, every network that it lists.", ("pairs",), 1),
 )
 

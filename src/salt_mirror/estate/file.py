@@ -10,7 +10,7 @@ import re
 import tomllib
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any, Literal, NoReturn
 
 import msgspec
 
@@ -55,6 +55,26 @@ class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
     name: str | None = None
 
 
+class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[[directories.controllers]]`: a directory controller by its host, with what it has to register records for."""
+
+    host: str
+    site: str = ""
+    roles: list[Literal["primary", "catalogue", "read-only"]] = []
+    guid: str = ""
+
+
+class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[[directories]]`: a directory domain. `forest` is the forest's root domain, the domain itself when left out."""
+
+    domain: str
+    view: str = ""
+    forest: str | None = None
+    guid: str = ""
+    sites: list[str] = []
+    controllers: list[ControllerEntry] = []
+
+
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's;
     `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses."""
@@ -67,6 +87,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     resolvers: dict[str, ResolverEntry] = {}
     reach: dict[str, str] = {}
     roots: dict[str, list[str]] = {}
+    directories: list[DirectoryEntry] = []
     keys: dict[str, KeyEntry] = {}
 
 
@@ -75,6 +96,7 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "servers": ServerEntry,
     "resolvers": ResolverEntry,
     "keys": KeyEntry,
+    "directories": DirectoryEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}

@@ -21,7 +21,15 @@ from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.file import EstateFile, KeyEntry, ResolverEntry, ServerEntry, ZoneEntry, read_estate_file
+from salt_mirror.estate.file import (
+    DirectoryEntry,
+    EstateFile,
+    KeyEntry,
+    ResolverEntry,
+    ServerEntry,
+    ZoneEntry,
+    read_estate_file,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,6 +62,7 @@ class Estate:
     reach: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     public_views: frozenset[str] = frozenset()
     roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
+    directories: list[DirectoryEntry] = field(default_factory=list)
 
     @property
     def views(self) -> list[str]:
@@ -157,7 +166,22 @@ class _Builder:
         )
         for number, zone in enumerate(file.zones, 1):
             self._add_zone(number, zone)
+        for number, directory in enumerate(file.directories, 1):
+            self._check_directory(f"directories, entry {number}", directory)
+        estate.directories = file.directories
         return estate
+
+    def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
+        """Raises BadInput for names that are none, and a view that no zone has."""
+        names = [entry.domain, *([entry.forest] if entry.forest is not None else [])]
+        for text in [*names, *(controller.host for controller in entry.controllers)]:
+            try:
+                from_text(text)
+            except BadName as error:
+                raise self._fail(f"{place}: {error}") from None
+        if entry.view not in self._estate.zones:
+            known = ", ".join(self._estate.zones) or "none"
+            raise self._fail(f'{place}, view: there is no zone in the view "{entry.view}"; known: {known}')
 
     def _server(self, table: str, label: str, entry: ServerEntry | ResolverEntry, keys: dict[str, Key]) -> Server:
         place = f"{table}, {label}"

@@ -43,8 +43,13 @@ def print_report(
     if not faults_alone:
         page.unverified(everything=everything)
         page.cautions(everything=everything)
-        if not report.legs:
+        if not report.legs and not report.tests:
             page.rest(agreeing, everything=everything)
+        if report.tests:
+            from salt_mirror.report.trees import print_tests
+
+            page.notes(everything=everything)
+            print_tests(report.tests, page.line, everything=everything)
         if report.legs:
             from salt_mirror.report.descents import print_legs
 
@@ -58,6 +63,8 @@ def print_report(
 _UNITS = {
     "pairs": ("address", "addresses", "agrees", "agree"),
     "rollcall": ("record set", "record sets", "is as expected", "are as expected"),
+    "mail": ("domain", "domains", "takes mail as it should", "take mail as they should"),
+    "services": ("service", "services", "is sound", "are sound"),
     "descend": ("name", "names", "is found", "are found"),
     "authority": ("zone", "zones", "has a sound authority", "have a sound authority"),
 }
@@ -132,9 +139,8 @@ class _Page:
                 if finding.cause == cause:
                     self.line(self._place(finding), 8)
                     self.line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
-        shown_whole = (
-            bool(self._report.sheets) and len(self._report.sheets or ()) <= MOST_SHEETS
-        )  # and shows what servers said
+        # A whole sheet and a tree of tests show what the servers said.
+        shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(self._report.tests)
         for finding in faults:
             if finding.cause and not everything:
                 continue  # told above, with what mends it
@@ -186,6 +192,14 @@ class _Page:
             for line in _evidence_lines(members[0].evidence, members[0].type):
                 self.line(Text(line, style="dim"), 8)
 
+    def notes(self, *, everything: bool) -> None:
+        """The notes, if everything is wanted."""
+        notes = self._report.weighing("note") if everything else []
+        if notes:
+            self._heading(f"NOTES: {len(notes):,}", "bold cyan")
+        for finding in notes:
+            self.line(_clean(finding.text), 8)
+
     def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
         report, notes = self._report, self._report.weighing("note")
         if not everything:
@@ -195,10 +209,7 @@ class _Page:
                 self.line()
                 self.line(Text(f"Not shown: {' and '.join(folded)} (--all shows them).", style="dim"))
             return
-        if notes:
-            self._heading(f"NOTES: {len(notes):,}", "bold cyan")
-        for finding in notes:
-            self.line(_clean(finding.text), 8)
+        self.notes(everything=True)
         if report.counts.agrees:
             self._heading(f"AGREES: {_many(report.counts.agrees, *self._units)}", "bold green")
         for subject in agreeing:

@@ -1,0 +1,113 @@
+"""A host that another record points at: a mail exchanger, or the target of a service.
+
+Strategy: its addresses come from its own authoritative servers, its pointers from the check of pairs. What such a host must
+not be (an alias, a literal, nowhere) is the same rule for both kinds of records, so it stands here once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import Lookup, lookup
+from salt_mirror.checks.pairs import ADDRESS_TYPES, Pair, pair_name
+from salt_mirror.checks.stating import answers_of, state, troubles_of
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, labels, to_text
+from salt_mirror.dns.records import AAAA, A, record_line
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.dns.special import is_private
+from salt_mirror.findings import Finding
+
+
+@dataclass(slots=True)
+class Host:
+    """A host's name and what its own servers say of it. `pairs` are its addresses with their pointers, if they were wanted."""
+
+    name: Name
+    found: Lookup
+    pairs: list[Pair] = field(default_factory=list)
+
+    @property
+    def literal(self) -> bool:
+        """Whether the name is an address written as a name."""
+        parts = [part.strip(b"[]") for part in labels(self.name)]
+        return len(parts) == 4 and all(part.isdigit() and int(part) < 256 for part in parts)
+
+    @property
+    def usable(self) -> bool:
+        """Whether there is an address to connect to."""
+        return bool(self.found.values)
+
+    @property
+    def addresses(self) -> list[str]:
+        """Its addresses as text."""
+        return [address_text(value) for value in self.found.values if len(value) in (4, 16)]
+
+    def private(self) -> list[bytes]:
+        """Those of its addresses that nobody outside can reach."""
+        return [value for value in self.found.values if len(value) in (4, 16) and is_private(value)]
+
+
+def look_at(name: Name, view: str, atlas: Atlas, *, pointers: bool) -> Dialogue[Host]:
+    """Finds a host's addresses and, if they are wanted, judges the pointers of each."""
+    host = Host(name, (yield from lookup(name, ADDRESS_TYPES, view, atlas)))
+    if pointers and host.usable:
+        host.pairs = yield from pair_name(name, view, atlas, {})
+    return host
+
+
+def host_findings(
+    host: Host, view: str, *, public: bool, codes: str, owner: Name, rdtype: int, role: str, rule: str, still: str
+) -> Iterator[Finding]:
+    """What is wrong with a host, as findings about the record that points at it.
+
+    `codes` is the family (`mail` or `srv`), `owner` and `rdtype` the record, `role` what the host is to it, `rule` the RFC that
+    forbids an alias, `still` what works without it.
+    """
+    name, found = to_text(host.name), host.found
+    about = f"{name}, {role} of {to_text(owner)},"
+    if host.literal:
+        text = f"{about} is an address and not a host name: senders look it up as a name and find nothing. {still}"
+        yield state(f"{codes}.literal", text, name=owner, rdtype=rdtype, view=view)
+        return
+    if not found.usable:
+        text = f"{about} could not be looked up: {troubles_of(found)}."
+        yield state(
+            f"{codes}.unverified", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
+            outcome="unverified", cause=troubles_of(found),
+        )  # fmt: skip
+        return
+    if found.followed:
+        text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
+        remedy = f"; at {to_text(owner)} name {to_text(found.canonical)} in place of {name}"
+        yield state(
+            f"{codes}.alias", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found), remedy=remedy
+        )
+    if not host.usable:
+        code = "no-address" if found.exists else "missing-host"
+        why = "has neither A nor AAAA" if found.exists else "does not exist"
+        text = f"{about} {why}. {still}"
+        yield state(f"{codes}.{code}", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found))
+    elif found.divided:
+        said = "; ".join(
+            f"{telling.server.label}: {', '.join(address_text(value) for value in telling.values) or 'none'}"
+            for telling in found.usable
+        )
+        text = f"{about} has other addresses on other servers: {said}."
+        yield state(f"{codes}.host-disagrees", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found))
+    if public and (private := host.private()):
+        said = ", ".join(address_text(value) for value in private)
+        text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
+        line = record_line(found.canonical, A if len(private[0]) == 4 else AAAA, private[0])
+        yield state(
+            f"{codes}.private-address", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
+            remedy=f"; remove: {line}",
+        )  # fmt: skip
+    if found.unverified:
+        text = f"{about} could not be looked up everywhere: {troubles_of(found)}."
+        yield state(
+            f"{codes}.unverified", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
+            outcome="unverified", cause=troubles_of(found),
+        )  # fmt: skip

@@ -1,0 +1,137 @@
+"""Which records make a service findable: the locator records of directory controllers, and families of other services.
+
+Strategy: data alone. A locator row says who registers it and with what; placeholders stand for the domain, the forest, the
+site and the two identifiers. Source of the controllers' rows: the open specification MS-ADTS, section 6.3.2.
+"""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+LDAP, KERBEROS, KPASSWD, CATALOGUE_PORT = 389, 88, 464, 3268
+
+Who = Literal["all", "primary", "catalogue"]
+"""Who registers a row: every controller, the one in the primary role, global catalogues."""
+
+
+class Locator(NamedTuple):
+    """A record that a controller registers. `kind` is `SRV` with a `port`, `HOST` for its addresses, or `CNAME` to it;
+    `why` says who needs it.
+
+    `site_form` rows stand in a site, and are the only ones that a read-only controller registers.
+    """
+
+    pattern: str
+    kind: Literal["SRV", "HOST", "CNAME"]
+    who: Who
+    port: int
+    why: str
+
+    @property
+    def site_form(self) -> bool:
+        """Whether the row stands in a site."""
+        return "{site}" in self.pattern
+
+
+LOCATORS = (
+    Locator(
+        "{domain}", "HOST", "all", 0, "older clients, and whoever types the domain as a host, connect to a controller"
+    ),
+    Locator("_ldap._tcp.{domain}", "SRV", "all", LDAP, "any client of the domain finds a directory server"),
+    Locator(
+        "_ldap._tcp.{site}._sites.{domain}", "SRV", "all", LDAP, "clients in the site find a near directory server"
+    ),
+    Locator("_ldap._tcp.dc._msdcs.{domain}", "SRV", "all", LDAP, "computers find a controller to log on at"),
+    Locator(
+        "_ldap._tcp.{site}._sites.dc._msdcs.{domain}",
+        "SRV",
+        "all",
+        LDAP,
+        "computers in the site find a near controller to log on at",
+    ),
+    Locator(
+        "_ldap._tcp.{domain_guid}.domains._msdcs.{forest}",
+        "SRV",
+        "all",
+        LDAP,
+        "the domain is found by its identifier after it was renamed",
+    ),
+    Locator("_kerberos._tcp.{domain}", "SRV", "all", KERBEROS, "clients get tickets over TCP"),
+    Locator("_kerberos._udp.{domain}", "SRV", "all", KERBEROS, "clients get tickets over UDP"),
+    Locator("_kerberos._tcp.{site}._sites.{domain}", "SRV", "all", KERBEROS, "clients in the site get tickets near by"),
+    Locator(
+        "_kerberos._tcp.dc._msdcs.{domain}",
+        "SRV",
+        "all",
+        KERBEROS,
+        "computers find a controller that gives out tickets",
+    ),
+    Locator(
+        "_kerberos._tcp.{site}._sites.dc._msdcs.{domain}",
+        "SRV",
+        "all",
+        KERBEROS,
+        "computers in the site find such a controller near by",
+    ),
+    Locator("_kpasswd._tcp.{domain}", "SRV", "all", KPASSWD, "people change their passwords over TCP"),
+    Locator("_kpasswd._udp.{domain}", "SRV", "all", KPASSWD, "people change their passwords over UDP"),
+    Locator("{guid}._msdcs.{forest}", "CNAME", "all", 0, "other controllers find it to replicate with"),
+    Locator(
+        "_ldap._tcp.pdc._msdcs.{domain}",
+        "SRV",
+        "primary",
+        LDAP,
+        "password changes and clocks follow the primary controller",
+    ),
+    Locator("_gc._tcp.{forest}", "SRV", "catalogue", CATALOGUE_PORT, "clients of the forest find a global catalogue"),
+    Locator(
+        "_gc._tcp.{site}._sites.{forest}",
+        "SRV",
+        "catalogue",
+        CATALOGUE_PORT,
+        "clients in the site find a near global catalogue",
+    ),
+    Locator(
+        "_ldap._tcp.gc._msdcs.{forest}",
+        "SRV",
+        "catalogue",
+        CATALOGUE_PORT,
+        "log-ons find a global catalogue for group memberships",
+    ),
+    Locator(
+        "_ldap._tcp.{site}._sites.gc._msdcs.{forest}",
+        "SRV",
+        "catalogue",
+        CATALOGUE_PORT,
+        "log-ons in the site find one near by",
+    ),
+    Locator(
+        "gc._msdcs.{forest}", "HOST", "catalogue", 0, "clients that look up addresses alone find a global catalogue"
+    ),
+)
+"""Every record that a controller may have to register, in the order of the specification."""
+
+FAMILIES: dict[str, tuple[str, ...]] = {
+    "sip": ("_sip._udp", "_sip._tcp", "_sips._tcp"),  # RFC 3263
+    "xmpp": ("_xmpp-client._tcp", "_xmpp-server._tcp"),  # RFC 6120
+    "kerberos": (
+        "_kerberos._udp",
+        "_kerberos._tcp",
+        "_kpasswd._udp",
+        "_kpasswd._tcp",
+        "_kerberos-adm._tcp",
+    ),  # RFC 4120
+    "ldap": ("_ldap._tcp", "_ldaps._tcp"),  # RFC 2782
+    "ntp": ("_ntp._udp",),  # RFC 5905
+    "mail": (
+        "_submission._tcp",
+        "_submissions._tcp",
+        "_imap._tcp",
+        "_imaps._tcp",
+        "_pop3._tcp",
+        "_pop3s._tcp",
+    ),  # RFC 6186
+    "calendar": ("_caldav._tcp", "_caldavs._tcp"),  # RFC 6764
+    "contacts": ("_carddav._tcp", "_carddavs._tcp"),  # RFC 6764
+}
+"""Families of services by name: where each is looked for below a domain. They say what is there, and demand nothing."""
