@@ -91,10 +91,11 @@ def nsd(
     provide: str = "",
     extra: str = "",
     secondary: str = "",
+    port: int | None = None,
 ) -> Iterator[Server]:
     """NSD serving zones, given as texts by origin."""
     path = program("nsd")
-    port = free_port()
+    port = port or free_port()
     folder.mkdir(parents=True, exist_ok=True)
     lines = [
         "server:", "  server-count: 1", f"  ip-address: 127.0.0.1@{port}", '  username: ""', '  chroot: ""',
@@ -125,10 +126,16 @@ def _write_zones(folder: Path, zones: dict[str, str]) -> list[tuple[str, Path]]:
 
 @contextmanager
 def knot(
-    folder: Path, zones: dict[str, str], *, key: Key, port: int | None = None, generous: bool = False
+    folder: Path,
+    zones: dict[str, str],
+    *,
+    key: Key,
+    port: int | None = None,
+    generous: bool = False,
+    notify: int | None = None,
 ) -> Iterator[Server]:
     """Knot serving zones, and handing them over to whoever signs with the key, who may also change them (RFC 2136); handing
-    them to anyone on loopback if `generous`."""
+    them to anyone on loopback if `generous`. `notify` is the port of a secondary that is told of changes."""
     path, port = program("knotd"), port or free_port()
     (folder / "db").mkdir(parents=True, exist_ok=True)
     written = _write_zones(folder, zones)
@@ -137,10 +144,12 @@ def knot(
         "  background-workers: 1", "log:", "  - target: stderr", "    any: warning", "database:", f"  storage: {folder}/db",
         "key:", "  - id: mirror.test", f"    algorithm: {key.algorithm}", f"    secret: {secret_text(key)}",
         "acl:", "  - id: signed", "    address: 127.0.0.1" if generous else "    key: mirror.test", "    action: transfer",
-        "  - id: changes", "    key: mirror.test", "    action: update", "zone:",
+        "  - id: changes", "    key: mirror.test", "    action: update",
+        *([] if notify is None else ["remote:", "  - id: second", f"    address: 127.0.0.1@{notify}"]), "zone:",
     ]  # fmt: skip
     for origin, file in written:
         lines += [f'  - domain: "{origin}"', f"    file: {file}", "    acl: [signed, changes]", "    zonefile-sync: -1"]
+        lines += [] if notify is None else ["    notify: second"]
     config = folder / "knot.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-c", str(config)], folder, "knot", port, written[0][0]) as server:
@@ -209,10 +218,10 @@ def bind_secondary(folder: Path, zone: str, primary: Server) -> Iterator[Server]
 
 
 @contextmanager
-def nsd_secondary(folder: Path, zone: str, text: str, primary: Server) -> Iterator[Server]:
+def nsd_secondary(folder: Path, zone: str, text: str, primary: Server, *, port: int | None = None) -> Iterator[Server]:
     """NSD as a secondary of a primary that hands its zone to anyone, beginning with a text of its own, until it is notified."""
     extra = f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
-    with nsd(folder, {zone: text}, label="nsd", secondary=extra) as server:
+    with nsd(folder, {zone: text}, label="nsd", secondary=extra, port=port) as server:
         yield server
 
 
@@ -235,14 +244,18 @@ def pdns(folder: Path, zones: dict[str, str]) -> Iterator[Server]:
 
 
 @contextmanager
-def unbound(folder: Path, zones: dict[str, str], *, behind: dict[str, Server] | None = None) -> Iterator[Server]:
-    """Unbound serving zones with authority, and refusing everything else; or as a cache before servers, given by zone."""
+def unbound(
+    folder: Path, zones: dict[str, str], *, behind: dict[str, Server] | None = None, most_ttl: int = 86_400
+) -> Iterator[Server]:
+    """Unbound serving zones with authority, and refusing everything else; or as a cache before servers, given by zone, that
+    keeps nothing longer than `most_ttl` seconds."""
     path, port = program("unbound"), free_port()
     written = _write_zones(folder, zones)
     lines = [
         "server:", '  username: ""', '  chroot: ""', f'  directory: "{folder}"', f'  pidfile: "{folder}/pid"',
         "  use-syslog: no", "  num-threads: 1", "  interface: 127.0.0.1", f"  port: {port}", "  do-ip6: no",
-        '  module-config: "iterator"', "  do-not-query-localhost: no", *([] if behind else ['  local-zone: "." refuse']),
+        '  module-config: "iterator"', "  do-not-query-localhost: no", f"  cache-max-ttl: {most_ttl}",
+        *([] if behind else ['  local-zone: "." refuse']),
         *(f'  local-zone: "{origin}" transparent' for origin, _ in written),
         "remote-control:", "  control-enable: no",
     ]  # fmt: skip

@@ -12,7 +12,7 @@ from conftest import FLAGS, PROGRAM, Outcome, interrupt
 
 
 def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Callable[..., Outcome]) -> None:
-    done = run("demo")
+    done = run("demo", timeout=240)
     assert done.status == 0
     assert done.out.startswith("Gullmarsh Saltworks is up")
     assert done.out.count("$ salt-mirror") == done.out.count("(exit status ") >= 5

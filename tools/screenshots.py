@@ -11,10 +11,12 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from pathlib import Path
 
-from salt_mirror.demo.world import gullmarsh
+from salt_mirror.demo.tour import move_the_shop
+from salt_mirror.demo.world import SPEED, change, fill_caches, gullmarsh
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
@@ -35,11 +37,21 @@ PICTURES = {
     "rollcall": ["rollcall --types SRV,A,AAAA"],
     "authority": ["authority gullmarsh.example --view public"],
     "descend": ["descend web.gullmarsh.example"],
+    "budget": ["budget vpn.gullmarsh.example A --to 192.0.2.77 --at-time 'in 1d'"],
+    "compare": [
+        "snapshot before.jsonl.gz",
+        "compare before.jsonl.gz --plan plan.csv --view public",
+    ],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
 }
 """What is typed for each picture, in a folder that holds the demo's estate."""
 
+
+PLAN = (
+    "name,type,value,presence\nweb.gullmarsh.example,A,192.0.2.10,exact\nvpn.gullmarsh.example,A,198.51.100.30,exact\n"
+)
+"""What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
 
 SMALL = frozenset(("authority",))
 """Pictures in a smaller type, so that all of the output is seen."""
@@ -56,8 +68,10 @@ def install() -> None:
     subprocess.run(["apt-get", "install", "-y", "-qq", "--no-install-recommends", *missing, FONT], check=True)
 
 
-def picture(name: str, lines: list[str], environment: dict[str, str], *, small: bool = False) -> None:
-    """Types commands in a terminal window and takes its picture when the last one has ended."""
+def picture(
+    name: str, lines: list[str], environment: dict[str, str], *, small: bool = False, after_s: float | None = None
+) -> None:
+    """Types commands in a terminal window and takes its picture when the last one has ended, or so many seconds later."""
     with tempfile.TemporaryDirectory() as folder:
         done = Path(folder) / "done"
         script = "\n".join(f"printf '$ %s\\n' {shlex.quote(line)}\n{line}" for line in lines)
@@ -79,9 +93,9 @@ def picture(name: str, lines: list[str], environment: dict[str, str], *, small: 
         terminal = subprocess.Popen([*window, "-e", "sh", str(path)], env=environment)
         try:
             until = time.monotonic() + 60
-            while not done.exists() and time.monotonic() < until:
+            while after_s is None and not done.exists() and time.monotonic() < until:
                 time.sleep(0.1)
-            time.sleep(0.7)
+            time.sleep(after_s or 0.7)
             target = FOLDER / f"{name}.png"
             subprocess.run(["import", "-window", "root", str(target)], env=environment, check=True)
             print(f"wrote {target}")
@@ -102,12 +116,30 @@ def main(wanted: list[str]) -> None:
     }
     try:
         time.sleep(1)
-        with tempfile.TemporaryDirectory() as folder, gullmarsh(Path(folder)) as (estate, _):
+        with tempfile.TemporaryDirectory() as folder, gullmarsh(Path(folder)) as (estate, servers):
             environment["SALT_MIRROR_RESOLVERS"] = ""
             os.chdir(estate.parent)
+            (estate.parent / "plan.csv").write_text(PLAN, encoding="utf-8")
             for name, lines in PICTURES.items():
                 if not wanted or name in wanted:
                     picture(name, [f"salt-mirror {line}" for line in lines], environment, small=name in SMALL)
+            if not wanted or {"settle", "settle-figure"} & set(wanted):
+                fill_caches(servers, "shop.gullmarsh.example", "A")
+                threading.Thread(target=move_the_shop, args=(servers,), daemon=True).start()
+                figure = FOLDER / "settle-figure.png"
+                watch = (
+                    f"salt-mirror settle shop.gullmarsh.example A --to 192.0.2.12 --at branches,providers "
+                    f"--speed {SPEED:.0f}"
+                )
+                picture("settle", [watch], environment, after_s=9)
+                for label in ("ns1", "ns2"):  # back again, and once more for the figure
+                    change(servers[label], "gullmarsh.example", "", "")
+                fill_caches(servers, "shop.gullmarsh.example", "A")
+                threading.Thread(target=move_the_shop, args=(servers,), daemon=True).start()
+                subprocess.run(
+                    [*watch.split(), "--figure", str(figure)], env=environment, check=True, capture_output=True
+                )
+                print(f"wrote {figure}")
         os.chdir("/")
         if not wanted or "tour" in wanted:
             picture("tour", ["salt-mirror demo"], environment)

@@ -327,6 +327,34 @@ CATALOGUE: dict[str, Code] = {
         "could not be verified",
         "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
     ),
+    "settle.not-yet": Code("fault", "not settled", "Users of this vantage still see the state from before the change."),
+    "settle.holds-on": Code(
+        "caution", "holds on", "The cache gives entries out after their end: no TTL says when it lets go."
+    ),
+    "settle.longer-ttl": Code("caution", "keeps longer", "The cache keeps entries longer than the servers allow."),
+    "settle.pool": Code(
+        "note", "a pool of caches", "Several caches answer at one address: users see one state or another."
+    ),
+    "settle.not-asked": Code(
+        "note", "not asked yet", "Caches are left alone until every authoritative server has the change."
+    ),
+    "settle.unverified": Code(
+        "note",
+        "could not be verified",
+        "A server that has to be asked gave no usable answer: nothing is known, nothing is accused.",
+    ),
+    "cmp.added": Code("caution", "added", "A record set is there that was not there before."),
+    "cmp.gone": Code("caution", "gone", "A record set was there before, and is not any more."),
+    "cmp.changed": Code("caution", "changed", "A record set has other values than before."),
+    "cmp.ttl": Code("note", "other TTL", "The values are the same, and the TTL is another."),
+    "cmp.not-done": Code("fault", "planned and not done", "What was planned does not stand on every server."),
+    "cmp.unplanned": Code("fault", "done and not planned", "Something changed that nobody had planned to change."),
+    "cmp.done": Code("note", "as planned", "What was planned stands on every server."),
+    "cmp.unverified": Code(
+        "note",
+        "could not be compared",
+        "A server gave no usable answer at one of the two times: nothing is known, nothing is accused.",
+    ),
     "cut.lame": Code(
         "fault", "lame server on the way", "A resolver that is sent there has to try another, and users wait."
     ),

@@ -6,6 +6,7 @@ Strategy: text and numbers alone, names absolute and escaped; what is wrong with
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -140,3 +141,24 @@ def mark_of(findings: Iterable[Finding]) -> Mark:
 def outcome_of(mark: Mark) -> Outcome:
     """The outcome that a mark stands for."""
     return "differs" if mark == "fault" else "unverified" if mark == "unverified" else "agrees"
+
+
+class VantageRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One vantage of a watch: how many of its records are in which state, when it settled (UTC), when it was due to.
+
+    `ttl_left` in seconds is what is left of the entry that is waited for longest.
+    """
+
+    vantage: str
+    endpoint: str
+    kind: str
+    group: str
+    states: dict[str, int]
+    settled: bool
+    settled_at: datetime | None
+    predicted: datetime | None
+    ttl_left: int | None
+    asked: int
+    members: int
+    values: list[str]
+    notes: list[str]

@@ -167,6 +167,24 @@ def finders(estate: Estate) -> tuple[Server, ...]:
         raise BadInput(str(error)) from None
 
 
+_UNITS = {"": 1, "s": 1, "min": 60, "m": 60, "h": 3600, "d": 86_400, "w": 604_800}
+
+
+def seconds_of(text: str, option: str) -> float:
+    """Reads a time such as 90, 90s, 20min, 2h or 1d, in seconds. Raises BadInput."""
+    from salt_mirror.estate.errors import BadInput
+
+    number = text.strip().lower().rstrip("abcdefghijklmnopqrstuvwxyz ")
+    unit = text.strip().lower()[len(number) :].strip()
+    try:
+        seconds = float(number) * _UNITS[unit]
+    except (ValueError, KeyError):
+        seconds = -1.0
+    if not 0 <= seconds < 1e9:
+        raise BadInput(f'{option}: "{text}" is no time; expected one such as 90s, 20min, 2h or 1d')
+    return seconds
+
+
 def has_ipv6() -> bool:
     """Whether this computer has a way to the IPv6 Internet. No packet is sent: a datagram socket only picks its route."""
     try:

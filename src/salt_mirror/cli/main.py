@@ -13,7 +13,20 @@ from typing import Annotated
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli import ask, authority, demo, descend, expect, mail, pairs, rollcall, services
+from salt_mirror.cli import (
+    ask,
+    authority,
+    budget,
+    demo,
+    descend,
+    expect,
+    mail,
+    pairs,
+    rollcall,
+    services,
+    settle,
+    snapshot,
+)
 
 USAGE = 2
 INTERRUPTED = 130
@@ -34,6 +47,10 @@ app.command("authority")(authority.authority)
 app.command("descend")(descend.descend)
 app.command("mail")(mail.mail)
 app.command("services")(services.services)
+app.command("budget")(budget.budget)
+app.command("settle")(settle.settle)
+app.command("snapshot")(snapshot.snapshot)
+app.command("compare")(snapshot.compare)
 app.command("expect")(expect.expect)
 app.command("demo")(demo.demo)
 

@@ -95,7 +95,7 @@ def rollcall(
         raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
     only = zone_name(zone) if zone is not None else None
     problems: list[BadInput] = []
-    given = _given(sources or [], only if only is not None else _first_forward(estate, view), problems)
+    given = _given(sources or [], only if only is not None else first_forward(estate, view), problems)
     servers = servers_at(at, estate)
     atlas = Atlas(estate, given=servers, resolvers=() if servers else finders(estate))
     wanted = {"view": view, "zone": only, "rdtypes": chosen_types(types), "globs": names or []}
@@ -134,7 +134,7 @@ def rollcall(
     )
 
 
-def _first_forward(estate: Estate, view: str | None) -> Name:
+def first_forward(estate: Estate, view: str | None) -> Name:
     """The zone that completes short names when none is given: the estate's first one that is no reverse zone."""
     from salt_mirror.dns.names import ROOT
     from salt_mirror.dns.reverse import is_reverse

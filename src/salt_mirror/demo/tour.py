@@ -4,20 +4,31 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from salt_mirror.demo.world import gullmarsh
+from salt_mirror.demo.world import SPEED, change, fill_caches, gullmarsh
+from salt_mirror.standin.server import StandIn
 
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """One stop of the tour: what is said, what is typed, and the exit status that it must have."""
+    """One stop of the tour: what is said, what is typed, the exit status that it must have, and what happens meanwhile."""
 
     says: str
     command: tuple[str, ...]
     status: int
+    meanwhile: Callable[[dict[str, StandIn]], None] | None = None
+
+
+def move_the_shop(servers: dict[str, StandIn]) -> None:
+    """The shop moves: first on the primary, and a little later on the secondary."""
+    for label, wait_s in (("ns1", 1.5), ("ns2", 1.5)):
+        time.sleep(wait_s)
+        change(servers[label], "gullmarsh.example", "shop      A    192.0.2.11", "shop      A    192.0.2.12")
 
 
 STOPS = (
@@ -76,6 +87,28 @@ STOPS = (
         ("services", "pans.gullmarsh.internal"),
         1,
     ),
+    Stop(
+        "The web shop is to move to another address. How long will that take, at the longest?",
+        ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
+        0,
+    ),
+    Stop(
+        "It moves now. Who has it already, and when does the last cache let go? (Time goes by 240 times "
+        "as fast in these caches.)",
+        (
+            "settle",
+            "shop.gullmarsh.example",
+            "A",
+            "--to",
+            "192.0.2.12",
+            "--at",
+            "branches,providers",
+            "--speed",
+            f"{SPEED:.0f}",
+        ),
+        0,
+        move_the_shop,
+    ),
     Stop("The whole estate: every name and address that it expects, every network that it lists.", ("pairs",), 1),
 )
 
@@ -90,6 +123,9 @@ def tour(folder: Path, show: Callable[[str], None]) -> int:
             show(f"── {number} of {len(STOPS)} ─ {stop.says}")
             show(f"$ salt-mirror {' '.join(stop.command)}")
             sys.stdout.flush()
+            if stop.meanwhile is not None:
+                fill_caches(servers, "shop.gullmarsh.example", "A")
+                threading.Thread(target=stop.meanwhile, args=(servers,), daemon=True).start()
             status = subprocess.run(
                 [sys.executable, "-m", "salt_mirror", *stop.command, "--estate", str(estate)], check=False
             ).returncode

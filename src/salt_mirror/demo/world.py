@@ -7,6 +7,7 @@ and every finding they must lead to. Here it is written out, a copy of each zone
 from __future__ import annotations
 
 import re
+import time
 import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -14,7 +15,10 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import dns.name
+
 from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.cache import Cache
 from salt_mirror.standin.server import Fault, StandIn, StandIns
 
 _SCENARIO = files("salt_mirror.demo") / "scenario"
@@ -51,6 +55,18 @@ SERVERS: dict[str, dict[str, str]] = {
 }
 """Which server holds which zones (by origin, with the scenario's file), resolvers too."""
 
+SPEED = 240.0
+"""In the caches of this world time goes by so many times as fast: an hour in fifteen seconds."""
+
+CACHES: dict[str, dict[str, Any]] = {
+    "north-office": {},
+    "kiln-office": {"most_ttl": 1800},
+    "quay-branch": {"members": 3},
+    "isp-one": {"peeking": False},
+    "isp-two": {"stale_s": 900},
+}
+"""Caches before the public servers, each with its ways."""
+
 RESOLVERS = frozenset(("harbour-office",))
 _RECORDS = ("pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone")
 _FIRST_PORT = 5301
@@ -84,6 +100,10 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
                 _write(path, text)
                 held.append(read_zone(path, origin))
             servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
+        behind = [servers[label].authority for label in ("ns1", "ns2")]
+        for port, (label, ways) in enumerate(CACHES.items(), _FIRST_PORT + len(SERVERS)):
+            cache = Cache(behind, lambda: time.monotonic() * SPEED, **ways)
+            servers[label] = _start(standins, [], port, recursive=True, cache=cache)
         for entry in planted["misbehaving"]:
             servers[entry["server"]].fault = Fault[entry["fault"]]
         estate = folder / "estate.toml"
@@ -91,12 +111,32 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
         yield estate, servers
 
 
-def _start(standins: StandIns, zones: list[Any], port: int, *, recursive: bool) -> StandIn:
+def _start(standins: StandIns, zones: list[Any], port: int, *, recursive: bool, cache: Cache | None = None) -> StandIn:
     """On its usual port, so that what people have noted stays true; on a free one where that is taken."""
     try:
-        return standins.add(zones, port=port, recursive=recursive)
+        return standins.add(zones, port=port, recursive=recursive, cache=cache)
     except OSError:
-        return standins.add(zones, recursive=recursive)
+        return standins.add(zones, recursive=recursive, cache=cache)
+
+
+def fill_caches(servers: dict[str, StandIn], name: str, rdtype: str) -> None:
+    """Has a record cached everywhere, as users do: here some minutes ago, there just now."""
+    for number, label in enumerate(CACHES):
+        cache = servers[label].cache
+        if cache is not None:
+            cache.keep(name, rdtype, [400.0 * number, 60.0, 1100.0])
+
+
+def change(server: StandIn, zone: str, old: str, new: str) -> None:
+    """Puts a line in the place of another in a zone of a running server, with the serial raised."""
+    origin = dns.name.from_text(zone)
+    text = _read(f"zones/{zone}.zone").replace(old, new)
+    changed = read_zone(text, zone)
+    soa = changed.get_rdataset(origin, "SOA", create=True)
+    held = server.authority.zones[origin].get_rdataset(origin, "SOA")
+    assert soa is not None and held is not None
+    soa.add(held[0].replace(serial=held[0].serial + 1))
+    server.authority.hold(changed)
 
 
 def _amended(text: str, server: str, zone: str, differences: list[dict[str, str]]) -> str:

@@ -83,12 +83,21 @@ class Engine:
     def _budget_s(self) -> float:
         return float(self._timeout_s * (2**self._tries - 1))
 
-    def collect(self) -> list[Answer]:
-        """Works until at least one question has ended and returns those that have; empty when none is under way."""
+    def collect(self, wait_s: float | None = None) -> list[Answer]:
+        """Works until at least one question has ended and returns those that have; empty when none is under way, or when
+        `wait_s` have passed without any."""
         clock = self._clock
-        self._fill(clock())
+        now = clock()
+        until = now + wait_s if wait_s is not None else None
+        self._fill(now)
         while not self._done and self.backlog:
-            ready = self._selector.select(self._patience(clock()))
+            patience = self._patience(clock())
+            if until is not None:
+                left = until - clock()
+                if left <= 0:
+                    break
+                patience = min(patience, left)
+            ready = self._selector.select(patience)
             self._idle = not ready
             now = clock()
             for key, events in ready:

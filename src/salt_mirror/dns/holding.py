@@ -8,7 +8,7 @@ to know nothing of transfers, and can judge nothing differently because of one.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.names import ROOT, Name
@@ -62,6 +62,12 @@ class Holding:
     def names(self) -> Iterable[Name]:
         """Every name that has records."""
         return self._nodes.keys()
+
+    def rrsets(self) -> Iterator[tuple[Name, int, int, tuple[bytes, ...]]]:
+        """Every RRset: owner, type, smallest TTL in seconds, sorted canonical rdata."""
+        for owner, node in self._nodes.items():
+            for rrset in node:
+                yield (owner, *rrset)
 
     @property
     def serial(self) -> int:

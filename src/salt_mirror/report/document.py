@@ -13,7 +13,7 @@ from typing import Any, Literal
 import msgspec
 
 from salt_mirror import __version__
-from salt_mirror.checks.sheets import Leg, Sheet, Test
+from salt_mirror.checks.sheets import Leg, Sheet, Test, VantageRow
 from salt_mirror.findings import Finding, Outcome
 
 SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
@@ -48,7 +48,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     """All that a command found. `started` is UTC; `remarks` say what the coverage was, `interrupted` that it is cut short.
 
     `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
-    ways that `descend` went, `tests` the trees of `mail` and `services`.
+    ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched.
     """
 
     schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
@@ -64,6 +64,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     interrupted: bool = False
     sheets: list[Sheet] | msgspec.UnsetType = msgspec.UNSET
     legs: list[Leg] | msgspec.UnsetType = msgspec.UNSET
+    vantages: list[VantageRow] | msgspec.UnsetType = msgspec.UNSET
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]

@@ -43,7 +43,12 @@ def print_report(
     if not faults_alone:
         page.unverified(everything=everything)
         page.cautions(everything=everything)
-        if not report.legs and not report.tests:
+        if report.vantages:
+            from salt_mirror.report.settling import print_vantages
+
+            page.notes(everything=True)
+            print_vantages(report.vantages, page.line, file)
+        if not report.legs and not report.tests and not report.vantages:
             page.rest(agreeing, everything=everything)
         if report.tests:
             from salt_mirror.report.trees import print_tests
@@ -65,6 +70,8 @@ _UNITS = {
     "rollcall": ("record set", "record sets", "is as expected", "are as expected"),
     "mail": ("domain", "domains", "takes mail as it should", "take mail as they should"),
     "services": ("service", "services", "is sound", "are sound"),
+    "compare": ("record set", "record sets", "is as before", "are as before"),
+    "settle": ("vantage", "vantages", "has settled", "have settled"),
     "descend": ("name", "names", "is found", "are found"),
     "authority": ("zone", "zones", "has a sound authority", "have a sound authority"),
 }

@@ -26,6 +26,7 @@ import dns.tsig
 import dns.zone
 
 from salt_mirror.standin.authority import Authority
+from salt_mirror.standin.cache import Cache
 
 
 class Fault(Enum):
@@ -47,8 +48,9 @@ class StandIn:
     `loss` the share of datagrams that get lost on the way in, and again on the way out.
     """
 
-    def __init__(self, authority: Authority, host: str, port: int) -> None:
+    def __init__(self, authority: Authority, host: str, port: int, cache: Cache | None = None) -> None:
         self.authority = authority
+        self.cache = cache
         self.host = host
         self.port = port
         self.fault = Fault.NONE
@@ -105,7 +107,7 @@ class StandIn:
                 return response.to_wire()
             case Fault.CUT_SHORT:
                 return _cut_short(query)
-        response = self.authority.respond(query)
+        response = (self.cache or self.authority).respond(query)
         if self.fault is Fault.WRONG_ID:
             response.id = (query.id + 1) & 0xFFFF
         try:
@@ -142,12 +144,13 @@ class StandIns:
         self,
         zones: Iterable[dns.zone.Zone] = (),
         *,
+        cache: Cache | None = None,
         recursive: bool = False,
         host: str = "127.0.0.1",
         port: int = 0,
     ) -> StandIn:
-        """Starts a server for some zones. Port 0 takes a free one. Raises OSError when the port is taken."""
-        standin = StandIn(Authority(zones, recursive=recursive), host, port)
+        """Starts a server for some zones, or a cache. Port 0 takes a free one. Raises OSError when the port is taken."""
+        standin = StandIn(Authority(zones, recursive=recursive), host, port, cache)
         asyncio.run_coroutine_threadsafe(self._listen(standin), self._loop).result(10)
         return standin
 

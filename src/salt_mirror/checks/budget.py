@@ -1,0 +1,218 @@
+"""How long a change can take until nobody sees the old state any more: known beforehand, from the zone's own numbers.
+
+Strategy: a change has to reach every authoritative server (at once by notify, by refresh without it), and then every cache
+that has fetched the old state just before has to let go of it: after the TTL of the RRset, or after the negative TTL where
+the old state is a "no" (RFC 2308 section 5). Pure arithmetic over what was asked; the moment of the change is handed in.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
+from salt_mirror.checks.soa import negative_ttl
+from salt_mirror.checks.stating import troubles_of
+from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.names import Name, parent, to_text
+from salt_mirror.dns.questions import Question
+from salt_mirror.dns.records import NS, SOA, Soa, rdata_text, record_line, soa_fields, type_text
+
+LOWERED_TTL = 300
+_WORTH_LOWERING = 2 * LOWERED_TTL
+
+
+@dataclass(slots=True)
+class Link:
+    """One record on the way, and how long a cache may keep it (seconds): an alias, the record itself, or a delegation."""
+
+    name: Name
+    rdtype: int
+    ttl: int
+    values: tuple[bytes, ...]
+
+
+@dataclass(slots=True)
+class BudgetSeen:
+    """What the budget of a change rests on. `links` are the records on the way, the asked one last; `soa` the zone's, with its
+    TTL; `serials` what each server has; `delegated_ttl` the parent's NS TTL, where the change is one of name servers."""
+
+    name: Name
+    rdtype: int
+    found: Lookup
+    links: list[Link] = field(default_factory=list)
+    soa: Soa | None = None
+    soa_ttl: int | None = None
+    serials: dict[str, int] = field(default_factory=dict)
+    delegated_ttl: int | None = None
+
+    @property
+    def exists(self) -> bool:
+        """Whether there is an RRset to change; otherwise a "no" is what caches hold."""
+        return bool(self.found.values)
+
+    @property
+    def several_servers(self) -> bool:
+        """Whether there are secondaries that a change has to reach."""
+        return len(self.found.tellings) > 1
+
+
+def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[BudgetSeen]:
+    """Asks for what the budget of a change rests on."""
+    found = yield from lookup(name, (rdtype,), view, atlas)
+    seen = BudgetSeen(name, rdtype, found)
+    for telling in found.trail:
+        _add_link(seen, name, 5, telling)
+    for telling in found.usable:
+        if telling.values:
+            _add_link(seen, found.canonical, rdtype, telling)
+    zone = found.authority.zone
+    if zone is None:
+        return seen
+    steps: list[Dialogue[Any]] = [at_name(zone, (SOA,), view, atlas)]
+    if rdtype == NS:
+        steps.append(_delegated_ttl(name, view, atlas))
+    done = yield from together(steps)
+    for telling in done[0].usable:
+        if telling.values:
+            fields = soa_fields(telling.values[0])
+            seen.serials[telling.server.label] = fields.serial
+            if seen.soa is None or fields.serial > seen.soa.serial:
+                seen.soa, seen.soa_ttl = fields, telling.answers[0].ttl
+    if rdtype == NS:
+        seen.delegated_ttl = done[1]
+    return seen
+
+
+def _add_link(seen: BudgetSeen, name: Name, rdtype: int, telling: Telling) -> None:
+    answer = telling.answers[0]
+    owner = answer.question.name if rdtype == 5 else name
+    values = (telling.alias,) if rdtype == 5 and telling.alias is not None else telling.values
+    for link in seen.links:
+        if (link.name, link.rdtype) == (owner, rdtype):
+            link.ttl = max(link.ttl, answer.ttl or 0)
+            return
+    if values and answer.ttl is not None:
+        seen.links.append(Link(owner, rdtype, answer.ttl, values))
+
+
+def _delegated_ttl(name: Name, view: str, atlas: Atlas) -> Dialogue[int | None]:
+    """The TTL that the parent gives the NS set of a zone."""
+    authority = atlas.known(parent(name), view)
+    if authority is None:
+        authority = yield from atlas.find(parent(name), view)
+    answers = yield [Question(name, NS, server) for server in authority.servers]
+    ttls = [
+        record.ttl
+        for answer in answers
+        for record in (*answer.sections.answer, *answer.sections.authority)
+        if record.rdtype == NS and record.owner == name
+    ]
+    return max(ttls, default=None)
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """A moment of the timeline, and what has come to pass by then."""
+
+    at: datetime
+    says: str
+    key: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Budget:
+    """The bounds of a change made at a moment. `spread_s` is how long secondaries may lag, `kept_s` how long a cache may keep
+    the old state, both in seconds; `last` when the last cache that keeps the rules has let go of it;
+    `advice` are words, and lines of a master file, each behind what it is (`advice`, `now`, `then`)."""
+
+    change_at: datetime
+    spread_s: int
+    kept_s: int
+    timeline: tuple[Moment, ...]
+    advice: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def last(self) -> datetime:
+        """When the last cache has let go, with a notify that arrived."""
+        return self.change_at + timedelta(seconds=self.kept_s)
+
+    @property
+    def last_without_notify(self) -> datetime:
+        """The same when the notify was lost and a secondary had to wait for its refresh."""
+        return self.last + timedelta(seconds=self.spread_s)
+
+
+def budget_of(
+    seen: BudgetSeen, change_at: datetime, now: datetime, *, cap: int | None = None, to: bytes | None = None
+) -> Budget:
+    """The budget of a change of the asked record at a moment. `cap` is how long caches are known to keep entries instead,
+    `to` the new value.
+
+    Raises ValueError where nothing usable was seen.
+    """
+    soa = seen.soa
+    if soa is None:
+        raise ValueError(troubles_of(seen.found))
+    negative = negative_ttl(soa, seen.soa_ttl)
+    own = next((link for link in reversed(seen.links) if link.rdtype == seen.rdtype), None)
+    kept = own.ttl if seen.exists and own is not None else negative
+    kept = max(kept, seen.delegated_ttl or 0)
+    spread = soa.refresh if seen.several_servers else 0
+    what = f'the cached "no" for {to_text(seen.name)}' if not seen.exists else "the old value"
+
+    def after(seconds: int) -> datetime:
+        return change_at + timedelta(seconds=seconds)
+
+    moments = [
+        Moment(change_at, "the change is made on the primary", "change"),
+        Moment(change_at, "every authoritative server has it, when the notify arrives", "notified"),
+    ]
+    if spread:
+        moments.append(Moment(after(spread), "every authoritative server has it, when the notify is lost", "refreshed"))
+    moments.append(Moment(after(kept), f"the last cache has dropped {what}", "settled"))
+    if spread:
+        moments.append(
+            Moment(after(spread + kept), f"the same, when the notify is lost: {what} is gone everywhere", "latest")
+        )
+    if cap is not None:
+        moments.append(Moment(after(cap), f"resolvers that keep entries for {cap} s have dropped {what}", "capped"))
+    moments.sort(key=lambda one: one.at)
+    return Budget(change_at, spread, kept, tuple(moments), tuple(_advice(seen, own, change_at, now, spread, to)))
+
+
+def _advice(
+    seen: BudgetSeen, own: Link | None, change_at: datetime, now: datetime, spread: int, to: bytes | None
+) -> list[tuple[str, str]]:
+    """What would shorten the time in which users see this or that, where it pays."""
+    if not seen.exists:
+        words = (
+            'Do not ask a resolver for the name before it is there: the "no" that it caches is what you would wait for.'
+        )
+        return [("advice", words)]
+    if own is None or own.ttl < _WORTH_LOWERING:
+        return []
+    lead = own.ttl + spread
+    ready = now + timedelta(seconds=lead)
+    words = (
+        f"Lower the TTL to {LOWERED_TTL} s now and change after {clock(max(ready, change_at))}: caches then let go within "
+        f"{LOWERED_TTL} s of the change, in place of {own.ttl} s. Raise the TTL again when all has settled."
+    )
+    if change_at - now >= timedelta(seconds=lead):
+        words += f" There is time for that until {clock(change_at - timedelta(seconds=lead))}."
+    advice = [("advice", words), ("now", record_line(own.name, own.rdtype, own.values[0], LOWERED_TTL))]
+    return [*advice, ("then", record_line(own.name, own.rdtype, to, LOWERED_TTL))] if to is not None else advice
+
+
+def clock(moment: datetime) -> str:
+    """A moment as people say it: in local time, with UTC behind it."""
+    local = moment.astimezone()
+    return f"{local:%a %H:%M:%S} ({moment:%Y-%m-%d %H:%M:%S} UTC)"
+
+
+def link_text(link: Link) -> str:
+    """A record on the way as text."""
+    values = ", ".join(rdata_text(link.rdtype, value) for value in link.values)
+    return f"{to_text(link.name)} {type_text(link.rdtype)} {values}"

@@ -1,0 +1,118 @@
+"""A caching resolver that stands in for somebody's: what it keeps, how long, and the ways in which real ones differ.
+
+Strategy: a cache asks authorities in this very process when it has nothing, keeps positive and negative answers (RFC 2308), and
+counts their TTLs down by a clock from outside, so that two days are a test's milliseconds. Several members behind one address
+are several stores, of which one answers at random.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import dns.flags
+import dns.message
+import dns.name
+import dns.rcode
+import dns.rdatatype
+import dns.rrset
+
+from salt_mirror.standin.authority import Authority
+
+_STALE_TTL = 30  # RFC 8767 section 4
+
+
+@dataclass(frozen=True, slots=True)
+class _Entry:
+    """What was fetched, when, and until when it may be given out."""
+
+    response: dns.message.Message
+    ends_at: float
+
+
+class Cache:
+    """A cache, or a pool of them behind one address.
+
+    `most_ttl` and `least_ttl` cap what it keeps (seconds), `stale_s` is how long it gives entries out beyond their end,
+    `peeking` whether it answers from its store without recursion (else REFUSED).
+    """
+
+    recursive = True
+
+    def __init__(
+        self,
+        authorities: Sequence[Authority],
+        clock: Callable[[], float],
+        *,
+        most_ttl: int | None = None,
+        least_ttl: int = 0,
+        stale_s: float = 0.0,
+        members: int = 1,
+        peeking: bool = True,
+        rng: random.Random | None = None,
+    ) -> None:
+        self._authorities = list(authorities)
+        self._clock = clock
+        self._most_ttl, self._least_ttl, self._stale_s = most_ttl, least_ttl, stale_s
+        self._peeking = peeking
+        self._rng = rng or random.Random()
+        self._stores: list[dict[tuple[dns.name.Name, int], _Entry]] = [{} for _ in range(members)]
+        self.fetched = 0
+
+    def respond(self, query: dns.message.Message) -> dns.message.Message:
+        """The response to a query, from one of the members."""
+        response = dns.message.make_response(query, recursion_available=True, our_payload=1232)
+        if query.opcode() != 0 or len(query.question) != 1:
+            response.set_rcode(dns.rcode.NOTIMP)
+            return response
+        question = query.question[0]
+        store = self._rng.choice(self._stores)
+        key = (question.name, int(question.rdtype))
+        entry = store.get(key)
+        now = self._clock()
+        recursing = bool(query.flags & dns.flags.RD)
+        if not recursing and not self._peeking:
+            response.set_rcode(dns.rcode.REFUSED)
+            return response
+        stale = entry is not None and entry.ends_at <= now < entry.ends_at + self._stale_s
+        if entry is None or (entry.ends_at <= now and not stale):
+            if not recursing:
+                return response
+            entry = store[key] = self._fetch(question.name, question.rdtype, now)
+        left = _STALE_TTL if stale else max(0, int(entry.ends_at - now))
+        response.set_rcode(entry.response.rcode())
+        for theirs, ours in (
+            (entry.response.answer, response.answer),
+            (entry.response.authority, response.authority),
+        ):
+            for rrset in theirs:
+                copied = rrset.copy()  # type: ignore[no-untyped-call]
+                copied.ttl = min(left, rrset.ttl) if rrset.rdtype == dns.rdatatype.CNAME else left
+                ours.append(copied)
+        return response
+
+    def keep(self, name: str, rdtype: str, ages_s: Sequence[float]) -> None:
+        """Has the members keep a record as if they had fetched it so many seconds ago."""
+        for store, age_s in zip(self._stores, ages_s, strict=False):
+            question = dns.message.make_query(name, rdtype).question[0]
+            store[question.name, int(question.rdtype)] = self._fetch(
+                question.name, question.rdtype, self._clock() - age_s
+            )
+
+    def _fetch(self, name: dns.name.Name, rdtype: dns.rdatatype.RdataType, now: float) -> _Entry:
+        self.fetched += 1
+        query = dns.message.make_query(name, rdtype)
+        for authority in self._rng.sample(self._authorities, len(self._authorities)):
+            response = authority.respond(query)
+            if response.flags & dns.flags.AA:
+                break
+        else:
+            response = dns.message.make_response(query)
+            response.set_rcode(dns.rcode.SERVFAIL)
+            return _Entry(response, now)
+        ttls = [rrset.ttl for rrset in (response.answer or response.authority)]
+        ttl = max(self._least_ttl, min(ttls, default=0))
+        if self._most_ttl is not None:
+            ttl = min(ttl, self._most_ttl)
+        return _Entry(response, now + ttl)

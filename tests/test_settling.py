@@ -1,0 +1,489 @@
+"""`settle`, `budget`, `snapshot` and `compare`: schedules on a clock of their own, stand-in caches, real caches."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import random
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
+from datetime import UTC, datetime, timedelta
+from itertools import pairwise
+from pathlib import Path
+
+import dns.flags
+import dns.message
+import dns.query
+import dns.rcode
+import dns.tsigkeyring
+import dns.update
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import realservers
+from conftest import PROGRAM, Outcome, Table
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.budget import budget_of, inspect_budget
+from salt_mirror.checks.settling import Goal, Sighting, Slot, Vantage, Watch
+from salt_mirror.checks.settling_words import findings_of
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import A, rdata_from_text
+from salt_mirror.standin.authority import Authority, read_zone
+from salt_mirror.standin.cache import Cache
+from salt_mirror.standin.server import Fault, StandIn, StandIns
+from test_authority import lay_out
+from test_pairs_check import both, estate
+from test_servers import KEY
+
+World = tuple[Path, dict[str, StandIn]]
+Run = Callable[..., Outcome]
+ZONE = "$TTL 3600\n@ SOA ns1 h {serial} 7200 1800 1209600 600\n@ NS ns1\nns1 A 192.0.2.1\n"
+OLD, NEW = (rdata_from_text(A, text) for text in ("192.0.2.11", "192.0.2.12"))
+SHOP = from_text("shop.salt.invalid")
+GOAL = Goal(SHOP, A, frozenset((NEW,)))
+
+
+class Sandbox:
+    """A zone, caches before it, and a clock that somebody turns."""
+
+    def __init__(self, *ways: dict[str, object], line: str = "shop A 192.0.2.11\n") -> None:
+        self.now = 1_000_000.0
+        self.authority = Authority([read_zone(ZONE.format(serial=1) + line, "salt.invalid")])
+        self.caches = [Cache([self.authority], lambda: self.now, rng=random.Random(7), **one) for one in ways]  # type: ignore[arg-type]
+        self.vantages = [Vantage(server(f"cache-{number}"), cache=True) for number in range(len(ways))]
+        self.asked: list[tuple[float, str]] = []
+
+    def becomes(self, line: str) -> None:
+        self.authority.hold(read_zone(ZONE.format(serial=2) + line, "salt.invalid"))
+
+    def see(self, slot: Slot, *, recurse: bool) -> Sighting:
+        """What a slot's server says now."""
+        label = slot.vantage.server.label
+        self.asked.append((self.now, label))
+        query = dns.message.make_query(to_text(slot.goal.name), "A")
+        if slot.vantage.cache:
+            query.flags = dns.flags.RD if recurse else dns.flags.Flag(0)
+            response = self.caches[int(label.split("-")[1])].respond(query)
+        else:
+            response = self.authority.respond(query)
+        if response.rcode() == dns.rcode.REFUSED:
+            return Sighting(self.now, (), False, None, "answered REFUSED", peeked=not recurse)
+        values = tuple(sorted(rdata_from_text(A, r.to_text()) for s in response.answer for r in s))
+        ttl = next((rrset.ttl for rrset in (*response.answer, *response.authority)), None)
+        exists = response.rcode() == dns.rcode.NOERROR
+        return Sighting(self.now, values, exists, ttl, peeked=slot.vantage.cache and not recurse)
+
+    def follow(self, watch: Watch, until: float, at: dict[float, Callable[[], None]]) -> None:
+        """Turns the clock from one due moment to the next; `at` are things that happen at moments on the way."""
+        events = sorted(at.items())
+        while not watch.done and self.now < until:
+            for slot in list(watch.due(self.now)):
+                watch.take(slot, self.see(slot, recurse=watch.recurses(slot)))
+            due = watch.next_due()
+            self.now = min([until, *([due] if due is not None else []), *(moment for moment, _ in events[:1])])
+            while events and events[0][0] <= self.now:
+                events.pop(0)[1]()
+
+
+def server(label: str, pace: float | None = None) -> Server:
+    return Server(label, bytes((127, 0, 0, 1)), 53, pace=pace)
+
+
+def query(name: str = "shop.salt.invalid") -> dns.message.Message:
+    return dns.message.make_query(name, "A")
+
+
+def test_a_stand_in_cache_counts_down_caps_holds_on_and_refuses_to_be_peeked_at() -> None:
+    world = Sandbox({}, {"most_ttl": 60}, {"stale_s": 500}, {"peeking": False}, {"members": 2})
+    plain, capped, stale, closed, pool = world.caches
+
+    def seen(cache: Cache, name: str = "shop.salt.invalid") -> tuple[str, int]:
+        response = cache.respond(query(name))
+        rrset = (response.answer or response.authority)[0]
+        return (rrset[0].to_text() if response.answer else str(response.rcode().name)), rrset.ttl
+
+    assert seen(plain) == ("192.0.2.11", 3600) and seen(capped) == ("192.0.2.11", 60)
+    assert seen(plain, "new.salt.invalid") == ("NXDOMAIN", 600)
+    assert [seen(stale), seen(pool)] == [("192.0.2.11", 3600)] * 2
+    world.becomes("shop A 192.0.2.12\nnew A 192.0.2.13\n")
+    world.now += 599
+    assert seen(plain) == ("192.0.2.11", 3001) and seen(plain, "new.salt.invalid") == ("NXDOMAIN", 1)
+    assert seen(capped) == ("192.0.2.12", 60)
+    world.now += 3001
+    assert seen(plain) == ("192.0.2.12", 3600) and seen(plain, "new.salt.invalid")[0] == "192.0.2.13"
+    assert seen(stale) == ("192.0.2.11", 30)
+    assert {seen(pool)[1] for _ in range(20)} <= {3000, 3600, 0, 3599}
+    peek = query()
+    peek.flags = dns.flags.Flag(0)
+    assert closed.respond(peek).rcode() == dns.rcode.REFUSED
+    assert plain.respond(peek).answer and not Sandbox({}).caches[0].respond(peek).answer
+
+
+def watch_of(world: Sandbox, goal: Goal = GOAL, **options: object) -> Watch:
+    return Watch([(goal, [Vantage(server("ns1"), cache=False)])], world.vantages, world.now, **options)  # type: ignore[arg-type]
+
+
+def test_two_days_of_propagation_are_followed_to_the_predicted_end() -> None:
+    world = Sandbox({}, {"least_ttl": 172_800}, {"most_ttl": 900}, {"members": 3})
+    for number, cache in enumerate(world.caches):
+        cache.keep("shop.salt.invalid", "A", [300.0 * number, 100.0, 2000.0])
+    watch = watch_of(world)
+    begin = world.now
+    world.follow(watch, begin + 400_000, {begin + 60: lambda: world.becomes("shop A 192.0.2.12\n")})
+    assert watch.done
+    ends = {slot.vantage.server.label: slot.settled_at for slot in watch.slots}
+    assert ends["ns1"] == begin + 60
+    for label, kept in (("cache-0", 3600), ("cache-1", 172_800 - 300)):
+        end = ends[label]
+        assert end is not None and abs(end - (begin + kept)) <= 2
+    slots = {slot.vantage.server.label: slot for slot in watch.slots}
+    for slot in slots.values():
+        if (
+            slot.vantage.cache
+            and slot.predicted is not None
+            and slot.settled_at is not None
+            and slot.vantage.members == 1
+        ):
+            assert abs(slot.settled_at - slot.predicted) <= 2
+    assert slots["cache-3"].vantage.members >= 2
+    assert {f.code for f in findings_of(watch)} == {"settle.pool"}
+
+
+def test_no_cache_is_asked_for_a_new_name_before_every_authoritative_server_has_it() -> None:
+    world = Sandbox({}, {}, line="")
+    watch = watch_of(world)
+    begin = world.now
+    world.follow(watch, begin + 5000, {begin + 1000: lambda: world.becomes("shop A 192.0.2.12\n")})
+    assert watch.done and max(slot.settled_at or 0 for slot in watch.slots) < begin + 1010
+    assert all(at >= begin + 1000 for at, label in world.asked if label.startswith("cache"))
+
+
+def test_a_cached_no_is_waited_for_to_its_end() -> None:
+    world = Sandbox({}, line="")
+    world.caches[0].respond(query())  # somebody asked too early
+    watch = watch_of(world)
+    begin = world.now
+    world.follow(watch, begin + 5000, {begin + 100: lambda: world.becomes("shop A 192.0.2.12\n")})
+    (slot,) = [slot for slot in watch.slots if slot.vantage.cache]
+    assert slot.settled_at is not None and abs(slot.settled_at - (begin + 600)) <= 2
+
+
+def test_peeking_plants_nothing_and_says_who_does_not_allow_it() -> None:
+    world = Sandbox({}, {"peeking": False}, {}, line="shop A 192.0.2.11\n")
+    world.caches[0].respond(query())
+    fetched = [cache.fetched for cache in world.caches]
+    watch = watch_of(world, peek=True)
+    world.follow(watch, world.now + 3, {})
+    states = {slot.vantage.server.label: slot.state for slot in watch.slots if slot.vantage.cache}
+    assert states == {"cache-0": "old", "cache-1": "silent", "cache-2": "waiting"}
+    assert [cache.fetched for cache in world.caches] == fetched
+    assert "no-peeking" in world.vantages[1].notes
+    world.becomes("shop A 192.0.2.12\n")
+    world.follow(watch, world.now + 10_000, {})
+    assert watch.done
+
+
+def test_a_cache_that_holds_on_beyond_its_own_ttl_is_named() -> None:
+    world = Sandbox({"stale_s": 600})
+    world.caches[0].respond(query())
+    watch = watch_of(world)
+    begin = world.now
+    world.follow(watch, begin + 9000, {begin + 5: lambda: world.becomes("shop A 192.0.2.12\n")})
+    assert watch.done and {f.code for f in findings_of(watch)} == {"settle.holds-on"}
+
+
+STEPS = st.lists(
+    st.tuples(st.sampled_from(["new", "old", "no", "lost"]), st.integers(0, 900), st.floats(-500, 500)),
+    min_size=5,
+    max_size=40,
+)
+
+
+@settings(max_examples=60, deadline=None)
+@given(STEPS, st.floats(0.2, 5.0), st.integers(1, 4), st.randoms(use_true_random=False))
+def test_no_cache_is_asked_faster_than_its_pace_and_no_settled_one_is_lost(
+    steps: list[tuple[str, int, float]], pace: float, names: int, rng: random.Random
+) -> None:
+    goals = [Goal(from_text(f"n{number}.salt.invalid"), A, frozenset((NEW,))) for number in range(names)]
+    cache = Vantage(server("cache", pace), cache=True)
+    authority = Vantage(server("ns1"), cache=False)
+    now = 1000.0
+    watch = Watch([(goal, [authority]) for goal in goals], [cache], now)
+    asked: list[float] = []
+    waiting: list[Slot] = []
+    told = {"new": (NEW,), "old": (OLD,), "no": ()}
+    for kind, ttl, jump in [*steps, *([("new", 60, 7.0)] * 120)]:
+        now += jump if kind != "new" or rng.random() < 0.5 else 3.0
+        due = list(watch.due(now))
+        asked += [watch.now for slot in due if slot.vantage is cache]
+        waiting += due
+        rng.shuffle(waiting)  # answers come in any order
+        while waiting and rng.random() < 0.8:
+            slot = waiting.pop()
+            if not slot.vantage.cache:
+                watch.take(slot, Sighting(watch.now, (NEW,), True, 300))
+            elif kind == "lost":
+                watch.take(slot, Sighting(watch.now, (), False, None, "no answer in time"))
+            else:
+                watch.take(slot, Sighting(watch.now, told[kind], True, ttl))
+        for slot in watch.slots:
+            assert slot.settled_at is not None or slot.under_way or slot.due is not None or not slot.asked
+    gaps = [later - earlier for earlier, later in pairwise(asked)]
+    assert all(gap >= 1 / pace - 1e-6 for gap in gaps)
+
+
+def test_a_thousand_records_at_twenty_caches_cost_little_more_than_the_least_possible() -> None:
+    now = 0.0
+    goals = [Goal(from_text(f"h{number}.salt.invalid"), A, frozenset((NEW,))) for number in range(1000)]
+    authorities = [Vantage(server(f"ns{number}"), cache=False) for number in (1, 2)]
+    caches = [Vantage(server(f"cache-{number}", 50.0), cache=True) for number in range(20)]
+    rng = random.Random(3)
+    ends = {(id(cache), goal): rng.uniform(0, 3000) for cache in caches for goal in goals}
+    watch = Watch([(goal, authorities) for goal in goals], caches, now)
+    while not watch.done and now < 3600:
+        for slot in list(watch.due(now)):
+            if not slot.vantage.cache:
+                watch.take(slot, Sighting(now, (NEW,), True, 3600))
+                continue
+            end = ends[id(slot.vantage), slot.goal]
+            fresh = now >= end
+            watch.take(
+                slot,
+                Sighting(now, (NEW,) if fresh else (OLD,), True, 3600 - int(now - end) if fresh else int(end - now)),
+            )
+        due = watch.next_due()
+        now = max(now + 0.001, due) if due is not None else now + 1
+    asked = sum(slot.asked for slot in watch.slots)
+    # once at each authoritative server; once at a cache that has let go when it is first asked, twice at one that has not
+    least = 2000 + sum(
+        1 if slot.state == "new" and slot.asked == 1 else 2 for slot in watch.slots if slot.vantage.cache
+    )
+    assert watch.done
+    assert least <= asked <= least * 1.1
+
+
+MARSH = estate("salt.invalid")
+
+
+def budget(
+    told: dict[tuple[str, str], list[str] | str], **options: object
+) -> tuple[int, int, tuple[tuple[str, str], ...]]:
+    table = Table(both(told | {("salt.invalid", "SOA"): ["ns1.salt.invalid. h.salt.invalid. 1 7200 1800 1209600 600"]}))
+    (seen,) = Runner(table).run([inspect_budget(SHOP, A, "", Atlas(MARSH))])
+    now = datetime(2026, 11, 23, 13, 20, tzinfo=UTC)
+    found = budget_of(seen, now + timedelta(hours=1), now, **options)  # type: ignore[arg-type]
+    assert found.last - found.change_at == timedelta(seconds=found.kept_s)
+    return found.kept_s, found.spread_s, found.advice
+
+
+def test_the_budget_follows_from_ttl_negative_ttl_and_refresh() -> None:
+    # the table's answers have a TTL of 300 s, and so has the SOA: smaller than its minimum of 600
+    assert budget({("shop.salt.invalid", "A"): ["192.0.2.11"]})[:2] == (300, 7200)
+    assert budget({})[:2] == (300, 7200)
+    assert "Do not ask a resolver" in budget({})[2][0][1]
+
+
+def test_the_budget_of_the_demo_advises_to_lower_the_ttl(run: Run, world: World) -> None:
+    done = run(
+        "budget",
+        "vpn.gullmarsh.example",
+        "A",
+        "--at-time",
+        "in 1d",
+        "--to",
+        "192.0.2.77",
+        "--json",
+        "--estate",
+        str(world[0]),
+    )
+    assert (done.report["kept_s"], done.report["spread_s"], done.status) == (3600, 7200, 0)
+    assert [one["key"] for one in done.report["timeline"]] == ["change", "notified", "settled", "refreshed", "latest"]
+    advice, now, then = (one["says"] for one in done.report["advice"])
+    assert "There is time for that until" in advice
+    assert (
+        now == "vpn.gullmarsh.example. 300 IN A 198.51.100.20" and then == "vpn.gullmarsh.example. 300 IN A 192.0.2.77"
+    )
+    assert run("budget", "vpn.gullmarsh.example", "A", "--at-time", "noon").status == 2
+    assert run("budget", "vpn.gullmarsh.example", "A", "--from", "192.0.2.1", "--estate", str(world[0])).status == 1
+
+
+class Change:
+    """A zone on two stand-in servers, with caches before them in which time goes by faster."""
+
+    def __init__(self, standins: StandIns, folder: Path, speed: float) -> None:
+        zone = read_zone(ZONE.format(serial=1) + "shop A 192.0.2.11\n", "salt.invalid")
+        back = read_zone(ZONE.format(serial=1) + "12 PTR shop.salt.invalid.\n", "2.0.192.in-addr.arpa")
+        self.one, self.two = standins.add([zone, back]), standins.add([zone, back])
+        clock = lambda: time.monotonic() * speed  # noqa: E731
+        self.cache = standins.add(cache=Cache([self.one.authority], clock), recursive=True)
+        reach = {"192.0.2.1": self.one.endpoint}
+        lay_out(folder / "estate.toml", "salt.invalid", {"one": self.one.port, "two": self.two.port}, reach=reach)
+        with (folder / "estate.toml").open("a", encoding="utf-8") as file:
+            file.write('[[zones]]\nname = "192.0.2.0/24"\nview = "public"\nservers = ["one", "two"]\n')
+            file.write(f'[resolvers.office]\naddress = "127.0.0.1"\nport = {self.cache.port}\ngroup = "offices"\n')
+
+    def keep(self) -> None:
+        assert self.cache.cache is not None
+        self.cache.cache.keep("shop.salt.invalid", "A", [0.0])
+
+    def happen(self) -> None:
+        for server_ in (self.one, self.two):
+            server_.authority.hold(read_zone(ZONE.format(serial=2) + "shop A 192.0.2.12\n", "salt.invalid"))
+
+
+def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    change = Change(standins, tmp_path, 600.0)
+    call = ("settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--speed", "600", "--timeout", "2")
+    late = run(*call, "--within", "10min", "--json")
+    assert late.status == 1 and {f["code"] for f in late.report["findings"]} == {"settle.not-yet", "settle.not-asked"}
+    assert [row["vantage"] for row in late.report["vantages"]] == ["one", "two", "office"]
+    change.keep()
+    change.happen()
+    done = run(*call, "--figure", "watch.png")
+    assert done.status == 0 and "All 3 have settled." in done.out
+    assert "office: old 192.0.2.11, for another" in done.out and "office: new 192.0.2.12: settled" in done.out
+    assert (tmp_path / "watch.png").read_bytes().startswith(b"\x89PNG")
+    assert run("settle", "shop.salt.invalid", "A", "--as-held-by", "one", "--speed", "600").status == 0
+    assert run("settle", "--registered", "shop", "192.0.2.12").status == 0
+    never = run("settle", "--registered", "shop", "192.0.2.13", "--within", "1s", "--json")
+    assert never.status == 1 and {f["type"] for f in never.report["findings"]} == {"A", "PTR"}
+    (tmp_path / "list.csv").write_text("name,type,value\nshop,A,192.0.2.12\nns1,A,192.0.2.1\n", encoding="utf-8")
+    assert run("settle", "--from", "list.csv", "--speed", "600").status == 0
+    assert run("settle", "gone.salt.invalid", "A", "--gone", "--speed", "600").status == 0
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no SIGKILL")
+def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    change = Change(standins, tmp_path, 300.0)
+    change.keep()
+    call = [
+        str(PROGRAM),
+        "settle",
+        "shop.salt.invalid",
+        "A",
+        "--to",
+        "192.0.2.12",
+        "--speed",
+        "300",
+        "--journal",
+        "watch.jsonl",
+    ]
+    process = subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.PIPE, text=True, encoding="utf-8")
+    assert process.stdout is not None
+    change.happen()
+    for line in process.stdout:
+        if "office: old" in line:
+            break
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    journal = tmp_path / "watch.jsonl"
+    with journal.open("ab") as file:
+        file.write(b'{"at": 12')  # what a crash in the middle of a line leaves
+    assert run(*call[1:]).status == 2  # a journal is never written over
+    done = run("settle", "--resume", "--journal", "watch.jsonl", "--speed", "300", "--json")
+    assert done.status == 0 and all(row["settled"] for row in done.report["vantages"])
+    lines = [json.loads(line) for line in journal.read_text(encoding="utf-8").splitlines()]
+    assert lines[0]["journal"] == "salt-mirror/journal/1" and lines[-1]["settled"]
+    states = [line["state"] for line in lines[1:] if line["vantage"] == "office"]
+    assert states[0] == "old" and states[-1] == "new"
+
+
+@pytest.fixture
+def caches(tmp_path: Path) -> Iterator[tuple[Server, list[Server]]]:
+    """Knot as the primary, NSD as its secondary, and two real caches with caps of their own before them."""
+    text = f"$TTL 9\n@ SOA ns1 h {1} 7200 1800 1209600 9\n@ NS ns1\nns1 A 192.0.2.1\nshop A 192.0.2.11\n"
+    with ExitStack() as stack:
+        secondary_port = realservers.free_port()
+        primary = stack.enter_context(
+            realservers.knot(tmp_path / "knot", {"salt.example": text}, key=KEY, generous=True, notify=secondary_port)
+        )
+        second = stack.enter_context(
+            realservers.nsd_secondary(tmp_path / "nsd", "salt.example", text, primary, port=secondary_port)
+        )
+        found = [
+            stack.enter_context(
+                realservers.unbound(tmp_path / f"unbound{cap}", {}, behind={"salt.example": primary}, most_ttl=cap)
+            )
+            for cap in (5, 60)
+        ]
+        text = '[[zones]]\nname = "salt.example"\nservers = ["knot", "nsd"]\n'
+        for table, label, server_ in (
+            ("servers", "knot", primary), ("servers", "nsd", second),
+            ("resolvers", "capped", found[0]), ("resolvers", "plain", found[1]),
+        ):  # fmt: skip
+            text += f'[{table}.{label}]\naddress = "127.0.0.1"\nport = {server_.port}\n'
+        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        yield primary, found
+
+
+@pytest.mark.real
+def test_real_caches_let_go_when_they_were_predicted_to(
+    run: Run, caches: tuple[Server, list[Server]], tmp_path: Path
+) -> None:
+    primary, found = caches
+
+    def ask(server_: Server, name: str) -> dns.message.Message:
+        return dns.query.udp(dns.message.make_query(name, "A"), server_.host, port=server_.port, timeout=5)
+
+    def change(name: str, value: str) -> None:
+        ring = dns.tsigkeyring.from_text({"mirror.test": (KEY.algorithm, realservers.secret_text(KEY))})
+        update = dns.update.UpdateMessage("salt.example", keyring=ring)
+        update.replace(name, 9, "A", value)
+        assert dns.query.tcp(update, primary.host, port=primary.port, timeout=5).rcode() == 0
+
+    for server_ in found:
+        assert ask(server_, "shop.salt.example").answer
+    assert ask(found[1], "new.salt.example").rcode() == dns.rcode.NXDOMAIN  # asked too early
+    change("shop", "192.0.2.12")
+    change("new", "192.0.2.13")
+    (tmp_path / "list.csv").write_text(
+        "name,type,value,presence\nshop.salt.example,A,192.0.2.12,exact\nnew.salt.example,A,192.0.2.13,exact\n",
+        encoding="utf-8",
+    )
+    done = run("settle", "--from", "list.csv", "--json", "--within", "60s", "--journal", "watch.jsonl", timeout=90)
+    rows = {row["vantage"]: row for row in done.report["vantages"]}
+    assert done.status == 0 and all(row["settled"] for row in rows.values())
+    for label in ("capped", "plain"):
+        predicted, settled = (datetime.fromisoformat(rows[label][key]) for key in ("predicted", "settled_at"))
+        assert abs(settled - predicted) <= timedelta(seconds=2)
+    lines = [json.loads(line) for line in (tmp_path / "watch.jsonl").read_text(encoding="utf-8").splitlines()]
+    early = [line for line in lines[1:] if (line["vantage"], line["goal"]) == ("plain", 1)]
+    assert early[0]["state"] == "no" and 0 < early[0]["ttl"] <= 9  # the cached "no", and its end
+    assert early[-1]["state"] == "new" and early[-1]["at"] - early[0]["at"] >= early[0]["ttl"] - 1
+
+
+def test_snapshots_are_compared_with_each_other_with_now_and_with_a_plan(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    head = ZONE.format(serial=1)
+    one = standins.add([read_zone(head + "web A 192.0.2.2\nshop A 192.0.2.11\nold A 192.0.2.9\n", "salt.invalid")])
+    one.transfers = True
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
+    assert run("snapshot", "before.jsonl.gz", "--transfer").status == 0
+    lines = gzip.decompress((tmp_path / "before.jsonl.gz").read_bytes()).splitlines()
+    assert json.loads(lines[0])["snapshot"] == "salt-mirror/snapshot/1" and len(lines) == 1 + 5
+    assert run("compare", "before.jsonl.gz").out.splitlines()[0] == "5 of 5 record sets are as before."
+    changed = head + "web A 192.0.2.3\nshop 60 A 192.0.2.11\nnew A 192.0.2.7\n"
+    one.authority.hold(read_zone(changed, "salt.invalid"))
+    assert run("snapshot", "after.jsonl", "--transfer").status == 0
+    done = run("compare", "before.jsonl.gz", "after.jsonl", "--json")
+    assert sorted((f["code"], f["name"].split(".")[0]) for f in done.report["findings"]) == [
+        ("cmp.added", "new"), ("cmp.changed", "web"), ("cmp.gone", "old"), ("cmp.ttl", "shop"),
+    ]  # fmt: skip
+    (tmp_path / "plan.csv").write_text(
+        "name,type,value,presence\nweb,A,192.0.2.3,exact\nold,A,,absent\nshop,A,192.0.2.12,exact\n", encoding="utf-8"
+    )
+    planned = run("compare", "before.jsonl.gz", "after.jsonl", "--plan", "plan.csv")
+    assert planned.out.splitlines()[0] == "2 as planned, 1 planned and not done, 1 done and not planned."
+    assert planned.status == 1
+    one.fault = Fault.REFUSING
+    silent = run("compare", "before.jsonl.gz", "--json")
+    assert {f["code"] for f in silent.report["findings"]} == {"cmp.unverified"} and silent.status == 3
+    assert run("compare", "estate.toml").status == 2
