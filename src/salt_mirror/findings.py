@@ -355,6 +355,8 @@ CATALOGUE: dict[str, Code] = {
         "could not be compared",
         "A server gave no usable answer at one of the two times: nothing is known, nothing is accused.",
     ),
+    "accept.expired": Code("caution", "acceptance expired", "The day until which findings were accepted is over."),
+    "accept.unused": Code("caution", "acceptance without use", "Nothing is found any more that was to be accepted."),
     "cut.lame": Code(
         "fault", "lame server on the way", "A resolver that is sent there has to try another, and users wait."
     ),

@@ -7,7 +7,7 @@ swept address by address as far as that is sane, and known names fill in where i
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from difflib import get_close_matches
 
 from salt_mirror.dns.names import BadName, Name, from_text, label_text, shown, to_text
@@ -71,6 +71,20 @@ class Scope:
     def size(self) -> int:
         """How many names and addresses there are to look at."""
         return len(self._names) + len(self._single) + sum(network.num_addresses for network, _ in self._sweeps)
+
+    def narrow(self, sees: Callable[[Name, str], bool]) -> None:
+        """Leaves out the names, addresses and networks that are not to be seen; `sees` is asked with a name and its view."""
+        self._names = {(name, view): None for name, view in self._names if sees(name, view)}
+        self._single = {
+            (address, view): by_itself
+            for (address, view), by_itself in self._single.items()
+            if sees(reverse_name(address), view)
+        }
+        self._sweeps = [
+            (network, view)
+            for network, view in self._sweeps
+            if sees(reverse_name(network.network_address.packed), view)
+        ]
 
     def _expectations(self) -> Iterator[tuple[str, Expectation]]:
         for view in self.views:

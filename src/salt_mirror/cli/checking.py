@@ -14,7 +14,7 @@ import typer
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.cli.common import Progress, keep_pace, quiet_collector
 from salt_mirror.cli.transfers import fetch_zones
-from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.engine import Engine
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.estate.errors import BadInput
@@ -44,14 +44,25 @@ class Ran(NamedTuple):
     strays: int
     remarks: list[str]
     interrupted: bool
+    saved: int = 0
 
 
 Work = Callable[[Runner, HoldingExchange, Callable[[], None]], None]
 """The check itself: drives its dialogues with the runner, and calls the last one after each."""
 
 
-def run_check(atlas: Atlas, views: Collection[str], manner: Manner, total: int, what: str, work: Work) -> Ran:
-    """Runs a check over the engine, with zones taken by transfer first where that is wished."""
+def run_check(
+    atlas: Atlas,
+    views: Collection[str],
+    manner: Manner,
+    total: int,
+    what: str,
+    work: Work,
+    *,
+    through: Callable[[Exchange], Exchange] | None = None,
+) -> Ran:
+    """Runs a check over the engine, with zones taken by transfer first where that is wished; `through` an
+    exchange of its own."""
     quiet_collector()
     keep_pace(atlas.servers, manner.pace)
     started, clock = now(), time.monotonic()
@@ -64,15 +75,15 @@ def run_check(atlas: Atlas, views: Collection[str], manner: Manner, total: int, 
         try:
             wanted = atlas.transfers(views, everywhere=manner.transfer)
             remarks = fetch_zones(wanted, exchange, timeout_s=manner.timeout * 5)
-            if not exchange.holds:
-                runner = Runner(engine)
+            source: Exchange = exchange if exchange.holds else engine
+            runner = Runner(through(source) if through is not None else source)
             work(runner, exchange, progress.tick)
         except KeyboardInterrupt:
             interrupted = True
         progress.end()
         seconds = round(time.monotonic() - clock, 3)
         questions = runner.asked - exchange.spared
-        return Ran(started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted)
+        return Ran(started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved)
 
 
 def report_on(

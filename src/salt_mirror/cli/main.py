@@ -15,11 +15,13 @@ import typer
 from salt_mirror import __version__
 from salt_mirror.cli import (
     ask,
+    audit,
     authority,
     budget,
     demo,
     descend,
     expect,
+    explain,
     mail,
     pairs,
     rollcall,
@@ -51,6 +53,9 @@ app.command("budget")(budget.budget)
 app.command("settle")(settle.settle)
 app.command("snapshot")(snapshot.snapshot)
 app.command("compare")(snapshot.compare)
+app.command("audit")(audit.audit)
+app.command("history")(audit.history)
+app.command("explain")(explain.explain)
 app.command("expect")(expect.expect)
 app.command("demo")(demo.demo)
 

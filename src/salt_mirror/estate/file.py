@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from datetime import date
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, Literal, NoReturn
@@ -75,6 +76,16 @@ class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
     controllers: list[ControllerEntry] = []
 
 
+class AcceptEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[[accept]]`: findings that are known and accepted. `code` and `name` are shell patterns; `until` is the last day."""
+
+    code: str
+    reason: str
+    name: str = "*"
+    view: str | None = None
+    until: date | None = None
+
+
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's;
     `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses."""
@@ -88,6 +99,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     reach: dict[str, str] = {}
     roots: dict[str, list[str]] = {}
     directories: list[DirectoryEntry] = []
+    accept: list[AcceptEntry] = []
     keys: dict[str, KeyEntry] = {}
 
 
@@ -97,6 +109,7 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "resolvers": ResolverEntry,
     "keys": KeyEntry,
     "directories": DirectoryEntry,
+    "accept": AcceptEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}

@@ -22,6 +22,7 @@ from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
+    AcceptEntry,
     DirectoryEntry,
     EstateFile,
     KeyEntry,
@@ -63,6 +64,7 @@ class Estate:
     public_views: frozenset[str] = frozenset()
     roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
     directories: list[DirectoryEntry] = field(default_factory=list)
+    accept: list[AcceptEntry] = field(default_factory=list)
 
     @property
     def views(self) -> list[str]:
@@ -169,6 +171,10 @@ class _Builder:
         for number, directory in enumerate(file.directories, 1):
             self._check_directory(f"directories, entry {number}", directory)
         estate.directories = file.directories
+        for number, accept in enumerate(file.accept, 1):
+            if not accept.reason.strip():
+                raise self._fail(f"accept, entry {number}, reason: is empty; say why the finding is accepted")
+        estate.accept = file.accept
         return estate
 
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:

@@ -15,6 +15,7 @@ import msgspec
 from salt_mirror import __version__
 from salt_mirror.checks.sheets import Leg, Sheet, Test, VantageRow
 from salt_mirror.findings import Finding, Outcome
+from salt_mirror.report.audit import Audit
 
 SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
 
@@ -48,7 +49,8 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     """All that a command found. `started` is UTC; `remarks` say what the coverage was, `interrupted` that it is cut short.
 
     `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
-    ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched.
+    ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched,
+    `audit` what an audit adds.
     """
 
     schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
@@ -64,6 +66,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     interrupted: bool = False
     sheets: list[Sheet] | msgspec.UnsetType = msgspec.UNSET
     legs: list[Leg] | msgspec.UnsetType = msgspec.UNSET
+    audit: Audit | msgspec.UnsetType = msgspec.UNSET
     vantages: list[VantageRow] | msgspec.UnsetType = msgspec.UNSET
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
@@ -85,7 +88,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
             return 130
         if self.weighing("fault") or (strict and self.weighing("caution")):
             return 1
-        return 3 if self.counts.unverified else 0
+        return 3 if self.counts.unverified or self.unverified else 0
 
 
 def now() -> datetime:

@@ -37,7 +37,7 @@ def print_report(
 
     With `several_views` each subject is shown with its view.
     """
-    page = _Page(report, file, several_views=several_views)
+    page = Page(report, file, several_views=several_views)
     page.answer()
     page.faults(everything=everything)
     if not faults_alone:
@@ -94,13 +94,15 @@ def headline(report: Report) -> str:
     return f"Interrupted. So far: {line}" if report.interrupted else line
 
 
-class _Page:
+class Page:
+    """A report on its way to a terminal or a pipe, part by part."""
+
     def __init__(self, report: Report, file: TextIO, *, several_views: bool) -> None:
         self._report = report
         self._console = Console(file=file, highlight=False, markup=False, emoji=False)
         self._wrap = self._console.is_terminal
         self._views = several_views
-        self._units = _UNITS[report.command][:2]
+        self._units = _UNITS.get(report.command, ("subject", "subjects"))[:2]
 
     def line(self, text: Text | str = "", indent: int = 0) -> None:
         """Prints a line, wrapped behind its indent on a terminal."""

@@ -1,0 +1,83 @@
+"""One cause behind many findings: a silent server, a moved host, a secondary that lags.
+
+Strategy: nothing is asked again. A cause is seen in the evidence that the findings carry, and is put into them, so that every
+report can tell the cause first and fold what follows from it. A cause that explains a single finding is none.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+
+from msgspec.structs import replace
+
+from salt_mirror.dns.names import from_text, is_within
+from salt_mirror.findings import Finding
+
+
+def with_causes(findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings in the same order, with the causes that explain several of them."""
+    found = list(findings)
+    lagging = [one for one in found if one.code == "auth.serial-behind" and one.evidence]
+    moved = _moved(found)
+    told = [_cause(one, lagging, moved) for one in found]
+    several = Counter(cause for cause in told if cause)
+    return [replace(one, cause=cause) if several[cause] > 1 else one for one, cause in zip(found, told, strict=True)]
+
+
+def _cause(finding: Finding, lagging: list[Finding], moved: dict[tuple[str, str], str]) -> str:
+    if finding.outcome == "unverified":
+        return _silent(finding) or finding.cause
+    if finding.cause:
+        return finding.cause
+    for late in lagging:
+        if finding is not late and finding.view == late.view and _shows_lag(finding, late):
+            return _lag(late)
+    if finding in lagging:
+        return _lag(finding)
+    return moved.get((finding.view, finding.name), "")
+
+
+def _silent(finding: Finding) -> str:
+    """The only server that kept a finding from being verified."""
+    troubles = {(one.server, one.endpoint, one.trouble) for one in finding.evidence if one.trouble is not None}
+    if len(troubles) != 1:
+        return ""
+    ((server, endpoint, trouble),) = troubles
+    return f"{server} ({endpoint}): {trouble}"
+
+
+def _lag(late: Finding) -> str:
+    return f"{late.evidence[0].server} has an old version of {late.name}"
+
+
+def _shows_lag(finding: Finding, late: Finding) -> bool:
+    """Whether servers disagree in a finding just as one of them would that lags behind in the zone."""
+    if not finding.code.endswith("disagree") or not is_within(from_text(finding.name), from_text(late.name)):
+        return False
+    server = late.evidence[0].server
+    said: dict[str, set[tuple[str, ...]]] = {}
+    for one in finding.evidence:
+        said.setdefault(one.server, set()).add((one.question, *one.values))
+    others = [values for label, values in said.items() if label != server]
+    return (
+        server in said and bool(others) and all(values == others[0] for values in others) and said[server] != others[0]
+    )
+
+
+def _moved(findings: list[Finding]) -> dict[tuple[str, str], str]:
+    """Hosts that are registered at other addresses than expected, by view and name."""
+    found = {}
+    for one in findings:
+        if one.code in ("pair.other-address", "roll.different") and one.type in ("A", "AAAA"):
+            has = sorted(
+                {
+                    value
+                    for evidence in one.evidence
+                    for value in evidence.values
+                    if evidence.question.startswith(one.name)
+                }
+            )
+            if has:
+                found[one.view, one.name] = f"{one.name} is at {', '.join(has)}, and is expected elsewhere"
+    return found
