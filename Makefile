@@ -34,6 +34,8 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/pairs.py
 	$(BIN)/python bench/rollcall.py
 	$(BIN)/python bench/transfer.py
+	$(BIN)/python bench/audit.py
+	$(BIN)/python bench/watch.py
 	$(BIN)/python bench/loss.py
 
 screenshots: $(VENV)/dev.stamp

@@ -20,7 +20,7 @@ from salt_mirror.demo.world import SPEED, change, fill_caches, gullmarsh
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
-NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": "fontconfig"}
+NEEDED = {"Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick", "fc-list": "fontconfig", "chromium": "chromium"}
 FONT = "fonts-dejavu-core"
 
 
@@ -42,6 +42,8 @@ PICTURES = {
         "snapshot before.jsonl.gz",
         "compare before.jsonl.gz --plan plan.csv --view public",
     ],
+    "audit": ["audit --only public"],
+    "explain": ["explain auth.serial-behind", "explain roll.wildcard", "explain dir.leftover"],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
 }
@@ -53,7 +55,7 @@ PLAN = (
 )
 """What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
 
-SMALL = frozenset(("authority",))
+SMALL = frozenset(("authority", "audit"))
 """Pictures in a smaller type, so that all of the output is seen."""
 
 
@@ -104,6 +106,18 @@ def picture(
             terminal.wait()
 
 
+def photograph(page: Path, target: Path, scheme: int) -> None:
+    """Takes the picture of a page in Chromium without a window; `scheme` is 1 for light, 0 for dark."""
+    subprocess.run(
+        [
+            "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=1280,800",
+            f"--blink-settings=preferredColorScheme={scheme}", f"--screenshot={target}", page.as_uri(),
+        ],
+        check=True, capture_output=True, timeout=120,
+    )  # fmt: skip
+    print(f"wrote {target}")
+
+
 def main(wanted: list[str]) -> None:
     install()
     FOLDER.mkdir(parents=True, exist_ok=True)
@@ -133,13 +147,23 @@ def main(wanted: list[str]) -> None:
                 )
                 picture("settle", [watch], environment, after_s=9)
                 for label in ("ns1", "ns2"):  # back again, and once more for the figure
-                    change(servers[label], "gullmarsh.example", "", "")
+                    change(servers[label], "gullmarsh.example")
                 fill_caches(servers, "shop.gullmarsh.example", "A")
                 threading.Thread(target=move_the_shop, args=(servers,), daemon=True).start()
                 subprocess.run(
                     [*watch.split(), "--figure", str(figure)], env=environment, check=True, capture_output=True
                 )
                 print(f"wrote {figure}")
+            if not wanted or "page" in wanted:
+                page = Path(folder) / "audit.html"
+                subprocess.run(
+                    ["salt-mirror", "audit", "--report", f"html:{page}"],
+                    env=environment,
+                    check=False,
+                    capture_output=True,
+                )
+                for name, scheme in (("page-light", 1), ("page-dark", 0)):
+                    photograph(page, FOLDER / f"{name}.png", scheme)
         os.chdir("/")
         if not wanted or "tour" in wanted:
             picture("tour", ["salt-mirror demo"], environment)

@@ -120,7 +120,9 @@ class Work:
         except BadInput:  # there is nothing that it could look at
             return None
         scope.narrow(self._coverage.sees)
-        self.remarks += scope.remarks
+        words = (self._coverage.only, self._coverage.skip)
+        if not any(one.views or one.zones for one in words):
+            self.remarks += scope.remarks
         return scope
 
     def _roll_sets(self) -> list[ExpectedSet]:

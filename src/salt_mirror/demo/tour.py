@@ -16,19 +16,33 @@ from salt_mirror.standin.server import StandIn
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """One stop of the tour: what is said, what is typed, the exit status that it must have, and what happens meanwhile."""
+    """One stop of the tour: what is said, what is typed, the exit status that it must have, and what happens meanwhile or
+    before."""
 
     says: str
     command: tuple[str, ...]
     status: int
     meanwhile: Callable[[dict[str, StandIn]], None] | None = None
+    before: Callable[[dict[str, StandIn]], None] | None = None
+
+
+SHOP_MOVED = ("shop      A    192.0.2.11", "shop      A    192.0.2.12")
 
 
 def move_the_shop(servers: dict[str, StandIn]) -> None:
     """The shop moves: first on the primary, and a little later on the secondary."""
     for label, wait_s in (("ns1", 1.5), ("ns2", 1.5)):
         time.sleep(wait_s)
-        change(servers[label], "gullmarsh.example", "shop      A    192.0.2.11", "shop      A    192.0.2.12")
+        change(servers[label], "gullmarsh.example", SHOP_MOVED)
+
+
+def mend_and_break(servers: dict[str, StandIn]) -> None:
+    """The provider's secondary catches up, the retired server is gone for good, and somebody takes a record away."""
+    for label in ("ns1", "ns2"):
+        change(servers[label], "gullmarsh.example", SHOP_MOVED, ("tasting   A    198.51.100.21\n", ""))
+    for origin, zone in servers["ns1"].authority.zones.items():
+        if origin in servers["ns3"].authority.zones:
+            servers["ns3"].authority.hold(zone)
 
 
 STOPS = (
@@ -109,7 +123,23 @@ STOPS = (
         0,
         move_the_shop,
     ),
-    Stop("The whole estate: every name and address that it expects, every network that it lists.", ("pairs",), 1),
+    Stop(
+        "All of that at once, as every night: the whole estate in one command, with a page for those who were not there.",
+        ("audit", "--faults", "--history", "{folder}/audits.db", "--report", "html:{folder}/audit.html"),
+        1,
+    ),
+    Stop(
+        "The public zone alone, kept in a history, so that the next run can say what is new.",
+        ("audit", "--only", "gullmarsh.example", "--only", "public", "--history", "{folder}/public.db", "--faults"),
+        1,
+    ),
+    Stop(
+        "The provider's secondary has caught up, and somebody took a record away. What is new, what is gone, what stands?",
+        ("audit", "--only", "gullmarsh.example", "--only", "public", "--history", "{folder}/public.db", "--faults"),
+        1,
+        before=mend_and_break,
+    ),
+    Stop("What does that mean, and how is it mended?", ("explain", "roll.missing-name"), 0),
 )
 
 
@@ -121,13 +151,17 @@ def tour(folder: Path, show: Callable[[str], None]) -> int:
         for number, stop in enumerate(STOPS, 1):
             show("")
             show(f"── {number} of {len(STOPS)} ─ {stop.says}")
-            show(f"$ salt-mirror {' '.join(stop.command)}")
+            command = [word.replace("{folder}", str(folder)) for word in stop.command]
+            show(f"$ salt-mirror {' '.join(command)}")
             sys.stdout.flush()
+            estate_option = [] if command[0] == "explain" else ["--estate", str(estate)]
+            if stop.before is not None:
+                stop.before(servers)
             if stop.meanwhile is not None:
                 fill_caches(servers, "shop.gullmarsh.example", "A")
                 threading.Thread(target=stop.meanwhile, args=(servers,), daemon=True).start()
             status = subprocess.run(
-                [sys.executable, "-m", "salt_mirror", *stop.command, "--estate", str(estate)], check=False
+                [sys.executable, "-m", "salt_mirror", *command, *estate_option], check=False
             ).returncode
             show(f"(exit status {status})")
             wrong += status != stop.status

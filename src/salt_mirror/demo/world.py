@@ -127,10 +127,12 @@ def fill_caches(servers: dict[str, StandIn], name: str, rdtype: str) -> None:
             cache.keep(name, rdtype, [400.0 * number, 60.0, 1100.0])
 
 
-def change(server: StandIn, zone: str, old: str, new: str) -> None:
-    """Puts a line in the place of another in a zone of a running server, with the serial raised."""
+def change(server: StandIn, zone: str, *lines: tuple[str, str]) -> None:
+    """Puts texts in the place of others in a zone of a running server, with the serial raised."""
     origin = dns.name.from_text(zone)
-    text = _read(f"zones/{zone}.zone").replace(old, new)
+    text = _read(f"zones/{zone}.zone")
+    for old, new in lines:
+        text = text.replace(old, new)
     changed = read_zone(text, zone)
     soa = changed.get_rdataset(origin, "SOA", create=True)
     held = server.authority.zones[origin].get_rdataset(origin, "SOA")

@@ -48,6 +48,7 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
     page.line(Text(clean(facts), style="dim"))
     page.line(Text(clean(_sides(report, audit)), style="dim"))
     if faults_alone:
+        _history(report, audit, page)
         page.faults(everything=everything)
         return
     for remark in [*report.remarks, *audit.nothing]:

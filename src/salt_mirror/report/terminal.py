@@ -148,8 +148,10 @@ class Page:
                 if finding.cause == cause:
                     self.line(self._place(finding), 8)
                     self.line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
-        # A whole sheet and a tree of tests show what the servers said.
-        shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(self._report.tests)
+        # A whole sheet and a tree of tests show what the servers said; an audit is short, and its reports have it all.
+        shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(
+            self._report.tests or self._report.audit
+        )
         for finding in faults:
             if finding.cause and not everything:
                 continue  # told above, with what mends it
