@@ -199,6 +199,22 @@ def test_a_cache_that_holds_on_beyond_its_own_ttl_is_named() -> None:
     assert watch.done and {f.code for f in findings_of(watch)} == {"settle.holds-on"}
 
 
+def test_a_watch_gives_up_on_servers_that_stay_silent_and_on_nobody_else() -> None:
+    world = Sandbox({}, line="shop A 192.0.2.12\n")
+    authorities = [Vantage(server("ns1"), cache=False), Vantage(server("silent"), cache=False)]
+    watch = Watch([(GOAL, authorities)], world.vantages, world.now)
+    begin = world.now
+    while not watch.done and not watch.hopeless and world.now < begin + 3600:
+        for slot in list(watch.due(world.now)):
+            silent = slot.vantage.server.label == "silent"
+            lost = Sighting(world.now, (), False, None, "no answer in time")
+            watch.take(slot, lost if silent else world.see(slot, recurse=True))
+        world.now = max(world.now + 0.1, watch.next_due() or 0)
+    assert watch.hopeless and world.now < begin + 300
+    assert {slot.vantage.server.label for slot in watch.slots if slot.settled_at is not None} == {"ns1", "cache-0"}
+    assert [(f.code, f.outcome) for f in findings_of(watch)] == [("settle.unverified", "unverified")]
+
+
 STEPS = st.lists(
     st.tuples(st.sampled_from(["new", "old", "no", "lost"]), st.integers(0, 900), st.floats(-500, 500)),
     min_size=5,

@@ -25,6 +25,8 @@ LONGEST_S = 60.0
 PROBES = 3
 """So often the first record is asked at each cache, to see whether several stand behind one address."""
 _ENOUGH_TRIES = 3
+HOPELESS_TRIES = 5
+"""So many tries without a usable answer in a row, and a watch does not wait for that server alone."""
 _JUST_AFTER_S = 1.0
 
 State = Literal["waiting", "new", "old", "no", "silent"]
@@ -345,9 +347,17 @@ class Watch:
         return all(slot.settled_at is not None for slot in self.slots)
 
     @property
-    def silent(self) -> list[Slot]:
-        """The slots that gave no usable answer when they were last asked."""
-        return [slot for slot in self.slots if slot.settled_at is None and slot.state == "silent"]
+    def hopeless(self) -> bool:
+        """Whether nothing is left to wait for but servers that have given no usable answer again and again."""
+        left = [slot for slot in self.slots if slot.settled_at is None]
+        waiting = {slot.goal for slot in left if slot.state == "waiting"}
+        blocked = all(goal not in self.ready_at and self._unasked(goal) for goal in waiting)
+        silent = [slot for slot in left if slot.state != "waiting"]
+        return bool(silent) and blocked and all(slot.failures >= HOPELESS_TRIES for slot in silent)
+
+    def _unasked(self, goal: Goal) -> bool:
+        """Whether a goal's authoritative servers are all beyond hope, so that no cache will ever be asked."""
+        return all(slot.failures >= HOPELESS_TRIES for slot in self.authorities[goal])
 
     def last_due(self) -> float | None:
         """When the last cache is due to let go, as far as their remaining TTLs tell; None when nothing is known."""

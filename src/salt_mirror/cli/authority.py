@@ -63,9 +63,7 @@ def authority(
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.report.document import Subject, now
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     views = [view] if view is not None else estate.views
     wanted = names_in_views(zones or [], estate, view) or [
         (zone.apex, where) for where in views for zone in estate.zones[where].values()

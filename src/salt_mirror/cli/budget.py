@@ -16,6 +16,7 @@ from salt_mirror.cli.common import (
     finders,
     open_estate,
     seconds_of,
+    view_of,
 )
 
 if TYPE_CHECKING:
@@ -70,17 +71,13 @@ def budget(
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.report.budget import budget_json, print_budget
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     kind = type_of(rdtype)
     try:
         wanted = from_text(name, first_forward(estate, view) if "." not in name else None)
     except BadName as error:
         raise BadInput(str(error)) from None
-    holding = [where for where in estate.views if estate.zone_of(wanted, where) is not None]
-    public = [where for where in holding if where in estate.public_views]
-    where = view or (public or holding or estate.views or [""])[0]
+    where = view_of(wanted, estate, view)
     after = goal_of(wanted, kind, [new] if new is not None else [], gone=False).values
     before = goal_of(wanted, kind, [old] if old is not None else [], gone=False).values
     now = datetime.now(UTC).replace(microsecond=0)

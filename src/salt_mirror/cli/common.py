@@ -83,14 +83,19 @@ def keep_pace(servers: Iterable[Server], pace: float | None) -> None:
             server.pace = pace
 
 
-def open_estate(given: Path | None) -> Estate:
-    """The estate that was given, the one in the current folder, or an empty one. Raises BadInput."""
+def open_estate(given: Path | None, view: str | None = None) -> Estate:
+    """The estate that was given, the one in the current folder, or an empty one. Raises BadInput, also for a `view` that no
+    zone of it has."""
+    from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.model import Estate, load_estate
 
-    if given is not None:
-        return load_estate(given)
-    here = Path(ESTATE_HERE)
-    return load_estate(here) if here.is_file() else Estate()
+    here = given if given is not None else Path(ESTATE_HERE)
+    estate = load_estate(here) if given is not None or here.is_file() else Estate()
+    if view is not None and view not in estate.zones:
+        near = get_close_matches(view, estate.zones, 1)
+        hint = f'did you mean "{near[0]}"?' if near else f"known: {', '.join(estate.zones) or 'none'}"
+        raise BadInput(f'--view: there is no view "{view}"; {hint}')
+    return estate
 
 
 def servers_at(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
@@ -121,6 +126,13 @@ def names_in_views(given: list[str], estate: Estate, view: str | None) -> list[t
         for where in holding or around or (public or views or [""])[:1]:
             found[name, where] = None
     return list(found)
+
+
+def view_of(name: Name, estate: Estate, view: str | None) -> str:
+    """The view to look a name up in: the chosen one, else a public one that has a zone for it, else the first that has."""
+    holding = [where for where in estate.views if estate.zone_of(name, where) is not None]
+    public = [where for where in holding if where in estate.public_views]
+    return view or (public or holding or estate.views or [""])[0]
 
 
 def _server(text: str, estate: Estate) -> list[Server]:

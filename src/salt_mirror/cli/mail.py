@@ -61,9 +61,7 @@ def mail(
     from salt_mirror.dns.records import MX
     from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     expected = {(one.name, one.view): one for one in expected_sets(estate, None, view=view, rdtypes=(MX,))}
     wanted = names_in_views(domains or [], estate, view) or list(expected)
     if not wanted:

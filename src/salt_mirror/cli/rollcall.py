@@ -90,9 +90,7 @@ def rollcall(
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.model import zone_name
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     only = zone_name(zone) if zone is not None else None
     problems: list[BadInput] = []
     given = _given(sources or [], only if only is not None else first_forward(estate, view), problems)

@@ -93,11 +93,8 @@ def services(
     from salt_mirror.cli.checking import Manner
     from salt_mirror.cli.services_work import Wish, dialogues_of
     from salt_mirror.cli.trees import run_trees
-    from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     wish = Wish(
         names_in_views(domains or [], estate, view),
         service or [],

@@ -21,6 +21,7 @@ from salt_mirror.cli.common import (
     seconds_of,
     servers_and_groups,
     servers_at,
+    view_of,
 )
 
 if TYPE_CHECKING:
@@ -111,9 +112,7 @@ def settle(
     from salt_mirror.dns.engine import Engine
     from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     if resume and journal is None:
         raise BadInput("--resume wants the journal to go on with: --journal FILE")
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
@@ -128,7 +127,7 @@ def settle(
     else:
         goals = _goals(estate, view, name, rdtype, to or [], gone, source, registered)
     caches = servers_and_groups(at, estate) if at else tuple(estate.resolvers.values())
-    where = view or _view_of(estate, goals)
+    where = view_of(goals[0].name, estate, view)
     atlas = Atlas(estate, resolvers=finders(estate))
     clock = Clock(speed)
     keep_pace([*atlas.servers, *caches], pace)
@@ -200,10 +199,3 @@ def _goals(
         return [goal_of(from_text(name, suffix if "." not in name else None), type_of(rdtype), to, gone=gone)]
     except BadName as error:
         raise BadInput(str(error)) from None
-
-
-def _view_of(estate: Estate, goals: list[Goal]) -> str:
-    """The first view that has a zone for the first goal."""
-    holding = [where for where in estate.views if estate.zone_of(goals[0].name, where) is not None]
-    public = [where for where in holding if where in estate.public_views]
-    return (public or holding or estate.views or [""])[0]

@@ -145,10 +145,10 @@ def follow(
     within_s: float | None,
     record: Callable[[Slot, Sighting], None],
 ) -> bool:
-    """Follows a watch until all have settled, or the time is over; True when it was."""
+    """Follows a watch until all have settled, nobody is left but the silent, or the time is over; True when it was."""
     under_way: dict[Question, Slot] = {}
     over_at = watch.began_at + within_s if within_s is not None else None
-    while not watch.done:
+    while not watch.done and not watch.hopeless:
         now = clock()
         if over_at is not None and now >= over_at:
             return True

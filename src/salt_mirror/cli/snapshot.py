@@ -57,9 +57,7 @@ def snapshot(
     from salt_mirror.cli.snapshots import take, write_snapshot
     from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(estate_file)
-    if view is not None and view not in estate.zones:
-        raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
+    estate = open_estate(estate_file, view)
     views = [view] if view is not None else estate.views
     subjects = _subjects(estate, names or [], types, view)
     if not subjects and not (transfer and views):
