@@ -119,7 +119,10 @@ def test_a_liar_that_is_always_first_changes_no_finding(run: Run, tmp_path: Path
     told = [[(f["code"], f["name"], f["address"], f["text"]) for f in report["findings"]] for report in reports]
     assert told[0] == told[1]
     assert [code for code, *_ in told[0]] == ["pair.stale-pointer"]
-    assert reports[0]["subjects"] == reports[1]["subjects"]
+    subjects = [
+        sorted(map(json.dumps, report["subjects"])) for report in reports
+    ]  # judged in whatever order answers come
+    assert subjects[0] == subjects[1]
     assert liar.lies > 300
     assert (reports[0]["counts"]["strays"], reports[1]["counts"]["strays"] > 200) == (0, True)
 

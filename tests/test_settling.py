@@ -355,8 +355,8 @@ class Change:
 
 
 def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(run: Run, standins: StandIns, tmp_path: Path) -> None:
-    change = Change(standins, tmp_path, 600.0)
-    call = ("settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--speed", "600", "--timeout", "2")
+    change = Change(standins, tmp_path, 1200.0)
+    call = ("settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--speed", "1200", "--timeout", "2")
     late = run(*call, "--within", "10min", "--json")
     assert late.status == 1 and {f["code"] for f in late.report["findings"]} == {"settle.not-yet", "settle.not-asked"}
     assert [row["vantage"] for row in late.report["vantages"]] == ["one", "two", "office"]
@@ -366,18 +366,18 @@ def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(run: Run, stand
     assert done.status == 0 and "All 3 have settled." in done.out
     assert "office: old 192.0.2.11, for another" in done.out and "office: new 192.0.2.12: settled" in done.out
     assert (tmp_path / "watch.png").read_bytes().startswith(b"\x89PNG")
-    assert run("settle", "shop.salt.invalid", "A", "--as-held-by", "one", "--speed", "600").status == 0
+    assert run("settle", "shop.salt.invalid", "A", "--as-held-by", "one", "--speed", "1200").status == 0
     assert run("settle", "--registered", "shop", "192.0.2.12").status == 0
     never = run("settle", "--registered", "shop", "192.0.2.13", "--within", "1s", "--json")
     assert never.status == 1 and {f["type"] for f in never.report["findings"]} == {"A", "PTR"}
     (tmp_path / "list.csv").write_text("name,type,value\nshop,A,192.0.2.12\nns1,A,192.0.2.1\n", encoding="utf-8")
-    assert run("settle", "--from", "list.csv", "--speed", "600").status == 0
-    assert run("settle", "gone.salt.invalid", "A", "--gone", "--speed", "600").status == 0
+    assert run("settle", "--from", "list.csv", "--speed", "1200").status == 0
+    assert run("settle", "gone.salt.invalid", "A", "--gone", "--speed", "1200").status == 0
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="there is no SIGKILL")
 def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: StandIns, tmp_path: Path) -> None:
-    change = Change(standins, tmp_path, 300.0)
+    change = Change(standins, tmp_path, 600.0)
     change.keep()
     call = [
         str(PROGRAM),
@@ -387,7 +387,7 @@ def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: St
         "--to",
         "192.0.2.12",
         "--speed",
-        "300",
+        "600",
         "--journal",
         "watch.jsonl",
     ]
@@ -403,7 +403,7 @@ def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: St
     with journal.open("ab") as file:
         file.write(b'{"at": 12')  # what a crash in the middle of a line leaves
     assert run(*call[1:]).status == 2  # a journal is never written over
-    done = run("settle", "--resume", "--journal", "watch.jsonl", "--speed", "300", "--json")
+    done = run("settle", "--resume", "--journal", "watch.jsonl", "--speed", "600", "--json")
     assert done.status == 0 and all(row["settled"] for row in done.report["vantages"])
     lines = [json.loads(line) for line in journal.read_text(encoding="utf-8").splitlines()]
     assert lines[0]["journal"] == "salt-mirror/journal/1" and lines[-1]["settled"]
