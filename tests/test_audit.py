@@ -165,9 +165,9 @@ class Browser:
     def open(self, url: str) -> None:
         target = self.call("Target.createTarget", url=url)["targetId"]
         self._session = self.call("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
-        for _ in range(100):
-            if self.value("document.readyState") == "complete" and self.value("location.href") == url:
-                return
+        until = time.monotonic() + 60
+        while self.value("document.readyState") != "complete" or self.value("location.href") != url:
+            assert time.monotonic() < until, "the page was not loaded within a minute"
             time.sleep(0.1)
 
     def value(self, expression: str) -> Any:

@@ -223,6 +223,68 @@ def test_names_that_point_nowhere_at_an_alias_or_at_a_private_address(
     assert "It ends in its own zone twice: the final dot is missing." in dotless
 
 
+CHILD = "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 192.0.2.2\n"
+
+
+@pytest.mark.parametrize(
+    ("cuts", "codes"),
+    [
+        (("salt NS ns1.salt\nsalt NS ns2.salt\nns1.salt A 192.0.2.1\nns2.salt A 192.0.2.2\n",) * 2, []),
+        (
+            ("salt NS ns1.salt\nsalt NS ns2.salt\nns1.salt A 192.0.2.1\n", "salt NS ns1.salt\nns1.salt A 192.0.2.1\n"),
+            ["auth.glue-missing", "auth.parents-disagree"],
+        ),
+        (("", ""), ["auth.not-delegated"]),
+        (("salt NS ns1.salt\nns1.salt A 192.0.2.9\n",) * 2, ["auth.glue-wrong", "auth.lame", "auth.parent-lacks"]),
+    ],
+)
+def test_what_the_parent_gets_wrong_is_named(
+    run: Run, standins: StandIns, tmp_path: Path, cuts: tuple[str, str], codes: list[str]
+) -> None:
+    child = read_zone(HEAD.format(serial=1) + CHILD, "salt.marsh.invalid")
+    one, two, stranger = standins.add([child]), standins.add([child]), standins.add()
+    above = [
+        standins.add([read_zone(HEAD.format(serial=1) + f"@ NS p\np A 192.0.2.5\n{cut}", "marsh.invalid")])
+        for cut in cuts
+    ]
+    reach = {"192.0.2.1": one.endpoint, "192.0.2.2": two.endpoint, "192.0.2.9": stranger.endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.marsh.invalid", {"one": one.port, "two": two.port}, reach=reach)
+    with (tmp_path / "estate.toml").open("a", encoding="utf-8") as file:
+        file.write('\n[[zones]]\nname = "marsh.invalid"\nview = "public"\nservers = ["p1", "p2"]\n')
+        for label, server in zip(("p1", "p2"), above, strict=True):
+            file.write(f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n')
+    done = run("authority", "salt.marsh.invalid", "--json")
+    assert [code for code in found(done) if code != "auth.one-network"] == codes
+    assert "auth.one-network" in found(done) and done.status == (1 if codes else 0)
+    assert run("authority", "salt.marsh.invalid", "--strict").status == 1
+
+
+def test_servers_of_one_level_that_part_ways_or_answer_differently_are_told(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    marsh = HEAD.format(serial=1) + "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.3\nns2 A 192.0.2.4\nwww A 192.0.2.{last}\n"
+    below = [standins.add([read_zone(marsh.format(last=last), "marsh")]) for last in (80, 81)]
+    top = (
+        HEAD.format(serial=1)
+        + "@ NS r1\n@ NS r2\nr1 A 192.0.2.1\nr2 A 192.0.2.2\nmarsh NS ns1.marsh\nns1.marsh A 192.0.2.3\n"
+    )
+    more = "marsh NS ns2.marsh\nns2.marsh A 192.0.2.4\n"
+    roots = [standins.add([read_zone(text, ".")]) for text in (top, top + more)]
+    places = zip(("192.0.2.1", "192.0.2.2", "192.0.2.3", "192.0.2.4"), [*roots, *below], strict=True)
+    reach = {address: server.endpoint for address, server in places}
+    lay_out(
+        tmp_path / "estate.toml",
+        "x.invalid",
+        {"r": roots[0].port},
+        '[roots]\nr1 = ["192.0.2.1"]\nr2 = ["192.0.2.2"]',
+        reach,
+    )
+    done = run("descend", "www.marsh", "--json")
+    assert found(done) == ["cut.answers-differ", "cut.parts"]
+    assert "192.0.2.80, 192.0.2.81" in done.report["says"]
+    assert run("descend", "www.marsh", "--first").out.startswith("www.marsh. A is 192.0.2.80; 1 of 1 servers")
+
+
 def test_servers_of_one_directory_count_serials_by_themselves_and_are_compared_by_content(
     run: Run, standins: StandIns, tmp_path: Path
 ) -> None:

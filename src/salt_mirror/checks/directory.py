@@ -226,6 +226,11 @@ def registered(wanted: Wanted, controller: Controller, telling: Telling, host: H
     return f"port {', '.join(map(str, sorted(ports)))} in place of {wanted.row.port}" if ports else "absent"
 
 
+def is_locator(name: Name) -> bool:
+    """Whether a name looks like one of a directory's locator records, which are judged with the directory."""
+    return labels(name)[:1] in ((b"_ldap",), (b"_kerberos",), (b"_kpasswd",), (b"_gc",))
+
+
 def sites_in(names: Iterable[Name], domain: Name) -> list[str]:
     """The sites that names of a zone tell of, such as `_ldap._tcp.kiln-house._sites.` and the domain."""
     found: dict[str, None] = {}

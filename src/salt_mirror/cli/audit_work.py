@@ -13,7 +13,7 @@ from datetime import datetime
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority_sheet import Inspected, inspect_all
-from salt_mirror.checks.directory import directory_of
+from salt_mirror.checks.directory import directory_of, is_locator
 from salt_mirror.checks.directory_words import judged_directory
 from salt_mirror.checks.mail_words import judged_mail
 from salt_mirror.checks.pairs import Judged as JudgedPairs
@@ -146,8 +146,7 @@ class Work:
                 yield (directory.domain, directory.view), judged_directory(directory, self._atlas)
         for one in expected_sets(self._estate, None, rdtypes=(SRV,)):
             inside = any(is_within(one.name, directory.domain) for directory in directories)
-            own = to_text(one.name).startswith(("_ldap.", "_kerberos.", "_kpasswd.", "_gc."))
-            if one.values and not (inside and own) and self._coverage.sees(one.name, one.view):
+            if one.values and not (inside and is_locator(one.name)) and self._coverage.sees(one.name, one.view):
                 yield (one.name, one.view), judged_service(one.name, one.view, self._atlas, demanded=True)
 
     def run(self, runner: Runner, exchange: HoldingExchange, tick: Callable[[], None]) -> None:

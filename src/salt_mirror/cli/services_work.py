@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from difflib import get_close_matches
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.directory import ROLES, Controller, Directory, directory_of, host_of, sites_in
+from salt_mirror.checks.directory import ROLES, Controller, Directory, directory_of, host_of, is_locator, sites_in
 from salt_mirror.checks.directory_words import judged_directory
 from salt_mirror.checks.locators import FAMILIES
 from salt_mirror.checks.services import judged_service
 from salt_mirror.checks.sheets import Judged
 from salt_mirror.dns.dialogue import Dialogue
-from salt_mirror.dns.names import BadName, Name, from_text, is_within, labels, shown, to_text
+from salt_mirror.dns.names import BadName, Name, from_text, is_within, labels, shown
 from salt_mirror.dns.records import SRV
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
@@ -155,6 +155,4 @@ def _known_sets(estate: Estate, views: list[str], transferred: Collection[Name])
 
 def _of_directory(name: Name, directories: Collection[tuple[Name, str]]) -> bool:
     """Whether a set is one of a directory's own, which is judged there."""
-    text = to_text(name)
-    services = ("_ldap.", "_kerberos.", "_kpasswd.", "_gc.")
-    return text.startswith(services) and any(is_within(name, domain) for domain, _ in directories)
+    return is_locator(name) and any(is_within(name, domain) for domain, _ in directories)
