@@ -166,7 +166,7 @@ class Browser:
         target = self.call("Target.createTarget", url=url)["targetId"]
         self._session = self.call("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
         until = time.monotonic() + 60
-        while self.value("document.readyState") != "complete" or self.value("location.href") != url:
+        while self.value("document.readyState + ' ' + location.href") != f"complete {url}":
             assert time.monotonic() < until, "the page was not loaded within a minute"
             time.sleep(0.1)
 
