@@ -143,7 +143,6 @@ class Watch:
         self._queues: dict[Server, deque[Slot]] = {}
         self._turns: list[tuple[float, int, Server]] = []
         self._at_cache: dict[Goal, list[Slot]] = {}
-        self._first = True
         for goal, vantages in goals:
             self.authorities[goal] = [self._add(goal, vantage) for vantage in vantages]
             self._at_cache[goal] = [self._add(goal, vantage) for vantage in self.caches]

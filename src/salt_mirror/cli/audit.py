@@ -20,7 +20,6 @@ from salt_mirror.cli.common import (
     TriesOption,
     finders,
     has_ipv6,
-    keep_pace,
     open_estate,
 )
 
@@ -88,8 +87,8 @@ def audit(
     from salt_mirror.dns.dialogue import Exchange
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.report.audit import Audit
-    from salt_mirror.report.document import Counts, now
     from salt_mirror.report.document import as_json as json_lines
+    from salt_mirror.report.document import now
 
     estate = open_estate(estate_file)
     if not estate.zones:
@@ -99,7 +98,6 @@ def audit(
     wanted = parse_reports(reports or [])
     covered = coverage(only or [], skip or [], estate)
     atlas = Atlas(estate, resolvers=finders(estate), ipv6=has_ipv6())
-    keep_pace(atlas.servers, pace)
     work = Work(estate, atlas, covered, now())
     meters: list[Meter] = []
 
@@ -137,7 +135,6 @@ def audit(
     report = replace(
         report,
         outcome=outcome,
-        counts=Counts(**counts, questions=report.counts.questions, spared=report.counts.spared, strays=report.counts.strays),
         audit=Audit(
             zones=zones, nothing=work.nothing, saved=ran.saved, accepted=accepted_ones,
             round_trips=meters[0].histogram() if meters else {}, round_trip_sum=meters[0].sum_s if meters else 0.0,

@@ -148,7 +148,7 @@ def settle(
             replay(watch, goals, past[1], journal)
         written = Journal(journal, goals, began_at, bound, again=past is not None) if journal is not None else None
         what = goal_text(goals[0]) if len(goals) == 1 else f"{len(goals):,} records"
-        finish = Finish(estate, goals, watch, what, clock, bound, past[1] if past is not None else [])
+        finish = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])
         screen, end = screen_for(what, sys.stdout, watch, json=as_json)
         interrupted = False
         try:

@@ -15,7 +15,7 @@ from salt_mirror.checks.budget import budget_of, inspect_budget
 from salt_mirror.checks.settling import Goal, Sighting, Slot, Watch
 from salt_mirror.checks.settling_words import event_text, findings_of, headline, local, rows_of
 from salt_mirror.cli.journal import Journal, Line
-from salt_mirror.cli.settle_work import Clock, Screen
+from salt_mirror.cli.settle_work import Screen
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.engine import Engine
 from salt_mirror.estate.errors import BadInput
@@ -67,17 +67,14 @@ class Finish:
         goals: list[Goal],
         watch: Watch,
         what: str,
-        clock: Clock,
         bound_s: int | None,
         past: list[Line],
     ) -> None:
         self._estate = estate
         self._watch = watch
         self._what = what
-        self._clock = clock
         self._bound_s = bound_s
         self._numbers = {goal: number for number, goal in enumerate(goals)}
-        self._begun = clock()
         self._seen: list[tuple[float, str, bool, int, str, bool]] = [
             (one.at, one.vantage, one.kind == "cache", one.goal, one.state, one.settled) for one in past
         ]

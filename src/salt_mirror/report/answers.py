@@ -17,6 +17,7 @@ from salt_mirror.dns.names import label_text, labels, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text
 from salt_mirror.dns.reverse import address_of, address_text
+from salt_mirror.report.cleaning import clean
 
 _HEAD_FLAGS = (
     (0x8000, "QR"),
@@ -43,7 +44,7 @@ class AnswerPage:
         """Shows one name; `typed` is what was asked for before it was completed."""
         self._line(Text(headline(asked), style=_mood(asked)))
         if typed.rstrip(".").lower() != to_text(asked.name).rstrip(".") and address_of(asked.name) is None:
-            self._line(Text(f"{_clean(typed)} was taken as {to_text(asked.name)}", style="dim"))
+            self._line(Text(f"{clean(typed)} was taken as {to_text(asked.name)}", style="dim"))
         servers = list(dict.fromkeys(told.server for told in asked.told))
         if len(servers) > 1:
             if asked.usable:
@@ -103,7 +104,7 @@ class AnswerPage:
                 nothing.append(self._kind(rdtype))
             elif not values:
                 rows.append((self._kind(rdtype), False, "(none)", [_cell(one, b"") for one in here]))
-        heads = [_clean(server.label)[:24] for server in servers]
+        heads = [clean(server.label)[:24] for server in servers]
         widths = [max([len(head), *(len(cells[at]) for *_, cells in rows)]) for at, head in enumerate(heads)]
         left = max((len(text) for _, _, text, _ in rows), default=0) + 2
         head = "  ".join(f"{head:<{width}}" for head, width in zip(heads, widths, strict=True))
@@ -144,14 +145,14 @@ class AnswerPage:
             (one.server, one.answer.trouble) for one in asked.told if one.answer.trouble is not None
         )
         for server, trouble in troubles:
-            self._line(Text(f"      {_clean(server.label)} ({server.endpoint}): {trouble}", style="yellow"), 2)
+            self._line(Text(f"      {clean(server.label)} ({server.endpoint}): {trouble}", style="yellow"), 2)
 
     def _message(self, one: Told) -> None:
         """The message itself: flags, sizes, sections, and the bytes if wanted."""
         answer, message = one.answer, one.answer.message
         question = f"{to_text(answer.question.name)} {type_text(answer.question.rdtype)}"
         self._line(
-            Text(f"message from {_clean(one.server.label)} ({one.server.endpoint}) to {question}", style="bold"), 2
+            Text(f"message from {clean(one.server.label)} ({one.server.endpoint}) to {question}", style="bold"), 2
         )
         if not message:
             self._line(f"none: {answer.trouble}", 4)
@@ -256,7 +257,7 @@ def source(one: Told, *, short: bool = False) -> str:
     took = f"{answer.rtt_ms:.1f} ms" if answer.rtt_ms is not None else "no time measured"
     if short:
         return f"{how}, {took}"
-    return f"said by {_clean(one.server.label)} ({one.server.endpoint}), {how}, {took}"
+    return f"said by {clean(one.server.label)} ({one.server.endpoint}), {how}, {took}"
 
 
 def mailbox(rname: bytes) -> str:
@@ -278,7 +279,3 @@ def _cell(one: Told, value: bytes) -> str:
     if value not in one.values:
         return "other values" if one.values else "no such name" if one.answer.status == "NXDOMAIN" else "none"
     return f"cache, {one.ttl} s" if one.from_cache else f"{one.ttl} s"
-
-
-def _clean(text: str) -> str:
-    return "".join(c if c.isprintable() else "?" for c in text)

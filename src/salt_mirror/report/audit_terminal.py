@@ -9,8 +9,9 @@ from rich.text import Text
 
 from salt_mirror.checks.soa import duration
 from salt_mirror.report.audit import Audit, Life, Run, Tally
+from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms import about, clean, since_of
+from salt_mirror.report.forms import about, since_of
 from salt_mirror.report.sheets import console_for, print_table, table_of
 from salt_mirror.report.terminal import Page
 

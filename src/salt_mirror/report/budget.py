@@ -13,7 +13,7 @@ from salt_mirror.checks.budget import Budget, BudgetSeen, clock, link_text
 from salt_mirror.checks.soa import duration
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import type_text
-from salt_mirror.report.sheets import clean
+from salt_mirror.report.cleaning import clean
 
 
 def headline(seen: BudgetSeen, budget: Budget) -> str:

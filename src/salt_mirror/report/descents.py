@@ -11,7 +11,8 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.checks.sheets import Leg, Step, StepServer
-from salt_mirror.report.sheets import clean, console_for, print_table, table_of
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.sheets import console_for, print_table, table_of
 
 _FEW = 3
 

@@ -16,6 +16,7 @@ from xml.etree import ElementTree
 from salt_mirror.checks.scope import PREFIXES
 from salt_mirror.findings import CATALOGUE, Evidence, Finding
 from salt_mirror.report.audit import Audit, Since
+from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 
 _COLUMNS = (
@@ -23,11 +24,6 @@ _COLUMNS = (
     "standing since",
 )  # fmt: skip
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
-
-
-def clean(text: str) -> str:
-    """Text without control characters, which some forms cannot hold and no reader wants."""
-    return "".join(c if c.isprintable() else "?" for c in text)
 
 
 def check_of(finding: Finding) -> str:

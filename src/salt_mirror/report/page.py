@@ -16,8 +16,9 @@ from markupsafe import Markup
 
 from salt_mirror.findings import CATALOGUE, Finding
 from salt_mirror.report.audit import Audit
+from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms import about, check_of, clean, evidence_line, since_of
+from salt_mirror.report.forms import about, check_of, evidence_line, since_of
 
 _FOLDER = files("salt_mirror.report") / "page"
 

@@ -20,7 +20,8 @@ from salt_mirror.checks.settling import Watch
 from salt_mirror.checks.settling_words import SAID, headline, local, rows_of
 from salt_mirror.checks.sheets import VantageRow
 from salt_mirror.checks.soa import duration
-from salt_mirror.report.sheets import clean, console_for, print_table, table_of
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.sheets import console_for, print_table, table_of
 
 _STYLES = {"new": "green", "old": "yellow", "no": "yellow", "silent": "bold red", "waiting": "dim"}
 _EVERY_S = 0.25

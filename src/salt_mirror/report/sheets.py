@@ -14,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from salt_mirror.checks.sheets import ServerRow, Sheet
+from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS
 
 _MOST_ROWS = 24
@@ -69,11 +70,6 @@ def console_for(file: TextIO) -> Console:
     if not console.is_terminal:
         console = Console(file=file, highlight=False, markup=False, emoji=False, width=_PIPED_WIDTH)
     return console
-
-
-def clean(text: str) -> str:
-    """Text of the estate or of a server's reason without control characters."""
-    return "".join(c if c.isprintable() else "?" for c in text)
 
 
 def print_table(console: Console, table: Table) -> None:

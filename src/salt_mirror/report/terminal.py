@@ -16,6 +16,7 @@ from rich.text import Text
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import CATALOGUE, Evidence, Finding
+from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report, Subject
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
@@ -132,9 +133,9 @@ class Page:
         facts += [
             _many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
         ]
-        self.line(Text(" · ".join(map(_clean, facts)), style="dim"))
+        self.line(Text(" · ".join(map(clean, facts)), style="dim"))
         for remark in report.remarks:
-            self.line(Text("Note: " + _clean(remark), style="dim"))
+            self.line(Text("Note: " + clean(remark), style="dim"))
 
     def faults(self, *, everything: bool) -> None:
         faults = self._report.weighing("fault")
@@ -143,7 +144,7 @@ class Page:
         causes = [finding.cause for finding in faults]
         for cause in dict.fromkeys(filter(None, causes)):
             self.line()
-            self.line(Text.assemble(("cause   ", "bold red"), (_clean(cause), "bold")))
+            self.line(Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")))
             for finding in faults:
                 if finding.cause == cause:
                     self.line(self._place(finding), 8)
@@ -160,7 +161,7 @@ class Page:
 
     def _place(self, finding: Finding) -> str:
         address = f"  {finding.address or finding.type}"
-        view = f"  [{_clean(finding.view)}]" if self._views and finding.view else ""
+        view = f"  [{clean(finding.view)}]" if self._views and finding.view else ""
         return f"{finding.name}{address}{view}"
 
     def cautions(self, *, everything: bool) -> None:
@@ -178,7 +179,7 @@ class Page:
             f"  {self._place(finding)}",
         )
         self.line(head)
-        self.line(_clean(finding.text), 8)
+        self.line(clean(finding.text), 8)
         if evidence:
             for line in _evidence_lines(finding.evidence, finding.type):
                 self.line(Text(line, style="dim"), 8)
@@ -194,7 +195,7 @@ class Page:
         for cause, group in groupby(findings, key=lambda finding: finding.cause):
             members = list(group)
             self.line()
-            self.line(Text(_clean(cause), style="yellow"))
+            self.line(Text(clean(cause), style="yellow"))
             shown = members if everything else members[:_FEW]
             for finding in shown:
                 self.line(self._place(finding), 8)
@@ -209,7 +210,7 @@ class Page:
         if notes:
             self._heading(f"NOTES: {len(notes):,}", "bold cyan")
         for finding in notes:
-            self.line(_clean(finding.text), 8)
+            self.line(clean(finding.text), 8)
 
     def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
         report, notes = self._report, self._report.weighing("note")
@@ -224,7 +225,7 @@ class Page:
         if report.counts.agrees:
             self._heading(f"AGREES: {_many(report.counts.agrees, *self._units)}", "bold green")
         for subject in agreeing:
-            view = f"  [{_clean(subject.view)}]" if self._views and subject.view else ""
+            view = f"  [{clean(subject.view)}]" if self._views and subject.view else ""
             self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
 
 
@@ -244,7 +245,7 @@ def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
             else ""
         )
         key = (_asked(one.question), words, how)
-        said.setdefault(key, []).append(_clean(one.server))
+        said.setdefault(key, []).append(clean(one.server))
     rows = [
         (", ".join(dict.fromkeys(who)) + (f" ({how})" if how else ""), f"{question}: {words}")
         for (question, words, how), who in said.items()
@@ -270,8 +271,3 @@ def _said(one: Evidence) -> str:
 
 def _many(number: int, one: str, several: str | None = None) -> str:
     return f"{number:,} {one if number == 1 else several or one + 's'}"
-
-
-def _clean(text: str) -> str:
-    """Text of the estate without control characters."""
-    return "".join(c if c.isprintable() else "?" for c in text)

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from rich.text import Text
 
 from salt_mirror.checks.sheets import Test
-from salt_mirror.report.sheets import clean
+from salt_mirror.report.cleaning import clean
 
 _FEW_TREES, _FEW_PASSED = 2, 4
 _STYLES = {"ok": "green", "note": "cyan", "caution": "yellow", "unverified": "bold yellow", "fault": "bold red"}
