@@ -18,7 +18,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 import world
 
 from realservers import nsd
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server
 

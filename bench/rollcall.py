@@ -17,11 +17,11 @@ import world
 
 from realservers import nsd
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.rollcall import Roll, call_roll
-from salt_mirror.checks.rollcall_scope import expected_sets
-from salt_mirror.cli.common import quiet_collector
+from salt_mirror.checks.rollcall.judging import Roll, call_roll
+from salt_mirror.checks.rollcall.scope import expected_sets
+from salt_mirror.cli.opening import quiet_collector
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.model import load_estate
 
 RECORDS = 20_000

@@ -17,7 +17,7 @@ from pathlib import Path
 
 import pytest
 
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import ROOT, from_text
 from salt_mirror.dns.questions import Key, Question, Server
 from salt_mirror.dns.records import SOA

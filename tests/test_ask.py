@@ -19,7 +19,7 @@ from salt_mirror.checks.ask import duration
 from salt_mirror.checks.nearest import edits, nearest
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import MX, TXT, rdata_from_text
-from salt_mirror.report.answers import in_order, mailbox
+from salt_mirror.report.terminal.answers import in_order, mailbox
 from salt_mirror.standin.server import StandIn
 from test_servers import ZONES
 

@@ -24,7 +24,7 @@ import pytest
 from prometheus_client.openmetrics import parser as openmetrics
 
 from conftest import FLAGS, PROGRAM, Outcome, interrupt
-from salt_mirror.checks.causes import with_causes
+from salt_mirror.checks.audit.causes import with_causes
 from salt_mirror.demo.world import gullmarsh, plantings
 from salt_mirror.explaining import as_markdown, explanations
 from salt_mirror.findings import CATALOGUE, Evidence, Finding

@@ -7,7 +7,7 @@ import time
 import pytest
 
 from conftest import server_of
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, MX, NS, A

@@ -20,7 +20,7 @@ from conftest import Outcome, server_of
 from realservers import nsd
 from salt_mirror.dns import transfer as transfers
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A

@@ -9,9 +9,9 @@ import pytest
 
 from conftest import Table
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.pairs import Judged, judge_scope
-from salt_mirror.checks.pairs_scope import Scope
-from salt_mirror.checks.pairs_words import undotted
+from salt_mirror.checks.pairs.judging import Judged, judge_scope
+from salt_mirror.checks.pairs.scope import Scope
+from salt_mirror.checks.pairs.wording import undotted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Server

@@ -16,11 +16,11 @@ from hypothesis import strategies as st
 import realservers
 from conftest import Outcome, Table
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.directory import Controller, Directory, wanted_of
-from salt_mirror.checks.directory_words import judged_directory
-from salt_mirror.checks.mail_words import judged_mail
-from salt_mirror.checks.services import Target, judged_service, shares
-from salt_mirror.checks.sheets import Judged
+from salt_mirror.checks.services.directory import Controller, Directory, wanted_of
+from salt_mirror.checks.services.wording import judged_directory
+from salt_mirror.checks.mail.judging import judged_mail
+from salt_mirror.checks.services.judging import Target, judged_service, shares
+from salt_mirror.checks.tests import Judged
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text, to_text

@@ -16,8 +16,8 @@ import pytest
 from conftest import PROGRAM, Outcome, Table
 from realservers import bind_secondary, free_port, knot
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.rollcall import Roll, call_roll
-from salt_mirror.checks.rollcall_scope import expected_sets
+from salt_mirror.checks.rollcall.judging import Roll, call_roll
+from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import ROOT, from_text

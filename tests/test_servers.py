@@ -12,7 +12,7 @@ import pytest
 
 import realservers
 from conftest import server_of
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Answer, Key, Question, Server

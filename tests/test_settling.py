@@ -29,8 +29,8 @@ import realservers
 from conftest import PROGRAM, Outcome, Table
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.budget import budget_of, inspect_budget
-from salt_mirror.checks.settling import Goal, Sighting, Slot, Vantage, Watch
-from salt_mirror.checks.settling_words import findings_of
+from salt_mirror.checks.settling.watch import Goal, Sighting, Slot, Vantage, Watch
+from salt_mirror.checks.settling.wording import findings_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Server

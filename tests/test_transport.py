@@ -18,9 +18,9 @@ import trustme
 
 from conftest import Outcome, server_of
 from realservers import LOOPBACK, bind
-from salt_mirror.dns.bulk import Bulk
-from salt_mirror.dns.engine import Engine
-from salt_mirror.dns.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
+from salt_mirror.dns.traffic.bulk import Bulk
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.traffic.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import A

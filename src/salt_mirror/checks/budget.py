@@ -14,7 +14,7 @@ from typing import Any
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.soa import negative_ttl
-from salt_mirror.checks.stating import troubles_of
+from salt_mirror.checks.wording import troubles_of
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, parent, to_text
 from salt_mirror.dns.questions import Question

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, lookup
-from salt_mirror.checks.pairs import ADDRESS_TYPES, Pair, pair_name
-from salt_mirror.checks.stating import answers_of, state, troubles_of
+from salt_mirror.checks.pairs.judging import ADDRESS_TYPES, Pair, pair_name
+from salt_mirror.checks.wording import answers_of, state, troubles_of
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, labels, to_text
 from salt_mirror.dns.records import AAAA, A, record_line

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from salt_mirror.checks.sheets import SoaField
+from salt_mirror.checks.tests import SoaField
 from salt_mirror.dns.names import Name, label_text, labels, to_text
 from salt_mirror.dns.records import Soa
 from salt_mirror.dns.serials import serial_date, serial_moment

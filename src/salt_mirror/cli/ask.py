@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AtOption,
     EstateOption,
     JsonOption,
@@ -122,7 +122,7 @@ def _printer(*, brief: bool, detail: bool, raw: bool, as_json: bool) -> Printer:
 
 
 def _page_printer(*, detail: bool, raw: bool) -> Printer:
-    from salt_mirror.report.answers import AnswerPage
+    from salt_mirror.report.terminal.answers import AnswerPage
 
     page = AnswerPage(sys.stdout, detail=detail, raw=raw)
     while True:
@@ -132,7 +132,7 @@ def _page_printer(*, detail: bool, raw: bool) -> Printer:
 
 
 def _brief_printer() -> Printer:
-    from salt_mirror.report.answers import in_order
+    from salt_mirror.report.terminal.answers import in_order
 
     while True:
         asked, _ = yield
@@ -143,7 +143,7 @@ def _brief_printer() -> Printer:
 
 
 def _json_printer() -> Printer:
-    from salt_mirror.report.answers_json import name_line, opening
+    from salt_mirror.report.forms.answers import name_line, opening
 
     out = sys.stdout.buffer
     out.write(opening())

@@ -11,9 +11,9 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from salt_mirror.checks.ask import EVERY, Asked, ask
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.cli.common import servers_at
+from salt_mirror.cli.opening import servers_at
 from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import BadName, Name, from_text, labels
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A, BadRecord, type_from_text

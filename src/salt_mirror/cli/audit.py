@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -76,17 +76,17 @@ def audit(
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
     from msgspec.structs import replace
 
-    from salt_mirror.checks.accepting import sort_out
+    from salt_mirror.checks.audit.accepting import sort_out
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.causes import with_causes
-    from salt_mirror.checks.scope import coverage
-    from salt_mirror.cli.audit_work import Meter, Work
-    from salt_mirror.cli.checking import Manner, report_on, run_check, write_whole
-    from salt_mirror.cli.history_file import add_run
+    from salt_mirror.checks.audit.causes import with_causes
+    from salt_mirror.checks.audit.coverage import coverage
+    from salt_mirror.checks.audit.work import Meter, Work
+    from salt_mirror.cli.running import Manner, report_on, run_check, write_whole
+    from salt_mirror.keeping.history import add_run
     from salt_mirror.cli.reports import parse_reports, remedies_by_zone, written
     from salt_mirror.dns.dialogue import Exchange
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.report.audit import Audit
+    from salt_mirror.checks.audit.lines import Audit
     from salt_mirror.report.document import as_json as json_lines
     from salt_mirror.report.document import now
 
@@ -147,7 +147,7 @@ def audit(
     if as_json:
         sys.stdout.buffer.writelines(json_lines(report, ()))
     else:
-        from salt_mirror.report.audit_terminal import print_audit
+        from salt_mirror.report.terminal.audit import print_audit
 
         print_audit(report, sys.stdout, faults_alone=faults, everything=everything, accepted=accepted or everything)
     for problem in failed:
@@ -163,8 +163,8 @@ def history(
     ] = None,
 ) -> None:
     """List the audits of the past, or the life of a finding."""
-    from salt_mirror.cli.history_file import lives_in, runs_in
-    from salt_mirror.report.audit_terminal import print_lives, print_runs
+    from salt_mirror.keeping.history import lives_in, runs_in
+    from salt_mirror.report.terminal.audit import print_lives, print_runs
 
     if finding is None:
         print_runs(runs_in(file), sys.stdout)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -25,7 +25,7 @@ from salt_mirror.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.authority_sheet import Inspected
+    from salt_mirror.checks.authority.sheet import Inspected
 
 
 def authority(
@@ -57,8 +57,8 @@ def authority(
     from msgspec.structs import replace
 
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.authority_sheet import inspect_all
-    from salt_mirror.cli.checking import Manner, print_and_end, report_on, run_check
+    from salt_mirror.checks.authority.sheet import inspect_all
+    from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check
     from salt_mirror.dns.names import to_text
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.report.document import Subject, now

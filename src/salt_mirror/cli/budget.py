@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     EstateOption,
     JsonOption,
     TimeoutOption,
@@ -63,13 +63,13 @@ def budget(
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.budget import budget_of, inspect_budget
     from salt_mirror.cli.rollcall import first_forward
-    from salt_mirror.cli.settle_work import goal_of, type_of
+    from salt_mirror.cli.following import goal_of, type_of
     from salt_mirror.dns.dialogue import Runner
-    from salt_mirror.dns.engine import Engine
+    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.dns.names import BadName, from_text
     from salt_mirror.dns.records import rdata_text
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.report.budget import budget_json, print_budget
+    from salt_mirror.report.terminal.budget import budget_json, print_budget
 
     estate = open_estate(estate_file, view)
     kind = type_of(rdtype)

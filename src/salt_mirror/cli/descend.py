@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -42,9 +42,9 @@ def descend(
     from msgspec.structs import replace
 
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.descent import Descent, Walker
-    from salt_mirror.checks.descent_words import answer_words, findings_of, sheet_of
-    from salt_mirror.cli.checking import Manner, print_and_end, report_on, run_check
+    from salt_mirror.checks.descent.walking import Descent, Walker
+    from salt_mirror.checks.descent.wording import answer_words, findings_of, sheet_of
+    from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.records import type_text
     from salt_mirror.findings import Outcome, worse

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -54,9 +54,9 @@ def mail(
 ) -> None:
     """Follow the mail exchangers of domains: what a sender would do, what fails, and what is left when a pool is down."""
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.mail_words import judged_mail
-    from salt_mirror.checks.rollcall_scope import expected_sets
-    from salt_mirror.cli.checking import Manner
+    from salt_mirror.checks.mail.judging import judged_mail
+    from salt_mirror.checks.rollcall.scope import expected_sets
+    from salt_mirror.cli.running import Manner
     from salt_mirror.cli.trees import run_trees
     from salt_mirror.dns.records import MX
     from salt_mirror.estate.errors import BadInput

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     AtOption,
     EstateOption,
@@ -48,9 +48,9 @@ def pairs(
     servers come from the estate, from --at, or are found through NS records.
     """
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.pairs import Judged, judge_scope
-    from salt_mirror.checks.pairs_scope import Scope
-    from salt_mirror.cli.checking import Manner, print_and_end, report_on, run_check
+    from salt_mirror.checks.pairs.judging import Judged, judge_scope
+    from salt_mirror.checks.pairs.scope import Scope
+    from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check
     from salt_mirror.cli.pairs_report import subjects_of
 
     estate = open_estate(estate_file)

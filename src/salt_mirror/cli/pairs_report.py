@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from salt_mirror.checks.pairs import Judged
+from salt_mirror.checks.pairs.judging import Judged
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.report.document import Subject

@@ -5,7 +5,7 @@ from __future__ import annotations
 from difflib import get_close_matches
 from pathlib import Path
 
-from salt_mirror.cli.checking import write_whole
+from salt_mirror.cli.running import write_whole
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
@@ -32,8 +32,8 @@ def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
 
 def text_of(report: Report, form: str) -> str:
     """A report in one of the forms."""
-    from salt_mirror.report.audit_terminal import verdict
-    from salt_mirror.report.forms import as_csv, as_junit, as_markdown, as_openmetrics
+    from salt_mirror.report.terminal.audit import verdict
+    from salt_mirror.report.forms.text import as_csv, as_junit, as_markdown, as_openmetrics
 
     match form:
         case "json":
@@ -47,7 +47,7 @@ def text_of(report: Report, form: str) -> str:
         case "openmetrics":
             return as_openmetrics(report)
         case _:
-            from salt_mirror.report.page import as_html
+            from salt_mirror.report.forms.html import as_html
 
             return as_html(report, verdict(report))
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -83,9 +83,9 @@ def rollcall(
 ) -> None:
     """Call the roll: is every expected record registered on every authoritative server of its zone?"""
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.rollcall import Roll, call_roll
-    from salt_mirror.checks.rollcall_scope import expected_sets
-    from salt_mirror.cli.checking import Manner, print_and_end, report_on, run_check, write_whole
+    from salt_mirror.checks.rollcall.judging import Roll, call_roll
+    from salt_mirror.checks.rollcall.scope import expected_sets
+    from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check, write_whole
     from salt_mirror.cli.rollcall_work import chosen_types, held, remedies_text, subjects_of
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.model import zone_name

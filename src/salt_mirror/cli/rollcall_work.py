@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from salt_mirror.checks.rollcall import Roll
-from salt_mirror.dns.engine import Engine
+from salt_mirror.checks.rollcall.judging import Roll
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import SOA, BadRecord, type_from_text, type_text

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -90,8 +90,8 @@ def services(
 ) -> None:
     """Follow service locators: what a client would do, what fails, and whether every directory controller is registered."""
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.cli.checking import Manner
-    from salt_mirror.cli.services_work import Wish, dialogues_of
+    from salt_mirror.cli.running import Manner
+    from salt_mirror.checks.services.scope import Wish, dialogues_of
     from salt_mirror.cli.trees import run_trees
 
     estate = open_estate(estate_file, view)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     EstateOption,
     JsonOption,
     PaceOption,
@@ -25,7 +25,7 @@ from salt_mirror.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.settling import Goal
+    from salt_mirror.checks.settling.watch import Goal
     from salt_mirror.dns.questions import Server
     from salt_mirror.estate.model import Estate
 
@@ -104,12 +104,12 @@ def settle(
 ) -> None:
     """Watch authoritative servers and caches, each on its own schedule, until all have the new state."""
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.settling import Vantage, Watch
-    from salt_mirror.checks.settling_words import goal_text
-    from salt_mirror.cli.journal import Journal, goal_in, read_journal, replay
+    from salt_mirror.checks.settling.watch import Vantage, Watch
+    from salt_mirror.checks.settling.wording import goal_text
+    from salt_mirror.keeping.journal import Journal, goal_in, read_journal, replay
     from salt_mirror.cli.settle_report import Finish, bound_of, screen_for
-    from salt_mirror.cli.settle_work import Clock, authorities_of, follow, held_values, vantages
-    from salt_mirror.dns.engine import Engine
+    from salt_mirror.cli.following import Clock, authorities_of, follow, held_values, vantages
+    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(estate_file, view)
@@ -176,7 +176,7 @@ def _goals(
 ) -> list[Goal]:
     """What is waited for, from the command line. Raises BadInput."""
     from salt_mirror.cli.rollcall import first_forward
-    from salt_mirror.cli.settle_work import goal_of, goals_of, registration, type_of
+    from salt_mirror.cli.following import goal_of, goals_of, registration, type_of
     from salt_mirror.dns.names import BadName, from_text
     from salt_mirror.estate.errors import BadInput
 

@@ -12,12 +12,12 @@ import typer
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.budget import budget_of, inspect_budget
-from salt_mirror.checks.settling import Goal, Sighting, Slot, Watch
-from salt_mirror.checks.settling_words import event_text, findings_of, headline, local, rows_of
-from salt_mirror.cli.journal import Journal, Line
-from salt_mirror.cli.settle_work import Screen
+from salt_mirror.checks.settling.watch import Goal, Sighting, Slot, Watch
+from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local, rows_of
+from salt_mirror.keeping.journal import Journal, Line
+from salt_mirror.cli.following import Screen
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.engine import Engine
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
@@ -45,7 +45,7 @@ def screen_for(what: str, file: TextIO, watch: Watch, *, json: bool) -> tuple[Sc
     if json:
         return Screen(lambda _: None, lambda _: None), lambda: None
     if file.isatty():
-        from salt_mirror.report.settling import LiveView
+        from salt_mirror.report.terminal.vantages import LiveView
 
         live = LiveView(what)
         return Screen(lambda _: None, live.look), live.end
@@ -157,7 +157,7 @@ class Finish:
         if json:
             sys.stdout.buffer.writelines(as_json(report, ()))
         else:
-            from salt_mirror.report.terminal import print_report
+            from salt_mirror.report.terminal.page import print_report
 
             print_report(report, file)
         raise typer.Exit(report.exit_status())

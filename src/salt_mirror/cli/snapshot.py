@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.common import (
+from salt_mirror.cli.opening import (
     AllOption,
     EstateOption,
     FaultsOption,
@@ -25,7 +25,7 @@ from salt_mirror.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from salt_mirror.cli.snapshots import Subject
+    from salt_mirror.keeping.snapshots import Subject
     from salt_mirror.estate.model import Estate
 
 _TYPES = "A,AAAA,CNAME,MX,NS,PTR,SRV,TXT"
@@ -52,9 +52,9 @@ def snapshot(
 ) -> None:
     """Write down what every authoritative server tells now, to compare it with later."""
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.comparison import Held
-    from salt_mirror.cli.checking import Manner, run_check
-    from salt_mirror.cli.snapshots import take, write_snapshot
+    from salt_mirror.checks.comparing import Held
+    from salt_mirror.cli.running import Manner, run_check
+    from salt_mirror.keeping.snapshots import take, write_snapshot
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(estate_file, view)
@@ -88,8 +88,8 @@ def snapshot(
 
 def _subjects(estate: Estate, names: list[str], types: str, view: str | None) -> list[Subject]:
     """The RRsets to write down. Raises BadInput."""
-    from salt_mirror.checks.rollcall_scope import expected_sets
-    from salt_mirror.cli.common import names_in_views
+    from salt_mirror.checks.rollcall.scope import expected_sets
+    from salt_mirror.cli.opening import names_in_views
     from salt_mirror.cli.rollcall_work import chosen_types
 
     if names:
@@ -125,9 +125,9 @@ def compare(
     from msgspec.structs import replace
 
     from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.comparison import compared, differences
-    from salt_mirror.cli.checking import Manner, Ran, print_and_end, report_on, run_check
-    from salt_mirror.cli.snapshots import read_snapshot, take
+    from salt_mirror.checks.comparing import compared, differences
+    from salt_mirror.cli.running import Manner, Ran, print_and_end, report_on, run_check
+    from salt_mirror.keeping.snapshots import read_snapshot, take
     from salt_mirror.dns.names import from_text
     from salt_mirror.dns.records import type_from_text
     from salt_mirror.estate.sources import read_expectations

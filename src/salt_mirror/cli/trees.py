@@ -7,8 +7,8 @@ from collections.abc import Callable, Collection
 from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.sheets import Judged, outcome_of
-from salt_mirror.cli.checking import Manner, print_and_end, report_on, run_check
+from salt_mirror.checks.tests import Judged, outcome_of
+from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name, to_text

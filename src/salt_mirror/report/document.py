@@ -13,9 +13,9 @@ from typing import Any, Literal
 import msgspec
 
 from salt_mirror import __version__
-from salt_mirror.checks.sheets import Leg, Sheet, Test, VantageRow
+from salt_mirror.checks.tests import Leg, Sheet, Test, VantageRow
 from salt_mirror.findings import Finding, Outcome
-from salt_mirror.report.audit import Audit
+from salt_mirror.checks.audit.lines import Audit
 
 SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
 

@@ -10,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from salt_mirror.checks.settling_words import SAID
+from salt_mirror.checks.settling.wording import SAID
 
 _LOOKS = {
     "new": ("#2f7d4f", ""),

@@ -1,0 +1,1 @@
+"""All checks over the whole estate."""

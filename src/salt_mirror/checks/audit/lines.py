@@ -1,0 +1,115 @@
+"""What an audit adds to a report: a line for each zone with counts for each check, what was accepted, what is new.
+
+Strategy: plain data, gathered by the command; every form of report shows it and counts nothing itself.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from salt_mirror.checks.audit.accepting import Accepted
+from salt_mirror.findings import Finding, Outcome
+
+
+class Tally(msgspec.Struct, frozen=True, kw_only=True):
+    """How many subjects of one check in one zone have each outcome, and its findings by weight."""
+
+    agrees: int = 0
+    differs: int = 0
+    unverified: int = 0
+    faults: int = 0
+    cautions: int = 0
+
+    @property
+    def outcome(self) -> Outcome:
+        """What the check says of the zone."""
+        return "differs" if self.faults else "unverified" if self.unverified else "agrees"
+
+    @property
+    def total(self) -> int:
+        """How many subjects there were."""
+        return self.agrees + self.differs + self.unverified
+
+
+class ServerTally(msgspec.Struct, frozen=True, kw_only=True):
+    """In how many faults of one check a server's answers stand, and how often it gave no usable one."""
+
+    faults: int = 0
+    unverified: int = 0
+
+
+class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A zone in one view with the tally of each check that had something to check there; `servers` the same for each of its
+    servers. `serial_lag` is by server, `last_agreement` by check."""
+
+    zone: str
+    view: str
+    checks: dict[str, Tally]
+    servers: dict[str, dict[str, ServerTally]] = {}
+    serial_lag: dict[str, int] = {}
+    last_agreement: dict[str, datetime] = {}
+
+    @property
+    def outcome(self) -> Outcome:
+        """The worst that any check says of the zone."""
+        outcomes = [tally.outcome for tally in self.checks.values()]
+        return "differs" if "differs" in outcomes else "unverified" if "unverified" in outcomes else "agrees"
+
+
+class Since(msgspec.Struct, frozen=True, kw_only=True):
+    """A finding of this run, and the moment (UTC) since which it has stood without a break."""
+
+    code: str
+    view: str
+    name: str
+    type: str
+    address: str | None
+    since: datetime
+
+
+class History(msgspec.Struct, frozen=True, kw_only=True):
+    """This run against the ones before: what is new, what is gone, how long the rest has stood. `before` is the last run."""
+
+    before: datetime | None
+    new: list[Finding]
+    gone: list[Finding]
+    standing: list[Since]
+
+
+class Audit(msgspec.Struct, frozen=True, kw_only=True):
+    """The audit's part of a report. `nothing` are the checks that had nothing to check, and why; `saved` questions that were
+    asked once for several checks; `round_trips` how many answers took at most so many seconds."""
+
+    zones: list[ZoneLine]
+    nothing: list[str]
+    saved: int
+    accepted: list[Accepted]
+    round_trips: dict[str, int]
+    round_trip_sum: float
+    history: History | None = None
+
+
+class Run(msgspec.Struct, frozen=True):
+    """One run of the past."""
+
+    started: datetime
+    seconds: float
+    scope: str
+    outcome: str
+    faults: int
+    cautions: int
+    unverified: int
+
+
+class Life(msgspec.Struct, frozen=True):
+    """One life of a finding: from when to when it was seen, and when it was first seen to be gone."""
+
+    code: str
+    view: str
+    name: str
+    text: str
+    first: datetime
+    last: datetime
+    ended: datetime | None

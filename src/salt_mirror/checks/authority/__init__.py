@@ -1,0 +1,1 @@
+"""The authority of a zone: who serves it, which version, who sends people there."""

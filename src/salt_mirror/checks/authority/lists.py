@@ -1,0 +1,261 @@
+"""Where people are sent: the name servers of a zone, the parent's delegation with its glue, and the lists against each other.
+
+Strategy: the second half of the judgement over a zone's authority. What the parent says is held against what the zone says, and
+both against the estate; the zone itself is the measure, since its own administrators can change it.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.authority.asking import Place, Seen, own_set
+from salt_mirror.checks.authority.versions import VersionWords, labels_of, reference
+from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.wording import answers_of, together_said
+from salt_mirror.dns.names import is_within, to_text
+from salt_mirror.dns.records import AAAA, NS, SOA, A, record_line
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.dns.special import is_private
+from salt_mirror.findings import Finding, Outcome
+
+
+def judged(seen: Seen, atlas: Atlas) -> list[Finding]:
+    """Every finding about a zone in one view."""
+    words = _AllWords(seen, atlas)
+    if not seen.exists or seen.belongs is not None:
+        return [words.no_zone()]
+    if not seen.places:
+        return [words.nobody()]
+    steps = (
+        words.servers, words.serials, words.edited_apart, words.soa, words.name_servers, words.delegation, words.glue,
+        words.lists, words.placement, words.primary,
+    )  # fmt: skip
+    return [finding for step in steps for finding in step()]
+
+
+def address_rdtype(address: bytes) -> int:
+    """A for four bytes, AAAA for sixteen."""
+    return A if len(address) == 4 else AAAA
+
+
+class _AllWords(VersionWords):
+    # Name servers and their addresses
+
+    def name_servers(self) -> Iterator[Finding]:
+        seen = self.seen
+        targets = dict.fromkeys([*seen.own_targets, *(() if seen.elsewhere else seen.parentage.targets)])
+        for target in targets:
+            found = seen.lookups.get(target)
+            if found is None:
+                continue
+            name = to_text(target)
+            who = " and ".join(
+                ["the parent"] * (target in seen.parentage.targets) + ["the zone"] * (target in seen.own_targets)
+            )
+            if found.followed:
+                text = (
+                    f"{name}, a name server by {who}, is an alias of {to_text(found.canonical)}: many resolvers do not follow "
+                    "it (RFC 2181 section 10.3)."
+                )
+                yield self._about(found, "auth.ns-alias", text)
+            if found.trouble is not None and not found.usable:
+                text = f"The addresses of {name}, a name server by {who}, could not be found: {found.trouble}."
+                cause = f"the addresses of {name}: {found.trouble}"
+                yield self._about(found, "auth.unverified", text, outcome="unverified", cause=cause)
+            elif not found.values:
+                why = "has neither A nor AAAA" if found.exists else "does not exist"
+                dot = ""
+                if target.endswith(seen.zone[:-1] + seen.zone):
+                    dot = " It ends in its own zone twice: the final dot is missing."
+                text = f"{name}, a name server by {who}, {why}: nobody can ask it.{dot}"
+                yield self._about(found, "auth.ns-no-address", text)
+            private = [address for address in found.values if is_private(address)]
+            if private and seen.view in self.atlas.estate.public_views:
+                said = ", ".join(map(address_text, private))
+                text = f"{name}, a name server by {who}, has a private address in a public view: {said}."
+                remedy = "; remove: " + record_line(found.canonical, address_rdtype(private[0]), private[0])
+                yield self._about(found, "auth.private-address", text, remedy=remedy)
+
+    def _about(
+        self, found: Lookup, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
+    ) -> Finding:
+        return self.finding(code, text, answers_of(found), outcome=outcome, remedy=remedy, cause=cause)
+
+    def delegation(self) -> Iterator[Finding]:
+        seen, above = self.seen, self.seen.parentage
+        parent = to_text(above.zone) if above.zone is not None else "the parent"
+        if above.trouble:
+            yield self.finding(
+                "auth.unverified",
+                f"The delegation of {self.zone} could not be seen: {above.trouble}.",
+                above.answers,
+                outcome="unverified",
+                cause=f"the delegation from {parent}: {above.trouble}",
+            )
+        elif above.none:
+            yield self.finding("auth.no-parent", f"{self.zone} has no parent that could be asked: {above.none}.")
+        elif above.shared:
+            text = (
+                f"The servers of {parent} serve {self.zone} too, and answer with its own NS set: the delegation itself "
+                f"cannot be seen."
+            )
+            yield self.finding("auth.shared-parent", text, above.answers)
+        elif seen.elsewhere:
+            names = ", ".join(map(to_text, above.targets))
+            text = (
+                f"{parent} delegates {self.zone} to the servers of another view ({names}), as is right with split DNS."
+            )
+            yield self.finding("auth.other-view", text, above.answers)
+        elif above.denied and not above.delegations:
+            code = "auth.not-delegated" if self._public() else "auth.no-parent"
+            text = f"{parent} does not delegate {self.zone}: whoever starts above it cannot find it."
+            remedy = (
+                "; in " + parent + ": " + record_line(seen.zone, NS, min(seen.own_targets)) if seen.own_targets else ""
+            )
+            yield self.finding(code, text, above.answers, remedy=remedy)
+        else:
+            yield from self._parents_set()
+
+    def _public(self) -> bool:
+        return self.seen.view in self.atlas.estate.public_views or not self.atlas.estate.zones
+
+    def _parents_set(self) -> Iterator[Finding]:
+        seen, above = self.seen, self.seen.parentage
+        parent = to_text(above.zone) if above.zone is not None else "the parent"
+        sets = {delegation.targets for delegation in above.delegations.values()}
+        if len(sets) > 1:
+            said = "; ".join(f"{s.label}: {', '.join(map(to_text, d.targets))}" for s, d in above.delegations.items())
+            yield self.finding(
+                "auth.parents-disagree",
+                f"The servers of {parent} delegate {self.zone} differently: {said}.",
+                above.answers,
+            )
+        own, parents = set(seen.own_targets), set(above.targets)
+        if not own:
+            return
+        if extra := sorted(parents - own):
+            names = ", ".join(map(to_text, extra))
+            text = f"{parent} sends people to {names}, which the zone itself does not list."
+            remedy = f"; in {parent} remove: " + record_line(seen.zone, NS, extra[0])
+            yield self.finding(
+                "auth.parent-extra", text, above.answers, expected=map(to_text, sorted(own)), remedy=remedy
+            )
+        if lacking := sorted(own - parents):
+            names = ", ".join(map(to_text, lacking))
+            text = f"The zone lists {names}, and {parent} does not: nobody who comes from above is sent there at first."
+            remedy = f"; in {parent}: " + record_line(seen.zone, NS, lacking[0])
+            yield self.finding(
+                "auth.parent-lacks", text, above.answers, expected=map(to_text, sorted(own)), remedy=remedy
+            )
+
+    def glue(self) -> Iterator[Finding]:
+        seen, above = self.seen, self.seen.parentage
+        if seen.elsewhere:
+            return
+        parent = to_text(above.zone) if above.zone is not None else "the parent"
+        for target in above.targets:
+            found, glue = seen.lookups.get(target), above.glue(target)
+            name = to_text(target)
+            if not glue and is_within(target, seen.zone) and above.delegations:
+                text = (
+                    f"{parent} delegates to {name}, which stands in {self.zone} itself, without its address (glue): it cannot "
+                    "be found from above."
+                )
+                yield self.finding("auth.glue-missing", text, above.answers)
+                continue
+            if found is None or not found.usable or not found.values or not glue:
+                continue
+            wrong = [address for address in glue if address not in found.values]
+            lacking = [address for address in found.values if address not in glue]
+            if wrong:
+                has, right = ", ".join(map(address_text, wrong)), ", ".join(map(address_text, found.values))
+                text = (
+                    f"{parent} gives {has} as the address of {name}, and its own zone says {right}: people are sent to the "
+                    "wrong place."
+                )
+                address = lacking[0] if lacking else found.values[0]
+                remedy = f"; in {parent}: " + record_line(target, address_rdtype(address), address)
+                evidence = [a for telling in found.tellings for a in telling.answers if a.values]
+                yield self.finding("auth.glue-wrong", text, evidence, expected=[right], remedy=remedy)
+            elif lacking:
+                said = ", ".join(map(address_text, lacking))
+                yield self.finding("auth.glue-partial", f"{parent} gives {name} without its address {said}.")
+
+    # The lists against each other
+
+    def lists(self) -> Iterator[Finding]:
+        seen = self.seen
+        by_set: dict[tuple[bytes, ...], list[Place]] = {}
+        for place in seen.serving:
+            if own_set(place):
+                by_set.setdefault(own_set(place), []).append(place)
+        _, serial = reference(seen)
+        same = [p for places in by_set.values() for p in places if p.version is not None and p.version.serial == serial]
+        if len({own_set(place) for place in same}) > 1:
+            said = "; ".join(
+                f"{labels_of(places)}: {', '.join(map(to_text, names))}" for names, places in by_set.items()
+            )
+            yield self.finding(
+                "auth.ns-disagree",
+                f"The servers of {self.zone} list different name servers: {said}.",
+                [place.ns for place in same],
+            )
+        if not seen.listed:
+            return
+        for place in seen.places:
+            listed = place.listed
+            if "estate" in listed and not {"zone", "parent"} & set(listed) and seen.own_targets:
+                text = f"{place.server.label} serves {self.zone} by the estate, and is in no NS set: resolvers never ask it."
+                yield self.finding("auth.unlisted", text)
+            elif "estate" not in listed and "zone" in listed:
+                text = (
+                    f"{together_said(map(to_text, place.names))} ({place.server.endpoint}) is in the zone's NS set "
+                    f"and not among the "
+                    "estate's servers: nothing else of the estate is checked there."
+                )
+                yield self.finding("auth.not-in-estate", text)
+
+    def placement(self) -> Iterator[Finding]:
+        """Few servers, or all of them in one place (RFC 2182 section 3)."""
+        seen = self.seen
+        if not seen.own_targets:
+            return
+        if len(seen.own_targets) < 2:
+            text = (
+                f"{self.zone} has one name server, {to_text(seen.own_targets[0])}: with that one down it is gone "
+                "(RFC 1034 section 4.1)."
+            )
+            yield self.finding("auth.few-servers", text, [place.ns for place in seen.serving][:1])
+            return
+        found = [seen.lookups[target] for target in seen.own_targets if target in seen.lookups]
+        addresses = {address for one in found for address in one.values}
+        if len(found) < len(seen.own_targets) or not all(one.values for one in found) or len(addresses) < 2:
+            return
+        networks = {
+            ipaddress.ip_network((address, 24 if len(address) == 4 else 48), strict=False) for address in addresses
+        }
+        if len({network for network in networks if network.version == 4}) < 2 and len(networks) < 2:
+            text = (
+                f"All name servers of {self.zone} stand in one network, {next(iter(networks))}: one broken link, and the zone "
+                "is gone (RFC 2182)."
+            )
+            yield self.finding("auth.one-network", text)
+
+    def primary(self) -> Iterator[Finding]:
+        seen = self.seen
+        version = next((place.version for place in seen.serving), None)
+        if version is None or seen.several_primaries or version.mname in seen.own_targets:
+            return
+        found = seen.lookups.get(version.mname)
+        where = f" ({', '.join(map(address_text, found.values))})" if found is not None and found.values else ""
+        text = (
+            f"The primary {to_text(version.mname)}{where} is not among the name servers of {self.zone}: it is hidden."
+        )
+        if not where:
+            text = (
+                f"The primary {to_text(version.mname)} is not among the name servers of {self.zone}, and no address of it is "
+                "known."
+            )
+        yield self.finding("auth.hidden-primary", text, rdtype=SOA)

@@ -1,0 +1,249 @@
+"""What is wrong with a zone's authority: the judgement over all that was seen, in findings.
+
+Strategy: one small function a question that an administrator would ask, each over the same `Seen`. A server that gave no
+answer is unverified and accuses nobody; one that answered without authority is the fault itself.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.authority.asking import Place, Seen
+from salt_mirror.checks.delegation import NO_ANSWER
+from salt_mirror.checks.nearest import nearest
+from salt_mirror.checks.soa import duration, judge
+from salt_mirror.checks.wording import state, together_said
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Answer
+from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
+from salt_mirror.dns.serials import ahead, newest
+from salt_mirror.dns.wire import offers_recursion
+from salt_mirror.findings import Finding, Outcome
+
+
+def reference(seen: Seen) -> tuple[Place | None, int | None]:
+    """The server whose version counts, and its serial: the primary, if it is among the servers, else the newest of them."""
+    serving = seen.serving
+    for place in serving:
+        if place.version is not None and place.version.mname in place.names:
+            return place, place.version.serial
+    serial = newest([place.version.serial for place in serving if place.version is not None])
+    return None, serial
+
+
+class VersionWords:
+    """What is wrong with the servers themselves and with the versions that they hold."""
+
+    def __init__(self, seen: Seen, atlas: Atlas) -> None:
+        self.seen = seen
+        self.atlas = atlas
+        self.zone = to_text(seen.zone)
+
+    def finding(
+        self,
+        code: str,
+        text: str,
+        answers: Iterable[Answer | None] = (),
+        *,
+        rdtype: int = NS,
+        expected: Iterable[str] = (),
+        remedy: str = "",
+        outcome: Outcome | None = None,
+        cause: str = "",
+    ) -> Finding:
+        return state(
+            code,
+            text,
+            name=self.seen.zone,
+            rdtype=rdtype,
+            view=self.seen.view,
+            answers=answers,
+            expected=expected,
+            remedy=remedy,
+            outcome=outcome,
+            cause=cause,
+        )
+
+    # What is no zone at all
+
+    def no_zone(self) -> Finding:
+        seen = self.seen
+        answers = [answer for telling in seen.found.tellings for answer in telling.answers]
+        if seen.exists:
+            belongs = to_text(seen.belongs) if seen.belongs is not None else "the zone above"
+            text = f"{self.zone} is no zone of its own: it is a name in the zone {belongs}"
+            return self.finding("auth.not-apex", text, answers, rdtype=SOA)
+        near = nearest(seen.zone, [zone.apex for zone in self.atlas.estate.all_zones()])
+        hint = f" Did you mean {to_text(near[0])}" if near else ""
+        return self.finding(
+            "auth.no-zone", f"{self.zone} does not exist.{hint + '?' if hint else ''}", answers, rdtype=SOA
+        )
+
+    def nobody(self) -> Finding:
+        why = self.seen.found.trouble or "no server is known for it"
+        return self.finding(
+            "auth.unverified",
+            f"{self.zone}: {why}.",
+            rdtype=SOA,
+            outcome="unverified",
+            cause=f"no server to ask: {why}",
+        )
+
+    # Each server by itself
+
+    def servers(self) -> Iterator[Finding]:
+        for place in self.seen.places:
+            lame = place.lame(self.seen.zone)
+            where = f"{place.server.label} ({place.server.endpoint}{self._as_names(place)})"
+            if lame is not None:
+                listed = (
+                    f"is listed by the {together_said(place.listed)} and"
+                    if place.listed
+                    else "was found for the zone, and"
+                )
+                text = f"{where} {listed} is lame: it {lame}."
+                yield self.finding("auth.lame", text, [place.spoken], rdtype=SOA, cause="")
+            elif place.version is None:
+                why = place.soa.trouble if place.soa is not None else "not asked"
+                cause = f"{place.server.label} ({place.server.endpoint}): {why}"
+                yield self.finding(
+                    "auth.unverified",
+                    f"{where} could not be judged: {why}.",
+                    [place.soa, place.tcp],
+                    rdtype=SOA,
+                    outcome="unverified",
+                    cause=cause,
+                )
+            else:
+                yield from self._manners(place, where)
+
+    def _as_names(self, place: Place) -> str:
+        names = [to_text(name) for name in place.names if to_text(name).rstrip(".") != place.server.label]
+        return ", as " + " and ".join(names) if names else ""
+
+    def _manners(self, place: Place, where: str) -> Iterator[Finding]:
+        """What a server that serves the zone should do besides, or had better not."""
+        soa, tcp, transfer = place.soa, place.tcp, place.transfer
+        if tcp is not None and tcp.trouble is not None and not tcp.message:
+            text = f"{where} answers over UDP and not over TCP: long answers are lost, and transfers fail (RFC 7766)."
+            yield self.finding("auth.no-tcp", text, [tcp], rdtype=SOA)
+        if soa is not None and soa.status in NO_ANSWER:
+            text = f"{where} answers over TCP and not over UDP: a firewall lets the one through and not the other."
+            yield self.finding("auth.no-udp", text, [soa, tcp], rdtype=SOA)
+        if soa is not None and offers_recursion(soa.message):
+            text = f"{where} offers recursion to whoever asks from here: what it has cached mixes with what it owns."
+            yield self.finding("auth.open-recursion", text, [soa], rdtype=SOA)
+        if transfer is not None and handed_over(transfer):
+            text = f"{where} hands the whole zone to anyone who asks from here, without a key."
+            yield self.finding("auth.open-transfer", text, rdtype=SOA)
+
+    # Versions
+
+    def serials(self) -> Iterator[Finding]:
+        seen = self.seen
+        if seen.several_primaries:
+            names = ", ".join(place.server.label for place in seen.serving)
+            text = (
+                f"{names} each name themselves as the primary of {self.zone} and count serials by themselves, as servers do "
+                "that replicate through a directory: their records were compared, not their serials."
+            )
+            yield self.finding("auth.several-primaries", text, rdtype=SOA)
+            return
+        primary, serial = reference(seen)
+        serving = seen.serving
+        if serial is None:
+            if serving:
+                said = ", ".join(f"{p.server.label} {p.version.serial}" for p in serving if p.version is not None)
+                text = (
+                    f"The serials of {self.zone} have no order (RFC 1982 section 3.2): {said}. "
+                    "No secondary can tell which is newer."
+                )
+                yield self.finding("auth.serials-unordered", text, [p.spoken for p in serving], rdtype=SOA)
+            return
+        for place in serving:
+            version = place.version
+            distance = ahead(serial, version.serial) if version is not None else 0
+            if version is None or distance == 0:
+                continue
+            holder = primary.server.label if primary is not None else "the newest"
+            newer = [p.spoken for p in serving if p.version is not None and p.version.serial == serial][:1]
+            evidence = [place.spoken, *newer]
+            label = place.server.label
+            if distance is None or distance < 0:
+                how = "has no order with" if distance is None else f"is {-distance:,} ahead of"
+                text = (
+                    f"{label} has serial {version.serial}, which {how} the primary's {serial} ({holder}): the primary's went "
+                    "back, and the secondary takes no change until it is ahead again."
+                )
+                remedy = (
+                    f"; on the primary, set a serial after {version.serial}, such as {(version.serial + 1) % (1 << 32)}"
+                )
+                yield self.finding("auth.serial-ahead", text, evidence, rdtype=SOA, remedy=remedy)
+                continue
+            versions = "version" if distance == 1 else "versions"
+            text = (
+                f"{label} has serial {version.serial}, {distance:,} {versions} behind {holder} ({serial}). It "
+                f"should follow within "
+                f"{duration(version.refresh)} (refresh); if it does not, its transfers from the primary fail."
+            )
+            yield self.finding("auth.serial-behind", text, evidence, rdtype=SOA)
+
+    def edited_apart(self) -> Iterator[Finding]:
+        seen = self.seen
+        by_serial: dict[int, list[Place]] = {}
+        for place in seen.serving if not seen.several_primaries else ():
+            if place.version is not None:
+                by_serial.setdefault(place.version.serial, []).append(place)
+        for serial, places in by_serial.items():
+            fields = [
+                name
+                for name in ("mname", "rname", "refresh", "retry", "expire", "minimum")
+                if len({getattr(place.version, name) for place in places}) > 1
+            ]
+            if fields:
+                text = (
+                    f"{labels_of(places)} have the same serial {serial} and different SOA records ({', '.join(fields)}): "
+                    "the servers were edited apart, and no transfer will ever bring them together."
+                )
+                yield self.finding("auth.edited-apart", text, [place.spoken for place in places], rdtype=SOA)
+        if seen.compared.unlike:
+            shown = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in list(seen.compared.unlike)[:3]]
+            more = len(seen.compared.unlike) - len(shown)
+            text = (
+                f"{labels_of(seen.compared.servers)} have "
+                + (
+                    "no common serial, as they replicate through a directory"
+                    if seen.several_primaries
+                    else "the same serial"
+                )
+                + f" and different records: {', '.join(shown)}{f' and {more:,} more' if more else ''}."
+            )
+            evidence = [answer for told in list(seen.compared.unlike.values())[:3] for answer in told]
+            yield self.finding("auth.edited-apart", text, evidence, rdtype=SOA)
+
+    def soa(self) -> Iterator[Finding]:
+        primary, _ = reference(self.seen)
+        place = primary or next(iter(self.seen.serving), None)
+        answer = place.spoken if place is not None else None
+        if answer is None or not answer.values:
+            return
+        soa = soa_fields(answer.values[0])
+        for one in judge(soa, one_primary=not self.seen.several_primaries):
+            numbers = [one.right if name == one.field else getattr(soa, name) for name in soa._fields[2:]]
+            rdata = answer.values[0][:-20] + b"".join(number.to_bytes(4, "big") for number in numbers)
+            remedy = record_line(self.seen.zone, SOA, rdata, answer.ttl) + " ; and raise the serial"
+            text = f"{one.text[0].upper()}{one.text[1:]}."
+            yield self.finding(one.code, text, [answer], rdtype=SOA, remedy=remedy)
+
+
+def handed_over(answer: Answer) -> bool:
+    """Whether an answer to a question for a transfer begins with the zone."""
+    if answer.status != "NOERROR" or not answer.message:
+        return False
+    first: tuple[int, Name] = next(((r.rdtype, r.owner) for r in answer.sections.answer), (0, b""))
+    return first == (SOA, answer.question.name)
+
+
+def labels_of(places: Iterable[Place]) -> str:
+    return together_said(place.server.label for place in places)

@@ -1,0 +1,180 @@
+"""Two snapshots held against each other, and against a plan.
+
+Strategy: a snapshot is what each server told of each RRset, or why it told nothing; comparing is set arithmetic over that, by
+zone and server. What is the same on several servers is told once. An RRset that one side could not see is unverified,
+and no change.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+import msgspec
+
+from salt_mirror.checks.wording import state
+from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.records import SOA, rdata_text, record_line, type_from_text, type_text
+from salt_mirror.estate.expectations import Expectation
+from salt_mirror.findings import Finding
+
+VERSION = "salt-mirror/snapshot/1"
+
+
+class SnapshotHead(msgspec.Struct, frozen=True):
+    """The first line of a snapshot: when it was taken (ISO 8601, UTC), and of what."""
+
+    snapshot: str
+    taken_at: str
+    title: str = ""
+
+
+class Held(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What one server told of one RRset: its values in presentation form, TTL in seconds; or why it told nothing."""
+
+    server: str
+    view: str
+    zone: str
+    name: str
+    type: str
+    values: list[str] = []
+    ttl: int | None = None
+    trouble: str | None = None
+
+    @property
+    def key(self) -> tuple[str, str, str, str]:
+        """What it is about: server, view, name, type."""
+        return self.server, self.view, self.name, self.type
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One difference of one RRset, with the servers that show it."""
+
+    kind: str
+    view: str
+    zone: str
+    name: str
+    type: str
+    before: tuple[str, ...]
+    after: tuple[str, ...]
+    ttls: tuple[int | None, int | None]
+    servers: tuple[str, ...]
+    why: str = ""
+
+
+def differences(before: Iterable[Held], after: Iterable[Held]) -> list[Difference]:
+    """Everything that is not the same, in the order of zone, name and type."""
+    old = {one.key: one for one in before}
+    new = {one.key: one for one in after}
+    found: dict[Difference, list[str]] = {}
+    for key in old.keys() | new.keys():
+        one, other = old.get(key), new.get(key)
+        told = other or one
+        assert told is not None
+        kind, why = _kind(one, other)
+        if kind:
+            difference = Difference(
+                kind, told.view, told.zone, told.name, told.type,
+                tuple(one.values) if one is not None else (), tuple(other.values) if other is not None else (),
+                (one.ttl if one is not None else None, other.ttl if other is not None else None), (), why,
+            )  # fmt: skip
+            found.setdefault(difference, []).append(told.server)
+    merged = [
+        Difference(d.kind, d.view, d.zone, d.name, d.type, d.before, d.after, d.ttls, tuple(sorted(servers)), d.why)
+        for d, servers in found.items()
+    ]
+    return sorted(merged, key=lambda d: (d.view, d.zone, d.name, d.type, d.servers))
+
+
+def _kind(one: Held | None, other: Held | None) -> tuple[str, str]:
+    """How an RRset differs, empty when it does not; and why it could not be seen."""
+    for side, when in ((one, "before"), (other, "after")):
+        if side is not None and side.trouble is not None:
+            return "unseen", f"{when}: {side.trouble}"
+    before = set(one.values) if one is not None else set()
+    after = set(other.values) if other is not None else set()
+    if before != after:
+        return ("added" if not before else "gone" if not after else "changed"), ""
+    if before and one is not None and other is not None and one.ttl != other.ttl:
+        return "ttl", ""
+    return "", ""
+
+
+def compared(
+    found: list[Difference], before: Iterable[Held], after: Iterable[Held], plan: list[Expectation] | None
+) -> Iterator[Finding]:
+    """The findings of a comparison: every difference, or what the plan says of it."""
+    planned = _planned(plan or [])
+    for one in found:
+        if one.kind == "unseen":
+            yield _unseen(one)
+        elif plan is None or one.kind == "ttl":
+            yield _difference(f"cmp.{one.kind}", one)
+        elif (from_text(one.name), type_from_text(one.type)) not in planned:
+            yield _difference("cmp.unplanned", one, " That was not planned.")
+    if plan is not None:
+        now = {one.key: one for one in after}
+        gone = [msgspec.structs.replace(one, values=[], ttl=None, trouble=None) for one in before if one.key not in now]
+        yield from _plan_kept(planned, [*now.values(), *gone])
+
+
+def _planned(plan: list[Expectation]) -> dict[tuple[Name, int], list[Expectation]]:
+    found: dict[tuple[Name, int], list[Expectation]] = {}
+    for one in plan:
+        if one.rdtype != SOA:
+            found.setdefault((one.name, one.rdtype), []).append(one)
+    return found
+
+
+def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[Held]) -> Iterator[Finding]:
+    """For each planned RRset, whether it stands as planned on every server that told of it."""
+    told: dict[tuple[str, str], list[Held]] = {}
+    for held in after:
+        told.setdefault((held.name, held.type), []).append(held)
+    for (name, rdtype), wanted in planned.items():
+        what = f"{to_text(name)} {type_text(rdtype)}"
+        values = {rdata_text(rdtype, one.rdata) for one in wanted if one.presence != "absent"}
+        absent = {rdata_text(rdtype, one.rdata) for one in wanted if one.presence == "absent" and one.rdata}
+        gone = any(one.presence == "absent" and not one.rdata for one in wanted)
+        seen = told.get((to_text(name), type_text(rdtype)), [])
+        if not seen:
+            text = f"{what} is planned, and in neither snapshot: take one that has it."
+            yield state("cmp.unverified", text, name=name, rdtype=rdtype, outcome="unverified", cause=text)
+            continue
+        late = [
+            one.server
+            for one in seen
+            if one.trouble is None and (values - set(one.values) or absent & set(one.values) or (gone and one.values))
+        ]
+        view = seen[0].view
+        if late:
+            wish = ", ".join(sorted(values)) or "gone"
+            text = f"{what} is planned to be {wish}, and is not yet on {', '.join(sorted(late))}."
+            first = next((one for one in wanted if one.presence != "absent"), None)
+            remedy = record_line(name, rdtype, first.rdata, first.ttl) if first is not None else ""
+            yield state("cmp.not-done", text, name=name, rdtype=rdtype, view=view, remedy=remedy)
+        elif all(one.trouble is None for one in seen):
+            text = f"{what} is as planned."
+            yield state("cmp.done", text, name=name, rdtype=rdtype, view=view)
+
+
+def _difference(code: str, one: Difference, more: str = "") -> Finding:
+    what = f"{one.name} {one.type}"
+    where = f" on {', '.join(one.servers)}"
+    before, after = ", ".join(one.before), ", ".join(one.after)
+    text = {
+        "added": f"{what} is new{where}: {after}.",
+        "gone": f"{what} is gone{where}; it was {before}.",
+        "changed": f"{what} was {before} and is {after}{where}.",
+        "ttl": f"{what} has another TTL{where}: {one.ttls[1]} s, and {one.ttls[0]} s before.",
+    }[one.kind]
+    return state(code, text + more, name=from_text(one.name), rdtype=type_from_text(one.type), view=one.view)
+
+
+def _unseen(one: Difference) -> Finding:
+    text = f"{one.name} {one.type} could not be compared on {', '.join(one.servers)} ({one.why})."
+    return state(
+        "cmp.unverified", text, name=from_text(one.name), rdtype=type_from_text(one.type), view=one.view,
+        outcome="unverified", cause=f"{', '.join(one.servers)}, {one.why}",
+    )  # fmt: skip

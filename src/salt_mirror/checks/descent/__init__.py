@@ -1,0 +1,1 @@
+"""From the root down every cut to a name."""

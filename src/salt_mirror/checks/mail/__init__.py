@@ -1,0 +1,1 @@
+"""Mail exchangers, down to addresses that a sender can connect to."""

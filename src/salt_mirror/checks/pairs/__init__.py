@@ -1,0 +1,1 @@
+"""Forward and reverse: does each address point back at its name?"""

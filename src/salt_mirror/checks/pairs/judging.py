@@ -1,0 +1,279 @@
+"""Forward and reverse: does each address point back at its name, and does each pointer lead forward?
+
+Strategy: one dialogue a name. Round one asks the forward zone's servers for addresses, round two the reverse zone's servers
+for pointers, round three where those pointers lead. A pointer that no name led to gets a dialogue of its own, from round
+two on. Each judgement is made per server first and across servers second, so that a server which lags behind is
+named, and one which did not answer accuses nobody. The judgement itself is a pure function over three look-ups.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import Lookup, Telling, lookup
+from salt_mirror.checks.pairs.scope import Scope
+from salt_mirror.checks.pairs.wording import Words
+from salt_mirror.dns.dialogue import Dialogue, Runner, together
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import AAAA, PTR, A
+from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.findings import Finding, Outcome, worse
+
+ADDRESS_TYPES = (A, AAAA)
+Expectations = Mapping[tuple[str, Name], frozenset[bytes]]
+
+
+class Pair:
+    """A name and one of its addresses (or none at all), and whether forward and reverse agree on the two."""
+
+    __slots__ = ("address", "findings", "name", "outcome", "pointed", "view")
+
+    def __init__(
+        self,
+        view: str,
+        name: Name,
+        address: bytes | None,
+        outcome: Outcome,
+        findings: tuple[Finding, ...] = (),
+        *,
+        pointed: bool = True,
+    ) -> None:
+        """`pointed`: whether the pointers of the address were looked at."""
+        self.view = view
+        self.name = name
+        self.address = address
+        self.outcome = outcome
+        self.findings = findings
+        self.pointed = pointed
+
+
+class Judged:
+    """What has been judged so far, each pair and each finding once; it can be read at any time, also after an interrupt."""
+
+    def __init__(self) -> None:
+        self.outcomes: dict[tuple[str, Name, bytes | None], Outcome] = {}
+        self.findings: dict[tuple[str, str, str, str, str | None], Finding] = {}
+        self.addresses: dict[str, set[bytes]] = {}
+
+    def take(self, pairs: Iterable[Pair]) -> None:
+        """Adds pairs; one that is known already keeps the worse of both outcomes."""
+        for pair in pairs:
+            key = (pair.view, pair.name, pair.address)
+            known = self.outcomes.get(key)
+            self.outcomes[key] = pair.outcome if known is None else worse(known, pair.outcome)
+            if pair.address is not None and pair.pointed:
+                self.addresses.setdefault(pair.view, set()).add(pair.address)
+            for finding in pair.findings:
+                subject = (finding.code, finding.view, finding.name, finding.type, finding.address)
+                self.findings.setdefault(subject, finding)
+
+    def count(self, outcome: Outcome) -> int:
+        """How many pairs have an outcome."""
+        return sum(found == outcome for found in self.outcomes.values())
+
+
+def judge_scope(scope: Scope, atlas: Atlas, runner: Runner, judged: Judged, tick: Callable[[], None]) -> None:
+    """Asks and judges everything in a scope: the names first, then the pointers that no name has led to.
+
+    `judged` is filled as results come in; `tick` is called after each of them.
+    """
+    for pairs in runner.run(pair_name(name, view, atlas, scope.expected) for name, view in scope.names):
+        judged.take(pairs)
+        tick()
+    for pairs in runner.run(_unseen(scope, atlas, judged)):
+        judged.take(pairs)
+        tick()
+
+
+def _unseen(scope: Scope, atlas: Atlas, judged: Judged) -> Iterator[Dialogue[list[Pair]]]:
+    for address, view, asked_for in scope.addresses:
+        if address not in judged.addresses.get(view, ()):
+            yield pair_pointer(address, view, atlas, asked_for=asked_for)
+
+
+def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -> Dialogue[list[Pair]]:
+    """Judges every address of a name. Returns a pair for each, and pairs of others whose pointers were found faulty.
+
+    `expectations` are the addresses that are expected of a (view, name).
+    """
+    forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
+    words = Words(view, forward)
+    expected = expectations.get((view, name), frozenset())
+    if not forward.usable:
+        unknown = words.unverified_name(sorted(expected))
+        return [
+            Pair(view, name, address, "unverified", (unknown,), pointed=False)
+            for address in sorted(expected) or (None,)
+        ]
+    if not forward.values:
+        return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
+    if len(forward.values) == 1:
+        pairs = yield from _pair_address(name, forward.values[0], forward, words, atlas)
+    else:
+        judgements = yield from together(
+            [_pair_address(name, address, forward, words, atlas) for address in forward.values]
+        )
+        pairs = [pair for judgement in judgements for pair in judgement]
+    if expected and forward.canonical == name and expected != frozenset(forward.values):
+        unexpected = set(forward.values) - expected
+        gone = expected - set(forward.values)
+        for address in sorted(gone):
+            finding = words.other_address(address, sorted(unexpected))
+            pairs.append(Pair(view, name, address, "differs", (finding,), pointed=False))
+    return pairs
+
+
+def _pair_address(name: Name, address: bytes, forward: Lookup, words: Words, atlas: Atlas) -> Dialogue[list[Pair]]:
+    view = words.view
+    reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
+    others = [target for target in reverse.values if target not in (name, forward.canonical)]
+    leads: dict[Name, Lookup] = {}
+    if others:
+        rdtype = A if len(address) == 4 else AAAA
+        found = yield from together([lookup(target, (rdtype,), view, atlas) for target in others])
+        leads = dict(zip(others, found, strict=True))
+    return judge(name, address, forward, reverse, leads, words)
+
+
+def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) -> Dialogue[list[Pair]]:
+    """Judges the pointers of an address that no name led to. No pointer is worth a word only if it was `asked_for`."""
+    reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
+    words = Words(view, reverse)
+    if not reverse.usable:
+        return [Pair(view, reverse.name, address, "unverified", (words.unverified_pointer(address),))]
+    if not reverse.values:
+        if not asked_for:
+            return []
+        return [Pair(view, reverse.name, address, "differs", (words.no_pointer_no_name(address),))]
+    rdtype = A if len(address) == 4 else AAAA
+    found = yield from together([lookup(target, (rdtype,), view, atlas) for target in reverse.values])
+    leads = dict(zip(reverse.values, found, strict=True))
+    pairs: list[Pair] = []
+    for target, forward in leads.items():
+        pairs += judge(target, address, forward, reverse, leads, Words(view, forward))
+    return pairs
+
+
+def judge(
+    name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: Words
+) -> list[Pair]:
+    """Judges one name and one address: `forward` looked the name up, `reverse` its pointers, `leads` the pointers' names.
+
+    Pure: no question is asked. Returns the pair, and a pair for each other name whose pointer here is faulty.
+    """
+    if address in forward.values and not reverse.divided and reverse.usable == reverse.tellings:
+        mine = reverse.values == (forward.canonical,)
+        if mine and not forward.divided and not forward.unverified and not reverse.unverified:
+            note = (words.through_alias(address),) if forward.followed else ()
+            return [Pair(words.view, name, address, "agrees", note)]
+    return _Judgement(name, address, forward, reverse, leads, words).pairs()
+
+
+class _Judgement:
+    """The cases in which not everything is as it should be, one method for each side."""
+
+    def __init__(
+        self, name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: Words
+    ) -> None:
+        self.name = name
+        self.address = address
+        self.forward = forward
+        self.reverse = reverse
+        self.leads = leads
+        self.words = words
+        self.outcome: Outcome = "agrees"
+        self.findings: list[Finding] = []
+        self.others: list[Pair] = []
+
+    def pairs(self) -> list[Pair]:
+        self._forward_side()
+        if self.reverse.usable:
+            self._reverse_side()
+        self._doubts()
+        pair = Pair(self.words.view, self.name, self.address, self.outcome, tuple(self.findings))
+        return [pair, *self.others]
+
+    def _say(self, finding: Finding) -> None:
+        self.findings.append(finding)
+        # A caution or a note is worth reading, but forward and reverse agree all the same.
+        if finding.weight == "fault":
+            self.outcome = worse(self.outcome, finding.outcome)
+
+    def _forward_side(self) -> None:
+        forward, words = self.forward, self.words
+        if forward.divided and len(forward.saying(self.address)) < len(forward.usable):
+            self._say(words.forward_divided(forward, self.address))
+        if forward.followed:
+            self._say(words.through_alias(self.address))
+
+    def _reverse_side(self) -> None:
+        reverse, words, address = self.reverse, self.words, self.address
+        mine = self._names_me(reverse.values)
+        if reverse.divided:
+            self._say(words.reverse_divided(reverse, address, self.forward))
+        if not reverse.values:
+            self._say(words.no_pointer(reverse, address))
+            return
+        leading = sorted(filter(self._leads_back, reverse.values), key=to_text)
+        if len(reverse.values) > 1 and not reverse.divided:
+            self._say(words.many_pointers(reverse, address, leading))
+        if mine and self.forward.canonical not in reverse.values:
+            self._say(words.alias_target(reverse, address, self.name, self.forward))
+        strangers = [target for target in reverse.values if target not in (self.name, self.forward.canonical)]
+        for target in strangers:
+            self._stranger(target, mine=mine, shared=bool(leading))
+        if mine and address not in self.forward.values and self.forward.usable:
+            self._say(words.bad_pointer(reverse, address, self.name, self.forward, None))
+
+    def _names_me(self, targets: tuple[bytes, ...]) -> bool:
+        return self.name in targets or self.forward.canonical in targets
+
+    def _leads_back(self, target: Name) -> bool:
+        lead = self.forward if target in (self.name, self.forward.canonical) else self.leads.get(target)
+        return lead is not None and self.address in lead.values
+
+    def _stranger(self, target: Name, *, mine: bool, shared: bool) -> None:
+        """A pointer to another name: it leads back, or it does not, or nobody can say."""
+        lead, words, reverse, address = self.leads[target], self.words, self.reverse, self.address
+        if address in lead.values:
+            if lead.followed:
+                self._say(words.alias_target(reverse, address, target, lead))
+            elif not mine:
+                self._say(words.shared(reverse, address, target, lead))
+            if lead.divided and len(lead.saying(address)) < len(lead.usable):
+                self._say(words.forward_divided(lead, address))
+            return
+        if not lead.usable:
+            self._doubt(words.unverified_lead(address, target, lead))
+            return
+        own_cause = mine or shared
+        finding = words.bad_pointer(reverse, address, target, lead, None if own_cause else self.forward)
+        if own_cause:  # this pair is sound; the faulty pointer is the other name's
+            self.others.append(Pair(words.view, target, address, "differs", (finding,)))
+        else:
+            self._say(finding)
+
+    def _doubts(self) -> None:
+        """What was not answered makes agreement unproven. It never makes a fault, and never hides one."""
+        reverse, forward, words = self.reverse, self.forward, self.words
+        if not reverse.usable:
+            self._doubt(words.unverified_reverse(reverse, self.address))
+            return
+        for telling in _silent(forward, reverse):
+            self._doubt(words.unverified_telling(telling, self.address, forward, reverse))
+
+    def _doubt(self, finding: Finding) -> None:
+        if self.outcome != "differs":
+            self.outcome = "unverified"
+        self.findings.append(finding)
+
+
+def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:
+    """The tellings without proof, one for each server and side."""
+    found: dict[tuple[int, Server], Telling] = {}
+    for side in (forward, reverse):
+        for telling in side.unverified:
+            found.setdefault((id(side), telling.server), telling)
+    return list(found.values())

@@ -1,0 +1,1 @@
+"""The roll call: is every expected record registered everywhere?"""

@@ -1,0 +1,1 @@
+"""Service locators and directories, down to hosts that a client can connect to."""

@@ -1,0 +1,241 @@
+"""A directory domain: which records its controllers must have registered, and what stands there instead.
+
+Strategy: the expected set is generated from the locator table for each controller; every distinct name is asked for once, on
+all servers, and the judgement is made for each controller, record and server. Priorities and weights are the administrator's
+business, so a record counts by its target and port. Where no controllers are declared, those that the domain's own records
+lead to are taken, and that is said.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.hosts import Host, look_at
+from salt_mirror.checks.services.locators import LOCATORS, Locator
+from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
+from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
+from salt_mirror.checks.services.judging import target_in
+from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, to_text
+from salt_mirror.dns.records import CNAME, PTR, SRV
+from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.estate.file import DirectoryEntry
+
+PRIMARY, CATALOGUE, READ_ONLY = "primary", "catalogue", "read-only"
+ROLES = (PRIMARY, CATALOGUE, READ_ONLY)
+
+
+@dataclass(frozen=True, slots=True)
+class Controller:
+    """A controller: its host, its site (empty when it is not known), its roles, its identifier for replication."""
+
+    host: Name
+    site: str = ""
+    roles: frozenset[str] = frozenset()
+    guid: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Directory:
+    """A directory domain in its forest. Without `controllers` they are found; `guid` is the domain's identifier."""
+
+    domain: Name
+    forest: Name
+    view: str = ""
+    guid: str = ""
+    sites: tuple[str, ...] = ()
+    controllers: tuple[Controller, ...] = ()
+
+
+def directory_of(entry: DirectoryEntry) -> Directory:
+    """A directory as the estate describes it; hosts without a dot stand in the domain. Raises BadName."""
+    domain = from_text(entry.domain)
+    return Directory(
+        domain,
+        from_text(entry.forest) if entry.forest is not None else domain,
+        entry.view,
+        entry.guid.strip("{}").lower(),
+        tuple(dict.fromkeys([*entry.sites, *(one.site for one in entry.controllers if one.site)])),
+        tuple(
+            Controller(host_of(one.host, domain), one.site, frozenset(one.roles), one.guid.strip("{}").lower())
+            for one in entry.controllers
+        ),
+    )
+
+
+def host_of(text: str, domain: Name) -> Name:
+    """A controller's host: a single label stands in the domain. Raises BadName."""
+    return from_text(text, domain if "." not in text else None)
+
+
+class Wanted(NamedTuple):
+    """One record that a controller must have registered: the row of the table, and the name that it gives here."""
+
+    row: Locator
+    name: Name
+
+    @property
+    def rdtypes(self) -> tuple[int, ...]:
+        """The types to ask for."""
+        return {"SRV": (SRV,), "CNAME": (CNAME,), "HOST": ADDRESS_TYPES}[self.row.kind]
+
+
+def wanted_of(directory: Directory, controller: Controller) -> list[Wanted]:
+    """Every record that a controller must have registered, as far as its site and the identifiers are known."""
+    found = []
+    for row in LOCATORS:
+        if row.who != "all" and row.who not in controller.roles:
+            continue
+        if READ_ONLY in controller.roles and not row.site_form:
+            continue
+        name = name_of(row.pattern, directory, controller.site, controller.guid)
+        if name is not None:
+            found.append(Wanted(row, name))
+    return found
+
+
+def name_of(pattern: str, directory: Directory, site: str = "", guid: str = "") -> Name | None:
+    """The name that a pattern of the table gives; None when it needs a site or an identifier that is not known."""
+    parts = {"site": site, "guid": guid, "domain_guid": directory.guid}
+    if any("{" + key + "}" in pattern and not part for key, part in parts.items()):
+        return None
+    escaped = {key: label_text(part.encode("utf-8")) for key, part in parts.items()}
+    text = pattern.format(domain=_bare(directory.domain), forest=_bare(directory.forest), **escaped)
+    return from_text(text + ".")
+
+
+def _bare(name: Name) -> str:
+    return to_text(name).rstrip(".")
+
+
+@dataclass(slots=True)
+class DirectorySeen:
+    """All that was seen of a directory. `declared`: its controllers were named, not found; `owners` tell which names the
+    pointers of strange addresses lead to; `covering` are the sets of each site."""
+
+    directory: Directory
+    declared: bool
+    found: dict[tuple[Name, str], Lookup] = field(default_factory=dict)
+    hosts: dict[Name, Host] = field(default_factory=dict)
+    strangers: dict[Name, Host] = field(default_factory=dict)
+    owners: dict[bytes, Lookup] = field(default_factory=dict)
+
+    def at(self, wanted: Wanted) -> Lookup:
+        """What was found at a wanted name."""
+        return self.found[wanted.name, wanted.row.kind]
+
+    def controllers_of(self, site: str) -> list[Controller]:
+        """The controllers that stand in a site."""
+        return [one for one in self.directory.controllers if one.site.lower() == site.lower()]
+
+    def targets(self) -> Iterator[tuple[Name, Name]]:
+        """Every name with SRV records, with every target that any server gives there."""
+        for (name, kind), found in self.found.items():
+            if kind == "SRV":
+                for host in sorted({target_in(value).host for value in found.values}):
+                    if host != ROOT:
+                        yield name, host
+
+
+def inspect_directory(directory: Directory, atlas: Atlas) -> Dialogue[DirectorySeen]:
+    """Asks for every locator record of a directory, on all servers."""
+    declared = bool(directory.controllers)
+    if not declared:
+        directory = yield from _discovered(directory, atlas)
+    seen = DirectorySeen(directory, declared)
+    wanted: dict[tuple[Name, str], Wanted] = {}
+    for one in _all_wanted(directory):
+        wanted.setdefault((one.name, one.row.kind), one)
+    steps: list[Dialogue[Any]] = [at_name(one.name, one.rdtypes, directory.view, atlas) for one in wanted.values()]
+    steps += [look_at(controller.host, directory.view, atlas, pointers=False) for controller in directory.controllers]
+    done = yield from together(steps)
+    seen.found = dict(zip(wanted, done[: len(wanted)], strict=True))
+    seen.hosts = {host.name: host for host in done[len(wanted) :]}
+    others = sorted({host for _, host in seen.targets()} - set(seen.hosts))
+    looked = yield from together([look_at(host, directory.view, atlas, pointers=False) for host in others])
+    seen.strangers = {host.name: host for host in looked}
+    strange = sorted(_strange_addresses(seen))
+    pointers = yield from together([lookup(reverse_name(one), (PTR,), directory.view, atlas) for one in strange])
+    seen.owners = dict(zip(strange, pointers, strict=True))
+    return seen
+
+
+def _all_wanted(directory: Directory) -> Iterator[Wanted]:
+    """What each controller needs, and what the primary role and every site have, whoever registers it."""
+    for controller in directory.controllers:
+        yield from wanted_of(directory, controller)
+    for row in LOCATORS:
+        for site in directory.sites if row.site_form else ("",):
+            name = name_of(row.pattern, directory, site) if row.kind == "SRV" else None
+            if name is not None:
+                yield Wanted(row, name)
+
+
+def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
+    """Addresses that the domain's own name or the catalogues' gives and no controller has."""
+    ours = {value for host in seen.hosts.values() for value in host.found.values}
+    return {
+        value
+        for (_, kind), found in seen.found.items()
+        if kind == "HOST"
+        for value in found.values
+        if value not in ours and len(value) in (4, 16)
+    }
+
+
+def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
+    """The directory with the controllers, sites and roles that its own records tell of."""
+    view = directory.view
+    patterns = (
+        "_ldap._tcp.dc._msdcs.{domain}",
+        "_ldap._tcp.{domain}",
+        "_ldap._tcp.pdc._msdcs.{domain}",
+        "_gc._tcp.{forest}",
+    )
+    names = [name for pattern in patterns if (name := name_of(pattern, directory)) is not None]
+    site_names = [name_of("_ldap._tcp.{site}._sites.dc._msdcs.{domain}", directory, site) for site in directory.sites]
+    steps = [at_name(name, (SRV,), view, atlas) for name in [*names, *filter(None, site_names)]]
+    found = yield from together(steps)
+    of_domain, of_ldap, primaries, catalogues = (_hosts(one) for one in found[:4])
+    sites = {host: site for site, one in zip(directory.sites, found[4:], strict=True) for host in _hosts(one)}
+    controllers = []
+    for host in sorted(of_domain | of_ldap):
+        roles = {role for role, hosts in ((PRIMARY, primaries), (CATALOGUE, catalogues)) if host in hosts}
+        controllers.append(Controller(host, sites.get(host, ""), frozenset(roles)))
+    return replace(directory, controllers=tuple(controllers))
+
+
+def _hosts(found: Lookup) -> set[Name]:
+    return {target_in(value).host for value in found.values} - {ROOT}
+
+
+def registered(wanted: Wanted, controller: Controller, telling: Telling, host: Host) -> str:
+    """How a record stands on one server: `right`, `absent`, or what is wrong with it in words."""
+    values = telling.values
+    if wanted.row.kind == "HOST":
+        missing = [value for value in host.found.values if value not in values]
+        return "absent" if missing else "right"
+    if wanted.row.kind == "CNAME":
+        return "right" if controller.host in values else "absent" if not values else "an alias of another host"
+    ports = {one.port for one in map(target_in, values) if one.host == controller.host}
+    if wanted.row.port in ports:
+        return "right"
+    return f"port {', '.join(map(str, sorted(ports)))} in place of {wanted.row.port}" if ports else "absent"
+
+
+def is_locator(name: Name) -> bool:
+    """Whether a name looks like one of a directory's locator records, which are judged with the directory."""
+    return labels(name)[:1] in ((b"_ldap",), (b"_kerberos",), (b"_kpasswd",), (b"_gc",))
+
+
+def sites_in(names: Iterable[Name], domain: Name) -> list[str]:
+    """The sites that names of a zone tell of, such as `_ldap._tcp.kiln-house._sites.` and the domain."""
+    found: dict[str, None] = {}
+    for name in names:
+        parts = labels(name)
+        if len(parts) > 4 and parts[:2] == (b"_ldap", b"_tcp") and parts[3] == b"_sites" and is_within(name, domain):
+            found[parts[2].decode("utf-8", "replace")] = None
+    return sorted(found)

@@ -1,0 +1,1 @@
+"""A change followed until it has settled."""

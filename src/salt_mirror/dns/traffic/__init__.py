@@ -1,0 +1,1 @@
+"""The traffic with servers: sockets, waits, fallbacks. Its door is `Engine`."""

@@ -1,0 +1,143 @@
+"""The engine: many questions to many servers at once, and for every one an answer or the reason why there is none.
+
+Strategy: one lane for each server, one poll for all their sockets, and no thread (but HTTPS has its own). `collect` works
+until at least one question has ended; whoever calls it decides what to ask next, and before it returns the windows are
+filled up again, so that the servers work while the answers are being thought about.
+"""
+
+from __future__ import annotations
+
+import selectors
+import time
+from collections import deque
+from collections.abc import Callable
+from typing import Protocol
+
+from salt_mirror.dns.traffic.lane import Lane
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.traffic.stream import StreamLane
+
+TIMEOUT_S = 1.0
+TRIES = 3
+_TIMER_GRAIN_S = 0.005
+_LONGEST_S = 0.5
+
+
+class Carrier(Protocol):
+    """What the engine needs of the traffic with one server, over whatever transport."""
+
+    waiting: deque[Question]
+    strays: int
+
+    @property
+    def busy(self) -> bool: ...
+    def fill(self, now: float) -> None: ...
+    def expire(self, now: float) -> None: ...
+    def next_due(self, now: float) -> float | None: ...
+    def close(self) -> None: ...
+
+
+class Engine:
+    """Puts questions to servers, over UDP with retries, over TCP where UDP does not serve, or as the server demands.
+
+    `timeout_s` is the wait for a first try as long as the server's round-trip time is unknown; each further try waits
+    twice as long as the one before, and no question is given up before the waits of all `tries` have passed. A question's
+    status is an rcode's name or a reason of `dns.questions`.
+    """
+
+    def __init__(
+        self, *, timeout_s: float = TIMEOUT_S, tries: int = TRIES, clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self.backlog = 0
+        self._timeout_s = timeout_s
+        self._tries = tries
+        self._clock = clock
+        self._selector = selectors.DefaultSelector()
+        self._queues: dict[Server, deque[Question]] = {}
+        self._lanes: dict[Server, Carrier] = {}
+        self._done: list[Answer] = []
+        self._timers_at = 0.0
+        self._idle = False
+
+    def submit(self, question: Question) -> None:
+        """Takes a question; `collect` returns its answer sooner or later, whatever happens."""
+        self.backlog += 1
+        try:
+            self._queues[question[2]].append(question)
+        except KeyError:
+            lane = self._open(question.server)
+            self._lanes[question.server] = lane
+            self._queues[question.server] = lane.waiting
+            lane.waiting.append(question)
+
+    def _open(self, server: Server) -> Carrier:
+        if server.over == "https":
+            from salt_mirror.dns.traffic.https import HttpsLane
+
+            return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s)
+        if server.over in ("tls", "tcp", "transfer"):
+            return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s)
+        return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries)
+
+    @property
+    def _budget_s(self) -> float:
+        return float(self._timeout_s * (2**self._tries - 1))
+
+    def collect(self, wait_s: float | None = None) -> list[Answer]:
+        """Works until at least one question has ended and returns those that have; empty when none is under way, or when
+        `wait_s` have passed without any."""
+        clock = self._clock
+        now = clock()
+        until = now + wait_s if wait_s is not None else None
+        self._fill(now)
+        while not self._done and self.backlog:
+            patience = self._patience(clock())
+            if until is not None:
+                left = until - clock()
+                if left <= 0:
+                    break
+                patience = min(patience, left)
+            ready = self._selector.select(patience)
+            self._idle = not ready
+            now = clock()
+            for key, events in ready:
+                key.data(key.fileobj, events, now)
+            if now >= self._timers_at:
+                self._timers_at = now + _TIMER_GRAIN_S
+                for lane in self._lanes.values():
+                    if lane.busy:
+                        lane.expire(now)
+            self._fill(now)
+        done = self._done.copy()
+        self._done.clear()
+        self.backlog -= len(done)
+        return done
+
+    def _fill(self, now: float) -> None:
+        for lane in self._lanes.values():
+            if lane.waiting:
+                lane.fill(now)
+
+    def _patience(self, now: float) -> float:
+        """How long nothing has to be done unless something arrives, in seconds."""
+        if self._timers_at > now and not self._idle:
+            return self._timers_at - now  # while answers pour in, deadlines are looked at in this grain alone
+        dues = [due for lane in self._lanes.values() if lane.busy and (due := lane.next_due(now)) is not None]
+        return min(_LONGEST_S, max(0.0, min(dues) - now)) if dues else 0.0
+
+    @property
+    def strays(self) -> int:
+        """How many datagrams came in that answered nothing."""
+        return sum(lane.strays for lane in self._lanes.values())
+
+    def close(self) -> None:
+        """Closes every socket."""
+        for lane in self._lanes.values():
+            lane.close()
+        self._selector.close()
+
+    def __enter__(self) -> Engine:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

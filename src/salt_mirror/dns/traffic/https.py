@@ -1,0 +1,124 @@
+"""DNS over HTTPS (RFC 8484), through httpx.
+
+Strategy: such resolvers are asked a few things, not thousands; so a small pool of threads posts the questions, each a
+wire message as it would go over UDP, and wakes the engine's poll through a socket pair. What comes back is read by the same
+decoder as everything else.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import selectors
+import socket
+import time
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+from salt_mirror.dns.traffic.flight import Flight, answer_from
+from salt_mirror.dns.traffic.gate import Gate
+from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
+from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
+
+if TYPE_CHECKING:
+    import httpx
+
+_WINDOW = 8
+_TYPE = "application/dns-message"
+_ID = b"\x00\x00"  # RFC 8484 section 4.1: zero, so that caches on the way can serve
+
+
+class HttpsLane:
+    """The traffic with a server that is spoken to over HTTPS. The same shape as a lane over UDP."""
+
+    def __init__(
+        self, server: Server, selector: selectors.BaseSelector, done: Callable[[Answer], None], *, budget_s: float
+    ) -> None:
+        import httpx
+
+        self.server = server
+        self.strays = 0
+        self._done = done
+        self._selector = selector
+        self._gate = Gate(server, done)
+        self.waiting = self._gate.waiting
+        self._under_way: dict[Future[Answer], None] = {}
+        self._client: httpx.Client | None = None
+        with contextlib.suppress(OSError):  # certificates that cannot be read: nothing can be trusted
+            self._client = httpx.Client(http2=True, timeout=budget_s, follow_redirects=False, trust_env=True)
+        self._pool = ThreadPoolExecutor(_WINDOW, "https")
+        self._bell, self._ear = socket.socketpair()
+        self._ear.setblocking(False)
+        selector.register(self._ear, selectors.EVENT_READ, self._rung)
+
+    @property
+    def busy(self) -> bool:
+        """Whether anything waits or is under way."""
+        return bool(self.waiting or self._under_way)
+
+    def fill(self, now: float) -> None:
+        """Posts what waits, as far as window and pace allow."""
+        for question in self._gate.pass_on(now, _WINDOW, len(self._under_way)):
+            future = self._pool.submit(self._post, question)
+            self._under_way[future] = None
+            future.add_done_callback(self._ring)
+
+    def _ring(self, _: Future[Answer]) -> None:
+        with contextlib.suppress(OSError):
+            self._bell.send(b"!")
+
+    def _post(self, question: Question) -> Answer:
+        """Runs in a thread of the pool: one question, one answer or the reason why there is none."""
+        import httpx
+
+        if self._client is None:
+            return Answer(question, UNTRUSTED, over="https")
+        wire = encode_question(_ID, question.name, question.rdtype, question.recurse)
+        before = time.monotonic()
+        headers = {"content-type": _TYPE, "accept": _TYPE}
+        try:
+            with self._client.stream("POST", self.server.url, content=wire, headers=headers) as response:
+                body = b""
+                for piece in response.iter_bytes():
+                    body += piece
+                    if len(body) > 65535:
+                        return Answer(question, MALFORMED, over="https")
+                kind = response.headers.get("content-type", "")
+                if response.status_code != 200 or kind.partition(";")[0].strip().lower() != _TYPE:
+                    return Answer(question, FAILED_STREAM, over="https")
+            reply = read_reply(body, _ID, question.name + question_tail(question.rdtype))
+        except MalformedMessage:
+            return Answer(question, MALFORMED, over="https")
+        except httpx.TimeoutException:
+            return Answer(question, TIMEOUT, over="https")
+        except (httpx.HTTPError, OSError) as error:
+            untrusted = "CERTIFICATE_VERIFY_FAILED" in str(error)
+            return Answer(question, UNTRUSTED if untrusted else FAILED_STREAM, over="https")
+        rtt_ms = (time.monotonic() - before) * 1000.0
+        return answer_from(Flight(question, _ID, b"", wire, before), reply, body, rtt_ms, "https")
+
+    def _rung(self, ear: socket.socket, _: int, now: float) -> None:
+        with contextlib.suppress(OSError):
+            ear.recv(4096)
+        for future in [future for future in self._under_way if future.done()]:
+            del self._under_way[future]
+            answer = future.result()
+            self._gate.ended(answer, now)
+            self._done(answer)
+
+    def expire(self, now: float) -> None:
+        """Nothing to do: the HTTP client has its own timeouts."""
+
+    def next_due(self, now: float) -> float | None:
+        """When something has to be done next."""
+        return self._gate.next_due(now)
+
+    def close(self) -> None:
+        """Closes connections and threads."""
+        with contextlib.suppress(KeyError, ValueError):
+            self._selector.unregister(self._ear)
+        self._pool.shutdown(wait=False, cancel_futures=True)
+        if self._client is not None:
+            self._client.close()
+        self._bell.close()
+        self._ear.close()

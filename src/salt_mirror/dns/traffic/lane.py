@@ -1,0 +1,471 @@
+"""One server over UDP: what waits for it, what is under way, and what an arriving datagram means.
+
+Strategy: this is the hot path, so it is written flat. The first tries of questions stand in a table by id as bare tuples;
+whatever needs more than that becomes a Flight in a second table. Deadlines stand in one queue for each try, in the order
+in which they fall due, the first tries' one a batch, so nobody searches for a timer. A datagram counts only when it comes
+to the socket that asked, with the id, the question in its very case, and the cookie if there is one; all else is a stray
+and changes nothing (RFC 5452). Whatever a datagram cannot settle goes to the server's TCP stream.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import selectors
+import socket
+from collections import deque
+from collections.abc import Callable
+
+from salt_mirror.dns.traffic.bulk import Bulk
+from salt_mirror.dns.traffic.chance import open_datagram, random_case
+from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
+from salt_mirror.dns.traffic.manners import Breaker, Pace, RoundTrips, Window
+from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
+from salt_mirror.dns.traffic.stream import Stream
+from salt_mirror.dns.wire import (
+    PLAIN_MIDDLE,
+    QUERY_MIDDLE,
+    MalformedMessage,
+    Reply,
+    cookie_in,
+    cookie_option,
+    opt_record,
+    question_tail,
+    read_matched,
+)
+
+_RECEIVE = 2048
+_RENEW_AFTER = 4096
+_FALLBACK_AFTER = 2
+_CASES_FOR = 16
+_TAILS: dict[int, bytes] = {}
+_FALLBACK_RCODES = frozenset((1, 4, 16))
+_BADCOOKIE = 23
+
+
+_First = tuple[Question, bytes, float, socket.socket]
+"""A first try under way: the question, its section as it was sent, when, and through which socket."""
+
+
+class Lane:
+    """The traffic with one server. `done` receives every question's answer exactly once."""
+
+    def __init__(
+        self,
+        server: Server,
+        selector: selectors.BaseSelector,
+        done: Callable[[Answer], None],
+        *,
+        timeout_s: float,
+        tries: int,
+    ) -> None:
+        self.server = server
+        self.waiting: deque[Question] = deque()
+        self.strays = 0
+        self._selector = selector
+        self._done = done
+        self._firsts: dict[bytes, _First] = {}
+        self._flights: dict[bytes, Flight] = {}
+        self._tries = tries
+        self._budget_s = timeout_s * (2**tries - 1)
+        self._firsts_due: deque[tuple[float, float, list[bytes]]] = deque()
+        self._due: list[deque[Flight]] = [deque() for _ in range(tries)]
+        self._trips = RoundTrips(timeout_s)
+        self._window = Window()
+        self._pace = Pace(server.pace) if server.pace else None
+        self._breaker = Breaker()
+        self._stream = Stream(server, selector, self._end_streamed, budget_s=self._budget_s)
+        self._sock: socket.socket | None = None
+        self._old_sock: socket.socket | None = None
+        self._sent_here = 0
+        self._ids = b""
+        self._ids_at = 0
+        self._case = bytes(range(256))
+        self._case_left = 0
+        self._keeps_case = True
+        self._case_lost = 0
+        self._edns_seen = False
+        self._knows_edns = True
+        self._plain_heard = 0
+        self._bulk = Bulk()
+        self._cookie = os.urandom(8)
+        self._has_cookie = False
+        self._opt = opt_record(options=cookie_option(self._cookie))
+
+    @property
+    def busy(self) -> bool:
+        """Whether anything waits or is under way."""
+        return bool(self.waiting or self._firsts or self._flights or self._stream.flights)
+
+    @property
+    def _under_way(self) -> int:
+        return len(self._firsts) + len(self._flights) + len(self._stream.flights)
+
+    # Sending
+
+    def fill(self, now: float) -> None:
+        """Sends what waits, as far as window and pace allow."""
+        if self._breaker.open:
+            self._probe(now)
+            return
+        # What is being sent again has most likely left the network, so it takes up a quarter of the room.
+        room = int(self._window.size) - len(self._firsts) - len(self._stream.flights) - len(self._flights) // 4
+        if self._pace is not None and room > 0:
+            room = min(room, self._pace.allowance(now))
+            self._pace.spend(min(room, len(self.waiting)))
+        if room > 0 and self.waiting:
+            self._launch(min(room, len(self.waiting)), now)
+
+    def _probe(self, now: float) -> None:
+        """One question a second tries whether a silent server is back; the others end at once."""
+        if self.waiting and not self._under_way and self._breaker.probes(now):
+            self._launch(1, now)
+        while self.waiting:
+            self._done(Answer(self.waiting.popleft(), SILENCED, tries=0))
+
+    def _launch(self, number: int, now: float) -> None:
+        """Sends the first try of so many questions."""
+        sock = self._sock
+        if sock is None or self._sent_here >= _RENEW_AFTER:
+            sock = self._renew()
+        if sock is None:
+            for _ in range(number):
+                self._done(Answer(self.waiting.popleft(), UNREACHABLE, tries=0))
+            return
+        self._sent_here += number
+        if self.server.key is not None:
+            for _ in range(number):
+                self._launch_signed(self.waiting.popleft(), now)
+            return
+        firsts, flights, popleft = self._firsts, self._flights, self.waiting.popleft
+        opt, middles = (self._opt, QUERY_MIDDLE) if self._knows_edns else (b"", PLAIN_MIDDLE)
+        if self._keeps_case:
+            self._case_left -= number
+            if self._case_left <= 0:
+                self._case_left, self._case = _CASES_FOR, random_case()
+        case, tails = self._case, _TAILS
+        ids, ids_at = self._ids, self._ids_at
+        batch: list[bytes] = []
+        by_size: dict[int, list[bytes]] = {}
+        for _ in range(number):
+            question = popleft()
+            name, rdtype, _, recurse = question
+            if ids_at >= len(ids):
+                ids, ids_at = os.urandom(4096), 0
+            qid = ids[ids_at : ids_at + 2]
+            ids_at += 2
+            while qid in firsts or qid in flights:
+                qid = os.urandom(2)
+            asked = name.translate(case) + (tails.get(rdtype) or _tail(rdtype))
+            firsts[qid] = (question, asked, now, sock)
+            batch.append(qid)
+            wire = qid + middles[recurse] + asked + opt
+            try:
+                by_size[len(wire)].append(wire)
+            except KeyError:
+                by_size[len(wire)] = [wire]
+        self._ids, self._ids_at = ids, ids_at
+        self._firsts_due.append((now + self._trips.wait_s, now, batch))
+        for wires in by_size.values():
+            if not self._bulk.send(sock, wires):
+                self._refused(now)
+
+    def _launch_signed(self, question: Question, now: float) -> None:
+        """Signed questions are flights from the first try on: the signature has to be remembered."""
+        qid = os.urandom(2)
+        while qid in self._flights or qid in self._firsts:
+            qid = os.urandom(2)
+        asked = question.name + (_TAILS.get(question.rdtype) or _tail(question.rdtype))
+        flight = Flight(question, qid, asked, qid + QUERY_MIDDLE[question.recurse] + asked + self._opt, now)
+        flight.tries = 0
+        self._sign(flight)
+        self._flights[qid] = flight
+        self._resend(flight, now)
+
+    def _sign(self, flight: Flight) -> None:
+        from salt_mirror.dns.tsig import sign
+
+        assert self.server.key is not None
+        flight.wire, flight.mac = sign(flight.wire, self.server.key)
+
+    def _signed(self, message: bytes, rcode: int, mac: bytes) -> bool:
+        from salt_mirror.dns.tsig import believable
+
+        assert self.server.key is not None
+        return believable(message, rcode, self.server.key, mac)
+
+    def _promote(self, qid: bytes, first: _First, now: float) -> Flight:
+        """Makes a flight of a first try that has met trouble."""
+        question, asked, sent_at, sock = first
+        middles, opt = (QUERY_MIDDLE, self._opt) if self._knows_edns else (PLAIN_MIDDLE, b"")
+        flight = Flight(question, qid, asked, qid + middles[question.recurse] + asked + opt, sent_at)
+        flight.plain = not self._knows_edns
+        flight.sock = sock
+        flight.deadline = max(now, sent_at + self._trips.wait_s)
+        del self._firsts[qid]
+        self._flights[qid] = flight
+        self._due[0].append(flight)
+        return flight
+
+    def _renew(self) -> socket.socket | None:
+        """A new socket on a port from a cryptographic source; None when the system knows no way to the server."""
+        if self._old_sock is not None:
+            self._close(self._old_sock)
+        self._old_sock = self._sock
+        sock = open_datagram(self.server)
+        if sock is not None:
+            self._selector.register(sock, selectors.EVENT_READ, self.receive)
+        self._sock = sock
+        self._sent_here = 0
+        return sock
+
+    def _send_again(self, flight: Flight, now: float) -> None:
+        """The next try: plainer where the last one met trouble with EDNS or case, and over TCP for the last one of all."""
+        last = flight.tries + 1 >= self._tries
+        if last and self._breaker.ever_heard and self._tries > 1:
+            self._land(flight)
+            flight.tries += 1
+            self._stream.submit(flight, now)
+            return
+        if flight.case_lost or flight.edns_refused or (not self._edns_seen and flight.mac is None and not last):
+            self._make_plain(flight)
+        self._resend(flight, now)
+
+    def _make_plain(self, flight: Flight) -> None:
+        """Takes EDNS and the random case out of a question."""
+        question = flight.question
+        flight.plain = True
+        flight.asked = question.name + question_tail(question.rdtype)
+        flight.wire = flight.qid + PLAIN_MIDDLE[question.recurse] + flight.asked
+        if self.server.key is not None:
+            self._sign(flight)
+
+    def _resend(self, flight: Flight, now: float) -> None:
+        attempt = flight.tries
+        flight.tries = attempt + 1
+        flight.sent_at = now
+        wait_s = self._trips.wait_s * 2**attempt
+        flight.deadline = (
+            max(flight.began_at + self._budget_s, now + wait_s) if flight.tries == self._tries else now + wait_s
+        )
+        self._due[attempt].append(flight)
+        flight.sock = self._sock
+        if self._sock is None:
+            return
+        try:
+            self._sock.send(flight.wire)
+        except (BlockingIOError, InterruptedError):
+            pass
+        except OSError:
+            self._refused(now)
+
+    # Receiving
+
+    def receive(self, sock: socket.socket, _: int, now: float) -> None:
+        """Reads what has arrived and ends the questions that it answers."""
+        firsts, receive, done, make = self._firsts, sock.recv, self._done, tuple.__new__
+        edns_seen, cookie = self._edns_seen, self._has_cookie
+        heard = 0
+        sent_at = now
+        for _ in range(self._under_way + 8):
+            try:
+                message = receive(_RECEIVE)
+            except (BlockingIOError, InterruptedError):
+                break
+            except OSError:
+                self._refused(now)
+                break
+            qid = message[:2]
+            first = firsts.get(qid)
+            if first is None or first[3] is not sock:
+                heard += self._receive_other(sock, qid, message, now)
+                continue
+            question, asked, sent_at, _via = first
+            try:
+                rcode, authoritative, truncated, values, ttl, alias, opt = read_matched(message, asked)
+            except MalformedMessage:
+                self._unreadable(self._promote(qid, first, now), message)
+                continue
+            if opt or cookie or truncated or rcode not in _STATUS or (opt is None and not edns_seen):
+                # Cookies, truncation, fallbacks: rare, or a server's own way, and looked at with care.
+                self._promote(qid, first, now)
+                heard += self._receive_other(sock, qid, message, now)
+                edns_seen, cookie = self._edns_seen, self._has_cookie
+                continue
+            edns_seen = True
+            heard += 1
+            del firsts[qid]
+            rtt_ms = (now - sent_at) * 1000.0
+            done(make(Answer, (question, _STATUS[rcode], authoritative, values, ttl, alias, message, rtt_ms, 1, "udp")))
+        self._edns_seen = edns_seen
+        if heard:
+            self._window.heard(heard)
+            self._breaker.heard()
+            if now > sent_at:
+                self._trips.heard(now - sent_at)
+
+    def _receive_other(self, sock: socket.socket, qid: bytes, message: bytes, now: float) -> int:
+        """Takes in a datagram for a flight, or a stray one. Returns how many answers it was: one or none."""
+        flight = self._flights.get(qid)
+        if flight is None or flight.sock is not sock:
+            self.strays += 1
+            return 0
+        try:
+            reply = read_matched(message, flight.asked)
+        except MalformedMessage:
+            self._unreadable(flight, message)
+            return 0
+        if not self._cookie_holds(reply[6], flight):
+            self.strays += 1
+            return 0
+        if reply[6] is not None:
+            self._edns_seen = True
+        self._settle(flight, reply, message, now)
+        return 1
+
+    def _cookie_holds(self, opt: bytes | None, flight: Flight) -> bool:
+        """Whether an answer has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section 5.3)."""
+        cookie = cookie_in(opt) if opt else None
+        if cookie is None:
+            return not self._has_cookie or flight.plain
+        if not cookie.startswith(self._cookie) or len(cookie) < 16:
+            return False
+        if not self._has_cookie or cookie not in self._opt:
+            self._has_cookie = True
+            self._opt = opt_record(options=cookie_option(cookie))
+        return True
+
+    def _unreadable(self, flight: Flight, message: bytes) -> None:
+        """What cannot be read ends nothing, since anyone may have sent it: the true answer may still come."""
+        self.strays += 1
+        if other_case(message, flight.asked):
+            flight.case_lost = True
+        else:
+            flight.malformed = True
+
+    def _settle(self, flight: Flight, reply: Reply, message: bytes, now: float) -> None:
+        """Ends a flight with a reply, or tries again where the reply says how: truncation, fallbacks, cookies, signatures."""
+        rcode, truncated, opt = reply[0], reply[2], reply[6]
+        if flight.mac is not None and not self._signed(message, rcode, flight.mac):
+            flight.malformed = True
+            self.strays += 1
+            return
+        if truncated:
+            self._land(flight)
+            self._stream.submit(flight, now)
+            return
+        if rcode == _BADCOOKIE and self._has_cookie and flight.tries < self._tries:
+            question = flight.question
+            flight.wire = flight.qid + QUERY_MIDDLE[question.recurse] + flight.asked + self._opt
+            self._resend(flight, now)
+            return
+        if rcode in _FALLBACK_RCODES and not flight.plain and opt is None and flight.tries < self._tries:
+            flight.edns_refused = True
+            self._make_plain(flight)
+            self._resend(flight, now)
+            return
+        if flight.plain and self._knows_edns and rcode not in _FALLBACK_RCODES:
+            self._learn(flight)
+        self._land(flight)
+        self._done(answer_from(flight, reply, message, (now - flight.sent_at) * 1000.0, "udp"))
+
+    def _learn(self, flight: Flight) -> None:
+        """Remembers of a server that it answers only plain questions, once it has shown so often enough."""
+        if flight.case_lost:
+            self._case_lost += 1
+            if self._case_lost >= _FALLBACK_AFTER:
+                self._keeps_case = False
+                self._case = bytes(range(256))
+        elif not self._edns_seen:
+            self._plain_heard += 2 if flight.edns_refused else 1
+            if self._plain_heard >= _FALLBACK_AFTER:
+                self._knows_edns = False
+
+    # Ending
+
+    def _land(self, flight: Flight) -> None:
+        flight.landed = True
+        self._flights.pop(flight.qid, None)
+
+    def _promote_all(self, now: float) -> None:
+        for qid, first in list(self._firsts.items()):
+            self._promote(qid, first, now)
+
+    def _refused(self, now: float) -> None:
+        """The system says that nothing is there. It may be wrong for a moment, so the tries go on, but faster."""
+        self._promote_all(now)
+        for flight in self._flights.values():
+            flight.refused = True
+            flight.deadline = min(flight.deadline, now + 0.1 * flight.tries)
+
+    def expire(self, now: float) -> None:
+        """Sends again, or gives up, what has waited long enough."""
+        lost = False
+        while self._firsts_due and self._firsts_due[0][0] <= now:
+            _, sent_at, batch = self._firsts_due.popleft()
+            for qid in batch:
+                first = self._firsts.get(qid)
+                if first is not None and first[2] == sent_at:
+                    self._promote(qid, first, now)
+        for attempt, due in enumerate(self._due):
+            while due and (due[0].landed or due[0].tries != attempt + 1 or due[0].deadline <= now):
+                flight = due.popleft()
+                if flight.landed or flight.tries != attempt + 1:
+                    continue
+                lost = True
+                if flight.tries < self._tries and not self._breaker.open:
+                    self._send_again(flight, now)
+                else:
+                    self._land(flight)
+                    self._done(no_answer(flight))
+                    self._breaker.unheard(now)
+        if lost:
+            self._window.lost(now, self._trips.wait_s)
+        self._stream.expire(now)
+        if self._breaker.open:
+            self._probe(now)
+
+    def _end_streamed(self, flight: Flight, answer: Answer, now: float) -> None:
+        """What the stream has brought for a question that began here."""
+        if answer.trouble is None or answer.message:
+            self._breaker.heard()
+        elif flight.tries >= self._tries > 1 and not self._breaker.open:
+            self._breaker.unheard(now)
+            answer = no_answer(flight)
+        self._done(answer)
+
+    def next_due(self, now: float) -> float | None:
+        """When something has to be done next, unless something arrives: the engine's clock."""
+        soonest = self._stream.next_due()
+        if self._firsts_due and self._firsts and (soonest is None or self._firsts_due[0][0] < soonest):
+            soonest = self._firsts_due[0][0]
+        for attempt, due in enumerate(self._due):
+            while due and (due[0].landed or due[0].tries != attempt + 1):
+                due.popleft()
+            if due and (soonest is None or due[0].deadline < soonest):
+                soonest = due[0].deadline
+        if self._pace is not None and self.waiting and self._under_way < int(self._window.size):
+            paced = now + self._pace.wait_s()
+            soonest = paced if soonest is None else min(soonest, paced)
+        return soonest
+
+    def _close(self, sock: socket.socket) -> None:
+        with contextlib.suppress(KeyError, ValueError):
+            self._selector.unregister(sock)
+        sock.close()
+
+    def close(self) -> None:
+        """Closes every socket."""
+        for sock in (self._sock, self._old_sock):
+            if sock is not None:
+                self._close(sock)
+        self._sock = self._old_sock = None
+        self._stream.close()
+
+
+def _tail(rdtype: int) -> bytes:
+    tail = _TAILS[rdtype] = question_tail(rdtype)
+    return tail
+
+
+_STATUS = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED"}

@@ -1,0 +1,1 @@
+"""What is written to be read again."""

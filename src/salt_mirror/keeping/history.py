@@ -1,0 +1,165 @@
+"""The history of audits in one SQLite file: each run, and the life of each finding.
+
+Strategy: a life begins when a finding is first seen and ends with the first run that looked at the same things and did not find
+it; a run in which the finding's subject could not be verified ends nothing. Every run is one transaction, so two at once, or
+a crash, leave the file sound. The schema's version is the file's `user_version`.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.findings import Finding
+from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
+
+VERSION = 1
+_SCHEMA = """
+CREATE TABLE runs (id INTEGER PRIMARY KEY, started TEXT NOT NULL, seconds REAL NOT NULL, scope TEXT NOT NULL,
+                   outcome TEXT NOT NULL, faults INTEGER NOT NULL, cautions INTEGER NOT NULL, unverified INTEGER NOT NULL);
+CREATE TABLE lives (id INTEGER PRIMARY KEY, scope TEXT NOT NULL, key TEXT NOT NULL, code TEXT NOT NULL, view TEXT NOT NULL,
+                    name TEXT NOT NULL, finding BLOB NOT NULL, first TEXT NOT NULL, last TEXT NOT NULL, ended TEXT);
+CREATE INDEX open_lives ON lives (scope, ended);
+CREATE TABLE agreements (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, check_ TEXT NOT NULL, last TEXT NOT NULL,
+                         PRIMARY KEY (scope, view, zone, check_));
+"""
+
+
+def key_of(finding: Finding) -> str:
+    """What makes a finding the same from run to run."""
+    server = ""
+    if finding.code in ("auth.lame", "auth.serial-behind", "auth.serial-ahead", "auth.no-tcp") and finding.evidence:
+        server = finding.evidence[0].endpoint
+    return "|".join((finding.code, finding.view, finding.name, finding.type, finding.address or "", server))
+
+
+@contextmanager
+def _opened(path: Path, *, fresh: bool) -> Iterator[sqlite3.Connection]:
+    """A connection with a transaction of its own. Raises BadInput for a file that is no history."""
+    if not fresh and not path.is_file():
+        raise BadInput(f"{path}: there is no such history; audit --history FILE begins one")
+    try:
+        connection = sqlite3.connect(path, timeout=30, isolation_level=None)
+        try:
+            connection.execute("PRAGMA busy_timeout = 30000")
+            connection.execute("BEGIN IMMEDIATE")
+            (version,) = connection.execute("PRAGMA user_version").fetchone()
+            tables = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
+            if version == 0 and tables == 0:
+                for statement in filter(str.strip, _SCHEMA.split(";")):
+                    connection.execute(statement)
+                connection.execute(f"PRAGMA user_version = {VERSION}")
+            elif version != VERSION:
+                raise BadInput(f"{path} is no history of this version (it has version {version}, expected {VERSION})")
+            yield connection
+            connection.execute("COMMIT")
+        finally:
+            connection.close()
+    except sqlite3.Error as error:
+        raise BadInput(f"{path}: the history cannot be used: {error}") from None
+
+
+def add_run(
+    path: Path,
+    scope: str,
+    started: datetime,
+    seconds: float,
+    outcome: str,
+    findings: list[Finding],
+    zones: list[ZoneLine],
+) -> tuple[History, list[ZoneLine]]:
+    """Writes a run down and says how it stands to the ones before; the zones come back with their last agreements.
+
+    Raises BadInput.
+    """
+    at = started.isoformat()
+    encode, decode = msgspec.json.Encoder().encode, msgspec.json.Decoder(Finding).decode
+    weights = [finding.weight for finding in findings if finding.outcome != "unverified"]
+    unseen = {(one.view, one.name, one.type) for one in findings if one.outcome == "unverified"}
+    with _opened(path, fresh=True) as connection:
+        before = connection.execute("SELECT max(started) FROM runs WHERE scope = ?", (scope,)).fetchone()[0]
+        connection.execute(
+            "INSERT INTO runs (started, seconds, scope, outcome, faults, cautions, unverified) VALUES (?,?,?,?,?,?,?)",
+            (at, seconds, scope, outcome, weights.count("fault"), weights.count("caution"), len(unseen)),
+        )
+        query = "SELECT key, id, finding, first FROM lives WHERE scope = ? AND ended IS NULL"
+        open_lives = {key: (number, blob, first) for key, number, blob, first in connection.execute(query, (scope,))}
+        new: list[Finding] = []
+        standing: list[Since] = []
+        seen: set[str] = set()
+        for finding in findings:
+            key = key_of(finding)
+            if key in seen or finding.outcome == "unverified":
+                continue
+            seen.add(key)
+            if key in open_lives:
+                number, _, first = open_lives[key]
+                connection.execute("UPDATE lives SET last = ?, finding = ? WHERE id = ?", (at, encode(finding), number))
+            else:
+                first = at
+                new.append(finding)
+                connection.execute(
+                    "INSERT INTO lives (scope, key, code, view, name, finding, first, last) VALUES (?,?,?,?,?,?,?,?)",
+                    (scope, key, finding.code, finding.view, finding.name, encode(finding), at, at),
+                )
+            standing.append(
+                Since(
+                    code=finding.code, view=finding.view, name=finding.name, type=finding.type, address=finding.address,
+                    since=datetime.fromisoformat(first),
+                )
+            )  # fmt: skip
+        gone: list[Finding] = []
+        for key, (number, blob, _) in open_lives.items():
+            finding = decode(blob)
+            if key not in seen and (finding.view, finding.name, finding.type) not in unseen:
+                gone.append(finding)
+                connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
+        lines = [_agreed(connection, scope, line, started) for line in zones]
+    moment = datetime.fromisoformat(before) if before is not None else None
+    return History(before=moment, new=new if before is not None else [], gone=gone, standing=standing), lines
+
+
+def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started: datetime) -> ZoneLine:
+    """The zone with the moment at which each check last agreed, this run among them."""
+    last: dict[str, datetime] = {}
+    for check, tally in line.checks.items():
+        where = (scope, line.view, line.zone, check)
+        if tally.outcome == "agrees":
+            connection.execute("INSERT OR REPLACE INTO agreements VALUES (?,?,?,?,?)", (*where, started.isoformat()))
+            last[check] = started
+            continue
+        query = "SELECT last FROM agreements WHERE scope = ? AND view = ? AND zone = ? AND check_ = ?"
+        row = connection.execute(query, where).fetchone()
+        if row is not None:
+            last[check] = datetime.fromisoformat(row[0])
+    return msgspec.structs.replace(line, last_agreement=last)
+
+
+def runs_in(path: Path) -> list[Run]:
+    """Every run, the latest first. Raises BadInput."""
+    with _opened(path, fresh=False) as connection:
+        query = "SELECT started, seconds, scope, outcome, faults, cautions, unverified FROM runs ORDER BY started DESC, id DESC"
+        return [Run(datetime.fromisoformat(row[0]), *row[1:]) for row in connection.execute(query)]
+
+
+def lives_in(path: Path, pattern: str) -> list[Life]:
+    """The lives of findings whose code or name fits a shell pattern, the latest first. Raises BadInput."""
+    from fnmatch import fnmatchcase
+
+    found = []
+    with _opened(path, fresh=False) as connection:
+        query = "SELECT code, view, name, finding, first, last, ended FROM lives ORDER BY last DESC, id DESC"
+        for code, view, name, blob, first, last, ended in connection.execute(query):
+            if any(fnmatchcase(text, pattern) for text in (code, name, name.rstrip("."))):
+                text = msgspec.json.decode(blob, type=Finding).text
+                until = datetime.fromisoformat(ended) if ended is not None else None
+                found.append(
+                    Life(code, view, name, text, datetime.fromisoformat(first), datetime.fromisoformat(last), until)
+                )
+    return found

@@ -1,0 +1,152 @@
+"""The journal of a watch: every sighting as a line of JSON, written as it comes, so that a watch survives a crash.
+
+Strategy: the first line says what is watched and where; the others are sightings in the order in which they were made. A last
+line that was cut off in the middle, as a crash leaves one, is dropped; anything else that does not fit is an error.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import IO
+
+import msgspec
+
+from salt_mirror.checks.settling.watch import Goal, Sighting, Slot, Watch
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.records import BadRecord, rdata_from_text, rdata_text, type_from_text, type_text
+from salt_mirror.estate.errors import BadInput
+
+VERSION = "salt-mirror/journal/1"
+
+
+class GoalLine(msgspec.Struct, frozen=True):
+    """A goal as it is written: name and type, the values in presentation form, and whether there may be others."""
+
+    name: str
+    type: str
+    values: list[str]
+    among_others: bool = False
+
+
+class Head(msgspec.Struct, frozen=True):
+    """The first line: what is watched. `began_at` in seconds since 1970; `bound_s` what the budget gave."""
+
+    journal: str
+    began_at: float
+    goals: list[GoalLine]
+    bound_s: int | None = None
+
+
+class Line(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One sighting of one goal (by its place in the head) at one vantage."""
+
+    at: float
+    vantage: str
+    kind: str
+    goal: int
+    state: str
+    values: list[str] = []
+    exists: bool = True
+    ttl: int | None = None
+    trouble: str | None = None
+    peeked: bool = False
+    settled: bool = False
+
+
+def goal_line(goal: Goal) -> GoalLine:
+    """A goal as it is written."""
+    values = sorted(rdata_text(goal.rdtype, value) for value in goal.values)
+    return GoalLine(to_text(goal.name), type_text(goal.rdtype), values, goal.among_others)
+
+
+def goal_in(line: GoalLine) -> Goal:
+    """A goal as it was written. Raises ValueError."""
+    rdtype = type_from_text(line.type)
+    values = frozenset(rdata_from_text(rdtype, text) for text in line.values)
+    return Goal(from_text(line.name), rdtype, values, line.among_others)
+
+
+class Journal:
+    """A journal that is being written. Every line is flushed."""
+
+    def __init__(self, path: Path, goals: list[Goal], began_at: float, bound_s: int | None, *, again: bool) -> None:
+        """`again`: the file is there, sound, and goes on."""
+        self._goals = {goal: number for number, goal in enumerate(goals)}
+        try:
+            self._file: IO[bytes] = path.open("ab" if again else "xb")
+        except FileExistsError:
+            raise BadInput(
+                f"--journal: {path} is there already; --resume goes on with it, or name another file"
+            ) from None
+        except OSError as error:
+            raise BadInput(f"--journal: {path} cannot be written: {error.strerror}") from None
+        if not again:
+            self._write(Head(VERSION, began_at, [goal_line(goal) for goal in goals], bound_s))
+
+    def add(self, slot: Slot, sighting: Sighting) -> None:
+        """Writes a sighting down."""
+        goal = slot.goal
+        self._write(
+            Line(
+                sighting.at, slot.vantage.server.label, "cache" if slot.vantage.cache else "authoritative",
+                self._goals[goal], slot.state, [rdata_text(goal.rdtype, value) for value in sighting.values],
+                sighting.exists, sighting.ttl, sighting.trouble, sighting.peeked, slot.settled_at is not None,
+            )
+        )  # fmt: skip
+
+    def _write(self, line: msgspec.Struct) -> None:
+        try:
+            self._file.write(msgspec.json.encode(line) + b"\n")
+            self._file.flush()
+        except OSError as error:
+            raise BadInput(f"--journal: it cannot be written any more: {error.strerror}") from None
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._file.close()
+
+
+def read_journal(path: Path) -> tuple[Head, list[Line]]:
+    """A journal's head and its sightings; a last line that was cut off is taken away from the file. Raises BadInput."""
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        raise BadInput(f"{path}: cannot be read: {error.strerror}") from None
+    whole, _, torn = raw.rpartition(b"\n")
+    lines = whole.split(b"\n") if whole else []
+    if not lines:
+        raise BadInput(f"{path}: is no journal: its first line is missing")
+    try:
+        head = msgspec.json.decode(lines[0], type=Head)
+        if head.journal != VERSION:
+            raise BadInput(f"{path}: is a journal of another version ({head.journal}); expected {VERSION}")
+    except msgspec.DecodeError as error:
+        raise BadInput(f"{path}, line 1: is no head of a journal: {error}") from None
+    found = []
+    for number, text in enumerate(lines[1:], 2):
+        try:
+            found.append(msgspec.json.decode(text, type=Line))
+        except msgspec.DecodeError as error:
+            raise BadInput(f"{path}, line {number}: is no sighting: {error}") from None
+    if torn:
+        with path.open("r+b") as file:
+            file.truncate(len(whole) + 1)
+    return head, found
+
+
+def replay(watch: Watch, goals: list[Goal], lines: list[Line], path: Path) -> None:
+    """Tells a watch what a journal has seen. Raises BadInput for values that are none."""
+    slots = {(slot.vantage.server.label, slot.vantage.cache, slot.goal): slot for slot in watch.slots}
+    for number, line in enumerate(lines, 2):
+        if not 0 <= line.goal < len(goals):
+            raise BadInput(f"{path}, line {number}: there is no goal {line.goal}")
+        goal = goals[line.goal]
+        slot = slots.get((line.vantage, line.kind == "cache", goal))
+        if slot is None:
+            continue  # a vantage that is not watched any more
+        try:
+            values = tuple(sorted(rdata_from_text(goal.rdtype, text) for text in line.values))
+        except (BadRecord, ValueError) as error:
+            raise BadInput(f"{path}, line {number}: {error}") from None
+        slot.asked += 1
+        watch.take(slot, Sighting(line.at, values, line.exists, line.ttl, line.trouble, line.peeked))

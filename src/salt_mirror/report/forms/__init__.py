@@ -1,0 +1,1 @@
+"""The forms of a report as a file."""

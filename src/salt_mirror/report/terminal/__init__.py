@@ -1,0 +1,1 @@
+"""Reports on a terminal, or as plain text in a pipe."""

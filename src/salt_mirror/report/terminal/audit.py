@@ -1,0 +1,163 @@
+"""The audit on a terminal: the verdict, a line for each zone, then what differs with its causes, then the rest as counts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TextIO
+
+from rich.text import Text
+
+from salt_mirror.checks.soa import duration
+from salt_mirror.checks.audit.lines import Audit, Life, Run, Tally
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.document import Report
+from salt_mirror.report.forms.text import about, since_of
+from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
+from salt_mirror.report.terminal.page import Page
+
+
+def verdict(report: Report) -> str:
+    """The first line: whether the estate is sound."""
+    faults, cautions = len(report.weighing("fault")), len(report.weighing("caution"))
+    audit = report.audit
+    zones = audit.zones if isinstance(audit, Audit) else []
+    sound = sum(line.outcome == "agrees" for line in zones)
+    begin = "Interrupted. So far: " if report.interrupted else ""
+    parts = [
+        f"{begin}{sound} of {len(zones)} zones are sound" if len(zones) != 1 else f"{begin}{sound} of 1 zone is sound"
+    ]
+    parts.append(f"{faults:,} {'fault' if faults == 1 else 'faults'}" if faults else "no faults")
+    if cautions:
+        parts.append(f"{cautions:,} {'caution' if cautions == 1 else 'cautions'}")
+    if report.unverified:
+        parts.append(f"{len(report.unverified):,} could not be verified")
+    return "; ".join([parts[0], ", ".join(parts[1:])]) + "."
+
+
+def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything: bool, accepted: bool) -> None:
+    """Prints an audit: three lines for a clean estate, with what differs below them for any other."""
+    audit = report.audit
+    assert isinstance(audit, Audit)
+    page = Page(report, file, several_views=len({line.view for line in audit.zones}) > 1)
+    style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
+    page.line(Text(verdict(report), style=style))
+    asked, saved = report.counts.questions, audit.saved
+    facts = (
+        f"{report.title} · {asked:,} questions in {report.seconds:.1f} s; {saved:,} more were saved, since "
+        f"several checks had them"
+    )
+    page.line(Text(clean(facts), style="dim"))
+    page.line(Text(clean(_sides(report, audit)), style="dim"))
+    if faults_alone:
+        _history(report, audit, page)
+        page.faults(everything=everything)
+        return
+    for remark in [*report.remarks, *audit.nothing]:
+        page.line(Text(f"Note: {clean(remark)}", style="dim"))
+    if report.findings or everything:
+        page.line()
+        _zones(audit, file)
+    _history(report, audit, page)
+    page.faults(everything=everything)
+    page.unverified(everything=everything)
+    page.cautions(everything=everything)
+    if accepted and audit.accepted:
+        page.line()
+        page.line(Text(f"ACCEPTED: {len(audit.accepted):,}", style="bold cyan"))
+        for one in audit.accepted:
+            until = f" until {one.until.isoformat()}" if one.until is not None else ""
+            page.line(f"{one.finding.code}  {one.finding.name}{until}: {clean(one.reason)}", 8)
+            page.line(Text(clean(one.finding.text), style="dim"), 16)
+    page.notes(everything=everything)
+
+
+def _sides(report: Report, audit: Audit) -> str:
+    """The third line: what is set aside, and how this run stands to the last."""
+    parts = []
+    if audit.history is not None:
+        before = audit.history.before
+        parts.append(
+            f"since {before:%Y-%m-%d %H:%M} UTC: {len(audit.history.new)} new, {len(audit.history.gone)} gone"
+            if before is not None
+            else "the first run in this history"
+        )
+    if audit.accepted:
+        parts.append(f"{len(audit.accepted)} accepted (--accepted lists them)")
+    notes = len(report.weighing("note"))
+    if notes:
+        parts.append(f"{notes} {'note' if notes == 1 else 'notes'} (--all shows them)")
+    return " · ".join(parts) or "nothing is set aside"
+
+
+def _history(report: Report, audit: Audit, page: Page) -> None:
+    history = audit.history
+    if history is None or history.before is None or not (history.new or history.gone):
+        return
+    page.line()
+    page.line(Text(f"SINCE {history.before:%Y-%m-%d %H:%M} UTC", style="bold"))
+    for word, style, found in (("new", "bold red", history.new), ("gone", "green", history.gone)):
+        for one in found:
+            if one.weight != "note":
+                page.line(Text.assemble((f"{word:<8}", style), f"{one.code}  {one.name}  {one.address or one.type}"), 8)
+    since = since_of(report)
+    ages = [
+        (round((report.started - moment).total_seconds()), one)
+        for one in report.weighing("fault")
+        if (moment := since.get(about(one))) is not None and moment < report.started
+    ]
+    if ages:
+        longest, one = max(ages, key=lambda pair: pair[0])
+        page.line(f"standing {len(ages)} faults, the longest for {duration(longest)}: {one.code} {one.name}", 8)
+
+
+def _zones(audit: Audit, file: TextIO) -> None:
+    checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
+    table = table_of("zone", "view", *checks)
+    for line in audit.zones:
+        table.add_row(line.zone, clean(line.view), *(_cell(line.checks.get(check)) for check in checks))
+    print_table(console_for(file), table)
+
+
+def _cell(tally: Tally | None) -> Text:
+    if tally is None:
+        return Text("-", style="dim")
+    style = {"agrees": "green", "unverified": "yellow", "differs": "bold red"}[tally.outcome]
+    parts = [f"{tally.agrees:,} of {tally.total:,}"] if tally.total > 1 else []
+    parts += [f"{tally.faults} {'fault' if tally.faults == 1 else 'faults'}"] if tally.faults else []
+    parts += [f"{tally.unverified} unverified"] if tally.unverified else []
+    parts += [f"{tally.cautions} {'caution' if tally.cautions == 1 else 'cautions'}"] if tally.cautions else []
+    return Text(", ".join(parts) or "sound", style=style)
+
+
+def print_runs(runs: Iterable[Run], file: TextIO) -> None:
+    """The audits of the past, the latest first."""
+    table = table_of("started (UTC)", "outcome", "faults", "cautions", "unverified", "took", "of")
+    rows = list(runs)
+    for run in rows:
+        table.add_row(
+            f"{run.started:%Y-%m-%d %H:%M:%S}", run.outcome, str(run.faults), str(run.cautions), str(run.unverified),
+            f"{run.seconds:.1f} s", clean(run.scope) or "everything",
+        )  # fmt: skip
+    console = console_for(file)
+    console.print(f"{len(rows)} {'run' if len(rows) == 1 else 'runs'}." if rows else "No run yet.")
+    print_table(console, table)
+
+
+def print_lives(lives: Iterable[Life], pattern: str, file: TextIO) -> None:
+    """When findings were seen, the latest first."""
+    console = console_for(file)
+    rows = list(lives)
+    standing = sum(life.ended is None for life in rows)
+    console.print(
+        Text(f"{len(rows)} {'life' if len(rows) == 1 else 'lives'} of {clean(pattern)}; {standing} still standing.")
+    )
+    for life in rows:
+        stood = duration(round((life.last - life.first).total_seconds()))
+        end = "still standing" if life.ended is None else f"gone at {life.ended:%Y-%m-%d %H:%M:%S} UTC"
+        view = f"  [{clean(life.view)}]" if life.view else ""
+        console.print(
+            Text(
+                f"        {life.code}  {life.name}{view}: first seen {life.first:%Y-%m-%d %H:%M:%S} UTC, for {stood}, {end}"
+            )
+        )
+        console.print(Text(f"                {clean(life.text)}", style="dim"))

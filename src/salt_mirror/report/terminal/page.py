@@ -1,0 +1,273 @@
+"""The report on a terminal, or as plain text in a pipe: the answer first, then what differs, then what is not known.
+
+Strategy: the same words in both; colour and wrapping come from Rich and only where it finds a terminal. Everything that
+came from the network is in RFC 1035 presentation form by now, printable ASCII alone; labels of the estate are cleaned here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from itertools import groupby
+from typing import TextIO
+
+from rich.console import Console
+from rich.text import Text
+
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.reverse import address_of, address_text
+from salt_mirror.findings import CATALOGUE, Evidence, Finding
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.document import MOST_SHEETS, Report, Subject
+
+_COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
+_FEW = 3
+_HOW = {"transfer": ", by transfer", "tls": ", over TLS", "https": ", over HTTPS"}
+_NO_SUCH_TYPE = "nothing of this type"
+
+
+def print_report(
+    report: Report,
+    file: TextIO,
+    agreeing: Iterable[Subject] = (),
+    *,
+    several_views: bool = False,
+    faults_alone: bool = False,
+    everything: bool = False,
+) -> None:
+    """Prints a report: with `faults_alone` the answer and the faults, with `everything` notes and `agreeing` subjects as well.
+
+    With `several_views` each subject is shown with its view.
+    """
+    page = Page(report, file, several_views=several_views)
+    page.answer()
+    page.faults(everything=everything)
+    if not faults_alone:
+        page.unverified(everything=everything)
+        page.cautions(everything=everything)
+        if report.vantages:
+            from salt_mirror.report.terminal.vantages import print_vantages
+
+            page.notes(everything=True)
+            print_vantages(report.vantages, page.line, file)
+        if not report.legs and not report.tests and not report.vantages:
+            page.rest(agreeing, everything=everything)
+        if report.tests:
+            from salt_mirror.report.terminal.trees import print_tests
+
+            page.notes(everything=everything)
+            print_tests(report.tests, page.line, everything=everything)
+        if report.legs:
+            from salt_mirror.report.terminal.legs import print_legs
+
+            print_legs(report.legs, page.line, file, everything=everything)
+        if report.sheets:
+            from salt_mirror.report.terminal.sheets import print_sheets
+
+            print_sheets(report.sheets, page.line, file, several_views=several_views, everything=everything)
+
+
+_UNITS = {
+    "pairs": ("address", "addresses", "agrees", "agree"),
+    "rollcall": ("record set", "record sets", "is as expected", "are as expected"),
+    "mail": ("domain", "domains", "takes mail as it should", "take mail as they should"),
+    "services": ("service", "services", "is sound", "are sound"),
+    "compare": ("record set", "record sets", "is as before", "are as before"),
+    "settle": ("vantage", "vantages", "has settled", "have settled"),
+    "descend": ("name", "names", "is found", "are found"),
+    "authority": ("zone", "zones", "has a sound authority", "have a sound authority"),
+}
+"""What a command counts, and what it says of those that are sound."""
+
+
+def headline(report: Report) -> str:
+    """The first line: the answer in one sentence."""
+    if report.says:
+        return f"Interrupted. So far: {report.says}" if report.interrupted else report.says
+    counts = report.counts
+    one, several, is_so, are_so = _UNITS[report.command]
+    total = counts.agrees + counts.differs + counts.unverified
+    parts = [f"{counts.agrees:,} of {_many(total, one, several)} {is_so if 1 in (total, counts.agrees) else are_so}"]
+    if counts.differs:
+        parts.append(f"{counts.differs:,} {'differs' if counts.differs == 1 else 'differ'}")
+    if counts.unverified:
+        parts.append(f"{counts.unverified:,} could not be verified")
+    line = "; ".join(parts) + "."
+    return f"Interrupted. So far: {line}" if report.interrupted else line
+
+
+class Page:
+    """A report on its way to a terminal or a pipe, part by part."""
+
+    def __init__(self, report: Report, file: TextIO, *, several_views: bool) -> None:
+        self._report = report
+        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+        self._wrap = self._console.is_terminal
+        self._views = several_views
+        self._units = _UNITS.get(report.command, ("subject", "subjects"))[:2]
+
+    def line(self, text: Text | str = "", indent: int = 0) -> None:
+        """Prints a line, wrapped behind its indent on a terminal."""
+        text = Text(text) if isinstance(text, str) else text
+        if not self._wrap or not indent:
+            self._console.print(Text(" " * indent) + text, soft_wrap=True)
+            return
+        width = max(self._console.width - indent, 40)
+        for number, piece in enumerate(text.wrap(self._console, width - 2)):
+            self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+
+    def _heading(self, words: str, style: str) -> None:
+        self.line()
+        self.line(Text(words, style=style))
+
+    def answer(self) -> None:
+        report = self._report
+        style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
+        self.line(Text(headline(report), style=style))
+        facts = [report.title or "no estate", f"{_many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
+        if report.counts.spared:
+            facts.append(f"{report.counts.spared:,} more answered from transferred zones")
+        if report.counts.strays:
+            facts.append(
+                f"{report.counts.strays:,} stray {'reply' if report.counts.strays == 1 else 'replies'} ignored"
+            )
+        facts += [
+            _many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
+        ]
+        self.line(Text(" · ".join(map(clean, facts)), style="dim"))
+        for remark in report.remarks:
+            self.line(Text("Note: " + clean(remark), style="dim"))
+
+    def faults(self, *, everything: bool) -> None:
+        faults = self._report.weighing("fault")
+        if faults:
+            self._heading(f"DIFFERS: {_many(len(faults), 'fault')}", "bold red")
+        causes = [finding.cause for finding in faults]
+        for cause in dict.fromkeys(filter(None, causes)):
+            self.line()
+            self.line(Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")))
+            for finding in faults:
+                if finding.cause == cause:
+                    self.line(self._place(finding), 8)
+                    self.line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
+        # A whole sheet and a tree of tests show what the servers said; an audit is short, and its reports have it all.
+        shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(
+            self._report.tests or self._report.audit
+        )
+        for finding in faults:
+            if finding.cause and not everything:
+                continue  # told above, with what mends it
+            self.line()
+            self._finding(finding, evidence=everything or not shown_whole)
+
+    def _place(self, finding: Finding) -> str:
+        address = f"  {finding.address or finding.type}"
+        view = f"  [{clean(finding.view)}]" if self._views and finding.view else ""
+        return f"{finding.name}{address}{view}"
+
+    def cautions(self, *, everything: bool) -> None:
+        cautions = self._report.weighing("caution")
+        if cautions:
+            self._heading(f"WILL BITE: {_many(len(cautions), 'caution')}", "bold yellow")
+        for finding in cautions:
+            self.line()
+            self._finding(finding, evidence=everything)
+
+    def _finding(self, finding: Finding, *, evidence: bool) -> None:
+        head = Text.assemble(
+            (f"{finding.weight:<8}", _COLOURS[finding.weight]),
+            (CATALOGUE[finding.code].title, "bold"),
+            f"  {self._place(finding)}",
+        )
+        self.line(head)
+        self.line(clean(finding.text), 8)
+        if evidence:
+            for line in _evidence_lines(finding.evidence, finding.type):
+                self.line(Text(line, style="dim"), 8)
+        if finding.remedy:
+            self.line(Text.assemble(("mend    ", "green"), finding.remedy), 8)
+
+    def unverified(self, *, everything: bool) -> None:
+        findings = sorted(self._report.unverified, key=lambda finding: finding.cause)
+        if not findings:
+            return
+        subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
+        self._heading(f"COULD NOT BE VERIFIED: {_many(subjects, *self._units)}, and why", "bold yellow")
+        for cause, group in groupby(findings, key=lambda finding: finding.cause):
+            members = list(group)
+            self.line()
+            self.line(Text(clean(cause), style="yellow"))
+            shown = members if everything else members[:_FEW]
+            for finding in shown:
+                self.line(self._place(finding), 8)
+            if len(members) > len(shown):
+                self.line(f"and {len(members) - len(shown):,} more (--all lists them)", 8)
+            for line in _evidence_lines(members[0].evidence, members[0].type):
+                self.line(Text(line, style="dim"), 8)
+
+    def notes(self, *, everything: bool) -> None:
+        """The notes, if everything is wanted."""
+        notes = self._report.weighing("note") if everything else []
+        if notes:
+            self._heading(f"NOTES: {len(notes):,}", "bold cyan")
+        for finding in notes:
+            self.line(clean(finding.text), 8)
+
+    def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
+        report, notes = self._report, self._report.weighing("note")
+        if not everything:
+            folded = [_many(report.counts.agrees, *self._units) + " in agreement"] if report.counts.agrees else []
+            folded += [_many(len(notes), "note")] if notes else []
+            if folded:
+                self.line()
+                self.line(Text(f"Not shown: {' and '.join(folded)} (--all shows them).", style="dim"))
+            return
+        self.notes(everything=True)
+        if report.counts.agrees:
+            self._heading(f"AGREES: {_many(report.counts.agrees, *self._units)}", "bold green")
+        for subject in agreeing:
+            view = f"  [{clean(subject.view)}]" if self._views and subject.view else ""
+            self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
+
+
+def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
+    """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
+    said: dict[tuple[str, str, str], list[str]] = {}
+    families = {"A": "AAAA", "AAAA": "A"}
+    for one in evidence:
+        words = _said(one)
+        if words == _NO_SUCH_TYPE and one.question.endswith(" " + families.get(rdtype, "-")):
+            continue
+        how = (
+            _HOW.get(one.over, "")
+            if one.trouble
+            else "authoritative" + _HOW.get(one.over, "")
+            if one.authoritative
+            else ""
+        )
+        key = (_asked(one.question), words, how)
+        said.setdefault(key, []).append(clean(one.server))
+    rows = [
+        (", ".join(dict.fromkeys(who)) + (f" ({how})" if how else ""), f"{question}: {words}")
+        for (question, words, how), who in said.items()
+    ]
+    width = max((len(who) for who, _ in rows), default=0)
+    return [f"{who:<{width}}  {told}" for who, told in rows]
+
+
+def _asked(question: str) -> str:
+    """A question for people: `PTR of 10.77.20.12` in place of the reverse name."""
+    name, _, rdtype = question.rpartition(" ")
+    address = address_of(from_text(name))
+    return f"{rdtype} of {address_text(address) if address is not None else name}"
+
+
+def _said(one: Evidence) -> str:
+    if one.values:
+        return ", ".join(one.values)
+    if one.trouble:
+        return one.trouble
+    return "no such name" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
+
+
+def _many(number: int, one: str, several: str | None = None) -> str:
+    return f"{number:,} {one if number == 1 else several or one + 's'}"

@@ -1,0 +1,168 @@
+"""The sheets of `authority` on a terminal: the SOA, a row for each server, the name servers.
+
+Strategy: a sheet is proof, not news; it comes after the findings. Tables are Rich's, without colour that carries meaning.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import TextIO
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from salt_mirror.checks.tests import ServerRow, Sheet
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.document import MOST_SHEETS
+
+_MOST_ROWS = 24
+_PIPED_WIDTH = 200
+
+
+def print_sheets(
+    sheets: list[Sheet],
+    line: Callable[..., None],
+    file: TextIO,
+    *,
+    several_views: bool,
+    everything: bool,
+) -> None:
+    """Prints sheets: all of a few, and a line for each of many unless `everything` is wanted."""
+    console = console_for(file)
+    if len(sheets) > MOST_SHEETS and not everything:
+        line()
+        line(Text(f"The zones ({len(sheets)}; name one, or --all, for its whole sheet):", style="bold"))
+        print_table(console, _overview(sheets))
+        return
+    for sheet in sheets:
+        if not sheet.servers:
+            continue
+        line()
+        view = f"  [{clean(sheet.view)}]" if several_views and sheet.view else ""
+        line(
+            Text.assemble(
+                ("ZONE ", "dim"), (sheet.zone, "bold"), view, f"  {clean(sheet.says)}" if sheet.servers else ""
+            )
+        )
+        if sheet.soa:
+            print_table(console, _soa(sheet))
+            for words in sheet.sums:
+                line(words, 8)
+        line()
+        rows = sheet.servers if everything else _notable(sheet.servers)
+        print_table(console, _servers(rows))
+        if len(rows) < len(sheet.servers):
+            line(f"and {len(sheet.servers) - len(rows):,} more of the same kind (--all shows them)", 8)
+        line(f"Content: {sheet.content or 'not compared: no two servers have the same version'}.", 8)
+        if sheet.name_servers or sheet.parent_says:
+            line()
+            if sheet.name_servers:
+                print_table(console, _name_servers(sheet))
+            above = f"{sheet.parent} {sheet.parent_says}" if sheet.parent else f"Parent: {sheet.parent_says}"
+            line(clean(above) + ".", 8)
+
+
+def console_for(file: TextIO) -> Console:
+    """A console for tables: as wide as the terminal, and wide enough for anything in a pipe."""
+    console = Console(file=file, highlight=False, markup=False, emoji=False)
+    if not console.is_terminal:
+        console = Console(file=file, highlight=False, markup=False, emoji=False, width=_PIPED_WIDTH)
+    return console
+
+
+def print_table(console: Console, table: Table) -> None:
+    """A table behind an indent, its lines without spaces at the end."""
+    width = max(60, console.width - 8)
+    for pieces in console.render_lines(table, console.options.update(width=width), pad=False):
+        text = Text("        ")
+        for piece in pieces:
+            text.append(piece.text, piece.style)
+        text.rstrip()
+        console.print(text, soft_wrap=True)
+
+
+def table_of(*headings: str) -> Table:
+    """A table with these headings; numbers stand to the right."""
+    table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, header_style="bold")
+    for heading in headings:
+        right = heading in ("serial", "ms")
+        table.add_column(heading, justify="right" if right else "left", overflow="fold", no_wrap=right)
+    return table
+
+
+def _overview(sheets: Iterable[Sheet]) -> Table:
+    table = table_of("zone", "view", "outcome", "servers", "parent")
+    for sheet in sheets:
+        above = f"{sheet.parent} {sheet.parent_says}" if sheet.parent else sheet.parent_says
+        table.add_row(sheet.zone, clean(sheet.view), sheet.outcome, clean(sheet.says), clean(above))
+    return table
+
+
+def _soa(sheet: Sheet) -> Table:
+    table = Table(box=None, show_header=False, pad_edge=False)
+    for one in sheet.soa:
+        unit = " s" if one.reads and one.field not in ("serial", "mailbox", "primary") else ""
+        judgement = Text("out of bounds", style="bold yellow") if one.judgement else Text()
+        table.add_row(Text(one.field, style="bold"), one.value + unit, one.reads, judgement)
+    return table
+
+
+def _notable(rows: list[ServerRow]) -> list[ServerRow]:
+    """All rows of a few; of many those that are not like the others first, then the others up to a screenful."""
+    if len(rows) <= _MOST_ROWS:
+        return rows
+    odd = [row for row in rows if row.state != "authoritative" or row.behind]
+    return (odd + [row for row in rows if row not in odd])[:_MOST_ROWS]
+
+
+def _servers(rows: list[ServerRow]) -> Table:
+    table = table_of("server", "reached at", "listed by", "state", "serial", "version", "ms", "TCP", "EDNS", "offers")
+    for row in rows:
+        offers = [words for words, true in (("recursion", row.recursion), ("transfer", row.transfer)) if true]
+        edns = f"{row.edns}{', cookie' if row.cookies else ''}" if row.edns is not None else "no" if row.rtt_ms else ""
+        table.add_row(
+            clean(row.server) + _as(row),
+            row.endpoint,
+            ", ".join(row.listed),
+            Text(clean(_state(row)), style="" if row.state == "authoritative" else "bold red"),
+            str(row.serial) if row.serial is not None else "",
+            _version(row),
+            f"{row.rtt_ms:.1f}" if row.rtt_ms is not None else "",
+            "yes" if row.tcp == "answers" else "no",
+            edns,
+            ", ".join(offers) or "nothing",
+        )
+    return table
+
+
+def _as(row: ServerRow) -> str:
+    names = [name.rstrip(".") for name in row.names if row.server not in (name.rstrip("."), name.split(".")[0])]
+    return f" ({', '.join(names)})" if names else ""
+
+
+def _state(row: ServerRow) -> str:
+    if row.state == "authoritative":
+        return row.state
+    return f"lame: {row.state}" if row.state != "unknown" else row.udp
+
+
+def _version(row: ServerRow) -> str:
+    if row.behind is None:
+        return ""
+    if row.behind == 0:
+        return "newest"
+    return f"{row.behind:,} behind" if row.behind > 0 else f"{-row.behind:,} ahead"
+
+
+def _name_servers(sheet: Sheet) -> Table:
+    table = table_of("name server", "listed by", "addresses in its zone", "glue at the parent")
+    for one in sheet.name_servers:
+        table.add_row(
+            one.name,
+            ", ".join(one.listed),
+            ", ".join(one.addresses) or clean(one.trouble) or "none",
+            ", ".join(one.glue),
+        )
+    return table
