@@ -13,14 +13,15 @@ import tempfile
 import time
 from pathlib import Path
 
+from support.realservers import nsd
+
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
 
-from realservers import nsd
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.traffic.engine import Engine
 
 HOSTS = 50_000
 ROUNDS = 15

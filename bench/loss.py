@@ -13,9 +13,9 @@ sys.path.insert(0, str(Path(__file__).parent))
 
 import world
 
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
 

@@ -16,11 +16,11 @@ import tempfile
 import time
 from pathlib import Path
 
+from support.realservers import nsd
+
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
-
-from realservers import nsd
 
 ROUNDS = 5
 PEAK = "import resource,sys; from pathlib import Path; from salt_mirror.estate.model import load_estate; "

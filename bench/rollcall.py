@@ -11,15 +11,18 @@ import tempfile
 import time
 from pathlib import Path
 
+from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.report.document import now
+from support.realservers import nsd
+
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
 
-from realservers import nsd
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.rollcall.judging import Roll, call_roll
+from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.rollcall.scope import expected_sets
-from salt_mirror.cli.opening import quiet_collector
+from salt_mirror.cli.running import quiet_collector
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.model import load_estate
@@ -48,10 +51,10 @@ def main() -> None:
                 before = time.perf_counter()
                 estate = load_estate(estate_file)
                 read = time.perf_counter()
-                roll = Roll()
+                roll = Roll(expected_sets(estate, None), Atlas(estate))
                 with Engine() as engine:
                     runner = Runner(engine)
-                    call_roll(expected_sets(estate, None), Atlas(estate), runner, roll, lambda: None)
+                    carry_out(roll, Setting(now()), runner)
                 after = time.perf_counter()
                 if roll.count("agrees") != len(roll.called) or len(roll.called) < RECORDS:
                     raise SystemExit(f"not everything agreed: {roll.count('agrees')} of {len(roll.called)}")

@@ -11,13 +11,14 @@ import tempfile
 import time
 from pathlib import Path
 
+from support.realservers import nsd
+
 sys.path.insert(0, str(Path(__file__).parent))
 
 import dns.query
 import dns.zone
 import world
 
-from realservers import nsd
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Server

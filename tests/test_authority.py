@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import socket
-import time
-from collections.abc import Callable
 from contextlib import ExitStack
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,21 +16,23 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-import realservers
-from conftest import Outcome
-from salt_mirror.checks.soa import duration, judge, mailbox, negative_ttl
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.soa import judge, negative_ttl
+from salt_mirror.checks.wording import duration, mailbox
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import Soa
 from salt_mirror.dns.serials import CIRCLE, ahead, newest, serial_date, serial_moment
 from salt_mirror.dns.special import is_private, undelegated
-from salt_mirror.findings import CATALOGUE
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIn, StandIns
-from test_servers import KEY
+from support import realservers
+from support.estates import found, lay_out
+from support.program import Outcome, Run
+from support.servers import KEY
+from support.waiting import until
 
 World = tuple[Path, dict[str, StandIn]]
-Run = Callable[..., Outcome]
 SERIALS = st.integers(0, CIRCLE - 1)
 HALF = CIRCLE // 2
 
@@ -148,21 +148,6 @@ def test_what_is_no_zone_is_answered_plainly(run: Run, world: World, zone: str, 
 
 
 HEAD = "$TTL 300\n@ SOA ns1 h {serial} 7200 1800 1209600 300\n"
-
-
-def lay_out(
-    path: Path, zone: str, servers: dict[str, int], more: str = "", reach: dict[str, str] | None = None
-) -> None:
-    """An estate of one zone with servers by label and port; published addresses by where they are reached."""
-    labels = ", ".join(f'"{label}"' for label in servers)
-    text = f'{more}\n[[zones]]\nname = "{zone}"\nview = "public"\nservers = [{labels}]\n'
-    text += "".join(f'[servers.{label}]\naddress = "127.0.0.1"\nport = {port}\n' for label, port in servers.items())
-    text += "[reach]\n" + "".join(f'"{address}" = "{place}"\n' for address, place in (reach or {}).items())
-    path.write_text(text, encoding="utf-8")
-
-
-def found(done: Outcome) -> list[str]:
-    return sorted(finding["code"] for finding in done.report["findings"])
 
 
 LAME = {
@@ -404,18 +389,14 @@ def test_knot_nsd_bind_and_powerdns_in_one_estate(run: Run, tmp_path: Path) -> N
         notify = dns.message.make_query(origin, "SOA")
         notify.set_opcode(dns.opcode.NOTIFY)
         dns.query.udp(notify, second.host, port=second.port, timeout=5)
-        for _ in range(50):
-            followed = look()
-            if followed.out.count("auth.serial-behind") == 2:
-                break
-            time.sleep(0.1)
-        rows = {row["server"]: row for row in followed.report["sheets"][0]["servers"]}
+        until(lambda: look().out.count("auth.serial-behind") == 2)
+        rows = {row["server"]: row for row in look().report["sheets"][0]["servers"]}
         assert rows["nsd"]["serial"] == rows["knot"]["serial"] < 100
         assert rows["bind"]["behind"] == rows["pdns"]["behind"] == (rows["knot"]["serial"] + 1)
 
 
 def test_every_code_of_the_two_commands_is_in_the_catalogue_with_a_weight() -> None:
-    weights = {code: entry.weight for code, entry in CATALOGUE.items() if code.startswith(("auth.", "cut."))}
+    weights = {code: entry.weight for code, entry in catalogue().items() if code.startswith(("auth.", "cut."))}
     assert weights["auth.open-transfer"] == weights["auth.open-recursion"] == weights["auth.few-servers"] == "caution"
     assert {weights[code] for code in ("auth.lame", "auth.glue-wrong", "auth.edited-apart", "auth.expire-short")} == {
         "fault"

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import subprocess
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
 import salt_mirror
-from conftest import FLAGS, PROGRAM, Outcome, interrupt
+from support.program import Run, begin, interrupt
 
 
-def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Callable[..., Outcome]) -> None:
+def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Run) -> None:
     done = run("demo", timeout=240)
     assert done.status == 0
     assert done.out.startswith("Gullmarsh Saltworks is up")
@@ -19,9 +18,8 @@ def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Callable
     assert "Traceback" not in done.out + done.err
 
 
-def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Callable[..., Outcome], tmp_path: Path) -> None:
-    command = [str(PROGRAM), "demo", "--stay", "--folder", str(tmp_path / "gullmarsh")]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, encoding="utf-8", creationflags=FLAGS)
+def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Run, tmp_path: Path) -> None:
+    process = begin("demo", "--stay", "--folder", str(tmp_path / "gullmarsh"), stdout=subprocess.PIPE)
     try:
         assert process.stdout is not None
         words = process.stdout.readline().split()
@@ -33,7 +31,7 @@ def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Callable[..., O
         assert process.wait(10) in (0, 0xC000013A)
 
 
-def test_help_and_version_tell_what_there_is(run: Callable[..., Outcome]) -> None:
+def test_help_and_version_tell_what_there_is(run: Run) -> None:
     assert run("--version").out.strip() == f"salt-mirror {salt_mirror.__version__}"
     done = run("--help")
     assert "pairs" in done.out and "demo" in done.out

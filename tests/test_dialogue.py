@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from conftest import Table
 from salt_mirror.dns.dialogue import Dialogue, Runner, together
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import A
+from support.tables import Table
 
 SERVER = Server("one", bytes((127, 0, 0, 1)))
 

@@ -6,13 +6,13 @@ import time
 
 import pytest
 
-from conftest import server_of
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, MX, NS, A
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
+from support.servers import server_of
 
 ORIGIN = from_text("gullmarsh.example")
 ZONE = """$TTL 300
@@ -131,7 +131,8 @@ def test_a_server_that_comes_back_is_asked_again(standins: StandIns) -> None:
     standin = standins.add([read_zone(ZONE, "gullmarsh.example")])
     standin.fault = Fault.SILENT
     server = server_of(standin)
-    with Engine(timeout_s=0.15) as engine:
+    later_s = 0.0
+    with Engine(timeout_s=0.15, clock=lambda: time.monotonic() + later_s) as engine:
 
         def one(name: str) -> str:
             engine.submit(Question(from_text(name, ORIGIN), A, server))
@@ -139,5 +140,5 @@ def test_a_server_that_comes_back_is_asked_again(standins: StandIns) -> None:
 
         assert [one("a"), one("b"), one("c")] == ["timeout", "timeout", "silent"]
         standin.fault = Fault.NONE
-        time.sleep(1.1)
+        later_s = 1.1
         assert [one("web"), one("www")] == ["NOERROR", "NOERROR"]

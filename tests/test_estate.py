@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.estate import plainlines
 from salt_mirror.estate.csvfile import read_csv
-from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.masterfile import read_master_file, read_master_text
 from salt_mirror.estate.model import load_estate
@@ -82,7 +82,7 @@ def test_what_is_wrong_in_an_estate_is_named_with_its_place(
     path = tmp_path / "estate.toml"
     assert change[0] in GOOD
     path.write_text(GOOD.replace(*change, 1), encoding="utf-8")
-    with pytest.raises(BadInput, match=message) as caught:
+    with pytest.raises(Unusable, match=message) as caught:
         load_estate(path)
     assert str(path) in str(caught.value)
     assert "\n" not in str(caught.value)
@@ -125,7 +125,7 @@ def test_master_files_keep_origin_ttl_and_line_numbers_through_includes(tmp_path
 def test_a_bad_line_in_a_master_file_is_named(tmp_path: Path, text: str, message: str) -> None:
     path = tmp_path / "bad.zone"
     path.write_text(text, encoding="utf-8")
-    with pytest.raises(BadInput, match=message):
+    with pytest.raises(Unusable, match=message):
         read_master_file(path, PANS)
 
 
@@ -165,7 +165,7 @@ def test_csv_takes_columns_in_any_order_quotes_and_a_spreadsheets_semicolons(tmp
 def test_a_bad_line_in_csv_is_named(tmp_path: Path, text: str, message: str) -> None:
     path = tmp_path / "leases.csv"
     path.write_text(text, encoding="utf-8")
-    with pytest.raises(BadInput, match=message):
+    with pytest.raises(Unusable, match=message):
         read_csv(path, PANS)
 
 
@@ -189,7 +189,7 @@ LINES = st.one_of(
 @given(st.lists(LINES, max_size=12))
 def test_plain_lines_are_read_as_the_grammar_reads_them(texts: list[str]) -> None:
     def read(plain: bool) -> tuple[list[str], list[str]]:
-        problems: list[BadInput] = []
+        problems: list[Unusable] = []
         with pytest.MonkeyPatch.context() as patch:
             if not plain:
                 patch.setattr(plainlines, "_RECORD", re.compile(r"(?!)"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import socket
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -16,21 +16,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Outcome, server_of
-from realservers import nsd
 from salt_mirror.dns import transfer as transfers
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, read_transfer_records, transfer
 from salt_mirror.dns.wire import MalformedMessage
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
-from test_pairs_command import estate_of, reverse_of, zones_of
+from support.estates import estate_of, reverse_of, zones_of
+from support.program import Run
+from support.realservers import nsd
+from support.servers import server_of
 
-Run = Callable[..., Outcome]
 LOOPBACK = bytes((127, 0, 0, 1))
 
 

@@ -7,58 +7,32 @@ from dataclasses import replace
 
 import pytest
 
-from conftest import Table
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.pairs.judging import Judged, judge_scope
-from salt_mirror.checks.pairs.scope import Scope
+from salt_mirror.checks.pairs.judging import Pairs
+from salt_mirror.checks.pairs.scope import PairsScope
 from salt_mirror.checks.pairs.wording import undotted
+from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text
-from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import rdata_from_text, type_from_text
-from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.model import Estate, Zone, zone_name
-
-NORTH = Server("north", bytes((127, 0, 0, 1)), 1001)
-KILN = Server("kiln", bytes((127, 0, 0, 1)), 1002)
-FINDER = Server("finder", bytes((127, 0, 0, 1)), 1003)
-HOST, ADDRESS = "kiln-02.pans.example", "10.77.20.2"
-REVERSE = "2.20.77.10.in-addr.arpa"
-
-
-def estate(*zones: str, expect: tuple[tuple[str, str, str], ...] = (), view: str = "") -> Estate:
-    expectations = tuple(
-        Expectation(from_text(name), type_from_text(kind), rdata_from_text(type_from_text(kind), value))
-        for name, kind, value in expect
-    )
-    found = {zone_name(text): Zone(zone_name(text), view, (NORTH, KILN)) for text in zones}
-    first = next(iter(found))
-    found[first] = replace(found[first], expectations=expectations)
-    return Estate(zones={view: found})
-
+from salt_mirror.estate.model import Estate
+from support.tables import ADDRESS, FINDER, HOST, KILN, NORTH, NOW, REVERSE, Table, both, estate
 
 PANS = estate("pans.example", "10.77.20.0/24", expect=((HOST, "A", ADDRESS),))
 
 
-def both(told: dict[tuple[str, str], list[str] | str]) -> dict[tuple[str, str, str], list[str] | str]:
-    """The same on both servers."""
-    return {(label, *key): said for key, said in told.items() for label in ("north", "kiln")}
-
-
-def judged(told: dict[tuple[str, str, str], list[str] | str], *arguments: str, known: Estate = PANS) -> Judged:
-    found = Judged()
-    scope = Scope(known, arguments)
+def judged(told: dict[tuple[str, str, str], list[str] | str], *arguments: str, known: Estate = PANS) -> Pairs:
     atlas = Atlas(known, resolvers=[FINDER] if any(label == "finder" for label, *_ in told) else [])
-    judge_scope(scope, atlas, Runner(Table(told)), found, lambda: None)
+    found = Pairs(PairsScope(known, arguments), atlas)
+    carry_out(found, Setting(NOW), Runner(Table(told)))
     return found
 
 
-def codes(found: Judged) -> list[str]:
-    return sorted(finding.code for finding in found.findings.values())
+def codes(found: Pairs) -> list[str]:
+    return sorted(finding.code for finding in found.findings())
 
 
-def outcomes(found: Judged) -> dict[str, str]:
+def outcomes(found: Pairs) -> dict[str, str]:
     return {
         f"{to_text(name)} {ipaddress.ip_address(address) if address else '-'}": outcome
         for (_, name, address), outcome in found.outcomes.items()
@@ -71,7 +45,7 @@ SOUND: dict[tuple[str, str], list[str] | str] = {(HOST, "A"): [ADDRESS], (REVERS
 def test_a_name_whose_pointer_leads_back_agrees_without_a_word() -> None:
     found = judged(both(SOUND), HOST)
     assert outcomes(found) == {f"{HOST}. {ADDRESS}": "agrees"}
-    assert not found.findings
+    assert not found.findings()
 
 
 @pytest.mark.parametrize("status", ["timeout", "REFUSED", "SERVFAIL", "malformed", "unreachable", "truncated"])
@@ -79,7 +53,7 @@ def test_a_name_whose_pointer_leads_back_agrees_without_a_word() -> None:
 def test_no_answer_from_one_server_is_unverified_and_never_a_fault(status: str, asked: tuple[str, str]) -> None:
     found = judged(both(SOUND) | {("kiln", *asked): status}, HOST)
     assert outcomes(found) == {f"{HOST}. {ADDRESS}": "unverified"}
-    (finding,) = found.findings.values()
+    (finding,) = found.findings()
     assert (finding.code, finding.weight, finding.outcome) == ("pair.unverified", "note", "unverified")
     assert "kiln" in finding.cause
     assert any(evidence.server == "north" and evidence.values for evidence in finding.evidence)
@@ -97,12 +71,12 @@ def test_what_one_server_denies_stays_a_fault_when_another_is_silent() -> None:
     found = judged(told, HOST)
     assert codes(found) == ["pair.no-pointer", "pair.unverified"]
     assert outcomes(found) == {f"{HOST}. {ADDRESS}": "differs"}
-    assert "on north" in next(f.text for f in found.findings.values() if f.code == "pair.no-pointer")
+    assert "on north" in next(f.text for f in found.findings() if f.code == "pair.no-pointer")
 
 
 def test_a_server_that_lags_behind_is_named_with_what_each_says() -> None:
     found = judged(both(SOUND) | {("kiln", REVERSE, "PTR"): ["old.pans.example"]}, HOST)
-    disagree = next(f for f in found.findings.values() if f.code == "pair.servers-disagree")
+    disagree = next(f for f in found.findings() if f.code == "pair.servers-disagree")
     assert "north says kiln-02.pans.example." in disagree.text
     assert "kiln says old.pans.example." in disagree.text
     assert disagree.remedy == f"{REVERSE}. IN PTR {HOST}."
@@ -138,7 +112,7 @@ def test_a_pointer_to_another_name_is_judged_by_where_that_leads(
     target: str, told: dict[tuple[str, str], list[str] | str], code: str, remedy: str
 ) -> None:
     found = judged(both({**SOUND, (REVERSE, "PTR"): [target], **told}), HOST)
-    (finding,) = found.findings.values()
+    (finding,) = found.findings()
     assert (finding.code, finding.remedy) == (code, remedy)
     fault = finding.weight == "fault"
     assert outcomes(found)[f"{HOST}. {ADDRESS}"] == ("differs" if fault else "agrees")
@@ -149,7 +123,7 @@ def test_a_pointer_that_no_name_led_to_is_found_by_a_sweep_and_by_its_address() 
     for arguments in (("10.77.20.0/24",), ("10.77.20.9",), ()):
         found = judged(stale, *arguments)
         assert codes(found) == ["pair.stale-pointer"]
-        (finding,) = found.findings.values()
+        (finding,) = found.findings()
         assert finding.remedy == f"; remove: 9.20.77.10.in-addr.arpa. IN PTR {HOST}."
     assert codes(judged(both(SOUND), "10.77.20.9")) == ["pair.no-pointer"], "an address that is asked for must have one"
     assert codes(judged(both(SOUND), "10.77.20.0/28")) == [], "in a sweep nobody expects every address to have one"
@@ -160,7 +134,7 @@ def test_pointers_through_a_classless_delegation_are_followed() -> None:
     inner = "2.0/26.20.77.10.in-addr.arpa"
     told = both({(HOST, "A"): [ADDRESS], (REVERSE, "CNAME"): [inner]})
     assert codes(judged(told | both({(inner, "PTR"): [HOST]}), HOST, known=known)) == []
-    (finding,) = judged(told, HOST, known=known).findings.values()
+    (finding,) = judged(told, HOST, known=known).findings()
     assert (finding.code, finding.remedy) == ("pair.no-pointer", f"{inner}. IN PTR {HOST}.")
 
 
@@ -168,7 +142,7 @@ def test_alias_chains_end() -> None:
     loop = both({("a.pans.example", "CNAME"): ["b.pans.example"], ("b.pans.example", "CNAME"): ["a.pans.example"]})
     found = judged(loop, "a.pans.example.")
     assert outcomes(found) == {"a.pans.example. -": "unverified"}
-    assert "more than 8" in next(iter(found.findings.values())).text
+    assert "more than 8" in next(iter(found.findings())).text
 
 
 def test_an_address_that_is_expected_and_not_served_differs_even_if_the_served_one_is_sound() -> None:
@@ -210,7 +184,7 @@ def test_servers_are_found_through_the_resolver_when_the_estate_has_no_zone() ->
     nowhere = judged({("finder", HOST, "SOA"): "timeout"}, HOST, known=known)
     assert codes(nowhere) == ["pair.unverified"]
     empty = told | {("finder", "20.77.10.in-addr.arpa", "SOA"): ["localhost. nobody.invalid. 1 2 3 4 5"]}
-    (finding,) = judged(empty, HOST, known=known).findings.values()
+    (finding,) = judged(empty, HOST, known=known).findings()
     assert (finding.code, "RFC 6303" in finding.text) == ("pair.unverified", True)
 
 
@@ -241,13 +215,13 @@ def test_a_forgotten_final_dot_is_recognised(name: str, meant: str | None) -> No
     ],
 )
 def test_an_argument_that_cannot_be_used_is_refused_before_anything_is_asked(argument: str, message: str) -> None:
-    with pytest.raises(BadInput, match=message):
-        Scope(PANS, [argument])
+    with pytest.raises(Unusable, match=message):
+        PairsScope(PANS, [argument])
 
 
 def test_large_and_ipv6_networks_are_judged_from_known_names_and_say_so() -> None:
     known = estate("pans.example", "10.in-addr.arpa", "2001:db8:77::/48", expect=((HOST, "AAAA", "2001:db8:77::2"),))
-    scope = Scope(known)
+    scope = PairsScope(known)
     assert scope.size == 1
     assert "10.0.0.0/8 was not swept (16,777,216 addresses; --yes" in scope.remarks[0]
     assert "2001:db8:77::/48 was not swept, since IPv6 networks cannot be: judged from the 1 names" in scope.remarks[1]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable
 from pathlib import Path
 
 import dns.query
@@ -13,13 +12,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-import realservers
-from conftest import Outcome, Table
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.services.directory import Controller, Directory, wanted_of
-from salt_mirror.checks.services.wording import judged_directory
 from salt_mirror.checks.mail.judging import judged_mail
+from salt_mirror.checks.services.directory import Controller, Directory, wanted_of
 from salt_mirror.checks.services.judging import Target, judged_service, shares
+from salt_mirror.checks.services.wording import judged_directory
 from salt_mirror.checks.tests import Judged
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Dialogue, Runner
@@ -27,12 +24,13 @@ from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIn, StandIns
-from test_authority import found, lay_out
-from test_pairs_check import both, estate
-from test_servers import KEY
+from support import realservers
+from support.estates import found, lay_out
+from support.program import Run
+from support.servers import KEY
+from support.tables import Table, both, estate
 
 World = tuple[Path, dict[str, StandIn]]
-Run = Callable[..., Outcome]
 Told = dict[tuple[str, str], list[str] | str]
 MARSH = estate("marsh.example", "10.77.20.0/24", view="inside")
 ATLAS = Atlas(MARSH)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import subprocess
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 import dns.message
@@ -13,34 +11,33 @@ import dns.opcode
 import dns.query
 import pytest
 
-from conftest import PROGRAM, Outcome, Table
-from realservers import bind_secondary, free_port, knot
+from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.rollcall.judging import Roll, call_roll
+from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import ROOT, from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.sources import contradictions, read_given, write_expectations
-from salt_mirror.findings import CATALOGUE
 from salt_mirror.standin.server import StandIn
-from test_pairs_check import ADDRESS, HOST, REVERSE, both, estate
-from test_servers import HEAD, KEY
+from support.program import PROGRAM, Outcome, Run
+from support.realservers import bind_secondary, free_port, knot
+from support.servers import HEAD, KEY
+from support.tables import ADDRESS, HOST, NOW, REVERSE, Table, both, estate
+from support.waiting import until
 
 World = tuple[Path, dict[str, StandIn]]
-Run = Callable[..., Outcome]
 Told = dict[tuple[str, str, str], list[str] | str]
 PANS = estate("pans.example", "10.77.20.0/24")
 
 
 def called(text: str, told: Told, strangers: tuple[str, ...] = ()) -> list[tuple[str, str]]:
     """The code and outcome of every finding about expectations given as text."""
-    roll = Roll()
-    sets = expected_sets(PANS, read_given(text, from_text("pans.example")))
-    call_roll(
-        sets, Atlas(PANS), Runner(Table(told)), roll, lambda: None, strangers=[from_text(one) for one in strangers]
-    )
+    roll = Roll(expected_sets(PANS, read_given(text, from_text("pans.example"))), Atlas(PANS))
+    setting = Setting(NOW, transferred=[from_text(one) for one in strangers])
+    carry_out(roll, setting, Runner(Table(told)))
     return [(finding.code, finding.text) for finding in roll.findings()]
 
 
@@ -101,9 +98,8 @@ def test_a_wildcard_is_found_out_by_a_name_that_cannot_exist() -> None:
                 else super()._answer(question)
             )
 
-    roll = Roll()
-    sets = expected_sets(PANS, read_given(LINE, ROOT))
-    call_roll(sets, Atlas(PANS), Runner(Wild({})), roll, lambda: None)
+    roll = Roll(expected_sets(PANS, read_given(LINE, ROOT)), Atlas(PANS))
+    carry_out(roll, Setting(NOW), Runner(Wild({})))
     assert [finding.code for finding in roll.findings()] == ["roll.wildcard"]
 
 
@@ -117,11 +113,11 @@ def test_a_host_under_a_mistyped_name_is_found_by_its_pointer_or_among_strangers
 
 def test_many_records_that_lead_to_one_old_address_are_one_cause() -> None:
     hosts = [f"h{number}.pans.example" for number in range(4)]
-    roll = Roll()
     sets = expected_sets(PANS, read_given("".join(f"{host}. A 10.77.20.2\n" for host in hosts), ROOT))
+    roll = Roll(sets, Atlas(PANS))
     olds: dict[tuple[str, str], list[str] | str] = {(host, "A"): ["10.77.10.5"] for host in hosts[:3]}
     told = both(olds | {(hosts[3], "A"): ["10.77.10.6"]})
-    call_roll(sets, Atlas(PANS), Runner(Table(told)), roll, lambda: None)
+    carry_out(roll, Setting(NOW), Runner(Table(told)))
     assert [finding.cause for finding in roll.findings()] == ["3 record sets still lead to 10.77.10.5"] * 3 + [""]
 
 
@@ -129,7 +125,7 @@ def test_every_planting_is_found_and_nothing_else(run: Run, world: World) -> Non
     done = run("rollcall", "--json", "--estate", str(world[0]))
     planted = {(one["code"], one["name"], one["type"]) for one in plantings()["rollcall"]}
     assert planted == {(f["code"], f["name"], f["type"]) for f in done.report["findings"]}
-    assert {code for code, *_ in planted} == {code for code in CATALOGUE if code.startswith("roll.")}
+    assert {code for code, *_ in planted} == {code for code in catalogue() if code.startswith("roll.")}
     assert done.status == 1
     assert done.report["findings"][0]["code"] == "roll.servers-disagree"
 
@@ -209,10 +205,7 @@ def test_a_secondary_that_could_not_transfer_is_named_until_it_has(run: Run, tmp
         notify = dns.message.make_query("gullmarsh.example", "SOA")
         notify.set_opcode(dns.opcode.NOTIFY)
         dns.query.udp(notify, secondary.host, port=secondary.port, timeout=5)
-        for _ in range(30):
-            if call(primary.port, secondary.port, "expected.zone").status == 0:
-                break
-            time.sleep(0.1)
+        until(lambda: call(primary.port, secondary.port, "expected.zone").status == 0)
         measured = call(primary.port, secondary.port, "--as-held-by", "knot")
         assert (measured.status, measured.report["counts"]["agrees"]) == (0, 3)
 

@@ -10,39 +10,16 @@ import dns.name
 import dns.tsig
 import pytest
 
-import realservers
-from conftest import server_of
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Answer, Key, Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, MX, PTR, TXT, A, rdata_text
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, transfer
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
-
-ORIGIN = from_text("gullmarsh.example")
-KEY = Key(from_text("mirror.test"), "hmac-sha256", b"salt and water and salt and sun!")
-BIG = 90  # more than a datagram holds, and no more than BIND takes
-HEAD = "$TTL 300\n@ SOA ns1.gullmarsh.example. h.gullmarsh.example. 7 3600 600 86400 300\n@ NS ns1.gullmarsh.example.\n"
-ZONES = {
-    "gullmarsh.example": HEAD
-    + """ns1 A 192.0.2.1
-web A 192.0.2.2
-web A 192.0.2.3
-web MX 10 Mail.Gullmarsh.Example.
-*.w A 192.0.2.9
-deep.empty A 192.0.2.10
-a CNAME b
-b CNAME c
-c CNAME web
-text TXT "two" "strings"
-Mixed.Case AAAA 2001:db8::1
-"""
-    + "".join(f"big A 10.0.0.{number}\n" for number in range(BIG)),
-    "2.0.192.in-addr.arpa": HEAD + "2 PTR web.gullmarsh.example.\n10 CNAME 10.0/26\n0/26 NS ns1.gullmarsh.example.\n",
-    "0/26.2.0.192.in-addr.arpa": HEAD + "10 PTR shop.gullmarsh.example.\n",
-}
+from support import realservers
+from support.servers import BIG, KEY, ORIGIN, ZONES, ask, server_of
 
 
 @contextmanager
@@ -80,13 +57,6 @@ def server(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFact
 
 def with_key(server: Server, key: Key | None) -> Server:
     return Server(server.label, server.address, server.port, key=key)
-
-
-def ask(server: Server, name: str, rdtype: int = A) -> Answer:
-    with Engine(timeout_s=1.0) as engine:
-        engine.submit(Question(from_text(name, ORIGIN), rdtype, server))
-        (answer,) = engine.collect()
-        return answer
 
 
 def texts(answer: Answer) -> list[str]:

@@ -25,25 +25,25 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-import realservers
-from conftest import PROGRAM, Outcome, Table
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.budget import budget_of, inspect_budget
-from salt_mirror.checks.settling.watch import Goal, Sighting, Slot, Vantage, Watch
+from salt_mirror.checks.settling.goals import Goal
+from salt_mirror.checks.settling.watch import Sighting, Slot, Vantage, Watch
 from salt_mirror.checks.settling.wording import findings_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import A, rdata_from_text
-from salt_mirror.standin.authority import Authority, read_zone
+from salt_mirror.standin.authority import HeldZones, read_zone
 from salt_mirror.standin.cache import Cache
 from salt_mirror.standin.server import Fault, StandIn, StandIns
-from test_authority import lay_out
-from test_pairs_check import both, estate
-from test_servers import KEY
+from support import realservers
+from support.estates import lay_out
+from support.program import PROGRAM, Run
+from support.servers import KEY
+from support.tables import Table, both, estate
 
 World = tuple[Path, dict[str, StandIn]]
-Run = Callable[..., Outcome]
 ZONE = "$TTL 3600\n@ SOA ns1 h {serial} 7200 1800 1209600 600\n@ NS ns1\nns1 A 192.0.2.1\n"
 OLD, NEW = (rdata_from_text(A, text) for text in ("192.0.2.11", "192.0.2.12"))
 SHOP = from_text("shop.salt.invalid")
@@ -55,7 +55,7 @@ class Sandbox:
 
     def __init__(self, *ways: dict[str, object], line: str = "shop A 192.0.2.11\n") -> None:
         self.now = 1_000_000.0
-        self.authority = Authority([read_zone(ZONE.format(serial=1) + line, "salt.invalid")])
+        self.authority = HeldZones([read_zone(ZONE.format(serial=1) + line, "salt.invalid")])
         self.caches = [Cache([self.authority], lambda: self.now, rng=random.Random(7), **one) for one in ways]  # type: ignore[arg-type]
         self.vantages = [Vantage(server(f"cache-{number}"), cache=True) for number in range(len(ways))]
         self.asked: list[tuple[float, str]] = []

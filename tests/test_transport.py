@@ -16,18 +16,18 @@ import dns.rrset
 import pytest
 import trustme
 
-from conftest import Outcome, server_of
-from realservers import LOOPBACK, bind
-from salt_mirror.dns.traffic.bulk import Bulk
-from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.traffic.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import A
 from salt_mirror.dns.system import parse_server
+from salt_mirror.dns.traffic.bulk import Bulk
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.traffic.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
-from test_servers import KEY, ZONES, ask
+from support.program import Run
+from support.realservers import LOOPBACK, bind
+from support.servers import KEY, ZONES, ask, server_of
 
 Seen = list[dns.message.Message]
 
@@ -153,9 +153,7 @@ def test_tls_and_https_bring_the_same_answers_and_trust_no_strange_certificate(
             assert (answer.values, answer.status) == ((), "untrusted"), label
 
 
-def test_a_pace_is_kept_and_the_estates_pace_reaches_the_server(
-    run: Callable[..., Outcome], standins: StandIns, tmp_path: Path
-) -> None:
+def test_a_pace_is_kept_and_the_estates_pace_reaches_the_server(run: Run, standins: StandIns, tmp_path: Path) -> None:
     standin = standins.add([read_zone(ZONES["gullmarsh.example"], "gullmarsh.example")])
     server = server_of(standin)
     server.pace = 100

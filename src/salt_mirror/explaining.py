@@ -1,77 +1,44 @@
-"""What each code means in full: the catalogue's weight, title and meaning, with the explanations beside it.
+"""What each code means in full, for `explain` and for the page of all checks.
 
-Strategy: one TOML file holds the texts, one table the codes; a test holds them against each other both ways.
+Strategy: the texts are the catalogue's, the commands are those of the registry of checks.
 """
 
 from __future__ import annotations
 
-import tomllib
-from functools import lru_cache
-from importlib.resources import files
-from typing import NamedTuple
-
-from salt_mirror.findings import CATALOGUE, Code
+from salt_mirror.catalogue import Code, catalogue, families, family_of
+from salt_mirror.checks import CHECKS, check_of
 
 
-class CheckText(NamedTuple):
-    """What a family of codes is about: the command that has it, what it tests, how it judges, what a doubt means."""
-
-    command: str
-    tests: str
-    judged: str
-    unverified: str
-
-
-class CodeText(NamedTuple):
-    """Typical causes of a finding, how to mend it, and the RFC behind it (may be empty)."""
-
-    causes: str
-    mend: str
-    rfc: str
-
-
-@lru_cache(maxsize=1)
-def explanations() -> tuple[dict[str, CheckText], dict[str, CodeText]]:
-    """The texts of every family (by the first word of its codes), and of every code."""
-    raw = tomllib.loads((files("salt_mirror") / "explanations.toml").read_text(encoding="utf-8"))
-    checks = {name: CheckText(**text) for name, text in raw["checks"].items()}
-    return checks, {code: CodeText(**text) for code, text in raw["codes"].items()}
+def command_of(family: str) -> str:
+    """The command whose findings have the codes of a family."""
+    return check_of(family).name
 
 
 def codes_of(word: str) -> dict[str, Code]:
-    """The codes of a family, a command, or the one code itself; empty for any other word."""
-    checks, _ = explanations()
-    families = {family for family, text in checks.items() if word in (family, text.command)}
-    return {code: entry for code, entry in CATALOGUE.items() if code == word or code.split(".")[0] in families}
+    """The codes of a family, of a command, or the one code itself; empty for any other word."""
+    wanted = {family for check in CHECKS for family in check.codes if word in (family, check.name)}
+    return {code: entry for code, entry in catalogue().items() if code == word or family_of(code) in wanted}
 
 
 def as_markdown() -> str:
     """All checks and codes as the page docs/checks.md."""
-    checks, codes = explanations()
     lines = [
         "# What is checked",
         "",
         "Generated from the catalogue by `python tools/checks.py`; `salt-mirror explain` shows the same.",
         "",
     ]
-    for family, check in checks.items():
-        lines += [f"## `{family}.*`, by `salt-mirror {check.command}`", "", f"**Tests** {check.tests}", ""]
-        lines += [f"**Judged** {check.judged}", "", f"**Unverified** {check.unverified}", ""]
+    for family, text in families().items():
+        lines += [f"## `{family}.*`, by `salt-mirror {command_of(family)}`", "", f"**Tests** {text.tests}", ""]
+        lines += [f"**Judged** {text.judged}", "", f"**Unverified** {text.unverified}", ""]
         lines += [
             "| code | weight | what it means to users | typical causes | how to mend it | source |",
             "|---|---|---|---|---|---|",
         ]
-        for code, entry in CATALOGUE.items():
-            if code.split(".")[0] == family:
-                text = codes[code]
-                cells = (
-                    f"`{code}`",
-                    entry.weight,
-                    f"**{entry.title}**: {entry.meaning}",
-                    text.causes,
-                    text.mend,
-                    text.rfc,
-                )
+        for code, entry in catalogue().items():
+            if family_of(code) == family:
+                meaning = f"**{entry.title}**: {entry.meaning}"
+                cells = (f"`{code}`", entry.weight, meaning, entry.causes, entry.mend, entry.source)
                 lines.append("| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |")
         lines.append("")
     return "\n".join(lines)

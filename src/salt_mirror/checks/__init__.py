@@ -1,1 +1,110 @@
-"""The checks: each a dialogue that asks, is answered, and judges. No I/O, and no clock but what it is handed."""
+"""The checks that there are: one line for each, and what every check is.
+
+Strategy: a check is one object, and this table is all that the audit, its coverage, the headlines, `--only` and `--skip`, and
+`explain` go by. What it does stands in its own folder, which is brought in when it is used.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import import_module
+from typing import TYPE_CHECKING, NamedTuple
+
+from salt_mirror.catalogue import family_of
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.atlas import Atlas
+    from salt_mirror.checks.audit.coverage import Coverage
+    from salt_mirror.checks.part import Part
+    from salt_mirror.estate.model import Estate
+
+
+class Units(NamedTuple):
+    """What a check counts, and what it says of those that are sound."""
+
+    one: str
+    several: str
+    is_sound: str
+    are_sound: str
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One check: its command's name, the families of its codes, the module of its judgement, and what it counts.
+
+    `nothing` says why an estate may have nothing for it; a check without that is no part of the audit.
+    """
+
+    name: str
+    codes: tuple[str, ...]
+    room: str
+    units: Units
+    nothing: str = ""
+
+    @property
+    def audited(self) -> bool:
+        """Whether the audit runs it."""
+        return bool(self.nothing)
+
+    def scope(self, estate: Estate, atlas: Atlas, coverage: Coverage) -> Part | None:
+        """All that it has to look at in an estate, as a part of an audit; None when that is nothing."""
+        part: Part | None = import_module(f"{__name__}.{self.room}").of_estate(estate, atlas, coverage)
+        return part
+
+    def headline(self, agrees: int, differs: int, unverified: int) -> str:
+        """The answer in one sentence, from how many subjects have each outcome."""
+        units, total = self.units, agrees + differs + unverified
+        parts = [
+            f"{agrees:,} of {total:,} {units.one if total == 1 else units.several} "
+            f"{units.is_sound if 1 in (total, agrees) else units.are_sound}"
+        ]
+        if differs:
+            parts.append(f"{differs:,} {'differs' if differs == 1 else 'differ'}")
+        if unverified:
+            parts.append(f"{unverified:,} could not be verified")
+        return "; ".join(parts) + "."
+
+
+CHECKS = (
+    Check(
+        "pairs", ("pair",), "pairs.judging", Units("address", "addresses", "agrees", "agree"),
+        nothing="no expected addresses and no reverse zones",
+    ),
+    Check(
+        "rollcall", ("roll",), "rollcall.judging", Units("record set", "record sets", "is as expected", "are as expected"),
+        nothing="no zone expects records",
+    ),
+    Check(
+        "authority", ("auth",), "authority.sheet", Units("zone", "zones", "has a sound authority", "have a sound authority"),
+        nothing="no zones",
+    ),
+    Check(
+        "mail", ("mail",), "mail.judging", Units("domain", "domains", "takes mail as it should", "take mail as they should"),
+        nothing="no forward zone in a public view, and no MX records expected",
+    ),
+    Check(
+        "services", ("srv", "dir"), "services.scope", Units("service", "services", "is sound", "are sound"),
+        nothing="no directories, and no SRV records expected",
+    ),
+    Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),
+    Check("settle", ("settle",), "settling.watch", Units("vantage", "vantages", "has settled", "have settled")),
+    Check("compare", ("cmp",), "comparing", Units("record set", "record sets", "is as before", "are as before")),
+    Check("audit", ("accept",), "audit.work", Units("zone", "zones", "is sound", "are sound")),
+)  # fmt: skip
+"""Every check, those of the audit in the order in which it runs them."""
+
+
+def check_named(name: str) -> Check:
+    """The check of a command."""
+    return next(check for check in CHECKS if check.name == name)
+
+
+def check_of(code: str) -> Check:
+    """The check that a code belongs to."""
+    family = family_of(code)
+    return next(check for check in CHECKS if family in check.codes)
+
+
+def audited() -> list[Check]:
+    """The checks that the audit runs, in their order."""
+    return [check for check in CHECKS if check.audited]

@@ -12,8 +12,10 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.nearest import nearest
+from salt_mirror.checks.wording import duration
 from salt_mirror.dns.dialogue import Dialogue
-from salt_mirror.dns.names import ROOT, BadName, Name, is_within, join, labels, to_text
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import ROOT, Name, is_within, join, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import (
     AAAA,
@@ -233,20 +235,9 @@ def _respelt(name: Name, suffixes: Iterable[Name]) -> list[Name]:
         if not is_within(name, suffix):
             try:
                 found.append(join(labels(name), suffix))
-            except BadName:
+            except Unusable:
                 continue
         inner = join(labels(name)[: -len(labels(suffix))])
         if inner != ROOT and is_within(inner, suffix):
             found.append(inner)
     return found
-
-
-def duration(seconds: int) -> str:
-    """Seconds as people say them: `2 h 5 min`, exact to the two largest units."""
-    parts = []
-    rest = seconds
-    for unit, size in (("d", 86400), ("h", 3600), ("min", 60), ("s", 1)):
-        if rest >= size:
-            parts.append(f"{rest // size} {unit}")
-            rest %= size
-    return " ".join(parts[:2]) or "0 s"

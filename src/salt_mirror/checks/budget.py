@@ -7,6 +7,7 @@ the old state is a "no" (RFC 2308 section 5). Pure arithmetic over what was aske
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -14,7 +15,7 @@ from typing import Any
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.soa import negative_ttl
-from salt_mirror.checks.wording import troubles_of
+from salt_mirror.checks.wording import duration, troubles_of
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, parent, to_text
 from salt_mirror.dns.questions import Question
@@ -216,3 +217,27 @@ def link_text(link: Link) -> str:
     """A record on the way as text."""
     values = ", ".join(rdata_text(link.rdtype, value) for value in link.values)
     return f"{to_text(link.name)} {type_text(link.rdtype)} {values}"
+
+
+def headline(seen: BudgetSeen, budget: Budget) -> str:
+    """The answer: by when, and how long that is."""
+    what = f"{to_text(seen.name)} {type_text(seen.rdtype)}"
+    whole = duration(budget.kept_s)
+    if budget.spread_s:
+        late = duration(budget.kept_s + budget.spread_s)
+        return f"{what}: settled {whole} after the change, by {clock(budget.last)}; {late} when a notify is lost."
+    return f"{what}: settled {whole} after the change, by {clock(budget.last)}."
+
+
+def remarks_on(seen: BudgetSeen, before: frozenset[bytes], after: frozenset[bytes]) -> list[str]:
+    """What is remarkable about the values that were said to be there, and to come."""
+
+    def said(values: Iterable[bytes]) -> str:
+        return ", ".join(rdata_text(seen.rdtype, value) for value in values) or "nothing"
+
+    has, remarks = set(seen.found.values), []
+    if not before <= has:
+        remarks.append(f"the authoritative servers have {said(seen.found.values)}, and not {said(before)}")
+    if after and after <= has:
+        remarks.append(f"the authoritative servers have {said(after)} already: what is left is up to the caches")
+    return remarks

@@ -1,4 +1,4 @@
-"""Two snapshots held against each other, and against a plan.
+"""What every server tells at one moment, and two such moments held against each other, and against a plan.
 
 Strategy: a snapshot is what each server told of each RRset, or why it told nothing; comparing is set arithmetic over that, by
 zone and server. What is the same on several servers is told once. An RRset that one side could not see is unverified,
@@ -12,11 +12,16 @@ from dataclasses import dataclass
 
 import msgspec
 
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import at_name
+from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.wording import state
+from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.records import SOA, rdata_text, record_line, type_from_text, type_text
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.findings import Finding
+from salt_mirror.estate.model import Estate
+from salt_mirror.findings import Finding, Outcome
 
 VERSION = "salt-mirror/snapshot/1"
 
@@ -29,7 +34,7 @@ class SnapshotHead(msgspec.Struct, frozen=True):
     title: str = ""
 
 
-class Held(msgspec.Struct, frozen=True, omit_defaults=True):
+class HeldSet(msgspec.Struct, frozen=True, omit_defaults=True):
     """What one server told of one RRset: its values in presentation form, TTL in seconds; or why it told nothing."""
 
     server: str
@@ -63,7 +68,7 @@ class Difference:
     why: str = ""
 
 
-def differences(before: Iterable[Held], after: Iterable[Held]) -> list[Difference]:
+def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Difference]:
     """Everything that is not the same, in the order of zone, name and type."""
     old = {one.key: one for one in before}
     new = {one.key: one for one in after}
@@ -87,7 +92,7 @@ def differences(before: Iterable[Held], after: Iterable[Held]) -> list[Differenc
     return sorted(merged, key=lambda d: (d.view, d.zone, d.name, d.type, d.servers))
 
 
-def _kind(one: Held | None, other: Held | None) -> tuple[str, str]:
+def _kind(one: HeldSet | None, other: HeldSet | None) -> tuple[str, str]:
     """How an RRset differs, empty when it does not; and why it could not be seen."""
     for side, when in ((one, "before"), (other, "after")):
         if side is not None and side.trouble is not None:
@@ -102,7 +107,7 @@ def _kind(one: Held | None, other: Held | None) -> tuple[str, str]:
 
 
 def compared(
-    found: list[Difference], before: Iterable[Held], after: Iterable[Held], plan: list[Expectation] | None
+    found: list[Difference], before: Iterable[HeldSet], after: Iterable[HeldSet], plan: list[Expectation] | None
 ) -> Iterator[Finding]:
     """The findings of a comparison: every difference, or what the plan says of it."""
     planned = _planned(plan or [])
@@ -127,9 +132,9 @@ def _planned(plan: list[Expectation]) -> dict[tuple[Name, int], list[Expectation
     return found
 
 
-def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[Held]) -> Iterator[Finding]:
+def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[HeldSet]) -> Iterator[Finding]:
     """For each planned RRset, whether it stands as planned on every server that told of it."""
-    told: dict[tuple[str, str], list[Held]] = {}
+    told: dict[tuple[str, str], list[HeldSet]] = {}
     for held in after:
         told.setdefault((held.name, held.type), []).append(held)
     for (name, rdtype), wanted in planned.items():
@@ -178,3 +183,101 @@ def _unseen(one: Difference) -> Finding:
         "cmp.unverified", text, name=from_text(one.name), rdtype=type_from_text(one.type), view=one.view,
         outcome="unverified", cause=f"{', '.join(one.servers)}, {one.why}",
     )  # fmt: skip
+
+
+SetKey = tuple[str, Name, int]
+"""An RRset in a view: view, name, type."""
+
+
+class Snapshot(Part):
+    """What every server tells now of some RRsets, and all that stands in zones that were transferred."""
+
+    def __init__(self, sets: Iterable[SetKey], estate: Estate, views: Iterable[str], atlas: Atlas) -> None:
+        super().__init__()
+        self._sets = list(sets)
+        self._estate = estate
+        self._views = list(views)
+        self._atlas = atlas
+        self._found: dict[tuple[str, str, str, str], HeldSet] = {}
+        self.size = len(self._sets)
+
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[list[HeldSet]]]]:
+        yield (_told(view, name, rdtype, self._atlas) for view, name, rdtype in self._sets)
+        for view in self._views:
+            for zone in self._estate.zones.get(view, {}).values():
+                for server in zone.servers or ():
+                    holding = setting.holdings(server, zone.apex)
+                    for owner, rdtype, ttl, values in holding.rrsets() if holding is not None else ():
+                        if rdtype != SOA:
+                            self.take([_held(server.label, view, zone.apex, owner, rdtype, values, ttl)])
+
+    def take(self, result: list[HeldSet]) -> None:
+        self._found.update((one.key, one) for one in result)
+
+    @property
+    def held(self) -> list[HeldSet]:
+        """Everything, in the order of view, zone, name and type."""
+        return sorted(self._found.values(), key=lambda one: (one.view, one.zone, one.name, one.type, one.server))
+
+    def verdicts(self) -> Iterator[Verdict]:
+        return iter(())
+
+    def findings(self) -> list[Finding]:
+        return []
+
+
+def _told(view: str, name: Name, rdtype: int, atlas: Atlas) -> Dialogue[list[HeldSet]]:
+    seen = yield from at_name(name, (rdtype,), view, atlas)
+    zone = seen.authority.zone or name
+    if not seen.tellings:
+        why = seen.trouble or "no server"
+        return [HeldSet("", view, to_text(zone), to_text(name), type_text(rdtype), trouble=why)]
+    return [
+        _held(telling.server.label, view, zone, name, rdtype, telling.values, telling.answers[0].ttl, telling.trouble)
+        for telling in seen.tellings
+    ]
+
+
+def _held(
+    server: str,
+    view: str,
+    zone: Name,
+    name: Name,
+    rdtype: int,
+    values: Iterable[bytes],
+    ttl: int | None,
+    trouble: str | None = None,
+) -> HeldSet:
+    texts = sorted(rdata_text(rdtype, value) for value in values)
+    return HeldSet(
+        server, view, to_text(zone), to_text(name), type_text(rdtype), texts, ttl if texts else None, trouble
+    )
+
+
+class Comparison:
+    """Two moments compared, and the plan between them if there was one: findings, counts, and what to say."""
+
+    def __init__(self, before: list[HeldSet], after: list[HeldSet], plan: list[Expectation] | None) -> None:
+        found = differences(before, after)
+        self.findings = list(compared(found, before, after, plan))
+        self._planned = plan is not None
+        sets = {one.key[1:] for one in (*before, *after)}
+        self.unseen = {(one.view, one.name, one.type) for one in found if one.kind == "unseen"}
+        other = {(one.view, one.name, one.type) for one in found if one.kind not in ("unseen", "ttl")}
+        self.total = len(sets)
+        self.counts: dict[Outcome, int] = {
+            "differs": len(other),
+            "unverified": len(self.unseen - other),
+            "agrees": len(sets - other - self.unseen),
+        }
+
+    @property
+    def more(self) -> dict[str, str]:
+        """What a report says beyond the counts: how the plan was kept."""
+        if not self._planned:
+            return {}
+        codes = [finding.code for finding in self.findings]
+        done, late, strange = (codes.count(f"cmp.{kind}") for kind in ("done", "not-done", "unplanned"))
+        says = f"{done} as planned, {late} planned and not done, {strange} done and not planned."
+        kept = not late and not strange
+        return {"says": says, "outcome": "unverified" if kept and self.unseen else "agrees" if kept else "differs"}

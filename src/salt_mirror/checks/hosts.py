@@ -12,10 +12,10 @@ from dataclasses import dataclass, field
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES, Pair, pair_name
-from salt_mirror.checks.wording import answers_of, state, troubles_of
+from salt_mirror.checks.wording import answers_of, state, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, labels, to_text
-from salt_mirror.dns.records import AAAA, A, record_line
+from salt_mirror.dns.records import address_type, record_line
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
 from salt_mirror.findings import Finding
@@ -91,16 +91,13 @@ def host_findings(
         text = f"{about} {why}. {still}"
         yield state(f"{codes}.{code}", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found))
     elif found.divided:
-        said = "; ".join(
-            f"{telling.server.label}: {', '.join(address_text(value) for value in telling.values) or 'none'}"
-            for telling in found.usable
-        )
+        said = who_says_what(found.usable, address_text)
         text = f"{about} has other addresses on other servers: {said}."
         yield state(f"{codes}.host-disagrees", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found))
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
         text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
-        line = record_line(found.canonical, A if len(private[0]) == 4 else AAAA, private[0])
+        line = record_line(found.canonical, address_type(private[0]), private[0])
         yield state(
             f"{codes}.private-address", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
             remedy=f"; remove: {line}",

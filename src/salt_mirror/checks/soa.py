@@ -10,12 +10,23 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from salt_mirror.checks.tests import SoaField
-from salt_mirror.dns.names import Name, label_text, labels, to_text
+import msgspec
+
+from salt_mirror.checks.wording import duration, mailbox
+from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import Soa
 from salt_mirror.dns.serials import serial_date, serial_moment
 
 HOUR, DAY, WEEK = 3600, 86_400, 604_800
+
+
+class SoaField(msgspec.Struct, frozen=True, kw_only=True):
+    """One field of the SOA: its value, the same as people read it, and a judgement where it is out of bounds."""
+
+    field: str
+    value: str
+    reads: str = ""
+    judgement: str = ""
 
 
 class Judgement(NamedTuple):
@@ -25,25 +36,6 @@ class Judgement(NamedTuple):
     code: str
     text: str
     right: int
-
-
-def duration(seconds: int) -> str:
-    """Seconds as people say them, such as `1 d 2 h` or `15 min`; at most two units."""
-    parts = []
-    for unit, size in (("d", DAY), ("h", HOUR), ("min", 60), ("s", 1)):
-        number, seconds = divmod(seconds, size)
-        if number:
-            parts.append(f"{number} {unit}")
-    return " ".join(parts[:2]) or "0 s"
-
-
-def mailbox(rname: Name) -> str:
-    """The mailbox of an SOA as an e-mail address: the first label stands before the @ (RFC 1035 section 8)."""
-    parts = labels(rname)
-    if len(parts) < 2:
-        return to_text(rname)
-    user = label_text(parts[0]).replace("\\.", ".")
-    return f"{user}@{to_text(rname[rname[0] + 1 :]).rstrip('.')}"
 
 
 def judge(soa: Soa, *, one_primary: bool = True) -> Iterator[Judgement]:

@@ -1,110 +1,19 @@
-"""Sheets: what was seen of a zone, on a way down, or in a tree of tests, as plain data that a report can lay out.
+"""Trees of tests: what was tested, what came of it, and why it matters, as plain data that a report can lay out.
 
-Strategy: text and numbers alone, names absolute and escaped; what is wrong with any of it stands in the findings.
+Strategy: a test carries its findings with it, and the marks of the tests around it follow from those alone.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from datetime import datetime
+from collections.abc import Callable, Iterable, Iterator
 from typing import Literal, NamedTuple
 
 import msgspec
 
+from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name
 from salt_mirror.findings import Finding, Outcome
-
-
-class SoaField(msgspec.Struct, frozen=True, kw_only=True):
-    """One field of the SOA: its value, the same as people read it, and a judgement where it is out of bounds."""
-
-    field: str
-    value: str
-    reads: str = ""
-    judgement: str = ""
-
-
-class ServerRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One authoritative server at one place. `behind` counts versions behind the newest (negative: ahead of the primary).
-
-    `names` are the NS names that lead to it, `listed` who names it (parent, zone, estate); `udp` and `tcp` are `answers` or
-    why not; `state` is `authoritative` or how it is not; `edns` the payload in bytes. None: not known.
-    """
-
-    server: str
-    endpoint: str
-    names: list[str]
-    addresses: list[str]
-    listed: list[str]
-    udp: str
-    tcp: str
-    state: str
-    serial: int | None
-    behind: int | None
-    rtt_ms: float | None
-    name_servers: list[str] | None
-    edns: int | None
-    cookies: bool | None
-    recursion: bool | None
-    transfer: bool | None
-
-
-class NameServer(msgspec.Struct, frozen=True, kw_only=True):
-    """One name server's name: who lists it, its addresses on its own authoritative servers, its glue at the parent."""
-
-    name: str
-    listed: list[str]
-    addresses: list[str]
-    glue: list[str]
-    trouble: str = ""
-
-
-class Sheet(msgspec.Struct, frozen=True, kw_only=True):
-    """A zone in one view. `parent` is the zone above with what it says in `parent_says`; `sums` what the timers add up to;
-    `not_asked` are addresses of its servers that this computer has no way to."""
-
-    zone: str
-    view: str
-    outcome: Outcome
-    says: str
-    soa: list[SoaField] = []
-    sums: list[str] = []
-    servers: list[ServerRow] = []
-    name_servers: list[NameServer] = []
-    parent: str = ""
-    parent_says: str = ""
-    content: str = ""
-    not_asked: list[str] = []
-
-
-class StepServer(msgspec.Struct, frozen=True, kw_only=True):
-    """One server of a level: what it says in words; `kind` is `refers`, `answers`, `lame` or `silent`."""
-
-    server: str
-    endpoint: str
-    address: str
-    kind: str
-    says: str
-    rtt_ms: float | None
-
-
-class Step(msgspec.Struct, frozen=True, kw_only=True):
-    """One level of a descent: the zone, its servers, and what is remarkable about it."""
-
-    zone: str
-    servers: list[StepServer]
-    remarks: list[str] = []
-
-
-class Leg(msgspec.Struct, frozen=True, kw_only=True):
-    """The way to one name, and what a resolver that went it would have cached, each with its TTL in seconds."""
-
-    name: str
-    type: str
-    steps: list[Step]
-    values: list[str]
-    alias: str = ""
-    cached: list[str] = []
-
 
 Mark = Literal["ok", "note", "caution", "unverified", "fault"]
 MARKS: tuple[Mark, ...] = ("ok", "note", "caution", "unverified", "fault")
@@ -143,22 +52,49 @@ def outcome_of(mark: Mark) -> Outcome:
     return "differs" if mark == "fault" else "unverified" if mark == "unverified" else "agrees"
 
 
-class VantageRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One vantage of a watch: how many of its records are in which state, when it settled (UTC), when it was due to.
+InView = tuple[Name, str]
+"""A name in a view."""
 
-    `ttl_left` in seconds is what is left of the entry that is waited for longest.
+
+class Trees(Part):
+    """A check at work whose every subject is a tree of tests, for a name in a view.
+
+    `make` gives the dialogues once the zones that are wanted by transfer are there; `size` is how many there will be.
     """
 
-    vantage: str
-    endpoint: str
-    kind: str
-    group: str
-    states: dict[str, int]
-    settled: bool
-    settled_at: datetime | None
-    predicted: datetime | None
-    ttl_left: int | None
-    asked: int
-    members: int
-    values: list[str]
-    notes: list[str]
+    def __init__(self, make: Callable[[Setting], dict[InView, Dialogue[Judged]]], size: int = 0) -> None:
+        super().__init__()
+        self.judged: dict[InView, Judged] = {}
+        self.size = size
+        self._make = make
+        self._order: list[InView] = []
+
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[tuple[InView, Judged]]]]:
+        made = self._make(setting)
+        self.size = len(made)
+        self.judged = {}
+        self._order = list(made)
+        yield (_keyed(key, dialogue) for key, dialogue in made.items())
+
+    def take(self, result: tuple[InView, Judged]) -> None:
+        key, judged = result
+        self.judged[key] = judged
+
+    def in_order(self) -> Iterator[tuple[InView, Test]]:
+        """The trees, in the order in which they were wished for."""
+        for key in self._order:
+            if key in self.judged:
+                yield key, self.judged[key].test
+
+    def verdicts(self) -> Iterator[Verdict]:
+        for (name, view), test in self.in_order():
+            yield Verdict(name, 0, view, outcome_of(test.mark))
+
+    def findings(self) -> list[Finding]:
+        found = [finding for judged in self.judged.values() for finding in judged.findings]
+        return list({(one.code, one.view, one.name, one.text): one for one in found}.values())
+
+
+def _keyed(key: InView, dialogue: Dialogue[Judged]) -> Dialogue[tuple[InView, Judged]]:
+    judged = yield from dialogue
+    return key, judged

@@ -1,20 +1,25 @@
-"""A finding from its parts: the weight comes from the catalogue, the outcome from the weight, the evidence from the answers.
+"""How findings are worded: what every check does when it has something to say, once.
 
-Strategy: what every check does when it has something to say, once.
+Strategy: a finding is made from its parts: the weight comes from the catalogue, the outcome from the weight, the evidence from
+the answers. Beside that stands how things are said that every check has to say: times, numbers of things, lists, who said
+what, and who was silent.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 
-from salt_mirror.checks.lookup import Lookup, evidence_of
-from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.questions import Answer
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
+from salt_mirror.dns.names import Name, label_text, labels, to_text
+from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import type_text
-from salt_mirror.findings import CATALOGUE, Finding, Outcome
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.findings import Evidence, Finding, Outcome
 
 _DOTS = re.compile(r"\.\.(?=[ ;,:]|$)")
+_UNITS = (("d", 86_400), ("h", 3600), ("min", 60), ("s", 1))
 
 
 def state(
@@ -25,13 +30,15 @@ def state(
     rdtype: int,
     view: str = "",
     answers: Iterable[Answer | None] = (),
+    evidence: Iterable[Evidence] = (),
     expected: Iterable[str] = (),
     remedy: str = "",
     outcome: Outcome | None = None,
     cause: str = "",
+    address: bytes | None = None,
 ) -> Finding:
     """The finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given."""
-    weight = CATALOGUE[code].weight
+    weight = catalogue()[code].weight
     return Finding(
         code=code,
         weight=weight,
@@ -40,9 +47,10 @@ def state(
         type=type_text(rdtype),
         view=view,
         expected=list(expected),
-        evidence=[evidence_of(answer) for answer in answers if answer is not None],
+        evidence=[*(evidence_of(answer) for answer in answers if answer is not None), *evidence],
         text=_DOTS.sub(".", text),  # an absolute name at the end of a sentence
         remedy=remedy,
+        address=address_text(address) if address is not None else None,
         cause=cause,
     )
 
@@ -52,13 +60,62 @@ def answers_of(found: Lookup) -> list[Answer]:
     return [answer for telling in (*found.trail, *found.tellings) for answer in telling.answers]
 
 
+# Who said what, and who said nothing
+
+
+def labels_of(servers: Iterable[Server]) -> str:
+    """Servers, one after the other."""
+    return ", ".join(server.label for server in servers)
+
+
+def who_says_what(tellings: Sequence[Telling], text_of: Callable[[bytes], str]) -> str:
+    """What each server says, one after the other: `dc-north: 192.0.2.1; dc-kiln: none`."""
+    return "; ".join(f"{one.server.label}: {', '.join(map(text_of, one.values)) or 'none'}" for one in tellings)
+
+
+def no_word_of(server: Server, trouble: str | None) -> str:
+    """Why a server gave no usable answer, with the place where it was asked: the same text for all that it explains."""
+    return f"{server.label} ({server.endpoint}): {trouble}"
+
+
+def silence_of(tellings: Iterable[Telling]) -> str:
+    """Why some servers gave no usable answer, one after the other."""
+    return "; ".join(dict.fromkeys(no_word_of(one.server, one.trouble) for one in tellings))
+
+
 def troubles_of(found: Lookup) -> str:
-    """Why servers gave no usable answer, one after the other."""
-    why = "; ".join(f"{t.server.label} ({t.server.endpoint}): {t.trouble}" for t in found.unverified)
-    return why or f"no server to ask: {found.trouble}"
+    """Why nothing usable is known of a name, or not from every server."""
+    return silence_of(found.unverified) or f"no server to ask: {found.trouble}"
+
+
+# How things are said
 
 
 def together_said(words: Iterable[str]) -> str:
     """Words as people list them: `a, b and c`."""
     found = list(words)
     return found[0] if len(found) == 1 else ", ".join(found[:-1]) + " and " + found[-1] if found else ""
+
+
+def many(number: int, one: str, several: str | None = None) -> str:
+    """A number of things: `1 zone`, `2,000 zones`."""
+    return f"{number:,} {one if number == 1 else several or one + 's'}"
+
+
+def duration(seconds: int) -> str:
+    """Seconds as people say them, such as `1 d 2 h` or `15 min`; at most two units."""
+    parts = []
+    for unit, size in _UNITS:
+        number, seconds = divmod(seconds, size)
+        if number:
+            parts.append(f"{number} {unit}")
+    return " ".join(parts[:2]) or "0 s"
+
+
+def mailbox(rname: Name) -> str:
+    """The mailbox of an SOA as an e-mail address: the first label stands before the @ (RFC 1035 section 8)."""
+    parts = labels(rname)
+    if len(parts) < 2:
+        return to_text(rname)
+    user = label_text(parts[0]).replace("\\.", ".")
+    return f"{user}@{to_text(rname[rname[0] + 1 :]).rstrip('.')}"

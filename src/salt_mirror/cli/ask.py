@@ -1,51 +1,31 @@
-"""`salt-mirror ask`: what does this name have, and who says so?"""
+"""`salt-mirror ask`: what does this name have, and who says so?
+
+Strategy: a line from a prompt or a file is asked as it arrives, and is on its own: a bad one is reported with its number, and
+the rest goes on.
+"""
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Generator, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.opening import (
-    AtOption,
-    EstateOption,
-    JsonOption,
-    PaceOption,
-    TimeoutOption,
-    TriesOption,
-    ViewOption,
-    finders,
-    keep_pace,
-    open_estate,
-)
-
-if TYPE_CHECKING:
-    from salt_mirror.checks.ask import Asked
-    from salt_mirror.cli.ask_work import Work
+from salt_mirror.cli.options import Asking, Showing, option, takes
 
 USAGE = 2
 
 
+@takes("transfer", "faults", "all", "strict", "report", "remedies")
 def ask(
     words: Annotated[
         list[str] | None,
         typer.Argument(metavar="NAME|ADDRESS... [TYPE]...", help="What to ask for; - reads names from standard input."),
     ] = None,
-    estate_file: EstateOption = None,
-    at: AtOption = None,
-    view: ViewOption = None,
-    source: Annotated[
-        Path | None,
-        typer.Option("--from", metavar="FILE", help="Read names from a file, one a line.", show_default=False),
-    ] = None,
+    source: Annotated[Path | None, option("--from", "FILE", "Read names from a file, one a line.")] = None,
     suffix: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--suffix", metavar="ZONE", help="Complete short names with this; may be repeated.", show_default=False
-        ),
+        list[str] | None, option("--suffix", "ZONE", "Complete short names with this; may be repeated.")
     ] = None,
     every: Annotated[bool, typer.Option("--every", help="Ask for all the common types, one by one.")] = False,
     brief: Annotated[bool, typer.Option("--brief", help="Print the values alone, one a line.")] = False,
@@ -53,10 +33,9 @@ def ask(
         bool, typer.Option("--detail", help="Print flags, sizes, sections and type numbers too.")
     ] = False,
     raw: Annotated[bool, typer.Option("--bytes", help="Print the bytes of each message too.")] = False,
-    as_json: JsonOption = False,
-    pace: PaceOption = None,
-    timeout: TimeoutOption = 1.0,
-    tries: TriesOption = 3,
+    *,
+    asking: Asking,
+    showing: Showing,
 ) -> None:
     """Ask what a name or an address has, and who says so.
 
@@ -64,17 +43,23 @@ def ask(
     "authoritative" for all authoritative servers of the name, and the groups of the estate's resolvers. Exit status: 0
     answered, 1 no such name or type, 3 no usable answer.
     """
-    from salt_mirror.cli.ask_work import Work
+    from salt_mirror.cli.inquiring import Inquiry, lines_of
+    from salt_mirror.cli.opening import keep_pace, open_estate
+    from salt_mirror.dns.traffic.engine import Engine
+    from salt_mirror.report.forms.answers import json_printer
+    from salt_mirror.report.terminal.answers import brief_printer, page_printer
 
-    estate = open_estate(estate_file)
-    work = Work(estate, words or [], at=at, view=view, suffixes=suffix or [], every=every, finders=finders(estate))
-    keep_pace(work.servers, pace)
-    show = _printer(brief=brief, detail=detail or raw, raw=raw, as_json=as_json)
+    inquiry = Inquiry(open_estate(asking), words or [], asking, suffixes=suffix or [], every=every)
+    keep_pace(inquiry.servers, asking.pace)
+    if showing.json:
+        show = json_printer(sys.stdout.buffer)
+    else:
+        show = brief_printer(sys.stdout) if brief else page_printer(sys.stdout, detail=detail or raw, raw=raw)
     statuses: set[int] = set()
-    with work.engine(timeout_s=timeout, tries=tries) as engine:
+    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         try:
             next(show)
-            for typed, asked in work.answers(_lines(work, source), engine, _complain):
+            for typed, asked in inquiry.answers(lines_of(inquiry, source), engine, _complain):
                 if asked is None:
                     statuses.add(USAGE)
                     continue
@@ -87,73 +72,7 @@ def ask(
     raise typer.Exit(next((status for status in (130, 2, 1, 3) if status in statuses), 0))
 
 
-def _lines(work: Work, source: Path | None) -> Iterator[tuple[int | None, str]]:
-    """The names to ask for, those of a file or of standard input with the numbers of their lines."""
-    for name in work.names:
-        yield None, name
-    if source is not None:
-        from salt_mirror.estate.errors import BadInput
-
-        try:
-            with source.open(encoding="utf-8-sig") as file:
-                yield from enumerate(file, 1)
-        except (OSError, UnicodeDecodeError) as error:
-            raise BadInput(
-                f"--from: {source} cannot be read ({getattr(error, 'strerror', None) or 'no UTF-8 text'})"
-            ) from None
-    if work.from_stdin:
-        yield from enumerate(iter(sys.stdin.readline, ""), 1)
-
-
 def _complain(line: int | None, what: str) -> None:
     place = f"line {line}: " if line is not None else ""
     sys.stderr.write(f"salt-mirror: {place}{what}\n")
     sys.stderr.flush()
-
-
-Printer = Generator[None, tuple["Asked", str], None]
-"""Takes what was asked and how it was typed, one name at a time, and prints it."""
-
-
-def _printer(*, brief: bool, detail: bool, raw: bool, as_json: bool) -> Printer:
-    if as_json:
-        return _json_printer()
-    return _brief_printer() if brief else _page_printer(detail=detail, raw=raw)
-
-
-def _page_printer(*, detail: bool, raw: bool) -> Printer:
-    from salt_mirror.report.terminal.answers import AnswerPage
-
-    page = AnswerPage(sys.stdout, detail=detail, raw=raw)
-    while True:
-        asked, typed = yield
-        page.show(asked, typed)
-        sys.stdout.flush()
-
-
-def _brief_printer() -> Printer:
-    from salt_mirror.report.terminal.answers import in_order
-
-    while True:
-        asked, _ = yield
-        for rdtype in asked.rdtypes:
-            values = sorted({value for told in asked.at(rdtype) for value in told.values})
-            sys.stdout.writelines(f"{text}\n" for text, _ in in_order(rdtype, values))
-        sys.stdout.flush()
-
-
-def _json_printer() -> Printer:
-    from salt_mirror.report.forms.answers import name_line, opening
-
-    out = sys.stdout.buffer
-    out.write(opening())
-    between = b"\n"
-    try:
-        while True:
-            asked, typed = yield
-            out.write(between + name_line(asked, typed))
-            out.flush()
-            between = b",\n"
-    finally:
-        out.write(b"]}\n")
-        out.flush()

@@ -2,32 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.opening import (
-    AllOption,
-    EstateOption,
-    FaultsOption,
-    JsonOption,
-    PaceOption,
-    StrictOption,
-    TimeoutOption,
-    TransferOption,
-    TriesOption,
-    ViewOption,
-    finders,
-    has_ipv6,
-    names_in_views,
-    open_estate,
-    servers_at,
-)
-
-if TYPE_CHECKING:
-    from salt_mirror.checks.authority.sheet import Inspected
+from salt_mirror.cli.options import Asking, Showing, takes
 
 
+@takes("report", "remedies", at="Look at these servers alone, and not at the parent.")
 def authority(
     zones: Annotated[
         list[str] | None,
@@ -36,87 +18,28 @@ def authority(
             help="Zones by their names, reverse zones also by their networks; all of the estate when left out.",
         ),
     ] = None,
-    estate_file: EstateOption = None,
-    at: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--at", metavar="SERVER", help="Look at these servers alone, and not at the parent.", show_default=False
-        ),
-    ] = None,
-    view: ViewOption = None,
-    faults: FaultsOption = False,
-    everything: AllOption = False,
-    strict: StrictOption = False,
-    as_json: JsonOption = False,
-    transfer: TransferOption = False,
-    pace: PaceOption = None,
-    timeout: TimeoutOption = 1.0,
-    tries: TriesOption = 3,
+    *,
+    asking: Asking,
+    showing: Showing,
 ) -> None:
     """Inspect the authority: SOA, serials, name servers and delegation of zones, on every server that should hold them."""
-    from msgspec.structs import replace
-
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.authority.sheet import inspect_all
-    from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check
-    from salt_mirror.dns.names import to_text
+    from salt_mirror.checks.authority.sheet import Inspection
+    from salt_mirror.checks.authority.wording import not_asked, verdict
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
+    from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.report.document import Subject, now
 
-    estate = open_estate(estate_file, view)
-    views = [view] if view is not None else estate.views
-    wanted = names_in_views(zones or [], estate, view) or [
-        (zone.apex, where) for where in views for zone in estate.zones[where].values()
+    estate = open_estate(asking)
+    wanted = names_in_views(zones or [], asking, estate) or [
+        (zone.apex, where) for where in views_of(asking, estate) for zone in estate.zones[where].values()
     ]
     if not wanted:
         raise BadInput("nothing to inspect: name a zone, or give an estate with zones")
-    servers = servers_at(at, estate)
-    atlas = Atlas(estate, given=servers, resolvers=finders(estate), ipv6=has_ipv6())
-    done: list[Inspected] = []
-    moment = now()
-    ran = run_check(
-        atlas,
-        list(dict.fromkeys(where for _, where in wanted)),
-        Manner(transfer, pace, timeout, tries),
-        len(wanted),
-        "zones inspected",
-        lambda runner, exchange, tick: done.extend(inspect_all(wanted, atlas, exchange.holding, moment, runner, tick)),
-    )
-    place = {(to_text(name), where): number for number, (name, where) in enumerate(wanted)}
-    done.sort(key=lambda one: place[one.sheet.zone, one.sheet.view])
-    findings = [finding for one in done for finding in one.findings]
-    beyond = {address for one in done for address in one.sheet.not_asked}
-    remarks = [f"this computer has no IPv6: {len(beyond)} addresses of name servers were not asked"] if beyond else []
-
-    def tally(outcome: str) -> int:
-        return sum(one.outcome == outcome for one in done)
-
-    report = replace(
-        report_on("authority", estate, ran, tally, findings, remarks, total=len(wanted)),
-        sheets=[one.sheet for one in done],
-    )
-    if len(wanted) == 1 and done:
-        report = replace(report, says=_verdict(done[0]))
-    print_and_end(
-        report,
-        lambda: (Subject(name=one.sheet.zone, type="SOA", view=one.sheet.view, outcome=one.outcome) for one in done),
-        json=as_json,
-        faults=faults,
-        everything=everything,
-        strict=strict,
-        several_views=len(estate.views) > 1,
-    )
-
-
-def _verdict(one: Inspected) -> str:
-    """The answer about a single zone in one sentence."""
-    name = one.sheet.zone
-    if not one.sheet.servers:
-        return one.sheet.says
-    serving = f"{one.sheet.says}."
-    faults = sum(finding.weight == "fault" for finding in one.findings)
-    if faults:
-        return f"{name} is not sound: {faults} {'fault' if faults == 1 else 'faults'}; {serving}"
-    if one.outcome == "unverified":
-        return f"{name} could not be verified on every server; {serving}"
-    return f"{name} has a sound authority; {serving}"
+    atlas = atlas_of(estate, servers_at(asking.at, estate), resolvers_too=True)
+    part = Inspection(wanted, atlas)
+    ran = run_part(part, atlas, list(dict.fromkeys(where for _, where in wanted)), asking, "zones inspected")
+    done = part.in_order
+    more = {"says": verdict(done[0])} if len(wanted) == 1 and done else {}
+    report = report_of("authority", estate, ran, part, not_asked(done), sheets=[one.sheet for one in done], **more)
+    finish(report, showing, part, several_views=len(estate.views) > 1)

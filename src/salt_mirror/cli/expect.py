@@ -31,13 +31,13 @@ def expect(
 
     Exit status: 0 nothing is wrong with them, 1 something contradicts itself or stands twice, 2 a line cannot be read.
     """
+    from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import ROOT
-    from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.model import zone_name
     from salt_mirror.estate.sources import contradictions, read_expectations, read_given, write_expectations
 
     apex = zone_name(origin) if origin is not None else ROOT
-    problems: list[BadInput] = []
+    problems: list[Unusable] = []
     found = []
     for file in files:
         if file == "-":

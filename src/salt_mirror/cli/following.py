@@ -1,4 +1,4 @@
-"""The work of `settle`: goals and vantages from the command line, and the loop between the watch, the engine and the screen.
+"""A watch that is followed: the loop between the watch, the engine and the screen, and what is shown and kept of it.
 
 Strategy: the watch says what is due and the engine asks it; a moment later it is told what came. The clock is the monotonic
 one, set to the time of day once, so that nobody who sets the computer's clock disturbs a watch.
@@ -6,20 +6,32 @@ one, set to the time of day once, so that nobody who sets the computer's clock d
 
 from __future__ import annotations
 
+import sys
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import NoReturn, TextIO
+
+import typer
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.settling.watch import Goal, Sighting, Slot, Vantage, Watch, sighting_of
-from salt_mirror.dns.dialogue import Dialogue, Runner, together
+from salt_mirror.checks.budget import budget_of, inspect_budget
+from salt_mirror.checks.settling.goals import Goal
+from salt_mirror.checks.settling.sheet import rows_of
+from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
+from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.questions import Question
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.names import BadName, Name, from_text, to_text
-from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import AAAA, PTR, SOA, A, BadRecord, rdata_from_text, type_from_text
-from salt_mirror.dns.reverse import reverse_name
-from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.model import Estate
+from salt_mirror.findings import Finding, Outcome
+from salt_mirror.keeping.journal import Journal, Line
+from salt_mirror.keeping.writing import write_whole
+from salt_mirror.report.document import Counts, Report
+from salt_mirror.report.figure import Dot
+from salt_mirror.report.forms.json import as_json
 
 _LOOK_S = 0.2
 """The longest time in which nothing is drawn or looked at."""
@@ -37,103 +49,12 @@ class Clock:
         return self._wall + (time.monotonic() - self._begin) * self.speed
 
 
-def goal_of(name: Name, rdtype: int, to: Iterable[str], *, gone: bool) -> Goal:
-    """The goal that the command line names. Raises BadInput."""
-    try:
-        values = frozenset(rdata_from_text(rdtype, text) for text in to)
-    except (BadRecord, ValueError) as error:
-        raise BadInput(f"--to: {error}") from None
-    if gone and values:
-        raise BadInput("--to and --gone contradict each other")
-    return Goal(name, rdtype, values)
-
-
-def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:
-    """A goal for each RRset of a list; the SOA left out. One that must be absent altogether has no values."""
-    sets: dict[tuple[Name, int], set[bytes]] = {}
-    open_ones: set[tuple[Name, int]] = set()
-    for one in expectations:
-        if one.rdtype == SOA:
-            continue
-        key = (one.name, one.rdtype)
-        values = sets.setdefault(key, set())
-        if one.presence != "absent":
-            values.add(one.rdata)
-            if one.presence == "present":
-                open_ones.add(key)
-    return [Goal(*key, frozenset(values), key in open_ones and bool(values)) for key, values in sets.items()]
-
-
-def registration(host: str, address: str, suffix: Name | None) -> list[Goal]:
-    """The goals of a host's registration: its address, and the pointer that leads back. Raises BadInput."""
-    import ipaddress
-
-    try:
-        packed = ipaddress.ip_address(address).packed
-        name = from_text(host, suffix if "." not in host else None)
-    except (BadName, ValueError) as error:
-        raise BadInput(f"--registered: {error}") from None
-    return [
-        Goal(name, A if len(packed) == 4 else AAAA, frozenset((packed,)), among_others=True),
-        Goal(reverse_name(packed), PTR, frozenset((name,)), among_others=True),
-    ]
-
-
-def type_of(text: str) -> int:
-    """A type from the command line. Raises BadInput."""
-    try:
-        return type_from_text(text)
-    except BadRecord as error:
-        raise BadInput(str(error)) from None
-
-
-def authorities_of(goals: list[Goal], view: str, atlas: Atlas, engine: Engine) -> list[tuple[Goal, tuple[Server, ...]]]:
-    """The authoritative servers of each goal. Raises BadInput for a name that has none."""
-
-    def find(goal: Goal) -> Dialogue[tuple[Goal, tuple[Server, ...], str]]:
-        authority = atlas.known(goal.name, view)
-        if authority is None:
-            authority = yield from atlas.find(goal.name, view)
-        return goal, authority.servers, authority.trouble or "it has no server"
-
-    found = list(Runner(engine).run(find(goal) for goal in goals))
-    for goal, servers, why in found:
-        if not servers:
-            raise BadInput(f"{to_text(goal.name)} cannot be watched: {why}")
-    order = {goal: number for number, goal in enumerate(goals)}
-    return sorted(((goal, servers) for goal, servers, _ in found), key=lambda one: order[one[0]])
-
-
-def held_values(measure: Server | None, found: list[tuple[Goal, tuple[Server, ...]]], engine: Engine) -> list[Goal]:
-    """The goals with the values that a server holds now: the measure, or each goal's first authoritative server."""
-
-    def ask(goal: Goal, server: Server) -> Dialogue[Goal]:
-        (answer,) = yield [Question(goal.name, goal.rdtype, server)]
-        if answer.trouble is not None:
-            raise BadInput(f"{server.label} cannot be the measure: {answer.trouble}")
-        return Goal(goal.name, goal.rdtype, frozenset(answer.values))
-
-    def all_of() -> Dialogue[list[Goal]]:
-        return (yield from together([ask(goal, measure or servers[0]) for goal, servers in found]))
-
-    (held,) = Runner(engine).run([all_of()])
-    return held
-
-
 @dataclass(slots=True)
 class Screen:
     """Who is told of what happens: `news` of each event, `look` every moment."""
 
     news: Callable[[Slot], None]
     look: Callable[[Watch], None]
-
-
-def vantages(found: list[tuple[Goal, tuple[Server, ...]]]) -> list[tuple[Goal, list[Vantage]]]:
-    """A vantage for each authoritative server, shared by the goals."""
-    made: dict[Server, Vantage] = {}
-    return [
-        (goal, [made.setdefault(server, Vantage(server, cache=False)) for server in servers]) for goal, servers in found
-    ]
 
 
 def follow(
@@ -171,3 +92,139 @@ def follow(
             time.sleep(min(wait, _LOOK_S) or 0.001)
     screen.look(watch)
     return False
+
+
+_MOST_BUDGETED = 50
+
+
+def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Engine) -> int | None:
+    """How long a cache may keep the old state, in seconds, from the authoritative servers; None when they do not tell."""
+    now = datetime.now(UTC)
+    kept = []
+    for seen in Runner(engine).run(
+        inspect_budget(goal.name, goal.rdtype, view, atlas) for goal in goals[:_MOST_BUDGETED]
+    ):
+        try:
+            kept.append(budget_of(seen, now, now).kept_s)
+        except ValueError:
+            continue
+    return max(kept, default=None)
+
+
+def screen_for(what: str, file: TextIO, watch: Watch, *, json: bool) -> tuple[Screen, Callable[[], None]]:
+    """Who is told of events: a live view on a terminal, plain lines in a pipe, nobody with `json`; and how that ends."""
+    if json:
+        return Screen(lambda _: None, lambda _: None), lambda: None
+    if file.isatty():
+        from salt_mirror.report.terminal.vantages import LiveView
+
+        live = LiveView(what)
+        return Screen(lambda _: None, live.look), live.end
+    several = len({slot.goal for slot in watch.slots}) > 1
+
+    def news(slot: Slot) -> None:
+        file.write(f"{local(watch.now)}  {event_text(slot, several)}\n")
+        file.flush()
+
+    return Screen(news, lambda _: None), lambda: None
+
+
+class Finish:
+    """Keeps what was seen, and turns it into a figure and a report."""
+
+    def __init__(
+        self,
+        estate: Estate,
+        goals: list[Goal],
+        watch: Watch,
+        what: str,
+        bound_s: int | None,
+        past: list[Line],
+    ) -> None:
+        self._estate = estate
+        self._watch = watch
+        self._what = what
+        self._bound_s = bound_s
+        self._numbers = {goal: number for number, goal in enumerate(goals)}
+        self._dots: list[Dot] = [
+            Dot(one.at, one.vantage, one.kind == "cache", one.goal, one.state, one.settled) for one in past
+        ]
+
+    def recorder(self, journal: Journal | None) -> Callable[[Slot, Sighting], None]:
+        """What is told of every sighting."""
+
+        def record(slot: Slot, sighting: Sighting) -> None:
+            vantage = slot.vantage
+            self._dots.append(
+                Dot(
+                    sighting.at,
+                    vantage.server.label,
+                    vantage.cache,
+                    self._numbers[slot.goal],
+                    slot.state,
+                    slot.settled_at is not None,
+                )
+            )
+            if journal is not None:
+                journal.add(slot, sighting)
+
+        return record
+
+    def draw(self, path: Path) -> None:
+        """Draws the figure. Raises BadInput."""
+        from salt_mirror.report.figure import Bound, draw
+
+        slots: dict[tuple[str, bool], int] = {}
+        for slot in self._watch.slots:
+            key = (slot.vantage.server.label, slot.vantage.cache)
+            slots[key] = slots.get(key, 0) + 1
+        ready = max(self._watch.ready_at.values(), default=None)
+        bound = None
+        if ready is not None and self._bound_s is not None and any(cache for _, cache in slots):
+            bound = Bound(
+                ready + self._bound_s, f"the last cache must have let go ({self._bound_s} s after the last server)"
+            )
+        title = f"{self._what}: {headline(self._watch)}"
+        drawn = draw(path.suffix[1:].lower(), title, self._dots, slots, self._watch.began_at, bound)
+        write_whole(path, drawn, "--figure")
+
+    def report(self, file: TextIO, *, json: bool, interrupted: bool, strays: int) -> NoReturn:
+        """Prints the report and ends the program with its exit status."""
+        watch = self._watch
+        rows = rows_of(watch)
+        findings = sorted(findings_of(watch), key=_order)
+        outcomes: list[Outcome] = []
+        for row in rows:
+            differs = {"old", "no", "new"} & set(row.states) and not row.settled
+            outcomes.append("agrees" if row.settled else "differs" if differs else "unverified")
+        counts = Counts(
+            agrees=outcomes.count("agrees"),
+            differs=outcomes.count("differs"),
+            unverified=outcomes.count("unverified"),
+            questions=sum(slot.asked for slot in watch.slots),
+            strays=strays,
+        )
+        report = Report(
+            command="settle",
+            title=self._estate.title,
+            estate=str(self._estate.path) if self._estate.path else None,
+            started=datetime.fromtimestamp(watch.began_at, UTC).replace(microsecond=0),
+            seconds=round(watch.now - watch.began_at, 3),
+            outcome="differs" if counts.differs else "unverified" if counts.unverified else "agrees",
+            counts=counts,
+            interrupted=interrupted,
+            says=headline(watch),
+            vantages=rows,
+            findings=findings,
+        )
+        if json:
+            sys.stdout.buffer.writelines(as_json(report, ()))
+        else:
+            from salt_mirror.report.terminal.page import print_report
+
+            print_report(report, file)
+        raise typer.Exit(report.exit_status())
+
+
+def _order(finding: Finding) -> tuple[bool, str, str]:
+    return finding.weight != "fault", finding.code, finding.name

@@ -6,25 +6,14 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.opening import (
-    AllOption,
-    EstateOption,
-    FaultsOption,
-    JsonOption,
-    PaceOption,
-    StrictOption,
-    TimeoutOption,
-    TransferOption,
-    TriesOption,
-    ViewOption,
-    finders,
-    has_ipv6,
-    names_in_views,
-    open_estate,
-    servers_and_groups,
+from salt_mirror.cli.options import Asking, Showing, takes
+
+
+@takes(
+    "report",
+    "remedies",
+    at="Show what this resolver, or this group of the estate's, has cached beside the authoritative servers.",
 )
-
-
 def mail(
     domains: Annotated[
         list[str] | None,
@@ -32,54 +21,32 @@ def mail(
             metavar="[DOMAIN]...", help="Domains; when left out, those for which the estate expects MX records."
         ),
     ] = None,
-    estate_file: EstateOption = None,
-    at: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--at",
-            metavar="RESOLVER",
-            help="Show what this resolver, or this group of the estate's, has cached beside the authoritative servers.",
-            show_default=False,
-        ),
-    ] = None,
-    view: ViewOption = None,
-    faults: FaultsOption = False,
-    everything: AllOption = False,
-    strict: StrictOption = False,
-    as_json: JsonOption = False,
-    transfer: TransferOption = False,
-    pace: PaceOption = None,
-    timeout: TimeoutOption = 1.0,
-    tries: TriesOption = 3,
+    *,
+    asking: Asking,
+    showing: Showing,
 ) -> None:
     """Follow the mail exchangers of domains: what a sender would do, what fails, and what is left when a pool is down."""
-    from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.mail.judging import judged_mail
     from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.cli.running import Manner
-    from salt_mirror.cli.trees import run_trees
+    from salt_mirror.checks.tests import Trees
+    from salt_mirror.cli.ending import finish, report_of_trees
+    from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_and_groups
+    from salt_mirror.cli.running import run_part
     from salt_mirror.dns.records import MX
     from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(estate_file, view)
-    expected = {(one.name, one.view): one for one in expected_sets(estate, None, view=view, rdtypes=(MX,))}
-    wanted = names_in_views(domains or [], estate, view) or list(expected)
+    estate = open_estate(asking)
+    expected = {(one.name, one.view): one for one in expected_sets(estate, None, view=asking.view, rdtypes=(MX,))}
+    wanted = names_in_views(domains or [], asking, estate) or list(expected)
     if not wanted:
         raise BadInput("nothing to look at: name a domain, or give an estate that expects MX records")
-    caches = servers_and_groups(at, estate)
-    atlas = Atlas(estate, resolvers=finders(estate), ipv6=has_ipv6())
-    run_trees(
-        "mail",
-        estate,
-        atlas,
-        list(dict.fromkeys(where for _, where in wanted)),
+    caches = servers_and_groups(asking.at, estate)
+    atlas = atlas_of(estate)
+    part = Trees(
         lambda _: {
-            (name, where): judged_mail(name, where, atlas, caches, expected.get((name, where)))
-            for name, where in wanted
+            (name, view): judged_mail(name, view, atlas, caches, expected.get((name, view))) for name, view in wanted
         },
-        Manner(transfer, pace, timeout, tries),
-        json=as_json,
-        faults=faults,
-        everything=everything,
-        strict=strict,
+        len(wanted),
     )
+    ran = run_part(part, atlas, list(dict.fromkeys(view for _, view in wanted)), asking, "names looked at")
+    finish(report_of_trees("mail", estate, ran, part), showing, part, several_views=len(estate.views) > 1)

@@ -18,10 +18,12 @@ from salt_mirror.cli import (
     audit,
     authority,
     budget,
+    compare,
     demo,
     descend,
     expect,
     explain,
+    history,
     mail,
     pairs,
     rollcall,
@@ -52,9 +54,9 @@ app.command("services")(services.services)
 app.command("budget")(budget.budget)
 app.command("settle")(settle.settle)
 app.command("snapshot")(snapshot.snapshot)
-app.command("compare")(snapshot.compare)
+app.command("compare")(compare.compare)
 app.command("audit")(audit.audit)
-app.command("history")(audit.history)
+app.command("history")(history.history)
 app.command("explain")(explain.explain)
 app.command("expect")(expect.expect)
 app.command("demo")(demo.demo)
@@ -90,9 +92,9 @@ def main() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
     except Exception as error:
-        from salt_mirror.estate.errors import BadInput
+        from salt_mirror.dns.errors import Unusable
 
-        if not isinstance(error, BadInput):
+        if not isinstance(error, Unusable):
             raise
         print(f"salt-mirror: {error}", file=sys.stderr)  # noqa: T201
         sys.exit(USAGE)

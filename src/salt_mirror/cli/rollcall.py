@@ -8,29 +8,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.opening import (
-    AllOption,
-    EstateOption,
-    FaultsOption,
-    JsonOption,
-    PaceOption,
-    StrictOption,
-    TimeoutOption,
-    TransferOption,
-    TriesOption,
-    ViewOption,
-    finders,
-    open_estate,
-    servers_at,
-)
+from salt_mirror.cli.options import Asking, Showing, option, takes
 
 if TYPE_CHECKING:
+    from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
-    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.dns.questions import Server
     from salt_mirror.estate.expectations import Expectation
     from salt_mirror.estate.model import Estate
 
 
+@takes("report", at="Call the roll on these servers alone.", remedies="Write the lines that mend as a master file.")
 def rollcall(
     sources: Annotated[
         list[str] | None,
@@ -39,109 +27,51 @@ def rollcall(
             help="Files of expected records (master, CSV, JSON Lines), - for standard input; the estate's when left out.",
         ),
     ] = None,
-    estate_file: EstateOption = None,
     held_by: Annotated[
-        str | None,
-        typer.Option(
-            "--as-held-by",
-            metavar="SERVER",
-            help="Expect what this server holds, by transfer or by asking.",
-            show_default=False,
-        ),
+        str | None, option("--as-held-by", "SERVER", "Expect what this server holds, by transfer or by asking.")
     ] = None,
-    at: Annotated[
-        list[str] | None,
-        typer.Option("--at", metavar="SERVER", help="Call the roll on these servers alone.", show_default=False),
-    ] = None,
-    view: ViewOption = None,
-    zone: Annotated[
-        str | None, typer.Option("--zone", help="Call the records of this zone alone.", show_default=False)
-    ] = None,
-    types: Annotated[
-        str | None, typer.Option("--types", metavar="A,AAAA,...", help="Call these types alone.", show_default=False)
-    ] = None,
+    zone: Annotated[str | None, option("--zone", "ZONE", "Call the records of this zone alone.")] = None,
+    types: Annotated[str | None, option("--types", "A,AAAA,...", "Call these types alone.")] = None,
     names: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--name", metavar="GLOB", help="Call names that fit this pattern; may be repeated.", show_default=False
-        ),
+        list[str] | None, option("--name", "GLOB", "Call names that fit this pattern; may be repeated.")
     ] = None,
-    remedies: Annotated[
-        Path | None,
-        typer.Option(
-            "--remedies", metavar="FILE", help="Write the lines that mend as a master file.", show_default=False
-        ),
-    ] = None,
-    faults: FaultsOption = False,
-    everything: AllOption = False,
-    strict: StrictOption = False,
-    as_json: JsonOption = False,
-    transfer: TransferOption = False,
-    pace: PaceOption = None,
-    timeout: TimeoutOption = 1.0,
-    tries: TriesOption = 3,
+    *,
+    asking: Asking,
+    showing: Showing,
 ) -> None:
     """Call the roll: is every expected record registered on every authoritative server of its zone?"""
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.rollcall.judging import Roll, call_roll
+    from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.cli.running import Manner, print_and_end, report_on, run_check, write_whole
-    from salt_mirror.cli.rollcall_work import chosen_types, held, remedies_text, subjects_of
+    from salt_mirror.cli.ending import finish, remedies_one_by_one, report_of
+    from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, types_in, views_of
+    from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.model import zone_name
+    from salt_mirror.keeping.writing import write_whole
 
-    estate = open_estate(estate_file, view)
+    estate = open_estate(asking)
     only = zone_name(zone) if zone is not None else None
-    problems: list[BadInput] = []
-    given = _given(sources or [], only if only is not None else first_forward(estate, view), problems)
-    servers = servers_at(at, estate)
-    atlas = Atlas(estate, given=servers, resolvers=() if servers else finders(estate))
-    wanted = {"view": view, "zone": only, "rdtypes": chosen_types(types), "globs": names or []}
+    problems: list[Unusable] = []
+    given = _given(sources or [], only if only is not None else first_forward(asking, estate), problems)
+    atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
         (measure,) = servers_at([held_by], estate)[:1]
-        given = held(measure, estate, given, timeout_s=timeout, tries=tries, view=view, zone=only)
-    sets = expected_sets(estate, given, **wanted)  # type: ignore[arg-type]
+        given = _held(measure, estate, given, asking, only)
+    sets = expected_sets(estate, given, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
     if not sets:
         raise BadInput(
             "nothing to call: no expectation fits; give files of expected records, or an estate with zones that expect some"
         )
-    views = [view] if view is not None else estate.views
-    roll = Roll()
-    ran = run_check(
-        atlas,
-        views,
-        Manner(transfer, pace, timeout, tries),
-        len(sets),
-        "record sets called",
-        lambda runner, exchange, tick: call_roll(
-            sets, atlas, runner, roll, tick, strangers=exchange.names - {one.name for one in sets}
-        ),
-    )
-    remarks = [f"damaged, and left out: {problem}" for problem in problems]
-    report = report_on("rollcall", estate, ran, roll.count, roll.findings(), remarks, total=len(sets))
-    if remedies is not None:
-        write_whole(remedies, remedies_text(report), "--remedies")
-    print_and_end(
-        report,
-        lambda: subjects_of(roll),
-        json=as_json,
-        faults=faults,
-        everything=everything,
-        strict=strict,
-        several_views=len(views) > 1,
-    )
+    views = views_of(asking, estate)
+    part = Roll(sets, atlas)
+    ran = run_part(part, atlas, views, asking, "record sets called")
+    report = report_of("rollcall", estate, ran, part, [f"damaged, and left out: {one}" for one in problems])
+    if showing.remedies is not None:
+        write_whole(showing.remedies, remedies_one_by_one(report), "--remedies")
+    finish(report, showing, part, several_views=len(views) > 1)
 
 
-def first_forward(estate: Estate, view: str | None) -> Name:
-    """The zone that completes short names when none is given: the estate's first one that is no reverse zone."""
-    from salt_mirror.dns.names import ROOT
-    from salt_mirror.dns.reverse import is_reverse
-
-    zones = [zone for zone in estate.all_zones() if view in (None, zone.view) and not is_reverse(zone.apex)]
-    return zones[0].apex if zones else ROOT
-
-
-def _given(sources: list[str], origin: Name, problems: list[BadInput]) -> list[Expectation] | None:
+def _given(sources: list[str], origin: Name, problems: list[Unusable]) -> list[Expectation] | None:
     """The expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
     from salt_mirror.estate.sources import read_expectations, read_given
 
@@ -153,4 +83,61 @@ def _given(sources: list[str], origin: Name, problems: list[BadInput]) -> list[E
             found += read_given(sys.stdin.read(), origin, problems)
         else:
             found += read_expectations(Path(source), origin, problems)
+    return found
+
+
+def _held(
+    server: Server, estate: Estate, given: list[Expectation] | None, asking: Asking, zone: Name | None
+) -> list[Expectation]:
+    """What one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
+    from salt_mirror.cli.opening import views_of
+    from salt_mirror.dns.names import to_text
+    from salt_mirror.dns.records import SOA
+    from salt_mirror.dns.transfer import TransferFailed, transfer
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.estate.expectations import Expectation
+
+    zones = [one for where in views_of(asking, estate) for one in estate.zones[where].values()]
+    found: list[Expectation] = []
+    refused = ""
+    if given is None:
+        served = [one.apex for one in zones if one.servers is None or server in one.servers]
+        for apex in dict.fromkeys([zone] if zone is not None else served):
+            try:
+                for records in transfer(server, apex, timeout_s=asking.timeout * 5):
+                    found += [
+                        Expectation(one.owner, one.rdtype, one.rdata, ttl=one.ttl, presence="exact")
+                        for one in records
+                        if one.rdtype != SOA
+                    ]
+            except TransferFailed as error:
+                refused = f"{to_text(apex)}: {error}"
+                found = [one for one in found if not one.name.endswith(apex)]
+        if found and not refused:
+            return found
+        given = [one for held in zones for one in held.expectations]
+    said = _said_by(server, given, asking)
+    if not said and not found:
+        why = f" (transfer of {refused})" if refused else ""
+        raise BadInput(f"--as-held-by: {server.label} handed over no zone{why}, and answered for no expected name")
+    return found + said
+
+
+def _said_by(server: Server, names: list[Expectation], asking: Asking) -> list[Expectation]:
+    from salt_mirror.dns.questions import Question
+    from salt_mirror.dns.records import SOA
+    from salt_mirror.dns.traffic.engine import Engine
+    from salt_mirror.estate.expectations import Expectation
+
+    found = []
+    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+        for name, rdtype in dict.fromkeys((one.name, one.rdtype) for one in names if one.rdtype != SOA):
+            engine.submit(Question(name, rdtype, server))
+        while answers := engine.collect():
+            for answer in answers:
+                name, rdtype, *_ = answer.question
+                if answer.trouble is None:
+                    found += [
+                        Expectation(name, rdtype, value, ttl=answer.ttl, presence="exact") for value in answer.values
+                    ]
     return found

@@ -1,37 +1,31 @@
-"""What every checking command does around its check: engine, transfers, progress, interrupt; then the report and the status."""
+"""What every checking command does around its check: engine, transfers, progress, interrupt."""
 
 from __future__ import annotations
 
+import gc
 import sys
 import time
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection
+from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
-from pathlib import Path
-from typing import NamedTuple, NoReturn
-
-import typer
+from typing import TYPE_CHECKING, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.cli.opening import Progress, keep_pace, quiet_collector
-from salt_mirror.cli.transfers import fetch_zones
+from salt_mirror.checks.part import Part, Setting, carry_out
+from salt_mirror.cli.opening import keep_pace
+from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Exchange, Runner
+from salt_mirror.dns.holding import Holding, HoldingExchange
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.holding import HoldingExchange
-from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.model import Estate
-from salt_mirror.findings import Finding, Outcome
-from salt_mirror.report.document import Counts, Report, Subject, as_json, now
+from salt_mirror.dns.transfer import TransferFailed, transfer
+from salt_mirror.report.document import now
 
-_WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
+if TYPE_CHECKING:
+    from rich.progress import Progress as Bar
 
-
-class Manner(NamedTuple):
-    """How to ask: the options that every checking command has."""
-
-    transfer: bool
-    pace: float | None
-    timeout: float
-    tries: int
+_AT_ONCE = 8
 
 
 class Ran(NamedTuple):
@@ -47,37 +41,42 @@ class Ran(NamedTuple):
     saved: int = 0
 
 
-Work = Callable[[Runner, HoldingExchange, Callable[[], None]], None]
-"""The check itself: drives its dialogues with the runner, and calls the last one after each."""
+Work = Callable[[Setting, Runner, Callable[[], None]], None]
+"""What is done with a runner; the last one is called for each thing that was looked at."""
 
 
-def run_check(
+def run_part(part: Part, atlas: Atlas, views: Collection[str], asking: Asking, what: str) -> Ran:
+    """Runs one check; `what` are the things that it looks at, in words."""
+    return run(lambda *given: carry_out(part, *given), atlas, views, asking, total=part.size, what=what)
+
+
+def run(
+    work: Work,
     atlas: Atlas,
     views: Collection[str],
-    manner: Manner,
+    asking: Asking,
+    *,
     total: int,
     what: str,
-    work: Work,
-    *,
     through: Callable[[Exchange], Exchange] | None = None,
 ) -> Ran:
-    """Runs a check over the engine, with zones taken by transfer first where that is wished; `through` an
-    exchange of its own."""
+    """Runs some work over the engine, with zones taken by transfer first where that is wished; `through` an exchange of its
+    own."""
     quiet_collector()
-    keep_pace(atlas.servers, manner.pace)
+    keep_pace(atlas.servers, asking.pace)
     started, clock = now(), time.monotonic()
     progress = Progress(total, what)
     interrupted = False
     remarks: list[str] = []
-    with Engine(timeout_s=manner.timeout, tries=manner.tries) as engine:
+    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         exchange = HoldingExchange(engine)
         runner = Runner(exchange)
         try:
-            wanted = atlas.transfers(views, everywhere=manner.transfer)
-            remarks = fetch_zones(wanted, exchange, timeout_s=manner.timeout * 5)
+            wanted = atlas.transfers(views, everywhere=asking.transfer)
+            remarks = fetch_zones(wanted, exchange, timeout_s=asking.timeout * 5)
             source: Exchange = exchange if exchange.holds else engine
             runner = Runner(through(source) if through is not None else source)
-            work(runner, exchange, progress.tick)
+            work(Setting(started, exchange.holding, exchange.names), runner, progress.tick)
         except KeyboardInterrupt:
             interrupted = True
         progress.end()
@@ -86,77 +85,83 @@ def run_check(
         return Ran(started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved)
 
 
-def report_on(
-    command: str,
-    estate: Estate,
-    ran: Ran,
-    tally: Callable[[Outcome], int],
-    findings: Iterable[Finding],
-    remarks: list[str],
-    *,
-    total: int,
-) -> Report:
-    """The report of a check, its findings in the order in which they are read."""
-    counts = Counts(
-        agrees=tally("agrees"),
-        differs=tally("differs"),
-        unverified=tally("unverified"),
-        questions=ran.questions,
-        spared=ran.spared,
-        strays=ran.strays,
-    )
-    remarks = [*remarks, *ran.remarks]
-    if ran.interrupted:
-        done = counts.agrees + counts.differs + counts.unverified
-        remarks.append(f"interrupted: {done:,} were judged, of {total:,} to look at")
-    return Report(
-        command=command,
-        title=estate.title,
-        estate=str(estate.path) if estate.path else None,
-        started=ran.started,
-        seconds=ran.seconds,
-        outcome="differs" if counts.differs else "unverified" if counts.unverified else "agrees",
-        counts=counts,
-        remarks=remarks,
-        interrupted=ran.interrupted,
-        findings=sorted(findings, key=_reading_order),
-    )
+def quiet_collector() -> None:
+    """Lets Python look for garbage less often: an audit makes hundreds of thousands of small objects and no cycles."""
+    gc.freeze()
+    gc.set_threshold(100_000, 50, 100)
 
 
-def _reading_order(finding: Finding) -> tuple[int, str, bool, str, str]:
-    """By weight, then view; servers that disagree come first, since that is what nobody expects."""
-    return _WEIGHTS[finding.weight], finding.view, "disagree" not in finding.code, finding.code, finding.name
-
-
-def print_and_end(
-    report: Report,
-    subjects: Callable[[], Iterable[Subject]],
-    *,
-    json: bool,
-    faults: bool,
-    everything: bool,
-    strict: bool,
-    several_views: bool,
-) -> NoReturn:
-    """Prints a report in the form that was chosen, and ends the program with its exit status."""
-    if json:
-        sys.stdout.buffer.writelines(as_json(report, subjects()))
-    else:
-        from salt_mirror.report.terminal.page import print_report
-
-        agreeing = (subject for subject in subjects() if subject.outcome == "agrees") if everything else ()
-        print_report(
-            report, sys.stdout, agreeing, several_views=several_views, faults_alone=faults, everything=everything
-        )
-    raise typer.Exit(report.exit_status(strict=strict))
-
-
-def write_whole(path: Path, text: str, option: str) -> None:
-    """Writes a file whole or not at all: to a temporary one beside it, then in its place. Raises BadInput."""
-    beside = path.with_name(f".{path.name}.new")
+def fetch_zones(wanted: list[tuple[Server, Name]], exchange: HoldingExchange, *, timeout_s: float) -> list[str]:
+    """Transfers zones, a few at once, and lets the exchange answer from them. Returns a remark for what did not come: that is
+    asked for in single questions."""
+    if not wanted:
+        return []
+    held = 0
+    refused: dict[tuple[str, str], list[str]] = {}
+    pool = ThreadPoolExecutor(_AT_ONCE, "transfer")
     try:
-        beside.write_text(text, encoding="utf-8", newline="\n")
-        beside.replace(path)
-    except OSError as error:
-        beside.unlink(missing_ok=True)
-        raise BadInput(f"{option}: {path} cannot be written: {error.strerror}") from None
+        fetched = pool.map(lambda one: _fetch(one[0], one[1], timeout_s), wanted)
+        for (server, apex), found in zip(wanted, fetched, strict=True):
+            if isinstance(found, Holding):
+                exchange.hold(server, found)
+                held += found.size
+            else:
+                refused.setdefault((server.label, found), []).append(to_text(apex))
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+    remarks = [f"{held:,} records were taken by transfer, in place of single questions"] if held else []
+    for (label, why), zones in refused.items():
+        what = zones[0] if len(zones) == 1 else f"{len(zones)} zones, {zones[0]} among them"
+        remarks.append(f"{label} did not hand over {what} ({why}): asked in single questions")
+    return remarks
+
+
+def _fetch(server: Server, apex: Name, timeout_s: float) -> Holding | str:
+    if server.over != "udp":
+        return "transfers go over plain TCP alone"
+    try:
+        return Holding(apex, (record for records in transfer(server, apex, timeout_s=timeout_s) for record in records))
+    except TransferFailed as error:
+        return str(error)
+
+
+class Progress:
+    """Says on standard error how far the work has come, from the first second on, where that is a terminal."""
+
+    def __init__(self, total: int, what: str) -> None:
+        """`total` is 0 where it is not known beforehand."""
+        self._total = total
+        self._what = what
+        self._done = 0
+        self._terminal = sys.stderr.isatty()
+        self._next = time.monotonic() + 1.0
+        self._bar: Bar | None = None
+
+    def tick(self) -> None:
+        """One more is done."""
+        self._done += 1
+        if not self._terminal or (self._done & 15 and self._total > 200):
+            return
+        now = time.monotonic()
+        if now >= self._next:
+            self._next = now + 0.1
+            self._show()
+
+    def _show(self) -> None:
+        if self._bar is None:
+            from rich.console import Console
+            from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
+            words = TextColumn("[progress.description]{task.description}", markup=False)
+            console = Console(file=sys.stderr, highlight=False, markup=False)
+            self._bar = Progress(
+                MofNCompleteColumn(), words, BarColumn(), console=console, transient=True, auto_refresh=False
+            )
+            self._bar.add_task(self._what, total=self._total or None)
+            self._bar.start()
+        self._bar.update(self._bar.task_ids[0], completed=self._done, refresh=True)
+
+    def end(self) -> None:
+        """Takes the bar away."""
+        if self._bar is not None:
+            self._bar.stop()

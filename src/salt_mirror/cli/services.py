@@ -6,25 +6,10 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.opening import (
-    AllOption,
-    EstateOption,
-    FaultsOption,
-    JsonOption,
-    PaceOption,
-    StrictOption,
-    TimeoutOption,
-    TransferOption,
-    TriesOption,
-    ViewOption,
-    finders,
-    has_ipv6,
-    names_in_views,
-    open_estate,
-    servers_at,
-)
+from salt_mirror.cli.options import Asking, Showing, option, takes
 
 
+@takes("report", "remedies", at="Look at these servers alone.")
 def services(
     domains: Annotated[
         list[str] | None,
@@ -33,91 +18,49 @@ def services(
             help="Domains; when left out, the estate's directories and all SRV records that it expects.",
         ),
     ] = None,
-    estate_file: EstateOption = None,
     service: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--service", metavar="_NAME._PROTO", help="Look for this service; may be repeated.", show_default=False
-        ),
+        list[str] | None, option("--service", "_NAME._PROTO", "Look for this service; may be repeated.")
     ] = None,
     family: Annotated[
         list[str] | None,
-        typer.Option(
+        option(
             "--family",
-            metavar="NAME",
-            help="Show what there is of a family: sip, xmpp, kerberos, ldap, ntp, mail, calendar or contacts.",
-            show_default=False,
+            "NAME",
+            "Show what there is of a family: sip, xmpp, kerberos, ldap, ntp, mail, calendar or contacts.",
         ),
     ] = None,
     directory: Annotated[
         bool, typer.Option("--directory", help="Check the locator records of a directory's controllers.")
     ] = False,
-    forest: Annotated[
-        str | None,
-        typer.Option(
-            "--forest", metavar="DOMAIN", help="The forest's root; the domain when left out.", show_default=False
-        ),
-    ] = None,
-    domain_guid: Annotated[
-        str | None, typer.Option("--domain-guid", metavar="GUID", help="The domain's identifier.", show_default=False)
-    ] = None,
-    site: Annotated[
-        list[str] | None,
-        typer.Option("--site", metavar="NAME", help="A site of the directory; may be repeated.", show_default=False),
-    ] = None,
+    forest: Annotated[str | None, option("--forest", "DOMAIN", "The forest's root; the domain when left out.")] = None,
+    domain_guid: Annotated[str | None, option("--domain-guid", "GUID", "The domain's identifier.")] = None,
+    site: Annotated[list[str] | None, option("--site", "NAME", "A site of the directory; may be repeated.")] = None,
     controller: Annotated[
         list[str] | None,
-        typer.Option(
+        option(
             "--controller",
-            metavar="HOST[@SITE][,ROLE...][,GUID]",
-            help="A controller; roles are primary, catalogue and read-only. May be repeated; found when left out.",
-            show_default=False,
+            "HOST[@SITE][,ROLE...][,GUID]",
+            "A controller; roles are primary, catalogue and read-only. May be repeated; found when left out.",
         ),
     ] = None,
-    at: Annotated[
-        list[str] | None,
-        typer.Option("--at", metavar="SERVER", help="Look at these servers alone.", show_default=False),
-    ] = None,
-    view: ViewOption = None,
-    faults: FaultsOption = False,
-    everything: AllOption = False,
-    strict: StrictOption = False,
-    as_json: JsonOption = False,
-    transfer: TransferOption = False,
-    pace: PaceOption = None,
-    timeout: TimeoutOption = 1.0,
-    tries: TriesOption = 3,
+    *,
+    asking: Asking,
+    showing: Showing,
 ) -> None:
     """Follow service locators: what a client would do, what fails, and whether every directory controller is registered."""
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.cli.running import Manner
-    from salt_mirror.checks.services.scope import Wish, dialogues_of
-    from salt_mirror.cli.trees import run_trees
+    from salt_mirror.checks.services.scope import ServicesScope, dialogues_of
+    from salt_mirror.checks.tests import Trees
+    from salt_mirror.cli.ending import finish, report_of_trees
+    from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
+    from salt_mirror.cli.running import run_part
 
-    estate = open_estate(estate_file, view)
-    wish = Wish(
-        names_in_views(domains or [], estate, view),
-        service or [],
-        family or [],
-        directory or bool(controller),
-        forest,
-        domain_guid or "",
-        site or [],
-        controller or [],
-        view,
-    )
-    wish.check(estate)
-    servers = servers_at(at, estate)
-    atlas = Atlas(estate, given=servers, resolvers=() if servers else finders(estate), ipv6=has_ipv6())
-    run_trees(
-        "services",
-        estate,
-        atlas,
-        [view] if view is not None else estate.views,
-        lambda exchange: dialogues_of(wish, estate, atlas, exchange.names),
-        Manner(transfer, pace, timeout, tries),
-        json=as_json,
-        faults=faults,
-        everything=everything,
-        strict=strict,
-    )
+    estate = open_estate(asking)
+    scope = ServicesScope(
+        names_in_views(domains or [], asking, estate), service or [], family or [], directory or bool(controller), forest,
+        domain_guid or "", site or [], controller or [], asking.view,
+    )  # fmt: skip
+    scope.check(estate)
+    atlas = atlas_of(estate, servers_at(asking.at, estate))
+    part = Trees(lambda setting: dialogues_of(scope, estate, atlas, setting.transferred))
+    ran = run_part(part, atlas, views_of(asking, estate), asking, "names looked at")
+    finish(report_of_trees("services", estate, ran, part), showing, part, several_views=len(estate.views) > 1)

@@ -3,199 +3,192 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.opening import (
-    EstateOption,
-    JsonOption,
-    PaceOption,
-    TimeoutOption,
-    TriesOption,
-    ViewOption,
-    finders,
-    keep_pace,
-    open_estate,
-    seconds_of,
-    servers_and_groups,
-    servers_at,
-    view_of,
-)
+from salt_mirror.cli.options import Asking, Showing, option, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.settling.watch import Goal
-    from salt_mirror.dns.questions import Server
+    from salt_mirror.checks.settling.goals import Goal
+    from salt_mirror.checks.settling.watch import Vantage
     from salt_mirror.estate.model import Estate
+    from salt_mirror.keeping.journal import Head, Line
 
 
+@takes(
+    "transfer", "faults", "all", "strict", "report", "remedies",
+    at="Watch these resolvers, or groups of the estate's; all of the estate's when left out.",
+)  # fmt: skip
 def settle(
     name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="The name whose record changes.")] = None,
     rdtype: Annotated[str | None, typer.Argument(metavar="[TYPE]", help="The record's type.")] = None,
-    to: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--to", metavar="VALUE", help="The value that is waited for; may be repeated.", show_default=False
-        ),
-    ] = None,
+    to: Annotated[list[str] | None, option("--to", "VALUE", "The value that is waited for; may be repeated.")] = None,
     gone: Annotated[bool, typer.Option("--gone", help="Wait until the record is gone.")] = False,
     held_by: Annotated[
         str | None,
-        typer.Option(
+        option(
             "--as-held-by",
-            metavar="SERVER",
-            help="Wait for what this server holds now; the first authoritative server when nothing else is said.",
-            show_default=False,
+            "SERVER",
+            "Wait for what this server holds now; the first authoritative server when nothing else is said.",
         ),
     ] = None,
-    source: Annotated[
-        Path | None,
-        typer.Option(
-            "--from", metavar="FILE", help="Follow all records of a list of expectations.", show_default=False
-        ),
-    ] = None,
+    source: Annotated[Path | None, option("--from", "FILE", "Follow all records of a list of expectations.")] = None,
     registered: Annotated[
         tuple[str, str] | None,
-        typer.Option(
+        option(
             "--registered",
-            metavar="HOST ADDRESS",
-            help="Wait until the host's address and its pointer stand on every authoritative server.",
-            show_default=False,
+            "HOST ADDRESS",
+            "Wait until the host's address and its pointer stand on every authoritative server.",
         ),
     ] = None,
-    estate_file: EstateOption = None,
-    at: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--at",
-            metavar="RESOLVER",
-            help="Watch these resolvers, or groups of the estate's; all of the estate's when left out.",
-            show_default=False,
-        ),
-    ] = None,
-    view: ViewOption = None,
     within: Annotated[
-        str | None,
-        typer.Option(
-            "--within", metavar="TIME", help="Give up after this time, such as 90s, 20min or 2h.", show_default=False
-        ),
+        str | None, option("--within", "TIME", "Give up after this time, such as 90s, 20min or 2h.")
     ] = None,
     peek: Annotated[
         bool,
         typer.Option("--peek", help="Look into caches without recursion before the authoritative servers are done."),
     ] = False,
-    journal: Annotated[
-        Path | None,
-        typer.Option(
-            "--journal", metavar="FILE", help="Write every sighting down as a line of JSON.", show_default=False
-        ),
-    ] = None,
+    journal: Annotated[Path | None, option("--journal", "FILE", "Write every sighting down as a line of JSON.")] = None,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with the watch in the journal.")] = False,
-    figure: Annotated[
-        Path | None,
-        typer.Option("--figure", metavar="FILE", help="Draw the watch as a PNG or SVG.", show_default=False),
-    ] = None,
-    as_json: JsonOption = False,
-    pace: PaceOption = None,
-    timeout: TimeoutOption = 1.0,
-    tries: TriesOption = 3,
+    figure: Annotated[Path | None, option("--figure", "FILE", "Draw the watch as a PNG or SVG.")] = None,
     speed: Annotated[float, typer.Option("--speed", hidden=True, min=1)] = 1.0,
+    *,
+    asking: Asking,
+    showing: Showing,
 ) -> None:
     """Watch authoritative servers and caches, each on its own schedule, until all have the new state."""
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.settling.watch import Vantage, Watch
-    from salt_mirror.checks.settling.wording import goal_text
-    from salt_mirror.keeping.journal import Journal, goal_in, read_journal, replay
-    from salt_mirror.cli.settle_report import Finish, bound_of, screen_for
-    from salt_mirror.cli.following import Clock, authorities_of, follow, held_values, vantages
-    from salt_mirror.dns.traffic.engine import Engine
-    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.cli.opening import open_estate, seconds_of
 
-    estate = open_estate(estate_file, view)
-    if resume and journal is None:
-        raise BadInput("--resume wants the journal to go on with: --journal FILE")
-    if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
-        raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
+    estate = open_estate(asking)
+    wish = _Wish(name, rdtype, to or [], gone, held_by, source, registered, journal, resume, figure)
+    wish.check()
     within_s = seconds_of(within, "--within") if within is not None else None
-    past = read_journal(journal) if resume and journal is not None else None
-    measure: Server | None = servers_at([held_by], estate)[0] if held_by is not None else None
-    if past is not None:
-        if name is not None or source is not None or registered is not None:
+    _watch(wish, estate, asking, within_s=within_s, peek=peek, speed=speed, json=showing.json)
+
+
+@dataclass(frozen=True, slots=True)
+class _Wish:
+    """What is to be watched, and what is to be kept of it."""
+
+    name: str | None
+    rdtype: str | None
+    to: list[str]
+    gone: bool
+    held_by: str | None
+    source: Path | None
+    registered: tuple[str, str] | None
+    journal: Path | None
+    resume: bool
+    figure: Path | None
+
+    def check(self) -> None:
+        """Raises BadInput for what contradicts itself."""
+        from salt_mirror.estate.errors import BadInput
+
+        if self.resume and self.journal is None:
+            raise BadInput("--resume wants the journal to go on with: --journal FILE")
+        if self.figure is not None and self.figure.suffix.lower() not in (".png", ".svg"):
+            raise BadInput(f"--figure: {self.figure} is neither a .png nor a .svg")
+        if self.resume and any(one is not None for one in (self.name, self.source, self.registered)):
             raise BadInput("--resume: what is watched stands in the journal; leave the name out")
-        goals = [goal_in(line) for line in past[0].goals]
-    else:
-        goals = _goals(estate, view, name, rdtype, to or [], gone, source, registered)
-    caches = servers_and_groups(at, estate) if at else tuple(estate.resolvers.values())
-    where = view_of(goals[0].name, estate, view)
-    atlas = Atlas(estate, resolvers=finders(estate))
+
+    @property
+    def open_ended(self) -> bool:
+        """Whether the values are whatever a server holds now."""
+        return not self.resume and self.name is not None and not self.to and not self.gone
+
+    def past(self) -> tuple[Head, list[Line]] | None:
+        """What the journal has, when it is to go on."""
+        from salt_mirror.keeping.journal import read_journal
+
+        return read_journal(self.journal) if self.resume and self.journal is not None else None
+
+    def goals(self, estate: Estate, asking: Asking) -> list[Goal]:
+        """What is waited for. Raises BadInput."""
+        from salt_mirror.checks.settling.goals import goal_of, goals_of, registration
+        from salt_mirror.cli.opening import first_forward
+        from salt_mirror.dns.names import from_text
+        from salt_mirror.dns.records import type_from_text
+        from salt_mirror.estate.errors import BadInput
+        from salt_mirror.estate.sources import read_expectations
+
+        if sum(one is not None for one in (self.name, self.source, self.registered)) != 1:
+            raise BadInput("one thing can be followed: NAME TYPE, --from FILE, or --registered HOST ADDRESS")
+        suffix = first_forward(asking, estate)
+        if self.registered is not None:
+            return registration(*self.registered, suffix)
+        if self.source is not None:
+            goals = goals_of(read_expectations(self.source, suffix))
+            if not goals:
+                raise BadInput(f"--from: {self.source} has no records to follow")
+            return goals
+        assert self.name is not None
+        if self.rdtype is None:
+            raise BadInput("the record's type is missing: settle NAME TYPE")
+        name = from_text(self.name, suffix if "." not in self.name else None)
+        return [goal_of(name, type_from_text(self.rdtype), self.to, gone=self.gone)]
+
+
+def _watch(
+    wish: _Wish, estate: Estate, asking: Asking, *, within_s: float | None, peek: bool, speed: float, json: bool
+) -> None:
+    from salt_mirror.checks.settling.goals import authorities_of, held_values
+    from salt_mirror.checks.settling.watch import Watch, vantages
+    from salt_mirror.checks.settling.wording import goal_text
+    from salt_mirror.cli.following import Clock, Finish, bound_of, follow, screen_for
+    from salt_mirror.cli.opening import atlas_of, keep_pace, servers_at, view_of
+    from salt_mirror.dns.traffic.engine import Engine
+    from salt_mirror.keeping.journal import Journal, goal_in, replay
+
+    past = wish.past()
+    measure = servers_at([wish.held_by], estate)[0] if wish.held_by is not None else None
+    goals = [goal_in(line) for line in past[0].goals] if past is not None else wish.goals(estate, asking)
+    caches = _caches(wish, estate, asking)
+    where = view_of(goals[0].name, asking, estate)
+    atlas = atlas_of(estate)
     clock = Clock(speed)
-    keep_pace([*atlas.servers, *caches], pace)
-    groups = {server: group for group, servers in estate.groups.items() for server in servers}
-    with Engine(timeout_s=timeout, tries=tries) as engine:
+    keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
+    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         found = authorities_of(goals, where, atlas, engine)
-        if past is None and name is not None and not to and not gone:
+        if wish.open_ended:
             goals = held_values(measure, found, engine)
             found = [(goal, servers) for goal, (_, servers) in zip(goals, found, strict=True)]
         began_at = past[0].began_at if past is not None else clock()
-        watched = [] if registered is not None else [Vantage(server, True, groups.get(server, "")) for server in caches]
         watch = Watch(
-            vantages(found), watched, began_at, peek=peek, gap_s=max(1.0, 0.1 * speed), tolerance_s=max(2.5, 0.25 * speed),
+            vantages(found), caches, began_at, peek=peek, gap_s=max(1.0, 0.1 * speed), tolerance_s=max(2.5, 0.25 * speed),
             every_s=max(5.0, 0.25 * speed),
         )  # fmt: skip
         bound = past[0].bound_s if past is not None else bound_of(goals, where, atlas, engine)
-        if past is not None and journal is not None:
-            replay(watch, goals, past[1], journal)
-        written = Journal(journal, goals, began_at, bound, again=past is not None) if journal is not None else None
+        if past is not None and wish.journal is not None:
+            replay(watch, goals, past[1], wish.journal)
+        written = Journal(wish.journal, goals, began_at, bound, again=wish.resume) if wish.journal is not None else None
         what = goal_text(goals[0]) if len(goals) == 1 else f"{len(goals):,} records"
-        finish = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])
-        screen, end = screen_for(what, sys.stdout, watch, json=as_json)
+        end_of_it = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])
+        screen, end = screen_for(what, sys.stdout, watch, json=json)
         interrupted = False
         try:
-            follow(watch, engine, clock, screen, within_s=within_s, record=finish.recorder(written))
+            follow(watch, engine, clock, screen, within_s=within_s, record=end_of_it.recorder(written))
         except KeyboardInterrupt:
             interrupted = True
         finally:
             end()
             if written is not None:
                 written.close()
-    if figure is not None:
-        finish.draw(figure)
-    finish.report(sys.stdout, json=as_json, interrupted=interrupted, strays=engine.strays)
+    if wish.figure is not None:
+        end_of_it.draw(wish.figure)
+    end_of_it.report(sys.stdout, json=json, interrupted=interrupted, strays=engine.strays)
 
 
-def _goals(
-    estate: Estate,
-    view: str | None,
-    name: str | None,
-    rdtype: str | None,
-    to: list[str],
-    gone: bool,
-    source: Path | None,
-    registered: tuple[str, str] | None,
-) -> list[Goal]:
-    """What is waited for, from the command line. Raises BadInput."""
-    from salt_mirror.cli.rollcall import first_forward
-    from salt_mirror.cli.following import goal_of, goals_of, registration, type_of
-    from salt_mirror.dns.names import BadName, from_text
-    from salt_mirror.estate.errors import BadInput
+def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:
+    """The caches to watch; none for a host's registration, which has to stand on authoritative servers alone."""
+    from salt_mirror.checks.settling.watch import Vantage
+    from salt_mirror.cli.opening import servers_and_groups
 
-    if sum(one is not None for one in (name, source, registered)) != 1:
-        raise BadInput("one thing can be followed: NAME TYPE, --from FILE, or --registered HOST ADDRESS")
-    suffix = first_forward(estate, view)
-    if registered is not None:
-        return registration(*registered, suffix)
-    if source is not None:
-        from salt_mirror.estate.sources import read_expectations
-
-        goals = goals_of(read_expectations(source, suffix))
-        if not goals:
-            raise BadInput(f"--from: {source} has no records to follow")
-        return goals
-    assert name is not None
-    if rdtype is None:
-        raise BadInput("the record's type is missing: settle NAME TYPE")
-    try:
-        return [goal_of(from_text(name, suffix if "." not in name else None), type_of(rdtype), to, gone=gone)]
-    except BadName as error:
-        raise BadInput(str(error)) from None
+    if wish.registered is not None:
+        return []
+    groups = {server: group for group, servers in estate.groups.items() for server in servers}
+    caches = servers_and_groups(asking.at, estate) if asking.at else tuple(estate.resolvers.values())
+    return [Vantage(server, True, groups.get(server, "")) for server in caches]

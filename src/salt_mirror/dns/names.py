@@ -10,6 +10,8 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
+from salt_mirror.dns.errors import Unusable
+
 Name = bytes
 """A domain name in canonical wire form: length-prefixed lower-case labels and the root's zero byte (RFC 4034 section 6.2)."""
 
@@ -23,7 +25,7 @@ _PLAIN_TEXT = re.compile(r"[A-Za-z0-9_/*-]+(?:\.[A-Za-z0-9_/*-]+)*\.?\Z")
 _IDNA_DOTS = re.compile("[.\u3002\uff0e\uff61]")
 
 
-class BadName(ValueError):
+class BadName(Unusable):
     """Text that is no domain name; the message says what is wrong with it and what would be right."""
 
 

@@ -11,7 +11,8 @@ from functools import lru_cache
 from socket import AF_INET, AF_INET6, inet_pton
 from typing import NamedTuple
 
-from salt_mirror.dns.names import BadName, Name, from_text, label_text, shown, to_text
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.reverse import address_text
 
 A, NS, CNAME, SOA, PTR, MX, TXT, AAAA, SRV, DNAME, OPT = 1, 2, 5, 6, 12, 15, 16, 28, 33, 39, 41
@@ -40,7 +41,7 @@ NAME_ALONE = frozenset(rdtype for rdtype, layout in LAYOUTS.items() if layout ==
 MAX_TTL = 2**31 - 1
 
 
-class BadRecord(ValueError):
+class BadRecord(Unusable):
     """Text that is no rdata of its type; the message says what is wrong with it."""
 
 
@@ -51,6 +52,11 @@ class Record(NamedTuple):
     rdtype: int
     ttl: int
     rdata: bytes
+
+
+def address_type(address: bytes) -> int:
+    """A for the four bytes of an IPv4 address, AAAA for sixteen."""
+    return A if len(address) == 4 else AAAA
 
 
 def type_text(rdtype: int) -> str:
@@ -130,7 +136,7 @@ def character_strings(rdata: bytes) -> list[bytes]:
 def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes:
     """Reads presentation form into canonical rdata; names without a final dot are completed with `origin` if given.
 
-    Raises BadRecord, saying what was expected.
+    Raises Unusable, saying what was expected.
     """
     text = text.strip()
     try:
@@ -148,8 +154,8 @@ def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes
             if len(numbers) != 3:
                 raise ValueError
             return b"".join(map(_number, numbers)) + from_text(target, origin)
-    except BadName as error:
-        raise BadRecord(str(error)) from None
+    except Unusable:
+        raise
     except (ValueError, OSError):
         expected = {
             A: "an IPv4 address such as 192.0.2.7",

@@ -8,42 +8,33 @@ dot in it is absolute, with or without the final one; a single label stands in t
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterable
-from difflib import get_close_matches
-from itertools import chain
+import io
 from pathlib import Path
 
-from salt_mirror.dns.names import BadName, Name, from_text, shown
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import LIFETIMES, PRESENCES, Expectation
+from salt_mirror.estate.reading import read_text
 
 COLUMNS = ("name", "type", "value", "ttl", "presence", "lifetime", "owner", "note")
 _NEEDED = 3
 
 
-def read_csv(path: Path, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
+def read_csv(path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
     """Reads the records of a CSV file; single labels are completed with `origin`. Raises BadInput with file and line.
 
     With `problems`, a damaged line is put there instead and does not hide the rest.
     """
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            return read_csv_lines(file, path, origin, problems)
-    except UnicodeDecodeError as error:
-        raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
-    except OSError as error:
-        raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
+    return read_csv_text(read_text(path, as_is=True), path, origin, problems)
 
 
-def read_csv_lines(
-    lines: Iterable[str], path: Path, origin: Name, problems: list[BadInput] | None = None
-) -> list[Expectation]:
-    """The same for lines that are at hand already; `path` is what errors name."""
-    every = iter(lines)
-    first = next(every, "")
+def read_csv_text(text: str, path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
+    """The same for a text that is at hand already; `path` is what errors name."""
+    first = text.partition("\n")[0]
     comma = ";" if first.count(";") > first.count(",") else ","
-    rows = csv.reader(chain((first,), every), delimiter=comma, strict=True)
+    rows = csv.reader(io.StringIO(text, newline=""), delimiter=comma, strict=True)
     found: list[Expectation] = []
     columns: list[str] | None = None
     places: list[int] = []
@@ -59,7 +50,7 @@ def read_csv_lines(
                     places = [columns.index(column) if column in columns else -1 for column in COLUMNS]
                 else:
                     found.append(_expectation(row, columns, places, path, line, origin))
-        except (csv.Error, BadName, BadRecord) as error:
+        except (csv.Error, Unusable) as error:
             problem = BadInput.at(path, line, str(error))
             if problems is None or columns is None:
                 raise problem from None
@@ -74,16 +65,12 @@ def _header(row: list[str]) -> list[str]:
     columns = [cell.strip().lower() for cell in row]
     for column in columns:
         if column not in COLUMNS:
-            near = get_close_matches(column, COLUMNS, 1)
-            hint = f'; did you mean "{near[0]}"?' if near else ""
-            raise BadRecord(
-                f"unknown column {shown(column)}{hint} The header is {','.join(COLUMNS)}, all but the first three optional"
-            )
+            rest = f"the header is {','.join(COLUMNS)}, all but the first three optional"
+            raise BadInput.unknown("unknown column", column, COLUMNS, otherwise=rest)
     for column in COLUMNS[:_NEEDED]:
         if columns.count(column) != 1:
-            raise BadRecord(
-                f'the header wants one column "{column}"; it is {",".join(COLUMNS)}, all but the first three optional'
-            )
+            rest = f"it is {','.join(COLUMNS)}, all but the first three optional"
+            raise BadInput(f'the header wants one column "{column}"; {rest}')
     return columns
 
 
@@ -91,14 +78,14 @@ def _expectation(
     row: list[str], columns: list[str], places: list[int], path: Path, line: int, origin: Name
 ) -> Expectation:
     if len(row) > len(columns):
-        raise BadRecord(f"{len(row)} cells under a header of {len(columns)}")
+        raise BadInput(f"{len(row)} cells under a header of {len(columns)}")
     if len(row) < len(columns):
         row = row + [""] * (len(columns) - len(row))
     return expectation_of([row[at].strip() if at >= 0 else "" for at in places], path, line, origin)
 
 
 def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Expectation:
-    """An expectation from texts in the order of COLUMNS, empty where there is none. Raises BadRecord or BadName."""
+    """An expectation from texts in the order of COLUMNS, empty where there is none. Raises Unusable."""
     name, kind, value, ttl, presence, lifetime, owner, note = cells
     if not (name and kind and (value or presence == "absent")):
         empty = COLUMNS[[name, kind, value].index("")]

@@ -1,14 +1,43 @@
-"""The one error of everything that an administrator wrote: what was read, where, what is wrong, what would be right."""
+"""The error of everything that an administrator wrote: what was read, where, what is wrong, what would be right."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from difflib import get_close_matches
 from pathlib import Path
 
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import shown
 
-class BadInput(ValueError):
+
+class BadInput(Unusable):
     """Something that cannot be used as it was written. The message stands on one line and names the place."""
 
     @classmethod
     def at(cls, path: Path | str, line: int | None, what: str) -> BadInput:
         """An error in a file, with its line where that is known."""
         return cls(f"{path}, line {line}: {what}" if line else f"{path}: {what}")
+
+    @classmethod
+    def unknown(
+        cls, what: str, word: str, known: Iterable[str], *, otherwise: str = "", alike: float = 0.6
+    ) -> BadInput:
+        """A word that is not among the known ones: `what` says so, such as "there is no view"; the nearest one is offered.
+
+        `otherwise` stands in the place of the list of known words where none is near; `alike` (0 to 1) is how near one must be.
+        """
+        return cls(f"{what} {shown(word)}; {hint(word, known, otherwise=otherwise, alike=alike)}")
+
+
+def nearest_word(word: str, known: Iterable[str], alike: float = 0.6) -> str | None:
+    """The known word that is nearest to one that is not known; None where none is near."""
+    words = list(known)
+    near = get_close_matches(word, words, 1, alike) or get_close_matches(word.lower(), words, 1, alike)
+    return near[0] if near else None
+
+
+def hint(word: str, known: Iterable[str], *, otherwise: str = "", alike: float = 0.6) -> str:
+    """What was meant by a word that is not known: `did you mean …?`, or what there is."""
+    words = list(known)
+    near = nearest_word(word, words, alike)
+    return f'did you mean "{near}"?' if near is not None else otherwise or f"known: {', '.join(words) or 'none'}"

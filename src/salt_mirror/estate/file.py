@@ -9,13 +9,14 @@ from __future__ import annotations
 import re
 import tomllib
 from datetime import date
-from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, Literal, NoReturn
 
 import msgspec
 
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.dns.names import shown
+from salt_mirror.estate.errors import BadInput, hint
+from salt_mirror.estate.reading import read_text
 
 
 class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -117,14 +118,7 @@ _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "
 
 def read_estate_file(path: Path) -> EstateFile:
     """Reads and validates an estate file. Raises BadInput."""
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
-    except FileNotFoundError:
-        raise BadInput.at(path, None, "there is no such file; --estate wants the path of an estate.toml") from None
-    except OSError as error:
-        raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
+    text = read_text(path, missing="there is no such file; --estate wants the path of an estate.toml")
     try:
         return msgspec.convert(tomllib.loads(text), EstateFile)
     except tomllib.TOMLDecodeError as error:
@@ -148,9 +142,9 @@ def _explain(said: str, text: str, path: Path) -> NoReturn:
     struct: Any = _ENTRIES.get(table, EstateFile)
     if match := re.search(r"unknown field `(.*)`", what):
         key = match[1]
-        near = get_close_matches(key, struct.__struct_fields__, 1)
-        hint = f'did you mean "{near[0]}"?' if near else "known here: " + ", ".join(struct.__struct_fields__)
-        raise BadInput.at(path, line_of(text, key), f'unknown key "{key}" in {_place(place)}; {hint}')
+        known = struct.__struct_fields__
+        nearest = hint(key, known, otherwise=f"known here: {', '.join(known)}")
+        raise BadInput.at(path, line_of(text, key), f"unknown key {shown(key)} in {_place(place)}; {nearest}")
     if match := re.search(r"missing required field `(.*)`", what):
         raise BadInput.at(path, None, f'{_place(place)}: the key "{match[1]}" is missing')
     key = place.rsplit(".", 1)[-1]

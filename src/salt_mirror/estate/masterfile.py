@@ -19,17 +19,19 @@ import dns.rdataclass
 import dns.tokenizer
 import dns.zonefile
 
-from salt_mirror.dns.names import BadName, Name, from_text
+from salt_mirror.dns.errors import Unusable, about
+from salt_mirror.dns.names import Name, from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.plainlines import plain_lines
+from salt_mirror.estate.reading import read_text
 
 _INCLUDE = re.compile(r"\$INCLUDE[ \t]+(\"[^\"]*\"|\S+)(?:[ \t]+([^;\s]+))?[ \t]*(?:;.*)?\Z", re.IGNORECASE)
 _MOST_INCLUDES = 32
 _NO_TTL = -1
 
 
-def read_master_file(path: Path, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
+def read_master_file(path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
     """Reads the records of a master file; `origin` completes relative names until `$ORIGIN` says otherwise.
 
     Raises BadInput with file and line for anything that cannot be read; with `problems`, a damaged line is put there
@@ -41,22 +43,12 @@ def read_master_file(path: Path, origin: Name, problems: list[BadInput] | None =
     return found
 
 
-def read_master_text(text: str, path: Path, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
+def read_master_text(text: str, path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
     """The same for a text that is at hand already; `path` is what errors name."""
     found: list[Expectation] = []
     pieces = _Pieces(found, problems)
     pieces.read(path, text, pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
     return found
-
-
-def read_text(path: Path) -> str:
-    """The text of a file of expectations. Raises BadInput."""
-    try:
-        return path.read_text(encoding="utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise BadInput.at(path, None, f"is no UTF-8 text (byte {error.start})") from None
-    except OSError as error:
-        raise BadInput.at(path, None, f"cannot be read: {error.strerror}") from None
 
 
 class _Collector:
@@ -104,7 +96,7 @@ class _LineKeeping(dns.tokenizer.Tokenizer):
 
 
 class _Pieces:
-    def __init__(self, found: list[Expectation], problems: list[BadInput] | None) -> None:
+    def __init__(self, found: list[Expectation], problems: list[Unusable] | None) -> None:
         self._collector = _Collector(found)
         self._problems = problems
 
@@ -131,10 +123,8 @@ class _Pieces:
                 raise BadInput.at(path, line, f"$INCLUDE of {target}, and there is no such file")
             below = copy.copy(reader)
             if include[1]:
-                try:
+                with about(f"{path}, line {line}"):
                     origin = from_text(include[1], (reader.current_origin or dns.name.root).to_wire())
-                except BadName as error:
-                    raise BadInput.at(path, line, str(error)) from None
                 below.current_origin = dns.name.from_wire(origin, 0)[0]
             self.read(target, read_text(target), below, above)
 

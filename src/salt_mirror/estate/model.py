@@ -11,15 +11,15 @@ import ipaddress
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from pathlib import Path
 
-from salt_mirror.dns.names import ROOT, BadName, Name, from_text, shown, to_text
+from salt_mirror.dns.errors import Unusable, about
+from salt_mirror.dns.names import ROOT, Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, network_zone, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.csvfile import read_csv
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
     AcceptEntry,
@@ -31,6 +31,7 @@ from salt_mirror.estate.file import (
     ZoneEntry,
     read_estate_file,
 )
+from salt_mirror.estate.reading import read_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +72,11 @@ class Estate:
         """The views in the order of the file."""
         return list(self.zones)
 
+    def check_view(self, view: str | None) -> None:
+        """Raises BadInput for a view that no zone is in."""
+        if view is not None and view not in self.zones:
+            raise BadInput.unknown("--view: there is no view", view, self.zones)
+
     def zone_of(self, name: Name, view: str) -> Zone | None:
         """The zone of a view with the longest apex at or above a name."""
         zones = self.zones.get(view)
@@ -107,12 +113,12 @@ def load_estate(path: Path) -> Estate:
 
 def zone_name(text: str) -> Name:
     """A zone's name, or the name of the reverse zone of a network. Raises BadInput."""
+    network = parse_network(text) if "/" in text or text.replace(".", "").isdigit() else None
     try:
-        network = parse_network(text) if "/" in text or text.replace(".", "").isdigit() else None
         return network_zone(network) if network is not None else from_text(text)
-    except BadInput:
+    except Unusable:
         raise
-    except (BadName, ValueError) as error:
+    except ValueError as error:
         raise BadInput(str(error)) from None
 
 
@@ -150,7 +156,7 @@ class _Builder:
         for name, addresses in file.roots.items():
             try:
                 estate.roots[from_text(name)] = tuple(ipaddress.ip_address(text).packed for text in addresses)
-            except (BadName, ValueError):
+            except ValueError:
                 raise self._fail(
                     f"roots: {shown(name)} = {addresses}; a name stands on the left, a list of addresses on the right, "
                     'such as "a.roots.example" = ["203.0.113.241"]'
@@ -181,10 +187,8 @@ class _Builder:
         """Raises BadInput for names that are none, and a view that no zone has."""
         names = [entry.domain, *([entry.forest] if entry.forest is not None else [])]
         for text in [*names, *(controller.host for controller in entry.controllers)]:
-            try:
+            with about(f"{self._path}: {place}"):
                 from_text(text)
-            except BadName as error:
-                raise self._fail(f"{place}: {error}") from None
         if entry.view not in self._estate.zones:
             known = ", ".join(self._estate.zones) or "none"
             raise self._fail(f'{place}, view: there is no zone in the view "{entry.view}"; known: {known}')
@@ -222,35 +226,29 @@ class _Builder:
             raise self._fail(f"{place}: wants either secret_file or secret_env")
         if entry.secret_file is not None:
             path = self._path.parent / entry.secret_file
-            try:
-                secret = path.read_text(encoding="utf-8")
-            except (OSError, UnicodeDecodeError):
-                raise self._fail(f"{place}, secret_file: {path} cannot be read") from None
+            with about(f"{self._path}: {place}, secret_file"):
+                secret = read_text(path)
         else:
             assert entry.secret_env is not None
             secret = os.environ.get(entry.secret_env, "")
             if not secret:
                 raise self._fail(f"{place}, secret_env: the variable {entry.secret_env} is not set")
+        with about(f"{self._path}: {place}, name"):
+            name = from_text(entry.name or label)
         try:
-            return Key(from_text(entry.name or label), entry.algorithm, base64.b64decode(secret.strip(), validate=True))
-        except BadName as error:
-            raise self._fail(f"{place}, name: {error}") from None
+            return Key(name, entry.algorithm, base64.b64decode(secret.strip(), validate=True))
         except ValueError:
             raise self._fail(f"{place}: the secret is no base64") from None
 
     def _known(self, label: str, servers: dict[str, Server], place: str, table: str) -> Server:
         if label in servers:
             return servers[label]
-        near = get_close_matches(label, servers, 1)
-        hint = f'did you mean "{near[0]}"?' if near else f"known: {', '.join(servers) or 'none'}"
-        raise self._fail(f"{place}: there is no [{table}.{label}]; {hint}")
+        raise self._fail(f"{place}: there is no [{table}.{label}]; {hint(label, servers)}")
 
     def _add_zone(self, number: int, entry: ZoneEntry) -> None:
         place = f"zones, entry {number}"
-        try:
+        with about(f"{self._path}: {place}, name"):
             apex = zone_name(entry.name)
-        except BadInput as error:
-            raise self._fail(f"{place}, name: {error}") from None
         zones = self._estate.zones.setdefault(entry.view, {})
         if apex in zones:
             raise self._fail(f'{place}: {to_text(apex)} stands in the view "{entry.view}" already')

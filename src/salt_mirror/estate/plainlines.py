@@ -14,7 +14,8 @@ from socket import AF_INET, AF_INET6, inet_pton
 import dns.name
 import dns.zonefile
 
-from salt_mirror.dns.names import BadName, Name, from_text
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, A
 
 Plain = tuple[int, Name, int, int, bytes]
@@ -75,7 +76,7 @@ def _record(match: re.Match[str], origin: Name | None, last: Name | None) -> tup
             rdata = inet_pton(AF_INET6, match[4])
         else:
             rdata = from_text(match[4], origin)
-    except (BadName, OSError):
+    except (Unusable, OSError):
         return None
     return (owner, rdtype, rdata) if owner is not None else None
 

@@ -12,12 +12,14 @@ from pathlib import Path
 
 import msgspec
 
-from salt_mirror.dns.names import BadName, Name, to_text
-from salt_mirror.dns.records import BadRecord, rdata_text, record_line, type_text
-from salt_mirror.estate.csvfile import COLUMNS, expectation_of, read_csv_lines
+from salt_mirror.dns.errors import Unusable, about
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.records import rdata_text, record_line, type_text
+from salt_mirror.estate.csvfile import COLUMNS, expectation_of, read_csv_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.masterfile import read_master_text, read_text
+from salt_mirror.estate.masterfile import read_master_text
+from salt_mirror.estate.reading import json_lines, read_text
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
 
@@ -35,14 +37,14 @@ class _Line(msgspec.Struct, forbid_unknown_fields=True):
     note: str = ""
 
 
-def read_expectations(path: Path, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
+def read_expectations(path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
     """Reads a file of expectations in any form. Raises BadInput; with `problems`, damaged lines are put there instead."""
     kind = path.suffix.lower()
     form = "csv" if kind == ".csv" else "jsonl" if kind in _JSON_LINES else "zone"
-    return _read(read_text(path), form, path, origin, problems)
+    return _read(read_text(path, as_is=form == "csv"), form, path, origin, problems)
 
 
-def read_given(text: str, origin: Name, problems: list[BadInput] | None = None) -> list[Expectation]:
+def read_given(text: str, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
     """Reads a text from standard input, whose form is told by its first line that is not empty."""
     first = next((line.strip() for line in text.splitlines() if line.strip()), "")
     form = "zone"
@@ -53,25 +55,24 @@ def read_given(text: str, origin: Name, problems: list[BadInput] | None = None) 
     return _read(text, form, Path("standard input"), origin, problems)
 
 
-def _read(text: str, form: str, path: Path, origin: Name, problems: list[BadInput] | None) -> list[Expectation]:
+def _read(text: str, form: str, path: Path, origin: Name, problems: list[Unusable] | None) -> list[Expectation]:
     if form == "csv":
-        return read_csv_lines(io.StringIO(text, newline=""), path, origin, problems)
+        return read_csv_text(text, path, origin, problems)
     if form == "zone":
         return read_master_text(text, path, origin, problems)
     found = []
-    for number, line in enumerate(text.splitlines(), 1):
-        if not line.strip():
-            continue
+    for number, one in json_lines(text.splitlines(), _Line, path):
         try:
-            one = msgspec.json.decode(line, type=_Line)
+            if isinstance(one, BadInput):
+                raise one
             ttl = "" if one.ttl is None else str(one.ttl)
             cells = [one.name, one.type, one.value, ttl, one.presence, one.lifetime, one.owner, one.note]
-            found.append(expectation_of(cells, path, number, origin))
-        except (msgspec.DecodeError, BadName, BadRecord) as error:
-            problem = BadInput.at(path, number, str(error).replace("`", '"'))
+            with about(f"{path}, line {number}"):
+                found.append(expectation_of(cells, path, number, origin))
+        except Unusable as error:
             if problems is None:
-                raise problem from None
-            problems.append(problem)
+                raise
+            problems.append(error)
     return found
 
 

@@ -15,9 +15,9 @@ from pathlib import Path
 
 import msgspec
 
+from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.findings import Finding
-from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 
 VERSION = 1
 _SCHEMA = """

@@ -11,10 +11,13 @@ from typing import IO
 
 import msgspec
 
-from salt_mirror.checks.settling.watch import Goal, Sighting, Slot, Watch
+from salt_mirror.checks.settling.goals import Goal
+from salt_mirror.checks.settling.watch import Sighting, Slot, Watch
+from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import from_text, to_text
-from salt_mirror.dns.records import BadRecord, rdata_from_text, rdata_text, type_from_text, type_text
+from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.reading import json_lines, read_bytes, whole
 
 VERSION = "salt-mirror/journal/1"
 
@@ -108,29 +111,21 @@ class Journal:
 
 def read_journal(path: Path) -> tuple[Head, list[Line]]:
     """A journal's head and its sightings; a last line that was cut off is taken away from the file. Raises BadInput."""
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise BadInput(f"{path}: cannot be read: {error.strerror}") from None
-    whole, _, torn = raw.rpartition(b"\n")
-    lines = whole.split(b"\n") if whole else []
-    if not lines:
+    raw = read_bytes(path)
+    sound, _, torn = raw.rpartition(b"\n")
+    first, _, rest = sound.partition(b"\n")
+    if not first.strip():
         raise BadInput(f"{path}: is no journal: its first line is missing")
     try:
-        head = msgspec.json.decode(lines[0], type=Head)
-        if head.journal != VERSION:
-            raise BadInput(f"{path}: is a journal of another version ({head.journal}); expected {VERSION}")
-    except msgspec.DecodeError as error:
+        head = msgspec.json.decode(first, type=Head)
+    except (msgspec.DecodeError, UnicodeError) as error:
         raise BadInput(f"{path}, line 1: is no head of a journal: {error}") from None
-    found = []
-    for number, text in enumerate(lines[1:], 2):
-        try:
-            found.append(msgspec.json.decode(text, type=Line))
-        except msgspec.DecodeError as error:
-            raise BadInput(f"{path}, line {number}: is no sighting: {error}") from None
+    if head.journal != VERSION:
+        raise BadInput(f"{path}: is a journal of another version ({head.journal}); expected {VERSION}")
+    found = [line for _, line in whole(json_lines(rest.splitlines(), Line, path, 2))]
     if torn:
         with path.open("r+b") as file:
-            file.truncate(len(whole) + 1)
+            file.truncate(len(sound) + 1)
     return head, found
 
 
@@ -144,9 +139,7 @@ def replay(watch: Watch, goals: list[Goal], lines: list[Line], path: Path) -> No
         slot = slots.get((line.vantage, line.kind == "cache", goal))
         if slot is None:
             continue  # a vantage that is not watched any more
-        try:
+        with about(f"{path}, line {number}"):
             values = tuple(sorted(rdata_from_text(goal.rdtype, text) for text in line.values))
-        except (BadRecord, ValueError) as error:
-            raise BadInput(f"{path}, line {number}: {error}") from None
         slot.asked += 1
         watch.take(slot, Sighting(line.at, values, line.exists, line.ttl, line.trouble, line.peeked))

@@ -5,7 +5,6 @@ Strategy: the types here are the contract; the JSON Schema that is shipped besid
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -13,9 +12,13 @@ from typing import Any, Literal
 import msgspec
 
 from salt_mirror import __version__
-from salt_mirror.checks.tests import Leg, Sheet, Test, VantageRow
-from salt_mirror.findings import Finding, Outcome
-from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.checks import check_named
+from salt_mirror.checks.audit.lines import Audit, verdict
+from salt_mirror.checks.authority.sheet import Sheet
+from salt_mirror.checks.descent.sheet import LegSheet
+from salt_mirror.checks.settling.sheet import VantageRow
+from salt_mirror.checks.tests import Test
+from salt_mirror.findings import Finding, Outcome, SubjectLine
 
 SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
 
@@ -33,16 +36,6 @@ class Counts(msgspec.Struct, frozen=True, kw_only=True):
     questions: int
     spared: int = 0
     strays: int = 0
-
-
-class Subject(msgspec.Struct, frozen=True, kw_only=True):
-    """One thing that was checked: a name with one of its addresses, and the outcome."""
-
-    name: str
-    type: str
-    view: str
-    outcome: Outcome
-    address: str | None = None
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):
@@ -65,13 +58,13 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     remarks: list[str] = []
     interrupted: bool = False
     sheets: list[Sheet] | msgspec.UnsetType = msgspec.UNSET
-    legs: list[Leg] | msgspec.UnsetType = msgspec.UNSET
+    legs: list[LegSheet] | msgspec.UnsetType = msgspec.UNSET
     audit: Audit | msgspec.UnsetType = msgspec.UNSET
     vantages: list[VantageRow] | msgspec.UnsetType = msgspec.UNSET
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]
-    subjects: list[Subject] = []
+    subjects: list[SubjectLine] = []
 
     def weighing(self, weight: str) -> list[Finding]:
         """The findings of one weight that are not about something unverified."""
@@ -81,6 +74,17 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     def unverified(self) -> list[Finding]:
         """The findings about what could not be verified."""
         return [finding for finding in self.findings if finding.outcome == "unverified"]
+
+    @property
+    def headline(self) -> str:
+        """The first line: the answer in one sentence."""
+        begin = "Interrupted. So far: " if self.interrupted else ""
+        if self.audit:
+            return begin + verdict(self.audit.zones, self.findings)
+        counts = self.counts
+        return begin + (
+            self.says or check_named(self.command).headline(counts.agrees, counts.differs, counts.unverified)
+        )
 
     def exit_status(self, *, strict: bool = False) -> int:
         """130 interrupted, 1 with a fault (with `strict`, a caution too), 3 with something unverified, else 0."""
@@ -94,22 +98,6 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
 def now() -> datetime:
     """The present moment in UTC, in whole seconds."""
     return datetime.now(UTC).replace(microsecond=0)
-
-
-def as_json(report: Report, subjects: Iterable[Subject]) -> Iterator[bytes]:
-    """The document as JSON, a piece at a time, with a line for each finding and each subject.
-
-    `subjects` stand in for the report's own: there may be more of them than anyone wants to hold at once.
-    """
-    encode = msgspec.json.Encoder().encode
-    head = encode(msgspec.structs.replace(report, findings=[], subjects=[]))
-    end = b'"findings":[],"subjects":[]}'
-    yield head.removesuffix(end)
-    for key, things in (("findings", report.findings), ("subjects", subjects)):
-        yield b'\n"%s":[' % key.encode("ascii")
-        for number, thing in enumerate(things):
-            yield (b",\n" if number else b"\n") + encode(thing)
-        yield b"]," if key == "findings" else b"]}\n"
 
 
 def json_schema() -> dict[str, Any]:

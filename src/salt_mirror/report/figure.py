@@ -6,8 +6,8 @@ well as by shade, for print in black and white. Matplotlib is imported when a fi
 
 from __future__ import annotations
 
+import io
 from datetime import datetime
-from pathlib import Path
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.settling.wording import SAID
@@ -22,7 +22,7 @@ _LOOKS = {
 _MOST_STRIPS = 40
 
 
-class Seen(NamedTuple):
+class Dot(NamedTuple):
     """One sighting as the figure needs it: seconds since 1970, the vantage, whether a cache, the goal, the state, settled."""
 
     at: float
@@ -41,21 +41,15 @@ class Bound(NamedTuple):
 
 
 def draw(
-    path: Path, title: str, seen: list[Seen], slots: dict[tuple[str, bool], int], began_at: float, bound: Bound | None
-) -> None:
-    """Draws a watch into a PNG or SVG file. `slots` says how many records each vantage (label, whether a cache) has to show.
-
-    Raises OSError when it cannot be written, ValueError for a format that is neither.
-    """
-    if path.suffix.lower() not in (".png", ".svg"):
-        raise ValueError(f"{path.name}: a figure is a .png or a .svg")
+    form: str, title: str, dots: list[Dot], slots: dict[tuple[str, bool], int], began_at: float, bound: Bound | None
+) -> bytes:
+    """A watch drawn as `png` or `svg`. `slots` says how many records each vantage (label, whether a cache) has to show."""
     import matplotlib as mpl
 
     mpl.use("Agg")
     import matplotlib.pyplot as plt
-    from matplotlib.patches import Patch
 
-    end = max([one.at for one in seen] + [began_at + 1, *([bound.at] if bound is not None else [])])
+    end = max([one.at for one in dots] + [began_at + 1, *([bound.at] if bound is not None else [])])
     shown = list(slots)[:_MOST_STRIPS]
     figure, (top, bottom) = plt.subplots(
         2,
@@ -66,71 +60,73 @@ def draw(
         height_ratios=(2, max(2, len(shown) * 0.45)),
         layout="constrained",
     )
-    unit, divisor = ("minutes", 60.0) if end - began_at > 300 else ("seconds", 1.0)
+    scale = _Scale(began_at, end)
+    if bound is not None:
+        for part in (top, bottom):
+            part.axvline(scale(bound.at), color="#555555", linestyle=":", linewidth=2, label=bound.says)
+    _draw_shares(top, dots, slots, scale)
+    top.set_title(title, loc="left", fontweight="bold")
+    top.legend(loc="lower right")
+    _draw_strips(bottom, dots, shown, scale)
+    if len(slots) > len(shown):
+        more = f"{len(slots) - len(shown)} more vantages not shown"
+        bottom.text(1, 1.01, more, transform=bottom.transAxes, ha="right")
+    drawn = io.BytesIO()
+    figure.savefig(drawn, format=form)
+    plt.close(figure)
+    return drawn.getvalue()
 
-    def place(moment: float) -> float:
-        return (moment - began_at) / divisor
 
+class _Scale:
+    """Where moments stand on the axis of time."""
+
+    def __init__(self, began_at: float, end: float) -> None:
+        self.began_at = began_at
+        self.end = end
+        self.unit, self._divisor = ("minutes", 60.0) if end - began_at > 300 else ("seconds", 1.0)
+
+    def __call__(self, moment: float) -> float:
+        return (moment - self.began_at) / self._divisor
+
+
+def _draw_shares(top: Any, dots: list[Dot], slots: dict[tuple[str, bool], int], scale: _Scale) -> None:
+    """The upper part: the share of records that has settled, for the servers and for the caches."""
     for cache, style, name in ((False, "--", "authoritative servers"), (True, "-", "caches")):
         total = sum(number for (_, is_cache), number in slots.items() if is_cache is cache)
         if total:
-            xs, ys = _share(seen, cache, total, began_at, end)
-            top.step(
-                [place(x) for x in xs],
-                ys,
-                where="post",
-                linestyle=style,
-                color="black",
-                linewidth=2,
-                label=f"{name} ({total})",
-            )
-    if bound is not None:
-        top.axvline(place(bound.at), color="#555555", linestyle=":", linewidth=2, label=bound.says)
-        bottom.axvline(place(bound.at), color="#555555", linestyle=":", linewidth=2)
+            xs, ys = _share(dots, cache, total, scale.began_at, scale.end)
+            places = [scale(x) for x in xs]
+            top.step(places, ys, where="post", linestyle=style, color="black", linewidth=2, label=f"{name} ({total})")
     top.set_ylabel("settled, per cent")
     top.set_ylim(-3, 106)
-    top.set_title(title, loc="left", fontweight="bold")
     top.grid(alpha=0.3)
-    top.legend(loc="lower right")
+
+
+def _draw_strips(bottom: Any, dots: list[Dot], shown: list[tuple[str, bool]], scale: _Scale) -> None:
+    """The lower part: a strip for each vantage, with what it was seen with."""
+    from matplotlib.patches import Patch
+
+    edge: dict[str, Any] = {"edgecolor": "#333333"}
     for row, key in enumerate(reversed(shown)):
-        for begin, stop, state in _spans(seen, key, began_at, end):
+        for begin, stop, state in _spans(dots, key, scale.began_at, scale.end):
             colour, hatch = _LOOKS[state]
-            bottom.barh(
-                row,
-                place(stop) - place(begin),
-                left=place(begin),
-                height=0.7,
-                color=colour,
-                hatch=hatch,
-                edgecolor="#333333",
-                linewidth=0.6,
-            )
+            width = scale(stop) - scale(begin)
+            bottom.barh(row, width, left=scale(begin), height=0.7, color=colour, hatch=hatch, linewidth=0.6, **edge)
     bottom.set_yticks(range(len(shown)), [label for label, _ in reversed(shown)])
-    bottom.set_xlabel(f"{unit} since {datetime.fromtimestamp(began_at).astimezone():%Y-%m-%d %H:%M:%S %Z}")
-    bottom.set_xlim(0, place(end) * 1.02 or 1)
+    began = datetime.fromtimestamp(scale.began_at).astimezone()
+    bottom.set_xlabel(f"{scale.unit} since {began:%Y-%m-%d %H:%M:%S %Z}")
+    bottom.set_xlim(0, scale(scale.end) * 1.02 or 1)
     patches: list[Any] = [
-        Patch(facecolor=colour, hatch=hatch, edgecolor="#333333", label=SAID[state])
-        for state, (colour, hatch) in _LOOKS.items()
+        Patch(facecolor=colour, hatch=hatch, label=SAID[state], **edge) for state, (colour, hatch) in _LOOKS.items()
     ]
     bottom.legend(handles=patches, loc="upper center", bbox_to_anchor=(0.5, -0.12), ncols=len(patches), frameon=False)
-    if len(slots) > len(shown):
-        bottom.text(
-            1, 1.01, f"{len(slots) - len(shown)} more vantages not shown", transform=bottom.transAxes, ha="right"
-        )
-    beside = path.with_name(f".{path.name}.new{path.suffix}")
-    try:
-        figure.savefig(beside)
-        beside.replace(path)
-    finally:
-        beside.unlink(missing_ok=True)
-        plt.close(figure)
 
 
-def _share(seen: list[Seen], cache: bool, total: int, began_at: float, end: float) -> tuple[list[float], list[float]]:
+def _share(dots: list[Dot], cache: bool, total: int, began_at: float, end: float) -> tuple[list[float], list[float]]:
     """The moments at which the share of settled records changed, and the share in per cent."""
     done: set[tuple[str, int]] = set()
     xs, ys = [began_at], [0.0]
-    for one in seen:
+    for one in dots:
         if one.cache is cache:
             (done.add if one.settled else done.discard)((one.vantage, one.goal))
             xs.append(one.at)
@@ -138,13 +134,13 @@ def _share(seen: list[Seen], cache: bool, total: int, began_at: float, end: floa
     return [*xs, end], [*ys, ys[-1]]
 
 
-def _spans(seen: list[Seen], key: tuple[str, bool], began_at: float, end: float) -> list[tuple[float, float, str]]:
+def _spans(dots: list[Dot], key: tuple[str, bool], began_at: float, end: float) -> list[tuple[float, float, str]]:
     """The stretches in which a vantage was in one state; the worst one where it shows several records."""
     order = ("new", "waiting", "no", "old", "silent")
     states: dict[int, str] = {}
     spans: list[tuple[float, float, str]] = []
     since, state = began_at, "waiting"
-    for one in seen:
+    for one in dots:
         if (one.vantage, one.cache) != key:
             continue
         states[one.goal] = one.state

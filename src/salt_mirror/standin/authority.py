@@ -30,7 +30,7 @@ def read_zone(source: Path | str, origin: str) -> dns.zone.Zone:
     return dns.zone.from_text(source, origin=origin, relativize=False)
 
 
-class Authority:
+class HeldZones:
     """The zones that one server holds. With `recursive` it answers as a resolver would that knows just these."""
 
     def __init__(self, zones: Iterable[dns.zone.Zone], *, recursive: bool = False) -> None:

@@ -18,7 +18,7 @@ import dns.rcode
 import dns.rdatatype
 import dns.rrset
 
-from salt_mirror.standin.authority import Authority
+from salt_mirror.standin.authority import HeldZones
 
 _STALE_TTL = 30  # RFC 8767 section 4
 
@@ -42,7 +42,7 @@ class Cache:
 
     def __init__(
         self,
-        authorities: Sequence[Authority],
+        authorities: Sequence[HeldZones],
         clock: Callable[[], float],
         *,
         most_ttl: int | None = None,

@@ -1,7 +1,7 @@
 """Stand-in servers on loopback, over UDP and TCP, each with faults that can be switched on and off while it runs.
 
 Strategy: all servers of one process live in one event loop in a thread of its own; `StandIns` starts and stops it. A
-server turns bytes into bytes through its Authority, and its Fault decides what becomes of them on the way out.
+server turns bytes into bytes through its HeldZones, and its Fault decides what becomes of them on the way out.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ import dns.rdatatype
 import dns.tsig
 import dns.zone
 
-from salt_mirror.standin.authority import Authority
+from salt_mirror.standin.authority import HeldZones
 from salt_mirror.standin.cache import Cache
 
 
@@ -48,7 +48,7 @@ class StandIn:
     `loss` the share of datagrams that get lost on the way in, and again on the way out.
     """
 
-    def __init__(self, authority: Authority, host: str, port: int, cache: Cache | None = None) -> None:
+    def __init__(self, authority: HeldZones, host: str, port: int, cache: Cache | None = None) -> None:
         self.authority = authority
         self.cache = cache
         self.host = host
@@ -150,7 +150,7 @@ class StandIns:
         port: int = 0,
     ) -> StandIn:
         """Starts a server for some zones, or a cache. Port 0 takes a free one. Raises OSError when the port is taken."""
-        standin = StandIn(Authority(zones, recursive=recursive), host, port, cache)
+        standin = StandIn(HeldZones(zones, recursive=recursive), host, port, cache)
         asyncio.run_coroutine_threadsafe(self._listen(standin), self._loop).result(10)
         return standin
 

@@ -8,29 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from fnmatch import fnmatchcase
 
+from salt_mirror.catalogue import catalogue, family_of
+from salt_mirror.checks import audited
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, is_within
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate, zone_name
-from salt_mirror.findings import CATALOGUE, Finding
-
-CHECKS = ("authority", "pairs", "rollcall", "mail", "services")
-PREFIXES = {
-    "auth": "authority",
-    "pair": "pairs",
-    "roll": "rollcall",
-    "mail": "mail",
-    "srv": "services",
-    "dir": "services",
-}
-"""The check that a code's first word belongs to."""
+from salt_mirror.findings import Finding
 
 
 @dataclass(slots=True)
-class Words:
-    """Words sorted by what they name."""
+class Chosen:
+    """Chosen sorted by what they name."""
 
     checks: set[str] = field(default_factory=set)
     views: set[str] = field(default_factory=set)
@@ -42,15 +33,19 @@ class Words:
 class Coverage:
     """What is looked at, and what of that is told. `only` and `skip` hold the words of the command line."""
 
-    only: Words
-    skip: Words
+    only: Chosen
+    skip: Chosen
 
     def checks(self, check: str) -> bool:
         """Whether a check runs."""
-        wanted = self.only.checks or {
-            PREFIXES[code.split(".")[0]] for code in self.only.codes if code.split(".")[0] in PREFIXES
-        }
+        of_codes = {one.name for code in self.only.codes for one in audited() if family_of(code) in one.codes}
+        wanted = self.only.checks or of_codes
         return (not wanted or check in wanted) and check not in self.skip.checks
+
+    @property
+    def whole(self) -> bool:
+        """Whether every zone and view is looked at."""
+        return not any(words.views or words.zones for words in (self.only, self.skip))
 
     def sees(self, name: Name, view: str) -> bool:
         """Whether a name in a view is looked at."""
@@ -72,29 +67,27 @@ def coverage(only: Iterable[str], skip: Iterable[str], estate: Estate) -> Covera
     return Coverage(_sorted(only, estate, "--only"), _sorted(skip, estate, "--skip"))
 
 
-def _sorted(words: Iterable[str], estate: Estate, option: str) -> Words:
-    found = Words()
+def _sorted(words: Iterable[str], estate: Estate, option: str) -> Chosen:
+    found = Chosen()
     apexes = {zone.apex for zone in estate.all_zones()}
+    checks = [check.name for check in audited()]
     for word in (part.strip() for text in words for part in text.split(",")):
-        if word in CHECKS:
+        if word in checks:
             found.checks.add(word)
         elif word in estate.zones:
             found.views.add(word)
-        elif any(fnmatchcase(code, word) for code in CATALOGUE):
+        elif any(fnmatchcase(code, word) for code in catalogue()):
             found.codes.append(word)
         else:
             try:
                 apex = zone_name(word)
-            except BadInput:
+            except Unusable:
                 apex = from_text("invalid")
             if apex not in apexes:
-                known = [*CHECKS, *estate.zones, *CATALOGUE]
-                near = get_close_matches(word, known, 1)
-                hint = (
-                    f'did you mean "{near[0]}"?'
-                    if near
-                    else f"checks: {', '.join(CHECKS)}; views: {', '.join(estate.zones)}"
-                )
-                raise BadInput(f'{option}: "{word}" is no check, view, code or zone of the estate; {hint}')
+                raise BadInput.unknown(
+                    f"{option}: no check, view, code or zone of the estate is called", word,
+                    [*checks, *estate.zones, *catalogue()],
+                    otherwise=f"checks: {', '.join(checks)}; views: {', '.join(estate.zones)}",
+                )  # fmt: skip
             found.zones.append(apex)
     return found

@@ -10,6 +10,7 @@ from datetime import datetime
 import msgspec
 
 from salt_mirror.checks.audit.accepting import Accepted
+from salt_mirror.checks.wording import many
 from salt_mirror.findings import Finding, Outcome
 
 
@@ -31,6 +32,11 @@ class Tally(msgspec.Struct, frozen=True, kw_only=True):
     def total(self) -> int:
         """How many subjects there were."""
         return self.agrees + self.differs + self.unverified
+
+    @property
+    def by_outcome(self) -> tuple[tuple[Outcome, int], ...]:
+        """How many subjects have each outcome."""
+        return ("agrees", self.agrees), ("differs", self.differs), ("unverified", self.unverified)
 
 
 class ServerTally(msgspec.Struct, frozen=True, kw_only=True):
@@ -113,3 +119,27 @@ class Life(msgspec.Struct, frozen=True):
     first: datetime
     last: datetime
     ended: datetime | None
+
+
+def verdict(zones: list[ZoneLine], findings: list[Finding]) -> str:
+    """Whether the estate is sound, in one sentence."""
+    certain = [finding.weight for finding in findings if finding.outcome != "unverified"]
+    faults, cautions, doubts = certain.count("fault"), certain.count("caution"), len(findings) - len(certain)
+    sound = sum(line.outcome == "agrees" for line in zones)
+    begin = f"{sound} of {many(len(zones), 'zone')} {'are' if len(zones) != 1 else 'is'} sound"
+    parts = [many(faults, "fault") if faults else "no faults"]
+    if cautions:
+        parts.append(many(cautions, "caution"))
+    if doubts:
+        parts.append(f"{doubts:,} could not be verified")
+    return f"{begin}; {', '.join(parts)}."
+
+
+def counts_of(zones: list[ZoneLine], *, doubts: bool) -> dict[Outcome, int]:
+    """How many subjects of all checks in all zones have each outcome; no doubt counts where none is left standing."""
+    tallies = [tally for line in zones for tally in line.checks.values()]
+    return {
+        "agrees": sum(one.agrees for one in tallies),
+        "differs": sum(one.differs for one in tallies),
+        "unverified": sum(one.unverified for one in tallies) if doubts else 0,
+    }

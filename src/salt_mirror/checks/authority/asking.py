@@ -8,15 +8,15 @@ together; then what is new among those. So a hundred silent servers cost one wai
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
 from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.delegation import Delegation, delegation_in, lameness
 from salt_mirror.checks.lookup import Lookup, at_name, lookup
+from salt_mirror.checks.part import Holdings
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import ROOT, Name, from_text, parent, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, MX, NS, SOA, TXT, A, Soa, soa_fields
@@ -27,9 +27,6 @@ MOST_COMPARED = 400
 """So many expected record sets are compared between servers of one version, evenly chosen where there are more."""
 _MOST_CUTS = 4
 _SAMPLE = (A, AAAA, MX, TXT)
-
-Held = Callable[[Server, Name], Holding | None]
-"""A server's whole zone, where it was taken by transfer."""
 
 
 @dataclass(slots=True)
@@ -150,7 +147,7 @@ def own_set(place: Place) -> tuple[bytes, ...]:
     return place.ns.values if place.ns is not None and place.ns.trouble is None else ()
 
 
-def inspect(zone: Name, view: str, atlas: Atlas, held: Held) -> Dialogue[Seen]:
+def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue[Seen]:
     """Asks all there is to ask about a zone's authority in one view."""
     authority = atlas.known(zone, view)
     if authority is None:
@@ -170,7 +167,7 @@ def inspect(zone: Name, view: str, atlas: Atlas, held: Held) -> Dialogue[Seen]:
         early = yield from _ask_places(zone, [Place(server) for server in found.authority.servers], atlas)
     seen.parentage = parentage
     yield from _gather(seen, early, atlas)
-    seen.compared = yield from _compare(seen, atlas, held)
+    seen.compared = yield from _compare(seen, atlas, holdings)
     return seen
 
 
@@ -310,7 +307,7 @@ def _elsewhere(seen: Seen, own: list[bytes], atlas: Atlas) -> bool:
     return not ours & theirs and not set(own) & set(targets) and (len(views) > 1 or seen.view != "")
 
 
-def _compare(seen: Seen, atlas: Atlas, held: Held) -> Dialogue[Compared]:
+def _compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
     """Whether servers with one version hold the same records: whole zones where they were "
     "transferred, else what is expected."""
     by_serial: dict[int, list[Place]] = {}
@@ -321,13 +318,13 @@ def _compare(seen: Seen, atlas: Atlas, held: Held) -> Dialogue[Compared]:
     group = max(by_serial.values(), key=len, default=[])
     if len(group) < 2:
         return Compared()
-    holdings = [holding for place in group if (holding := held(place.server, seen.zone)) is not None]
-    if len(holdings) == len(group):
+    whole = [holding for place in group if (holding := holdings(place.server, seen.zone)) is not None]
+    if len(whole) == len(group):
         unlike: dict[tuple[Name, int], list[Answer]] = {}
-        if len({holding.digest for holding in holdings}) > 1:
-            for other in holdings[1:]:
-                unlike.update((key, []) for key in holdings[0].unlike(other, 10))
-        return Compared(f"whole zones compared, {holdings[0].size:,} records", unlike, group)
+        if len({holding.digest for holding in whole}) > 1:
+            for other in whole[1:]:
+                unlike.update((key, []) for key in whole[0].unlike(other, 10))
+        return Compared(f"whole zones compared, {whole[0].size:,} records", unlike, group)
     sets, words = _chosen(seen, atlas)
     answers = yield [Question(name, rdtype, place.server) for name, rdtype in sets for place in group]
     compared = Compared(words, servers=group)

@@ -11,11 +11,11 @@ from collections.abc import Iterator
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.asking import Place, Seen, own_set
-from salt_mirror.checks.authority.versions import VersionWords, labels_of, reference
+from salt_mirror.checks.authority.versions import VersionWords, places_said, reference
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.wording import answers_of, together_said
 from salt_mirror.dns.names import is_within, to_text
-from salt_mirror.dns.records import AAAA, NS, SOA, A, record_line
+from salt_mirror.dns.records import NS, SOA, address_type, record_line
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
 from salt_mirror.findings import Finding, Outcome
@@ -23,7 +23,7 @@ from salt_mirror.findings import Finding, Outcome
 
 def judged(seen: Seen, atlas: Atlas) -> list[Finding]:
     """Every finding about a zone in one view."""
-    words = _AllWords(seen, atlas)
+    words = AuthorityWords(seen, atlas)
     if not seen.exists or seen.belongs is not None:
         return [words.no_zone()]
     if not seen.places:
@@ -35,12 +35,7 @@ def judged(seen: Seen, atlas: Atlas) -> list[Finding]:
     return [finding for step in steps for finding in step()]
 
 
-def address_rdtype(address: bytes) -> int:
-    """A for four bytes, AAAA for sixteen."""
-    return A if len(address) == 4 else AAAA
-
-
-class _AllWords(VersionWords):
+class AuthorityWords(VersionWords):
     # Name servers and their addresses
 
     def name_servers(self) -> Iterator[Finding]:
@@ -75,7 +70,7 @@ class _AllWords(VersionWords):
             if private and seen.view in self.atlas.estate.public_views:
                 said = ", ".join(map(address_text, private))
                 text = f"{name}, a name server by {who}, has a private address in a public view: {said}."
-                remedy = "; remove: " + record_line(found.canonical, address_rdtype(private[0]), private[0])
+                remedy = "; remove: " + record_line(found.canonical, address_type(private[0]), private[0])
                 yield self._about(found, "auth.private-address", text, remedy=remedy)
 
     def _about(
@@ -176,7 +171,7 @@ class _AllWords(VersionWords):
                     "wrong place."
                 )
                 address = lacking[0] if lacking else found.values[0]
-                remedy = f"; in {parent}: " + record_line(target, address_rdtype(address), address)
+                remedy = f"; in {parent}: " + record_line(target, address_type(address), address)
                 evidence = [a for telling in found.tellings for a in telling.answers if a.values]
                 yield self.finding("auth.glue-wrong", text, evidence, expected=[right], remedy=remedy)
             elif lacking:
@@ -195,7 +190,7 @@ class _AllWords(VersionWords):
         same = [p for places in by_set.values() for p in places if p.version is not None and p.version.serial == serial]
         if len({own_set(place) for place in same}) > 1:
             said = "; ".join(
-                f"{labels_of(places)}: {', '.join(map(to_text, names))}" for names, places in by_set.items()
+                f"{places_said(places)}: {', '.join(map(to_text, names))}" for names, places in by_set.items()
             )
             yield self.finding(
                 "auth.ns-disagree",

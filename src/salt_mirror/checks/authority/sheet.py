@@ -1,28 +1,86 @@
-"""The sheet of a zone from what was seen and what was found.
+"""The sheet of a zone: what was seen, as plain data that a report can lay out; and the check at work, zone by zone.
 
-Strategy: nothing is judged here; a row says what a server said, and the findings say what that means.
+Strategy: text and numbers alone, names absolute and escaped. Nothing is judged here; a row says what a server said, and the
+findings say what that means.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
+import msgspec
+
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.authority.asking import Held, Place, Seen, inspect, own_set
+from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.authority.asking import Place, Seen, inspect, own_set
 from salt_mirror.checks.authority.lists import judged
 from salt_mirror.checks.authority.versions import handed_over, reference
-from salt_mirror.checks.tests import NameServer, ServerRow, Sheet
-from salt_mirror.checks.soa import fields, judge, sums
-from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.checks.part import Holdings, Part, Setting, Verdict
+from salt_mirror.checks.soa import SoaField, fields, judge, sums
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Answer
-from salt_mirror.dns.records import soa_fields
+from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.serials import ahead
 from salt_mirror.dns.wire import edns_in, offers_recursion
+from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome, worse
+
+
+class ServerRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One authoritative server at one place. `behind` counts versions behind the newest (negative: ahead of the primary).
+
+    `names` are the NS names that lead to it, `listed` who names it (parent, zone, estate); `udp` and `tcp` are `answers` or
+    why not; `state` is `authoritative` or how it is not; `edns` the payload in bytes. None: not known.
+    """
+
+    server: str
+    endpoint: str
+    names: list[str]
+    addresses: list[str]
+    listed: list[str]
+    udp: str
+    tcp: str
+    state: str
+    serial: int | None
+    behind: int | None
+    rtt_ms: float | None
+    name_servers: list[str] | None
+    edns: int | None
+    cookies: bool | None
+    recursion: bool | None
+    transfer: bool | None
+
+
+class NameServer(msgspec.Struct, frozen=True, kw_only=True):
+    """One name server's name: who lists it, its addresses on its own authoritative servers, its glue at the parent."""
+
+    name: str
+    listed: list[str]
+    addresses: list[str]
+    glue: list[str]
+    trouble: str = ""
+
+
+class Sheet(msgspec.Struct, frozen=True, kw_only=True):
+    """A zone in one view. `parent` is the zone above with what it says in `parent_says`; `sums` what the timers add up to;
+    `not_asked` are addresses of its servers that this computer has no way to."""
+
+    zone: str
+    view: str
+    outcome: Outcome
+    says: str
+    soa: list[SoaField] = []
+    sums: list[str] = []
+    servers: list[ServerRow] = []
+    name_servers: list[NameServer] = []
+    parent: str = ""
+    parent_says: str = ""
+    content: str = ""
+    not_asked: list[str] = []
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,9 +95,9 @@ class Inspected:
         return self.sheet.outcome
 
 
-def inspected(zone: Name, view: str, atlas: Atlas, held: Held, now: datetime) -> Dialogue[Inspected]:
+def inspected(zone: Name, view: str, atlas: Atlas, holdings: Holdings, now: datetime) -> Dialogue[Inspected]:
     """Inspects a zone's authority in one view, and judges it."""
-    seen = yield from inspect(zone, view, atlas, held)
+    seen = yield from inspect(zone, view, atlas, holdings)
     findings = judged(seen, atlas)
     outcome: Outcome = "agrees"
     for finding in findings:
@@ -47,18 +105,40 @@ def inspected(zone: Name, view: str, atlas: Atlas, held: Held, now: datetime) ->
     return Inspected(sheet_of(seen, outcome, findings, now), findings)
 
 
-def inspect_all(
-    zones: Iterable[tuple[Name, str]],
-    atlas: Atlas,
-    held: Held,
-    now: datetime,
-    runner: Runner,
-    tick: Callable[[], None],
-) -> Iterator[Inspected]:
-    """Inspects zones, each given with its view, in whatever order they end."""
-    for one in runner.run(inspected(zone, view, atlas, held, now) for zone, view in zones):
-        tick()
-        yield one
+class Inspection(Part):
+    """The check at work on some zones, each given with its view."""
+
+    def __init__(self, zones: Iterable[tuple[Name, str]], atlas: Atlas) -> None:
+        super().__init__()
+        self.inspected: list[Inspected] = []
+        self._zones = list(zones)
+        self._atlas = atlas
+        self.size = len(self._zones)
+
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Inspected]]]:
+        yield (inspected(zone, view, self._atlas, setting.holdings, setting.moment) for zone, view in self._zones)
+
+    def take(self, result: Inspected) -> None:
+        self.inspected.append(result)
+
+    @property
+    def in_order(self) -> list[Inspected]:
+        """What was inspected, in the order in which it was wished for."""
+        place = {(to_text(name), view): number for number, (name, view) in enumerate(self._zones)}
+        return sorted(self.inspected, key=lambda one: place[one.sheet.zone, one.sheet.view])
+
+    def verdicts(self) -> Iterator[Verdict]:
+        for one in self.in_order:
+            yield Verdict(from_text(one.sheet.zone), SOA, one.sheet.view, one.outcome)
+
+    def findings(self) -> list[Finding]:
+        return [finding for one in self.in_order for finding in one.findings]
+
+
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Inspection | None:
+    """All zones of an estate, as far as they are covered."""
+    zones = [(zone.apex, zone.view) for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
+    return Inspection(zones, atlas) if zones else None
 
 
 def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetime) -> Sheet:

@@ -12,8 +12,8 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.asking import Place, Seen
 from salt_mirror.checks.delegation import NO_ANSWER
 from salt_mirror.checks.nearest import nearest
-from salt_mirror.checks.soa import duration, judge
-from salt_mirror.checks.wording import state, together_said
+from salt_mirror.checks.soa import judge
+from salt_mirror.checks.wording import duration, no_word_of, state, together_said
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
@@ -106,7 +106,7 @@ class VersionWords:
                 yield self.finding("auth.lame", text, [place.spoken], rdtype=SOA, cause="")
             elif place.version is None:
                 why = place.soa.trouble if place.soa is not None else "not asked"
-                cause = f"{place.server.label} ({place.server.endpoint}): {why}"
+                cause = no_word_of(place.server, why)
                 yield self.finding(
                     "auth.unverified",
                     f"{where} could not be judged: {why}.",
@@ -203,7 +203,7 @@ class VersionWords:
             ]
             if fields:
                 text = (
-                    f"{labels_of(places)} have the same serial {serial} and different SOA records ({', '.join(fields)}): "
+                    f"{places_said(places)} have the same serial {serial} and different SOA records ({', '.join(fields)}): "
                     "the servers were edited apart, and no transfer will ever bring them together."
                 )
                 yield self.finding("auth.edited-apart", text, [place.spoken for place in places], rdtype=SOA)
@@ -211,7 +211,7 @@ class VersionWords:
             shown = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in list(seen.compared.unlike)[:3]]
             more = len(seen.compared.unlike) - len(shown)
             text = (
-                f"{labels_of(seen.compared.servers)} have "
+                f"{places_said(seen.compared.servers)} have "
                 + (
                     "no common serial, as they replicate through a directory"
                     if seen.several_primaries
@@ -245,5 +245,5 @@ def handed_over(answer: Answer) -> bool:
     return first == (SOA, answer.question.name)
 
 
-def labels_of(places: Iterable[Place]) -> str:
+def places_said(places: Iterable[Place]) -> str:
     return together_said(place.server.label for place in places)

@@ -24,7 +24,7 @@ _GLUE_ASKERS = 2
 
 
 @dataclass(slots=True)
-class Asked:
+class Visit:
     """One server of a level, by a name server's name and address, with its answer and the delegation in it, if any."""
 
     target: Name
@@ -47,7 +47,7 @@ class Level:
     """
 
     zone: Name
-    asked: list[Asked] = field(default_factory=list)
+    asked: list[Visit] = field(default_factory=list)
     homeless: dict[Name, str] = field(default_factory=dict)
     unglued: list[Name] = field(default_factory=list)
     wrong_glue: dict[Name, tuple[tuple[bytes, ...], tuple[bytes, ...]]] = field(default_factory=dict)
@@ -61,7 +61,7 @@ class Leg:
     name: Name
     rdtype: int
     levels: list[Level] = field(default_factory=list)
-    ends: list[Asked] = field(default_factory=list)
+    ends: list[Visit] = field(default_factory=list)
 
 
 @dataclass(slots=True)
@@ -139,12 +139,12 @@ class Walker:
                 delegation = delegation_in(answer)
                 if delegation is not None and not _leads_down(delegation, level.zone):
                     delegation = None
-                level.asked.append(Asked(target, address, server, answer, delegation))
+                level.asked.append(Visit(target, address, server, answer, delegation))
             if any(one.usable for one in level.asked):
                 return
 
     def _servers_below(
-        self, level: Level, below: Level, referrals: list[Asked]
+        self, level: Level, below: Level, referrals: list[Visit]
     ) -> Dialogue[tuple[dict[Name, tuple[bytes, ...]], dict[Name, tuple[bytes, ...]]]]:
         """The addresses of a cut's name servers, and those among them that are glue for names inside the cut."""
         targets = dict.fromkeys(t for one in referrals if one.delegation is not None for t in one.delegation.targets)
@@ -216,11 +216,11 @@ def _leads_down(delegation: Delegation, zone: Name) -> bool:
     return delegation.cut != zone and is_within(delegation.cut, zone)
 
 
-def _cut_of(asked: Asked) -> Name | None:
+def _cut_of(asked: Visit) -> Name | None:
     return asked.delegation.cut if asked.delegation is not None else None
 
 
-def _agreed_cut(referrals: Iterable[Asked]) -> Name:
+def _agreed_cut(referrals: Iterable[Visit]) -> Name:
     """The cut that most servers refer to; of several the deepest."""
     cuts = [one.delegation.cut for one in referrals if one.delegation is not None]
     return max(dict.fromkeys(cuts), key=lambda cut: (cuts.count(cut), len(cut)))

@@ -8,16 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.delegation import lameness
-from salt_mirror.checks.descent.walking import Asked, Descent, Leg, Level
-from salt_mirror.checks.tests import Leg as LegSheet
-from salt_mirror.checks.tests import Step, StepServer
-from salt_mirror.checks.soa import negative_ttl
+from salt_mirror.checks.descent.sheet import names_of, texts_of, words_of
+from salt_mirror.checks.descent.walking import Descent, Leg, Level, Visit, Walker
+from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.wording import state
-from salt_mirror.dns.names import to_text
-from salt_mirror.dns.records import NS, SOA, rdata_text, record_line, soa_fields, type_text
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.records import address_type, record_line, type_text
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.findings import Finding, Outcome
+from salt_mirror.findings import Finding, Outcome, worse
 
 
 def answer_words(descent: Descent) -> tuple[str, Outcome]:
@@ -31,7 +32,7 @@ def answer_words(descent: Descent) -> tuple[str, Outcome]:
     if not leg.ends:
         zone = to_text(leg.levels[-1].zone)
         return f"{what}: the way down ends at {zone}, where no server gives a usable answer{aliases}.", "unverified"
-    values = _texts(leg.ends, leg.rdtype)
+    values = texts_of(leg.ends, leg.rdtype)
     servers = leg.levels[-1].asked
     who = f"{len(leg.ends)} of {len(servers)} servers of {to_text(leg.levels[-1].zone)} say so"
     if values:
@@ -45,15 +46,53 @@ def findings_of(descent: Descent) -> list[Finding]:
     """Everything that is wrong on the way."""
     found: dict[tuple[str, str], Finding] = {}
     for leg in descent.legs:
-        words = _Words(leg)
+        words = DescentWords(leg)
         for finding in words.all():
             found.setdefault((finding.code, finding.text), finding)
-    last = _Words(descent.legs[-1])
+    last = DescentWords(descent.legs[-1])
     found.update(((finding.code, finding.text), finding) for finding in last.end(descent))
     return list(found.values())
 
 
-class _Words:
+class Descents(Part):
+    """The check at work on one name."""
+
+    size = 1
+
+    def __init__(self, name: Name, rdtype: int, atlas: Atlas, *, first: bool = False) -> None:
+        """With `first` one server a level is asked, the next one only when it gives nothing."""
+        super().__init__()
+        self.descent: Descent | None = None
+        self._name = name
+        self._rdtype = rdtype
+        self._walker = Walker(atlas, first=first)
+
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Descent]]]:
+        yield [self._walker.descend(self._name, self._rdtype)]
+
+    def take(self, result: Descent) -> None:
+        self.descent = result
+
+    @property
+    def says(self) -> str:
+        """The end of the way in one sentence."""
+        if self.descent is None:
+            return f"{to_text(self._name)} {type_text(self._rdtype)}: the way down was not finished."
+        return answer_words(self.descent)[0]
+
+    def verdicts(self) -> Iterator[Verdict]:
+        outcome: Outcome = "unverified"
+        if self.descent is not None:
+            outcome = answer_words(self.descent)[1]
+            for finding in self.findings():
+                outcome = worse(outcome, finding.outcome)
+        yield Verdict(self._name, self._rdtype, "", outcome)
+
+    def findings(self) -> list[Finding]:
+        return findings_of(self.descent) if self.descent is not None else []
+
+
+class DescentWords:
     def __init__(self, leg: Leg) -> None:
         self._leg = leg
 
@@ -61,7 +100,7 @@ class _Words:
         self,
         code: str,
         text: str,
-        asked: Iterable[Asked] = (),
+        asked: Iterable[Visit] = (),
         *,
         remedy: str = "",
         outcome: Outcome | None = None,
@@ -102,23 +141,23 @@ class _Words:
 
     def _ways(self, level: Level) -> Iterator[Finding]:
         """Where the servers of one zone send people different ways."""
-        ways: dict[tuple[bytes, tuple[bytes, ...]], list[Asked]] = {}
+        ways: dict[tuple[bytes, tuple[bytes, ...]], list[Visit]] = {}
         for one in level.asked:
             if one.delegation is not None:
                 ways.setdefault((one.delegation.cut, one.delegation.targets), []).append(one)
         zone = to_text(level.zone)
         if len(ways) > 1:
             said = "; ".join(
-                f"{_who(group)}: {to_text(cut)} at {', '.join(map(to_text, targets))}"
+                f"{names_of(group)}: {to_text(cut)} at {', '.join(map(to_text, targets))}"
                 for (cut, targets), group in ways.items()
             )
             yield self._finding("cut.parts", f"The servers of {zone} part ways: {said}.", level.asked)
-        answers: dict[tuple[tuple[bytes, ...], bytes | None, bool], list[Asked]] = {}
+        answers: dict[tuple[tuple[bytes, ...], bytes | None, bool], list[Visit]] = {}
         for one in level.asked:
             if one.delegation is None and one.answer.trouble is None:
                 answers.setdefault((one.answer.values, one.answer.alias, one.answer.exists), []).append(one)
         if len(answers) > 1:
-            said = "; ".join(f"{_who(group)}: {_said(group[0], self._leg.rdtype)}" for group in answers.values())
+            said = "; ".join(f"{names_of(group)}: {words_of(group[0], self._leg.rdtype)}" for group in answers.values())
             yield self._finding("cut.answers-differ", f"The servers of {zone} answer differently: {said}.", level.asked)
 
     def _addresses(self, level: Level) -> Iterator[Finding]:
@@ -135,7 +174,7 @@ class _Words:
         for target, (given, own) in level.wrong_glue.items():
             has, right = ", ".join(map(address_text, given)), ", ".join(map(address_text, own)) or "none at all"
             text = f"The zone above gives {has} as the address of {to_text(target)}, and {zone} itself says {right}."
-            remedy = "; in the zone above: " + record_line(target, 1 if len(own[0]) == 4 else 28, own[0]) if own else ""
+            remedy = "; in the zone above: " + record_line(target, address_type(own[0]), own[0]) if own else ""
             yield self._finding("cut.glue-wrong", text, level.asked, remedy=remedy)
 
     def end(self, descent: Descent) -> Iterator[Finding]:
@@ -159,93 +198,3 @@ class _Words:
         elif not any(one.answer.values or one.answer.alias for one in leg.ends):
             code = "cut.no-such-type" if any(one.answer.exists for one in leg.ends) else "cut.no-such-name"
             yield self._finding(code, answer_words(descent)[0], leg.ends)
-
-
-def sheet_of(leg: Leg) -> LegSheet:
-    """One leg laid out."""
-    alias = next((one.answer.alias for one in leg.ends if one.answer.alias is not None), None)
-    return LegSheet(
-        name=to_text(leg.name),
-        type=type_text(leg.rdtype),
-        steps=[_step(level, leg.rdtype) for level in leg.levels],
-        values=_texts(leg.ends, leg.rdtype),
-        alias=to_text(alias) if alias is not None else "",
-        cached=_cached(leg),
-    )
-
-
-def _step(level: Level, rdtype: int) -> Step:
-    remarks = [f"{to_text(target)}: no address ({why})" for target, why in level.homeless.items()]
-    remarks += [f"{to_text(target)}: no glue" for target in level.unglued]
-    remarks += [f"{to_text(target)}: wrong glue" for target in level.wrong_glue]
-    remarks += [f"{level.not_asked} addresses over IPv6, which this computer does not have"] if level.not_asked else []
-    return Step(
-        zone=to_text(level.zone),
-        servers=[
-            StepServer(
-                server=to_text(one.target).rstrip("."),
-                endpoint=one.server.endpoint,
-                address=address_text(one.address),
-                kind=_kind(one, level),
-                says=_said(one, rdtype)
-                if one.usable
-                else f"lame: {how}"
-                if (how := lameness(one.answer, level.zone))
-                else (one.answer.trouble or one.answer.status),
-                rtt_ms=round(one.answer.rtt_ms, 3) if one.answer.rtt_ms is not None else None,
-            )
-            for one in level.asked
-        ],
-        remarks=remarks,
-    )
-
-
-def _kind(asked: Asked, level: Level) -> str:
-    if asked.delegation is not None:
-        return "refers"
-    if asked.usable:
-        return "answers"
-    return "lame" if lameness(asked.answer, level.zone) is not None else "silent"
-
-
-def _said(asked: Asked, rdtype: int) -> str:
-    answer, delegation = asked.answer, asked.delegation
-    if delegation is not None:
-        names = [to_text(target) for target in delegation.targets]
-        shown = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
-        return f"refers to {to_text(delegation.cut)} at {shown} (TTL {delegation.ttl})"
-    if answer.values:
-        return f"{', '.join(rdata_text(rdtype, value) for value in answer.values)} (TTL {answer.ttl})"
-    if answer.alias is not None:
-        return f"alias of {to_text(answer.alias)} (TTL {answer.ttl})"
-    return "no such name" if answer.status == "NXDOMAIN" else "nothing of this type"
-
-
-def _texts(asked: list[Asked], rdtype: int) -> list[str]:
-    return [rdata_text(rdtype, value) for value in sorted({value for one in asked for value in one.answer.values})]
-
-
-def _who(asked: list[Asked]) -> str:
-    names = list(dict.fromkeys(to_text(one.target).rstrip(".") for one in asked))
-    return ", ".join(names) if len(names) <= 3 else f"{', '.join(names[:2])} and {len(names) - 2} more"
-
-
-def _cached(leg: Leg) -> list[str]:
-    """What a resolver would keep that went this way: the delegations, and the answer or the "no" at its end."""
-    found = []
-    for level in leg.levels:
-        for one in level.asked:
-            if one.delegation is not None:
-                found.append(f"{to_text(one.delegation.cut)} {type_text(NS)} for {one.delegation.ttl} s")
-                break
-    for one in leg.ends[:1]:
-        if one.answer.ttl is not None:
-            what = type_text(leg.rdtype) if one.answer.values else "CNAME"
-            found.append(f"{to_text(leg.name)} {what} for {one.answer.ttl} s")
-            continue
-        for record in one.answer.sections.authority:
-            if record.rdtype == SOA:
-                seconds = negative_ttl(soa_fields(record.rdata), record.ttl)
-                what = "no such name" if one.answer.status == "NXDOMAIN" else f"no {type_text(leg.rdtype)}"
-                found.append(f'{to_text(leg.name)} "{what}" for {seconds} s')
-    return found

@@ -10,16 +10,19 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
-from salt_mirror.checks.rollcall.scope import ExpectedSet
-from salt_mirror.checks.tests import Judged, Test, mark_of, worst
-from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of
+from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
+from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.tests import Judged, Test, Trees, mark_of, worst
+from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, rdata_text, record_line
-from salt_mirror.dns.reverse import address_text
+from salt_mirror.dns.reverse import address_text, is_reverse
+from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
 
 
@@ -33,37 +36,35 @@ def judged_mail(
 
 def judge_mail(seen: MailSeen, atlas: Atlas) -> Judged:
     """The tests of one domain in one view."""
-    words = _Words(seen, atlas)
+    words = _MailTests(seen, atlas)
     tests, findings = [], []
     for one in words.tests():
         tests.append(one.test)
         findings += one.findings
     mark = worst(test.mark for test in tests)
-    return Judged(Test(mark=mark, title=to_text(seen.domain), says=words.verdict(), tests=tests), findings)
+    return Judged(Test(mark=mark, title=to_text(seen.domain), says=verdict(seen), tests=tests), findings)
 
 
-class _Words:
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
+    """The mail of every forward zone in a public view, and of every name for which MX records are expected."""
+    expected = [(one.name, one.view) for one in expected_sets(estate, None, rdtypes=(MX,))]
+    public = [
+        (zone.apex, zone.view)
+        for zone in estate.all_zones()
+        if zone.view in estate.public_views and not is_reverse(zone.apex)
+    ]
+    wanted = [key for key in dict.fromkeys([*public, *expected]) if coverage.sees(*key)]
+    if not wanted:
+        return None
+    return Trees(lambda _: {(name, view): judged_mail(name, view, atlas) for name, view in wanted}, len(wanted))
+
+
+class _MailTests:
     def __init__(self, seen: MailSeen, atlas: Atlas) -> None:
         self._seen = seen
         self._public = seen.view in atlas.estate.public_views
         self._domain = to_text(seen.domain)
         self._state = partial(state, name=seen.domain, rdtype=MX, view=seen.view)
-
-    def verdict(self) -> str:
-        """What becomes of mail to the domain, in one sentence."""
-        seen = self._seen
-        if not seen.found.usable:
-            return f"mail for {self._domain} could not be judged: {seen.found.trouble}"
-        if seen.null and len(seen.found.values) == 1:
-            return f"{self._domain} takes no mail, and says so (RFC 7505)"
-        working = [one for one in seen.exchangers if one.host.usable and not one.host.literal]
-        if seen.exchangers:
-            if working:
-                return f"mail for {self._domain} flows by {len(working)} of {len(seen.exchangers)} exchangers"
-            return f"no exchanger of {self._domain} can be connected to: mail does not arrive"
-        if seen.own is not None and seen.own.values:
-            return f"{self._domain} has no MX: mail goes to its own address"
-        return f"{self._domain} can receive no mail: it has neither MX nor address"
 
     def tests(self) -> Iterator[Judged]:
         """Every test in the order in which one would ask."""
@@ -77,9 +78,9 @@ class _Words:
             for one in pool:
                 yield self._exchanger(one)
         if seen.exchangers:
-            yield Judged(self._order())
-            yield from map(Judged, self._losses())
-            yield Judged(self._web())
+            yield Judged(order(seen))
+            yield from map(Judged, losses(seen))
+            yield Judged(shared_with_web(seen))
         if seen.cached:
             yield self._caches()
         if seen.apex is not None and seen.apex != seen.domain and seen.found.values and seen.apex_mx:
@@ -109,10 +110,7 @@ class _Words:
                 self._state("mail.no-such-domain", f"{self._domain} does not exist.", answers=answers_of(found))
             )
         if found.divided:
-            sides = "; ".join(
-                f"{telling.server.label}: {', '.join(rdata_text(MX, value) for value in telling.values) or 'none'}"
-                for telling in found.usable
-            )
+            sides = who_says_what(found.usable, partial(rdata_text, MX))
             text = f"The servers of {self._domain} have different MX sets: {sides}."
             findings.append(self._state("mail.servers-disagree", text, answers=answers_of(found)))
         if found.unverified or not found.usable:
@@ -167,16 +165,18 @@ class _Words:
         pointers = [finding for pair in host.pairs for finding in pair.findings]
         bad = {finding.code.partition(".")[2] for finding in own}
         tests = [
-            _test("it is a host name, not an address", bad & {"literal"}, "senders look it up as a name"),
-            _test("it is a name of its own, not an alias", bad & {"alias"}, "RFC 2181 section 10.3"),
-            _test(
+            exchanger_test("it is a host name, not an address", bad & {"literal"}, "senders look it up as a name"),
+            exchanger_test("it is a name of its own, not an alias", bad & {"alias"}, "RFC 2181 section 10.3"),
+            exchanger_test(
                 "it has addresses",
                 bad & {"missing-host", "no-address", "unverified"},
                 "a sender connects to one of them",
             ),
         ]
         if self._public:
-            tests.append(_test("its addresses are public", bad & {"private-address"}, "senders come from outside"))
+            tests.append(
+                exchanger_test("its addresses are public", bad & {"private-address"}, "senders come from outside")
+            )
         for pair in host.pairs:
             where = address_text(pair.address) if pair.address is not None else ""
             mark = mark_of(pair.findings)
@@ -192,44 +192,6 @@ class _Words:
         says = ", ".join(host.addresses) or "no address"
         title = f"exchanger {one.preference} {to_text(host.name)}"
         return self._judged(title, says, own + pointers, "a sender connects to its addresses", tests)
-
-    def _order(self) -> Test:
-        pools = [
-            together_said(to_text(one.host.name) + ("" if one.host.usable else " (no address)") for one in pool)
-            + (" (equal: by chance)" if len(pool) > 1 else "")
-            for pool in self._seen.pools
-        ]
-        return Test(mark="ok", title="order", says=", then ".join(pools), why="the lowest preference is tried first")
-
-    def _losses(self) -> Iterator[Test]:
-        pools = self._seen.pools
-        for number, pool in enumerate(pools):
-            if not any(one.host.usable for one in pool):
-                continue  # it is lost already
-            lost = together_said(to_text(one.host.name) for one in pool)
-            left = [
-                to_text(one.host.name)
-                for other in pools[:number] + pools[number + 1 :]
-                for one in other
-                if one.host.usable
-            ]
-            says = (
-                f"mail goes to {', then '.join(left)}"
-                if left
-                else "nothing is left: senders keep mail for some days, then return it"
-            )
-            yield Test(mark="ok", title=f"if {lost} {'is' if len(pool) == 1 else 'are'} down", says=says)
-
-    def _web(self) -> Test:
-        seen = self._seen
-        web = {*(seen.web.values if seen.web is not None else ()), *(seen.own.values if seen.own is not None else ())}
-        shared = [
-            f"{to_text(one.host.name)} ({', '.join(address_text(v) for v in one.host.found.values if v in web)})"
-            for one in seen.exchangers
-            if web & set(one.host.found.values)
-        ]
-        says = f"shared by {together_said(shared)}" if shared else "shared by no exchanger"
-        return Test(mark="ok", title="the web host's address", says=says if web else "there is no web host")
 
     def _caches(self) -> Judged:
         """What resolvers still believe, with the TTL that is left."""
@@ -254,19 +216,3 @@ class _Words:
             tests.append(Test(mark=mark_of(found), title=label, says=says))
             findings += found
         return self._judged("in caches", "", findings, "what a resolver has cached is what its users get", tests)
-
-
-_SHORT = {
-    "literal": "an address",
-    "alias": "an alias",
-    "missing-host": "the name does not exist",
-    "no-address": "neither A nor AAAA",
-    "private-address": "nobody outside can connect to it",
-}
-
-
-def _test(title: str, bad: set[str], why: str) -> Test:
-    """One small test of an exchanger; `bad` are the codes that speak against it."""
-    if "unverified" in bad and len(bad) == 1:
-        return Test(mark="unverified", title=title, says="could not be asked", why=why)
-    return Test(mark="fault" if bad else "ok", title=title, says=_SHORT[min(bad)] if bad else "", why=why)

@@ -8,17 +8,21 @@ named, and one which did not answer accuses nobody. The judgement itself is a pu
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
-from salt_mirror.checks.pairs.scope import Scope
-from salt_mirror.checks.pairs.wording import Words
-from salt_mirror.dns.dialogue import Dialogue, Runner, together
+from salt_mirror.checks.pairs.scope import PairsScope
+from salt_mirror.checks.pairs.wording import PairWords
+from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, A
+from salt_mirror.dns.records import AAAA, PTR, A, address_type
 from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome, worse
 
 ADDRESS_TYPES = (A, AAAA)
@@ -49,48 +53,59 @@ class Pair:
         self.pointed = pointed
 
 
-class Judged:
-    """What has been judged so far, each pair and each finding once; it can be read at any time, also after an interrupt."""
+class Pairs(Part):
+    """The check at work: names first, then the pointers that no name has led to; each pair and each finding once."""
 
-    def __init__(self) -> None:
+    def __init__(self, scope: PairsScope, atlas: Atlas) -> None:
+        super().__init__()
         self.outcomes: dict[tuple[str, Name, bytes | None], Outcome] = {}
-        self.findings: dict[tuple[str, str, str, str, str | None], Finding] = {}
-        self.addresses: dict[str, set[bytes]] = {}
+        self.size = scope.size
+        self.remarks = scope.remarks
+        self._scope = scope
+        self._atlas = atlas
+        self._findings: dict[tuple[str, str, str, str, str | None], Finding] = {}
+        self._looked_at: dict[str, set[bytes]] = {}
 
-    def take(self, pairs: Iterable[Pair]) -> None:
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[list[Pair]]]]:
+        scope, atlas = self._scope, self._atlas
+        yield (pair_name(name, view, atlas, scope.expected) for name, view in scope.names)
+        yield self._unseen()
+
+    def _unseen(self) -> Iterator[Dialogue[list[Pair]]]:
+        for address, view, asked_for in self._scope.addresses:
+            if address not in self._looked_at.get(view, ()):
+                yield pair_pointer(address, view, self._atlas, asked_for=asked_for)
+
+    def take(self, result: list[Pair]) -> None:
         """Adds pairs; one that is known already keeps the worse of both outcomes."""
-        for pair in pairs:
+        for pair in result:
             key = (pair.view, pair.name, pair.address)
             known = self.outcomes.get(key)
             self.outcomes[key] = pair.outcome if known is None else worse(known, pair.outcome)
             if pair.address is not None and pair.pointed:
-                self.addresses.setdefault(pair.view, set()).add(pair.address)
+                self._looked_at.setdefault(pair.view, set()).add(pair.address)
             for finding in pair.findings:
                 subject = (finding.code, finding.view, finding.name, finding.type, finding.address)
-                self.findings.setdefault(subject, finding)
+                self._findings.setdefault(subject, finding)
 
-    def count(self, outcome: Outcome) -> int:
-        """How many pairs have an outcome."""
-        return sum(found == outcome for found in self.outcomes.values())
+    def verdicts(self) -> Iterator[Verdict]:
+        for (view, name, address), outcome in self.outcomes.items():
+            yield Verdict(name, address_type(address) if address is not None else A, view, outcome, address)
 
-
-def judge_scope(scope: Scope, atlas: Atlas, runner: Runner, judged: Judged, tick: Callable[[], None]) -> None:
-    """Asks and judges everything in a scope: the names first, then the pointers that no name has led to.
-
-    `judged` is filled as results come in; `tick` is called after each of them.
-    """
-    for pairs in runner.run(pair_name(name, view, atlas, scope.expected) for name, view in scope.names):
-        judged.take(pairs)
-        tick()
-    for pairs in runner.run(_unseen(scope, atlas, judged)):
-        judged.take(pairs)
-        tick()
+    def findings(self) -> Iterable[Finding]:
+        return self._findings.values()
 
 
-def _unseen(scope: Scope, atlas: Atlas, judged: Judged) -> Iterator[Dialogue[list[Pair]]]:
-    for address, view, asked_for in scope.addresses:
-        if address not in judged.addresses.get(view, ()):
-            yield pair_pointer(address, view, atlas, asked_for=asked_for)
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Pairs | None:
+    """All names and networks of an estate, as far as they are covered."""
+    try:
+        scope = PairsScope(estate)
+    except BadInput:  # there is nothing that it could look at
+        return None
+    scope.narrow(coverage.sees)
+    if not coverage.whole:
+        scope.remarks.clear()
+    return Pairs(scope, atlas) if scope.size else None
 
 
 def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -> Dialogue[list[Pair]]:
@@ -99,7 +114,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     `expectations` are the addresses that are expected of a (view, name).
     """
     forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
-    words = Words(view, forward)
+    words = PairWords(view, forward)
     expected = expectations.get((view, name), frozenset())
     if not forward.usable:
         unknown = words.unverified_name(sorted(expected))
@@ -125,13 +140,13 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     return pairs
 
 
-def _pair_address(name: Name, address: bytes, forward: Lookup, words: Words, atlas: Atlas) -> Dialogue[list[Pair]]:
+def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords, atlas: Atlas) -> Dialogue[list[Pair]]:
     view = words.view
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
     others = [target for target in reverse.values if target not in (name, forward.canonical)]
     leads: dict[Name, Lookup] = {}
     if others:
-        rdtype = A if len(address) == 4 else AAAA
+        rdtype = address_type(address)
         found = yield from together([lookup(target, (rdtype,), view, atlas) for target in others])
         leads = dict(zip(others, found, strict=True))
     return judge(name, address, forward, reverse, leads, words)
@@ -140,24 +155,24 @@ def _pair_address(name: Name, address: bytes, forward: Lookup, words: Words, atl
 def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) -> Dialogue[list[Pair]]:
     """Judges the pointers of an address that no name led to. No pointer is worth a word only if it was `asked_for`."""
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
-    words = Words(view, reverse)
+    words = PairWords(view, reverse)
     if not reverse.usable:
         return [Pair(view, reverse.name, address, "unverified", (words.unverified_pointer(address),))]
     if not reverse.values:
         if not asked_for:
             return []
         return [Pair(view, reverse.name, address, "differs", (words.no_pointer_no_name(address),))]
-    rdtype = A if len(address) == 4 else AAAA
+    rdtype = address_type(address)
     found = yield from together([lookup(target, (rdtype,), view, atlas) for target in reverse.values])
     leads = dict(zip(reverse.values, found, strict=True))
     pairs: list[Pair] = []
     for target, forward in leads.items():
-        pairs += judge(target, address, forward, reverse, leads, Words(view, forward))
+        pairs += judge(target, address, forward, reverse, leads, PairWords(view, forward))
     return pairs
 
 
 def judge(
-    name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: Words
+    name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: PairWords
 ) -> list[Pair]:
     """Judges one name and one address: `forward` looked the name up, `reverse` its pointers, `leads` the pointers' names.
 
@@ -175,7 +190,7 @@ class _Judgement:
     """The cases in which not everything is as it should be, one method for each side."""
 
     def __init__(
-        self, name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: Words
+        self, name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: PairWords
     ) -> None:
         self.name = name
         self.address = address

@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from difflib import get_close_matches
 
-from salt_mirror.dns.names import BadName, Name, from_text, label_text, shown, to_text
+from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, network_zone, reverse_name
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, parse_network
 
@@ -23,7 +22,7 @@ SWEEP_MOST = 1 << 16
 _FORWARD = frozenset((A, AAAA, CNAME))
 
 
-class Scope:
+class PairsScope:
     """The work: names to judge, then addresses whose pointers to judge unless a name has led to them.
 
     `expected` are the addresses expected of a (view, name); `remarks` what the reader has to know about the coverage.
@@ -33,10 +32,7 @@ class Scope:
     def __init__(
         self, estate: Estate, arguments: Sequence[str] = (), *, view: str | None = None, sweep_all: bool = False
     ) -> None:
-        if view is not None and view not in estate.zones:
-            near = get_close_matches(view, estate.zones, 1)
-            known = f'did you mean "{near[0]}"?' if near else "known: " + (", ".join(estate.zones) or "none")
-            raise BadInput(f"--view: there is no view {shown(view)}; {known}")
+        estate.check_view(view)
         self.estate = estate
         self.expected: dict[tuple[str, Name], frozenset[bytes]] = {}
         self.remarks: list[str] = []
@@ -128,10 +124,7 @@ class Scope:
         if "/" in text and (text[:1].isdigit() or ":" in text):
             self._add_network(text)
             return
-        try:
-            name = from_text(text)
-        except BadName as error:
-            raise BadInput(str(error)) from None
+        name = from_text(text)
         asked_address = address_of(name)
         if asked_address is not None:
             self._add_address(asked_address)
@@ -148,9 +141,9 @@ class Scope:
         found = sorted(full for full in known if full.startswith(name[:-1]))
         if not found:
             firsts = {label_text(full[1 : full[0] + 1]): full for full in known}
-            near = get_close_matches(text.lower(), firsts, 1)
-            hint = f"; did you mean {to_text(firsts[near[0]])}?" if near else "; write the whole name"
-            raise BadInput(f"{shown(text)}: the estate expects no host of that name{hint}")
+            near = nearest_word(text, firsts)
+            meant = f"did you mean {to_text(firsts[near])}?" if near is not None else "write the whole name"
+            raise BadInput(f"{shown(text)}: the estate expects no host of that name; {meant}")
         if [to_text(full) for full in found] != [text]:
             self.remarks.append(f"{text} was taken as {', '.join(map(to_text, found))}")
         return found

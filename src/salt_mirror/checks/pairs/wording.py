@@ -9,14 +9,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
+from salt_mirror.checks.wording import labels_of, no_word_of, silence_of, state
 from salt_mirror.dns.names import Name, is_within, join, labels, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, A, record_line
+from salt_mirror.dns.records import PTR, A, address_type, record_line
 from salt_mirror.dns.reverse import IN_ADDR, IP6, address_text, is_reverse
-from salt_mirror.findings import CATALOGUE, Evidence, Finding, Outcome
+from salt_mirror.findings import Evidence, Finding, Outcome
 
 
-class Words:
+class PairWords:
     """Words the findings about one name in one view."""
 
     def __init__(self, view: str, subject: Lookup) -> None:
@@ -31,31 +32,17 @@ class Words:
         evidence: list[Evidence],
         address: bytes | None = None,
         name: Name | None = None,
-        rdtype: str | None = None,
+        rdtype: int | None = None,
         expected: Sequence[str] = (),
         remedy: str = "",
         outcome: Outcome | None = None,
         cause: str = "",
     ) -> Finding:
-        weight = CATALOGUE[code].weight
-        if text.endswith(".."):  # a name's final dot ends the sentence too
-            text = text[:-1]
-        if rdtype is None:
-            rdtype = "A" if address is None or len(address) == 4 else "AAAA"
-        return Finding(
-            code=code,
-            weight=weight,
-            outcome=outcome or ("differs" if weight == "fault" else "agrees"),
-            name=to_text(name if name is not None else self._subject.name),
-            type=rdtype,
-            view=self.view,
-            expected=list(expected),
-            evidence=evidence,
-            text=text,
-            remedy=remedy,
-            address=address_text(address) if address is not None else None,
-            cause=cause,
-        )
+        return state(
+            code, text, name=name if name is not None else self._subject.name,
+            rdtype=rdtype if rdtype is not None else address_type(address) if address is not None else A,
+            view=self.view, evidence=evidence, expected=expected, remedy=remedy, outcome=outcome, cause=cause, address=address,
+        )  # fmt: skip
 
     # What the forward side says
 
@@ -78,7 +65,7 @@ class Words:
             "pair.no-address",
             what + _on(forward.usable, forward) + ".",
             evidence=forward.evidence(),
-            rdtype="AAAA" if expected and len(expected[0]) == 16 else "A",
+            rdtype=address_type(expected[0]) if expected else A,
             expected=list(map(address_text, expected)),
             remedy=remedy,
         )
@@ -102,8 +89,8 @@ class Words:
         no = [telling.server for telling in forward.usable if telling.server not in yes]
         return self._finding(
             "pair.servers-disagree",
-            f"{to_text(forward.canonical)} is at {address_text(address)} on {_labels(yes)}, "
-            f"and not on {_labels(no)}. Compare the serials; then bring the servers into line.",
+            f"{to_text(forward.canonical)} is at {address_text(address)} on {labels_of(yes)}, "
+            f"and not on {labels_of(no)}. Compare the serials; then bring the servers into line.",
             name=forward.name,
             address=address,
             evidence=forward.evidence(),
@@ -140,7 +127,7 @@ class Words:
             "pair.no-pointer",
             f"{address_text(address)} has no pointer{_on(reverse.usable, reverse)}, and the estate knows no name for it.",
             address=address,
-            rdtype="PTR",
+            rdtype=PTR,
             evidence=reverse.evidence(),
         )
 
@@ -152,7 +139,7 @@ class Words:
                 f"an alias of {to_text(telling.alias)}" if telling.alias else "nothing"
             )
             said.setdefault(says, []).append(telling.server)
-        sides = "; ".join(f"{_labels(servers)} says {says}" for says, servers in said.items())
+        sides = "; ".join(f"{labels_of(servers)} says {says}" for says, servers in said.items())
         return self._pointer(
             "pair.servers-disagree",
             f"The servers disagree on the pointer of {address_text(address)}: {sides}.",
@@ -170,7 +157,7 @@ class Words:
             "pair.many-pointers",
             f"{address_text(address)} has {len(reverse.values)} pointers: {names}.",
             name=reverse.name,
-            rdtype="PTR",
+            rdtype=PTR,
             address=address,
             evidence=reverse.evidence(),
             remedy=remedy,
@@ -258,7 +245,7 @@ class Words:
     # What could not be verified
 
     def _unverified(
-        self, text: str, cause: str, evidence: list[Evidence], address: bytes | None, rdtype: str | None = None
+        self, text: str, cause: str, evidence: list[Evidence], address: bytes | None, rdtype: int | None = None
     ) -> Finding:
         return self._finding(
             "pair.unverified",
@@ -282,7 +269,7 @@ class Words:
         reverse = self._subject
         why = reverse.trouble or "no usable answer"
         return self._unverified(
-            f"The pointer of {address_text(address)}: {why}.", _cause(reverse, why), reverse.evidence(), address, "PTR"
+            f"The pointer of {address_text(address)}: {why}.", _cause(reverse, why), reverse.evidence(), address, PTR
         )
 
     def unverified_reverse(self, reverse: Lookup, address: bytes) -> Finding:
@@ -315,7 +302,7 @@ class Words:
         what = "addresses" if side is forward else f"pointer of {address_text(address)}"
         return self._unverified(
             f"{to_text(self._subject.name)}, {what}: {why}.",
-            f"{server.label} ({server.endpoint}): {telling.trouble}",
+            no_word_of(server, telling.trouble),
             evidence,
             address,
         )
@@ -346,22 +333,18 @@ def _is_hex(label: bytes, *, decimal: bool) -> bool:
 
 
 def _address_line(name: Name, address: bytes) -> str:
-    return record_line(name, A if len(address) == 4 else AAAA, address)
-
-
-def _labels(servers: Sequence[Server]) -> str:
-    return ", ".join(server.label for server in servers)
+    return record_line(name, address_type(address), address)
 
 
 def _on(tellings: Sequence[Telling], whole: Lookup) -> str:
     """Says on which servers, when not all of them answered."""
     if not whole.unverified:
         return ""
-    return f" on {_labels([telling.server for telling in tellings])}"
+    return f" on {labels_of([telling.server for telling in tellings])}"
 
 
 def _cause(found: Lookup, why: str) -> str:
     """One text for all findings that the same servers' silence explains."""
     if not found.unverified:
         return f"no server to ask{' about the pointer' if is_reverse(found.name) else ''}: {why}"
-    return "; ".join(dict.fromkeys(f"{t.server.label} ({t.server.endpoint}): {t.trouble}" for t in found.unverified))
+    return silence_of(found.unverified)

@@ -9,37 +9,33 @@ address that is missing, its pointer, to see under what name the host is registe
 from __future__ import annotations
 
 import secrets
-from collections import Counter
-from collections.abc import Callable, Collection, Iterable
-
-from msgspec.structs import replace
+from collections.abc import Collection, Iterable, Iterator
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.lookup import Lookup, Telling, at_name, evidence_of, lookup
+from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.nearest import nearest
-from salt_mirror.checks.rollcall.scope import ExpectedSet
-from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.names import BadName, Name, join, parent, to_text
+from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.rollcall.wording import (
+    ABSENT_NAME,
+    ABSENT_TYPE,
+    ALIAS,
+    DIFFERENT,
+    EXTRA,
+    RIGHT,
+    STILL_THERE,
+    RollWords,
+    grouped,
+)
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import Name, join, parent, to_text
 from salt_mirror.dns.questions import Question
-from salt_mirror.dns.records import AAAA, CNAME, PTR, A, rdata_text, record_line, type_text
+from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import address_text, reverse_name
-from salt_mirror.findings import CATALOGUE, Evidence, Finding, Outcome
-
-MANY = 3
-"""So many records with one common old value are told as one cause."""
-
-RIGHT, ABSENT_NAME, ABSENT_TYPE, DIFFERENT, EXTRA, ALIAS, STILL_THERE = (
-    "right", "missing-name", "missing-type", "different", "extra", "alias", "still-there",
-)  # fmt: skip
-_SAID = {
-    RIGHT: "as expected",
-    ABSENT_NAME: "no such name",
-    ABSENT_TYPE: "nothing of this type",
-    DIFFERENT: "other values",
-    EXTRA: "more than expected",
-    ALIAS: "an alias in its place",
-    STILL_THERE: "still there",
-}
+from salt_mirror.estate.model import Estate
+from salt_mirror.findings import Finding, Outcome
 
 
 class Called:
@@ -53,41 +49,43 @@ class Called:
         self.findings = findings
 
 
-class Roll:
-    """What has been called so far; it can be read at any time, also after an interrupt."""
+class Roll(Part):
+    """The roll call at work on some expected sets."""
 
-    def __init__(self) -> None:
+    def __init__(self, sets: Iterable[ExpectedSet], atlas: Atlas) -> None:
+        super().__init__()
         self.called: list[Called] = []
+        self._sets = list(sets)
+        self._atlas = atlas
+        self.size = len(self._sets)
 
-    def count(self, outcome: Outcome) -> int:
-        """How many sets have an outcome."""
-        return sum(one.outcome == outcome for one in self.called)
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Called]]]:
+        sibling = f"no-such-{secrets.token_hex(6)}".encode("ascii")
+        strangers = set(setting.transferred) - {one.name for one in self._sets}
+        yield (call(one, self._atlas, sibling, strangers) for one in self._sets)
+
+    def take(self, result: Called) -> None:
+        self.called.append(result)
+
+    def verdicts(self) -> Iterator[Verdict]:
+        for one in self.called:
+            yield Verdict(one.expected.name, one.expected.rdtype, one.expected.view, one.outcome)
 
     def findings(self) -> list[Finding]:
         """Every finding, those with one common old value given one cause."""
         return grouped([finding for one in self.called for finding in one.findings])
 
 
-def call_roll(
-    sets: Iterable[ExpectedSet],
-    atlas: Atlas,
-    runner: Runner,
-    roll: Roll,
-    tick: Callable[[], None],
-    *,
-    strangers: Collection[Name] = (),
-) -> None:
-    """Calls every set; `roll` is filled as results come in. `strangers` are names that exist and nobody expects."""
-    sibling = f"no-such-{secrets.token_hex(6)}".encode("ascii")
-    for called in runner.run(call(one, atlas, sibling, strangers) for one in sets):
-        roll.called.append(called)
-        tick()
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
+    """All that an estate expects, as far as it is covered."""
+    sets = [one for one in expected_sets(estate, None) if coverage.sees(one.name, one.view)]
+    return Roll(sets, atlas) if sets else None
 
 
 def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collection[Name]) -> Dialogue[Called]:
     """Asks all servers for one expected set and judges each."""
     found = yield from at_name(expected.name, (expected.rdtype,), expected.view, atlas)
-    words = _Words(expected, found)
+    words = RollWords(expected, found)
     if not found.usable:
         return Called(expected, "unverified", [words.unverified()])
     kinds = {telling.server: kind_of(telling, expected) for telling in found.usable}
@@ -132,7 +130,7 @@ def _wildcard(expected: ExpectedSet, found: Lookup, sibling: bytes) -> Dialogue[
         return False
     try:
         beside = join((sibling,), parent(expected.name))
-    except BadName:
+    except Unusable:
         return False
     answers = yield [Question(beside, expected.rdtype, telling.server) for telling in found.usable]
     return any(
@@ -157,131 +155,3 @@ def _registered_as(expected: ExpectedSet, atlas: Atlas, strangers: Collection[Na
                     return f" {address_text(address)} is registered as {to_text(target)}."
     near = nearest(expected.name, strangers)
     return f" There is {' and '.join(map(to_text, near))}, which nobody expects." if near else ""
-
-
-def grouped(findings: list[Finding]) -> list[Finding]:
-    """Gives findings that share an unexpected value one cause, where there are many: something moved, they did not follow."""
-    olds = Counter(old for finding in findings for old in _old_values(finding))
-    causes = {old: f"{number} record sets still lead to {old}" for old, number in olds.items() if number >= MANY}
-    if not causes:
-        return findings
-    result = []
-    for finding in findings:
-        old = next((old for old in _old_values(finding) if old in causes), None)
-        result.append(finding if old is None else replace(finding, cause=causes[old]))
-    return result
-
-
-def _old_values(finding: Finding) -> set[str]:
-    """The values that servers give and nobody expects, as the host or address they lead to."""
-    if finding.code not in ("roll.different", "roll.extra", "roll.still-there", "roll.servers-disagree"):
-        return set()
-    expected = {value.rsplit(" ", 1)[-1] for value in finding.expected}
-    told = {value.rsplit(" ", 1)[-1] for one in finding.evidence for value in one.values}
-    return told - expected
-
-
-class _Words:
-    """Words the findings about one expected set."""
-
-    def __init__(self, expected: ExpectedSet, found: Lookup) -> None:
-        self._expected = expected
-        self._found = found
-        self._kind = type_text(expected.rdtype)
-        self._what = f"{to_text(expected.name)} {self._kind}"
-
-    def _finding(
-        self, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
-    ) -> Finding:
-        expected, weight = self._expected, CATALOGUE[code].weight
-        return Finding(
-            code=code,
-            weight=weight,
-            outcome=outcome or ("differs" if weight == "fault" else "agrees"),
-            name=to_text(expected.name),
-            type=self._kind,
-            view=expected.view,
-            expected=self._texts(expected.values),
-            evidence=self._evidence(),
-            text=text[:-1] if text.endswith("..") else text,
-            remedy=remedy,
-            cause=cause,
-        )
-
-    def _evidence(self) -> list[Evidence]:
-        return [evidence_of(answer) for telling in self._found.tellings for answer in telling.answers]
-
-    def _texts(self, values: Iterable[bytes]) -> list[str]:
-        return sorted(rdata_text(self._expected.rdtype, value) for value in values)
-
-    def _remedy(self) -> str:
-        """The records that would mend it, in master-file syntax, several of them on one line behind each other as comments."""
-        expected = self._expected
-        there = {value for telling in self._found.usable for value in telling.values}
-        if expected.gone or (expected.absent and not expected.values - there):
-            gone = there if expected.gone else there & expected.absent
-            lines = [record_line(expected.name, expected.rdtype, value) for value in sorted(gone)]
-            return "; remove: " + " ; ".join(lines)
-        missing = sorted(
-            value for value in expected.values if any(value not in telling.values for telling in self._found.usable)
-        )
-        if not missing:
-            spare = sorted(there - expected.values)
-            return "; remove: " + " ; ".join(record_line(expected.name, expected.rdtype, value) for value in spare)
-        return record_line(expected.name, expected.rdtype, missing[0], expected.ttl) + (
-            f" ; and {len(missing) - 1} more of this set" if len(missing) > 1 else ""
-        )
-
-    def fault(self, kinds: list[str], hint: str) -> Finding:
-        """The set is not as expected on some or all of the servers that answered."""
-        by_kind: dict[str, list[Telling]] = {}
-        for telling, kind in zip(self._found.usable, kinds, strict=True):
-            by_kind.setdefault(kind, []).append(telling)
-        if len(by_kind) > 1:
-            sides = "; ".join(f"{_SAID[kind]} on {_labels(tellings)}" for kind, tellings in by_kind.items())
-            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", remedy=self._remedy())
-        ((kind, tellings),) = by_kind.items()
-        has = ", ".join(self._texts({value for telling in tellings for value in telling.values}))
-        wants = ", ".join(self._texts(self._expected.values))
-        where = f" on {_labels(tellings)}" if self._found.unverified else ""
-        text = {
-            ABSENT_NAME: f"{to_text(self._expected.name)} does not exist{where}.",
-            ABSENT_TYPE: f"{to_text(self._expected.name)} exists, and has no {self._kind}{where}.",
-            DIFFERENT: f"{self._what} is {has}{where}, and {wants} is expected.",
-            EXTRA: f"{self._what} is {has}{where}, and only {wants} is expected.",
-            ALIAS: f"{to_text(self._expected.name)} is an alias{where}, and {self._kind} {wants} is expected.",
-            STILL_THERE: f"{self._what} must be gone, and is still there{where}: {has}.",
-        }[kind]
-        return self._finding(f"roll.{kind}", text + hint, remedy=self._remedy())
-
-    def other_ttl(self) -> list[Finding]:
-        """The values are right, and the TTL is not what the list says."""
-        wanted = self._expected.ttl
-        ttls = {telling.answers[0].ttl for telling in self._found.usable if telling.values}
-        if wanted is None or not ttls or ttls == {wanted}:
-            return []
-        has = ", ".join(f"{ttl} s" for ttl in sorted(ttl for ttl in ttls if ttl is not None))
-        text = f"{self._what} has the TTL {has}, and {wanted} s is expected."
-        remedy = record_line(self._expected.name, self._expected.rdtype, min(self._expected.values), wanted)
-        return [self._finding("roll.other-ttl", text, remedy=remedy)]
-
-    def wildcard(self) -> Finding:
-        """The set is answered by a wildcard, not registered."""
-        return self._finding(
-            "roll.wildcard",
-            f"{self._what} is answered by a wildcard: it would be so for any name, and is not registered itself.",
-            remedy=record_line(
-                self._expected.name, self._expected.rdtype, min(self._expected.values), self._expected.ttl
-            ),
-        )
-
-    def unverified(self) -> Finding:
-        """Some or all servers gave no usable answer."""
-        found = self._found
-        why = "; ".join(f"{t.server.label} ({t.server.endpoint}): {t.trouble}" for t in found.unverified)
-        why = why or f"no server to ask: {found.trouble}"
-        return self._finding("roll.unverified", f"{self._what}: {why}.", outcome="unverified", cause=why)
-
-
-def _labels(tellings: Iterable[Telling]) -> str:
-    return ", ".join(telling.server.label for telling in tellings)

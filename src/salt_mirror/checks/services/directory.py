@@ -14,10 +14,10 @@ from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, look_at
-from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
 from salt_mirror.checks.services.judging import target_in
+from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, to_text
 from salt_mirror.dns.records import CNAME, PTR, SRV

@@ -16,7 +16,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, host_findings, look_at
 from salt_mirror.checks.lookup import Lookup, lookup
 from salt_mirror.checks.tests import Judged, Test, mark_of, worst
-from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of
+from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.records import SRV, rdata_text
@@ -129,10 +129,7 @@ def _about_set(seen: ServiceSeen) -> Iterator[Finding]:
     if found.usable and not found.values and seen.demanded:
         yield about("srv.missing", f"{name} has no SRV records: clients do not find the service.")
     if found.divided:
-        sides = "; ".join(
-            f"{telling.server.label}: {', '.join(rdata_text(SRV, value) for value in telling.values) or 'none'}"
-            for telling in found.usable
-        )
+        sides = who_says_what(found.usable, partial(rdata_text, SRV))
         yield about("srv.servers-disagree", f"{name} SRV differs between servers: {sides}.")
     if seen.unavailable and len(seen.targets) > 1:
         text = f'{name} has the target "." (no such service) beside others: clients see either (RFC 2782).'

@@ -3,27 +3,47 @@
 from __future__ import annotations
 
 import re
+import uuid
 from collections.abc import Collection
 from dataclasses import dataclass, replace
-from difflib import get_close_matches
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.services.directory import ROLES, Controller, Directory, directory_of, host_of, is_locator, sites_in
-from salt_mirror.checks.services.wording import judged_directory
-from salt_mirror.checks.services.locators import FAMILIES
+from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.part import Setting
+from salt_mirror.checks.rollcall.scope import expected_sets
+from salt_mirror.checks.services.directory import (
+    ROLES,
+    Controller,
+    Directory,
+    directory_of,
+    host_of,
+    is_locator,
+    sites_in,
+)
 from salt_mirror.checks.services.judging import judged_service
-from salt_mirror.checks.tests import Judged
+from salt_mirror.checks.services.locators import FAMILIES
+from salt_mirror.checks.services.wording import judged_directory
+from salt_mirror.checks.tests import InView, Judged, Trees
 from salt_mirror.dns.dialogue import Dialogue
-from salt_mirror.dns.names import BadName, Name, from_text, is_within, labels, shown
+from salt_mirror.dns.errors import about
+from salt_mirror.dns.names import Name, from_text, is_within, labels, shown
 from salt_mirror.dns.records import SRV
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 
-_GUID = re.compile(r"\{?[0-9a-f]{8}-(?:[0-9a-f]{4}-){3}[0-9a-f]{12}\}?", re.IGNORECASE)
+A_GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
+
+
+def guid_of(text: str) -> str | None:
+    """An identifier as it stands in names (RFC 9562 section 4), from any way of writing it; None for what is none."""
+    try:
+        return str(uuid.UUID(text))
+    except ValueError:
+        return None
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class ServicesScope:
     """What the command line asks for."""
 
     names: list[tuple[Name, str]]
@@ -40,14 +60,12 @@ class Wish:
         """Raises BadInput for what cannot be looked at."""
         for family in self.families:
             if family not in FAMILIES:
-                near = get_close_matches(family, FAMILIES, 1)
-                hint = f'did you mean "{near[0]}"?' if near else f"known: {', '.join(FAMILIES)}"
-                raise BadInput(f"--family: there is no family {shown(family)}; {hint}")
+                raise BadInput.unknown("--family: there is no family", family, FAMILIES)
         for service in self.services:
             if not re.fullmatch(r"_[^.]+\._[^.]+(\..+)?", service):
                 raise BadInput(f"--service: {shown(service)} is no service; expected one such as _ldap._tcp")
-        if self.domain_guid and not _GUID.fullmatch(self.domain_guid):
-            raise BadInput(f"--domain-guid: {shown(self.domain_guid)} is no GUID")
+        if self.domain_guid and guid_of(self.domain_guid) is None:
+            raise BadInput(f"--domain-guid: {shown(self.domain_guid)} is no GUID; expected one such as {A_GUID}")
         if (self.services or self.families or self.directory) and not self.names:
             raise BadInput("a domain is missing: services, families and directories are looked for below one")
         for text in self.controllers:
@@ -60,26 +78,22 @@ class Wish:
         for part in more:
             if part in ROLES:
                 roles.add(part)
-            elif _GUID.fullmatch(part):
-                guid = part.strip("{}").lower()
+            elif (identifier := guid_of(part)) is not None:
+                guid = identifier
             else:
                 raise BadInput(f"--controller: {shown(part)} is neither a role ({', '.join(ROLES)}) nor a GUID")
-        try:
+        with about("--controller"):
             return Controller(host_of(host, domain), site, frozenset(roles), guid)
-        except BadName as error:
-            raise BadInput(f"--controller: {error}") from None
 
     def directory_at(self, name: Name, view: str, estate: Estate, known: Collection[Name]) -> Directory:
         """The directory at a domain: as the estate has it, with what the options say in its place."""
         entry = next((one for one in _directories(estate) if (one.domain, one.view) == (name, view)), None)
         found = entry or Directory(name, name, view)
         if self.forest is not None:
-            try:
+            with about("--forest"):
                 found = replace(found, forest=from_text(self.forest))
-            except BadName as error:
-                raise BadInput(f"--forest: {error}") from None
         if self.domain_guid:
-            found = replace(found, guid=self.domain_guid.strip("{}").lower())
+            found = replace(found, guid=guid_of(self.domain_guid) or "")
         if self.controllers:
             found = replace(found, controllers=tuple(self._controller(text, name) for text in self.controllers))
         of_controllers = [one.site for one in found.controllers if one.site]
@@ -93,26 +107,45 @@ def _directories(estate: Estate) -> list[Directory]:
     return [directory_of(entry) for entry in estate.directories]
 
 
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
+    """Every directory of an estate, and every set of SRV records that it expects beside those."""
+    directories = [one for one in _directories(estate) if coverage.sees(one.domain, one.view)]
+    domains = {(one.domain, one.view) for one in _directories(estate)}
+    sets = [
+        (one.name, one.view)
+        for one in expected_sets(estate, None, rdtypes=(SRV,))
+        if one.values and not _of_directory(one.name, domains) and coverage.sees(one.name, one.view)
+    ]
+    if not directories and not sets:
+        return None
+
+    def make(_: Setting) -> dict[InView, Dialogue[Judged]]:
+        found = {(one.domain, one.view): judged_directory(one, atlas) for one in directories}
+        return found | {(name, view): judged_service(name, view, atlas, demanded=True) for name, view in sets}
+
+    return Trees(make, len(directories) + len(sets))
+
+
 def dialogues_of(
-    wish: Wish, estate: Estate, atlas: Atlas, transferred: Collection[Name]
+    scope: ServicesScope, estate: Estate, atlas: Atlas, transferred: Collection[Name]
 ) -> dict[tuple[Name, str], Dialogue[Judged]]:
     """Every tree that is wished for. `transferred` are the names in zones that were taken by transfer. Raises BadInput."""
     found: dict[tuple[Name, str], Dialogue[Judged]] = {}
-    views = [wish.view] if wish.view is not None else estate.views
+    views = [scope.view] if scope.view is not None else estate.views
     directories = {(one.domain, one.view) for one in _directories(estate) if one.view in views}
-    chosen = bool(wish.services or wish.families)
-    names = wish.names or sorted(directories)
+    chosen = bool(scope.services or scope.families)
+    names = scope.names or sorted(directories)
     for name, view in names:
-        if wish.directory or (not chosen and (name, view) in directories):
-            directory = wish.directory_at(name, view, estate, transferred)
+        if scope.directory or (not chosen and (name, view) in directories):
+            directory = scope.directory_at(name, view, estate, transferred)
             found[name, view] = judged_directory(directory, atlas)
-        for text in wish.services:
+        for text in scope.services:
             _add(found, text, name, view, atlas, demanded=True)
-        for family in wish.families:
+        for family in scope.families:
             for text in FAMILIES[family]:
                 _add(found, text, name, view, atlas, demanded=False)
-    if not chosen and not wish.directory:
-        inside = [name for name, _ in wish.names]
+    if not chosen and not scope.directory:
+        inside = [name for name, _ in scope.names]
         for name, view in _known_sets(estate, views, transferred):
             if (not inside or any(is_within(name, one) for one in inside)) and not _of_directory(name, directories):
                 found[name, view] = judged_service(name, view, atlas, demanded=True)
@@ -128,10 +161,7 @@ FAMILY_HINT = f"Families: {', '.join(FAMILIES)}."
 def _add(
     found: dict[tuple[Name, str], Dialogue[Judged]], text: str, domain: Name, view: str, atlas: Atlas, *, demanded: bool
 ) -> None:
-    try:
-        name = from_text(text, domain)
-    except BadName as error:
-        raise BadInput(str(error)) from None
+    name = from_text(text, domain)
     found.setdefault((name, view), judged_service(name, view, atlas, demanded=demanded))
 
 

@@ -11,6 +11,8 @@ from functools import partial
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.delegation import lameness
+from salt_mirror.checks.hosts import host_findings
+from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.services.directory import (
     Controller,
     Directory,
@@ -21,15 +23,13 @@ from salt_mirror.checks.services.directory import (
     registered,
     wanted_of,
 )
-from salt_mirror.checks.hosts import host_findings
-from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
 from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.dns.questions import Answer
-from salt_mirror.dns.records import AAAA, CNAME, SRV, A, record_line
+from salt_mirror.dns.records import CNAME, SRV, address_type, record_line
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding
 
@@ -41,7 +41,7 @@ _KINDS = {"SRV": "", "CNAME": " CNAME", "HOST": " A and AAAA"}
 def judged_directory(directory: Directory, atlas: Atlas) -> Dialogue[Judged]:
     """Inspects a directory and judges it."""
     seen = yield from inspect_directory(directory, atlas)
-    words = _Words(seen)
+    words = DirectoryWords(seen)
     tests: list[Test] = []
     findings: list[Finding] = []
     for one in words.tests():
@@ -51,7 +51,7 @@ def judged_directory(directory: Directory, atlas: Atlas) -> Dialogue[Judged]:
     return Judged(Test(mark=mark, title=to_text(directory.domain), says=words.verdict(tests), tests=tests), findings)
 
 
-class _Words:
+class DirectoryWords:
     def __init__(self, seen: DirectorySeen) -> None:
         self._seen = seen
         self._directory = seen.directory
@@ -179,7 +179,7 @@ class _Words:
         addresses = self._seen.hosts[controller.host].found.values
         there = set(self._seen.at(wanted).values)
         address = next((one for one in addresses if one not in there), addresses[0] if addresses else b"")
-        return record_line(wanted.name, A if len(address) == 4 else AAAA, address, _TTL) if address else ""
+        return record_line(wanted.name, address_type(address), address, _TTL) if address else ""
 
     def _remedy(self, wanted: list[Wanted], controller: Controller) -> str:
         more = f" ; and {len(wanted) - 1} more of this controller" if len(wanted) > 1 else ""
@@ -287,7 +287,7 @@ class _Words:
                 whose = ", ".join(to_text(target) for target in owner.values)
                 belongs = f"; by its pointer it belongs to {whose}" if whose else ""
                 text = f"{to_text(name)} has the address {address_text(value)}, which no controller has{belongs}."
-                rdtype = A if len(value) == 4 else AAAA
+                rdtype = address_type(value)
                 remedy = f"; remove: {record_line(name, rdtype, value)}"
                 findings.append(
                     state("dir.other-host", text, name=name, rdtype=rdtype, view=self._directory.view,

@@ -14,7 +14,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
-from salt_mirror.dns.names import Name
+from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import SOA, soa_fields
 
@@ -31,21 +31,6 @@ _JUST_AFTER_S = 1.0
 
 State = Literal["waiting", "new", "old", "no", "silent"]
 """What a vantage was last seen with: nothing yet, the goal, other values, a "no", or no usable answer."""
-
-
-@dataclass(frozen=True, slots=True)
-class Goal:
-    """What is waited for at a name: exactly these values (none: that it is gone), or at least these with `among_others`."""
-
-    name: Name
-    rdtype: int
-    values: frozenset[bytes]
-    among_others: bool = False
-
-    def reached(self, values: Iterable[bytes]) -> bool:
-        """Whether an answer's values are what is waited for."""
-        found = frozenset(values)
-        return self.values <= found if self.among_others else found == self.values
 
 
 @dataclass(slots=True)
@@ -361,3 +346,11 @@ class Watch:
     def last_due(self) -> float | None:
         """When the last cache is due to let go, as far as their remaining TTLs tell; None when nothing is known."""
         return max((slot.predicted for slot in self.slots if slot.settled_at is None and slot.predicted), default=None)
+
+
+def vantages(found: list[tuple[Goal, tuple[Server, ...]]]) -> list[tuple[Goal, list[Vantage]]]:
+    """A vantage for each authoritative server, shared by the goals."""
+    made: dict[Server, Vantage] = {}
+    return [
+        (goal, [made.setdefault(server, Vantage(server, cache=False)) for server in servers]) for goal, servers in found
+    ]

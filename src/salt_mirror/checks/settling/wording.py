@@ -5,14 +5,13 @@ Strategy: the same words for the live view, for plain lines and for the report; 
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import datetime
 
-from salt_mirror.checks.settling.watch import Goal, Slot, Vantage, Watch
-from salt_mirror.checks.tests import VantageRow
-from salt_mirror.checks.soa import duration
-from salt_mirror.checks.wording import state
+from salt_mirror.checks.settling.goals import Goal
+from salt_mirror.checks.settling.sheet import rows_of
+from salt_mirror.checks.settling.watch import Slot, Watch
+from salt_mirror.checks.wording import duration, no_word_of, state
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.findings import Finding
@@ -65,44 +64,6 @@ def event_text(slot: Slot, several: bool) -> str:
     return line
 
 
-def rows_of(watch: Watch) -> list[VantageRow]:
-    """A row for each vantage, the authoritative servers first."""
-    by_vantage: dict[int, list[Slot]] = {}
-    for slot in watch.slots:
-        by_vantage.setdefault(id(slot.vantage), []).append(slot)
-    rows = [_row(slots[0].vantage, slots, watch.now) for slots in by_vantage.values()]
-    return sorted(rows, key=lambda row: (row.kind != "authoritative", row.group))
-
-
-def _row(vantage: Vantage, slots: list[Slot], now: float) -> VantageRow:
-    settled = [slot.settled_at for slot in slots if slot.settled_at is not None]
-    whole = len(settled) == len(slots)
-    predicted = max((slot.predicted for slot in slots if slot.predicted is not None), default=None)
-    pending = [slot.predicted for slot in slots if slot.settled_at is None and slot.predicted is not None]
-    values = {
-        rdata_text(slot.goal.rdtype, value) for slot in slots if slot.last is not None for value in slot.last.values
-    }
-    return VantageRow(
-        vantage=vantage.server.label,
-        endpoint=vantage.server.endpoint,
-        kind="cache" if vantage.cache else "authoritative",
-        group=vantage.group,
-        states=dict(Counter(slot.state for slot in slots)),
-        settled=whole,
-        settled_at=_utc(max(settled)) if whole else None,
-        predicted=_utc(predicted) if predicted is not None else None,
-        ttl_left=max(0, round(max(pending) - now)) if pending else None,
-        asked=sum(slot.asked for slot in slots),
-        members=vantage.members,
-        values=sorted(values) if len(slots) == 1 else [],
-        notes=list(vantage.notes.values()),
-    )
-
-
-def _utc(moment: float) -> datetime:
-    return datetime.fromtimestamp(moment, UTC)
-
-
 def findings_of(watch: Watch, longest_ttl: dict[Goal, int] | None = None) -> Iterator[Finding]:
     """What is to be said at the end of a watch."""
     for slot in watch.slots:
@@ -112,7 +73,7 @@ def findings_of(watch: Watch, longest_ttl: dict[Goal, int] | None = None) -> Ite
         about = {"name": goal.name, "rdtype": goal.rdtype}
         if slot.state == "silent" and last is not None:
             text = f"{label} could not be asked: {last.trouble}."
-            cause = f"{label} ({slot.vantage.server.endpoint}): {last.trouble}"
+            cause = no_word_of(slot.vantage.server, last.trouble)
             yield state("settle.unverified", text, outcome="unverified", cause=cause, **about)  # type: ignore[arg-type]
         elif slot.state == "waiting":
             text = f"{label} was not asked yet: the authoritative servers do not all have it."

@@ -13,8 +13,8 @@ from collections import deque
 from collections.abc import Callable
 from typing import Protocol
 
-from salt_mirror.dns.traffic.lane import Lane
 from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.traffic.lane import Lane
 from salt_mirror.dns.traffic.stream import StreamLane
 
 TIMEOUT_S = 1.0

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable
 
-from salt_mirror.dns.traffic.manners import Breaker, Pace
 from salt_mirror.dns.questions import SILENCED, Answer, Question, Server
+from salt_mirror.dns.traffic.manners import Breaker, Pace
 
 
 class Gate:

@@ -15,9 +15,9 @@ from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
+from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
 from salt_mirror.dns.traffic.flight import Flight, answer_from
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
 from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
 
 if TYPE_CHECKING:

@@ -16,11 +16,11 @@ import socket
 from collections import deque
 from collections.abc import Callable
 
+from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.chance import open_datagram, random_case
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import Breaker, Pace, RoundTrips, Window
-from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.traffic.stream import Stream
 from salt_mirror.dns.wire import (
     PLAIN_MIDDLE,

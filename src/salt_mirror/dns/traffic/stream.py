@@ -16,9 +16,9 @@ import socket
 import ssl
 from collections.abc import Callable
 
+from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answer, Server
 from salt_mirror.dns.traffic.flight import Flight, answer_from, stream_failure
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answer, Server
 from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
 
 _CONNECTING, _GREETING, _OPEN = range(3)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator
+from typing import BinaryIO
+
 import msgspec
 
 from salt_mirror import __version__
@@ -82,3 +85,18 @@ def _answer_line(told: Told) -> AnswerLine:
         over=evidence.over,
         trouble=evidence.trouble,
     )
+
+
+def json_printer(out: BinaryIO) -> Generator[None, tuple[Asked, str], None]:
+    """Writes the document as the names come; it is whole once the generator was closed."""
+    out.write(opening())
+    between = b"\n"
+    try:
+        while True:
+            asked, typed = yield
+            out.write(between + name_line(asked, typed))
+            out.flush()
+            between = b",\n"
+    finally:
+        out.write(b"]}\n")
+        out.flush()

@@ -14,11 +14,13 @@ from typing import Any, NamedTuple
 import jinja2
 from markupsafe import Markup
 
-from salt_mirror.findings import CATALOGUE, Finding
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks import check_of
 from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms.text import about, check_of, evidence_line, since_of
+from salt_mirror.report.forms.said import evidence_line, since_of, subject_of
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
 
@@ -42,7 +44,7 @@ class Group(NamedTuple):
     rows: list[Row]
 
 
-def as_html(report: Report, headline: str) -> str:
+def written(report: Report) -> bytes:
     """The whole page."""
     environment = jinja2.Environment(
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
@@ -56,7 +58,7 @@ def as_html(report: Report, headline: str) -> str:
     page: str = template.render(
         report=report,
         audit=audit,
-        headline=headline,
+        headline=report.headline,
         checks=checks,
         groups=_groups(report),
         views=list(dict.fromkeys(one.view for one in report.findings if one.view)),
@@ -73,7 +75,7 @@ def as_html(report: Report, headline: str) -> str:
             )
         ),
     )
-    return page
+    return page.encode("utf-8")
 
 
 def _hash(text: str) -> str:
@@ -98,10 +100,10 @@ def _groups(report: Report) -> list[tuple[str, list[Group]]]:
     for kind, _ in _kinds(report):
         groups: dict[Any, Group] = {}
         for number, one in enumerate(one for one in report.findings if _kind(one) == kind):
-            code = CATALOGUE[one.code]
-            moment = since.get(about(one))
+            code = catalogue()[one.code]
+            moment = since.get(subject_of(one))
             row = Row(
-                one, kind, code.title, code.meaning, check_of(one), [clean(evidence_line(e)) for e in one.evidence],
+                one, kind, code.title, code.meaning, check_of(one.code).name, [clean(evidence_line(e)) for e in one.evidence],
                 f"{moment:%Y-%m-%d %H:%M} UTC" if moment is not None and moment < report.started else "",
             )  # fmt: skip
             groups.setdefault(one.cause or number, Group(one.cause, [])).rows.append(row)

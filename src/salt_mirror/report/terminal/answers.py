@@ -6,14 +6,15 @@ nothing (servers rotate), so sets are compared, and shown sorted by preference o
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Generator, Sequence
 from typing import TextIO
 
 from rich.console import Console
 from rich.text import Text
 
-from salt_mirror.checks.ask import Asked, Told, duration
-from salt_mirror.dns.names import label_text, labels, to_text
+from salt_mirror.checks.ask import Asked, Told
+from salt_mirror.checks.wording import duration, mailbox
+from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text
 from salt_mirror.dns.reverse import address_of, address_text
@@ -260,15 +261,6 @@ def source(one: Told, *, short: bool = False) -> str:
     return f"said by {clean(one.server.label)} ({one.server.endpoint}), {how}, {took}"
 
 
-def mailbox(rname: bytes) -> str:
-    """The mailbox of an SOA as an e-mail address: the first label is the user, dots in it and all (RFC 1035 section 8)."""
-    user, *domain = labels(rname)
-    plain = (
-        user.decode("ascii", "replace") if user.isascii() and user.decode("ascii").isprintable() else label_text(user)
-    )
-    return f"{plain}@{to_text(b''.join(bytes((len(part),)) + part for part in domain) + bytes(1)).rstrip('.')}"
-
-
 _ABSENT = frozenset(("no such name", "none", "other values"))
 
 
@@ -279,3 +271,26 @@ def _cell(one: Told, value: bytes) -> str:
     if value not in one.values:
         return "other values" if one.values else "no such name" if one.answer.status == "NXDOMAIN" else "none"
     return f"cache, {one.ttl} s" if one.from_cache else f"{one.ttl} s"
+
+
+Printer = Generator[None, tuple[Asked, str], None]
+"""Takes what was asked and how it was typed, one name at a time, and prints it."""
+
+
+def page_printer(file: TextIO, *, detail: bool, raw: bool) -> Printer:
+    """Prints names for people; `detail` and `raw` as for the page."""
+    page = AnswerPage(file, detail=detail, raw=raw)
+    while True:
+        asked, typed = yield
+        page.show(asked, typed)
+        file.flush()
+
+
+def brief_printer(file: TextIO) -> Printer:
+    """Prints values alone, one a line."""
+    while True:
+        asked, _ = yield
+        for rdtype in asked.rdtypes:
+            values = sorted({value for told in asked.at(rdtype) for value in told.values})
+            file.writelines(f"{text}\n" for text, _ in in_order(rdtype, values))
+        file.flush()

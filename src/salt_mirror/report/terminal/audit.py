@@ -7,31 +7,13 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.soa import duration
 from salt_mirror.checks.audit.lines import Audit, Life, Run, Tally
+from salt_mirror.checks.wording import duration
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms.text import about, since_of
-from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
+from salt_mirror.report.forms.said import since_of, subject_of
 from salt_mirror.report.terminal.page import Page
-
-
-def verdict(report: Report) -> str:
-    """The first line: whether the estate is sound."""
-    faults, cautions = len(report.weighing("fault")), len(report.weighing("caution"))
-    audit = report.audit
-    zones = audit.zones if isinstance(audit, Audit) else []
-    sound = sum(line.outcome == "agrees" for line in zones)
-    begin = "Interrupted. So far: " if report.interrupted else ""
-    parts = [
-        f"{begin}{sound} of {len(zones)} zones are sound" if len(zones) != 1 else f"{begin}{sound} of 1 zone is sound"
-    ]
-    parts.append(f"{faults:,} {'fault' if faults == 1 else 'faults'}" if faults else "no faults")
-    if cautions:
-        parts.append(f"{cautions:,} {'caution' if cautions == 1 else 'cautions'}")
-    if report.unverified:
-        parts.append(f"{len(report.unverified):,} could not be verified")
-    return "; ".join([parts[0], ", ".join(parts[1:])]) + "."
+from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 
 def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything: bool, accepted: bool) -> None:
@@ -40,7 +22,7 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
     assert isinstance(audit, Audit)
     page = Page(report, file, several_views=len({line.view for line in audit.zones}) > 1)
     style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
-    page.line(Text(verdict(report), style=style))
+    page.line(Text(report.headline, style=style))
     asked, saved = report.counts.questions, audit.saved
     facts = (
         f"{report.title} · {asked:,} questions in {report.seconds:.1f} s; {saved:,} more were saved, since "
@@ -103,7 +85,7 @@ def _history(report: Report, audit: Audit, page: Page) -> None:
     ages = [
         (round((report.started - moment).total_seconds()), one)
         for one in report.weighing("fault")
-        if (moment := since.get(about(one))) is not None and moment < report.started
+        if (moment := since.get(subject_of(one))) is not None and moment < report.started
     ]
     if ages:
         longest, one = max(ages, key=lambda pair: pair[0])

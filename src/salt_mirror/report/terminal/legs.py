@@ -10,14 +10,14 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.tests import Leg, Step, StepServer
+from salt_mirror.checks.descent.sheet import LegSheet, Step, StepServer
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 _FEW = 3
 
 
-def print_legs(legs: list[Leg], line: Callable[..., None], file: TextIO, *, everything: bool) -> None:
+def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *, everything: bool) -> None:
     """Prints every leg; with `everything` a line for each server."""
     console = console_for(file)
     for leg in legs:

@@ -13,11 +13,14 @@ from typing import TextIO
 from rich.console import Console
 from rich.text import Text
 
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks import check_named
+from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.reverse import address_of, address_text
-from salt_mirror.findings import CATALOGUE, Evidence, Finding
+from salt_mirror.findings import Evidence, Finding, SubjectLine
 from salt_mirror.report.cleaning import clean
-from salt_mirror.report.document import MOST_SHEETS, Report, Subject
+from salt_mirror.report.document import MOST_SHEETS, Report
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _FEW = 3
@@ -28,7 +31,7 @@ _NO_SUCH_TYPE = "nothing of this type"
 def print_report(
     report: Report,
     file: TextIO,
-    agreeing: Iterable[Subject] = (),
+    agreeing: Iterable[SubjectLine] = (),
     *,
     several_views: bool = False,
     faults_alone: bool = False,
@@ -66,35 +69,6 @@ def print_report(
             print_sheets(report.sheets, page.line, file, several_views=several_views, everything=everything)
 
 
-_UNITS = {
-    "pairs": ("address", "addresses", "agrees", "agree"),
-    "rollcall": ("record set", "record sets", "is as expected", "are as expected"),
-    "mail": ("domain", "domains", "takes mail as it should", "take mail as they should"),
-    "services": ("service", "services", "is sound", "are sound"),
-    "compare": ("record set", "record sets", "is as before", "are as before"),
-    "settle": ("vantage", "vantages", "has settled", "have settled"),
-    "descend": ("name", "names", "is found", "are found"),
-    "authority": ("zone", "zones", "has a sound authority", "have a sound authority"),
-}
-"""What a command counts, and what it says of those that are sound."""
-
-
-def headline(report: Report) -> str:
-    """The first line: the answer in one sentence."""
-    if report.says:
-        return f"Interrupted. So far: {report.says}" if report.interrupted else report.says
-    counts = report.counts
-    one, several, is_so, are_so = _UNITS[report.command]
-    total = counts.agrees + counts.differs + counts.unverified
-    parts = [f"{counts.agrees:,} of {_many(total, one, several)} {is_so if 1 in (total, counts.agrees) else are_so}"]
-    if counts.differs:
-        parts.append(f"{counts.differs:,} {'differs' if counts.differs == 1 else 'differ'}")
-    if counts.unverified:
-        parts.append(f"{counts.unverified:,} could not be verified")
-    line = "; ".join(parts) + "."
-    return f"Interrupted. So far: {line}" if report.interrupted else line
-
-
 class Page:
     """A report on its way to a terminal or a pipe, part by part."""
 
@@ -103,7 +77,7 @@ class Page:
         self._console = Console(file=file, highlight=False, markup=False, emoji=False)
         self._wrap = self._console.is_terminal
         self._views = several_views
-        self._units = _UNITS.get(report.command, ("subject", "subjects"))[:2]
+        self._units = check_named(report.command).units[:2]
 
     def line(self, text: Text | str = "", indent: int = 0) -> None:
         """Prints a line, wrapped behind its indent on a terminal."""
@@ -122,8 +96,8 @@ class Page:
     def answer(self) -> None:
         report = self._report
         style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
-        self.line(Text(headline(report), style=style))
-        facts = [report.title or "no estate", f"{_many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
+        self.line(Text(report.headline, style=style))
+        facts = [report.title or "no estate", f"{many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
         if report.counts.spared:
             facts.append(f"{report.counts.spared:,} more answered from transferred zones")
         if report.counts.strays:
@@ -131,7 +105,7 @@ class Page:
                 f"{report.counts.strays:,} stray {'reply' if report.counts.strays == 1 else 'replies'} ignored"
             )
         facts += [
-            _many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
+            many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
         ]
         self.line(Text(" · ".join(map(clean, facts)), style="dim"))
         for remark in report.remarks:
@@ -140,7 +114,7 @@ class Page:
     def faults(self, *, everything: bool) -> None:
         faults = self._report.weighing("fault")
         if faults:
-            self._heading(f"DIFFERS: {_many(len(faults), 'fault')}", "bold red")
+            self._heading(f"DIFFERS: {many(len(faults), 'fault')}", "bold red")
         causes = [finding.cause for finding in faults]
         for cause in dict.fromkeys(filter(None, causes)):
             self.line()
@@ -167,7 +141,7 @@ class Page:
     def cautions(self, *, everything: bool) -> None:
         cautions = self._report.weighing("caution")
         if cautions:
-            self._heading(f"WILL BITE: {_many(len(cautions), 'caution')}", "bold yellow")
+            self._heading(f"WILL BITE: {many(len(cautions), 'caution')}", "bold yellow")
         for finding in cautions:
             self.line()
             self._finding(finding, evidence=everything)
@@ -175,7 +149,7 @@ class Page:
     def _finding(self, finding: Finding, *, evidence: bool) -> None:
         head = Text.assemble(
             (f"{finding.weight:<8}", _COLOURS[finding.weight]),
-            (CATALOGUE[finding.code].title, "bold"),
+            (catalogue()[finding.code].title, "bold"),
             f"  {self._place(finding)}",
         )
         self.line(head)
@@ -191,7 +165,7 @@ class Page:
         if not findings:
             return
         subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
-        self._heading(f"COULD NOT BE VERIFIED: {_many(subjects, *self._units)}, and why", "bold yellow")
+        self._heading(f"COULD NOT BE VERIFIED: {many(subjects, *self._units)}, and why", "bold yellow")
         for cause, group in groupby(findings, key=lambda finding: finding.cause):
             members = list(group)
             self.line()
@@ -212,18 +186,18 @@ class Page:
         for finding in notes:
             self.line(clean(finding.text), 8)
 
-    def rest(self, agreeing: Iterable[Subject], *, everything: bool) -> None:
+    def rest(self, agreeing: Iterable[SubjectLine], *, everything: bool) -> None:
         report, notes = self._report, self._report.weighing("note")
         if not everything:
-            folded = [_many(report.counts.agrees, *self._units) + " in agreement"] if report.counts.agrees else []
-            folded += [_many(len(notes), "note")] if notes else []
+            folded = [many(report.counts.agrees, *self._units) + " in agreement"] if report.counts.agrees else []
+            folded += [many(len(notes), "note")] if notes else []
             if folded:
                 self.line()
                 self.line(Text(f"Not shown: {' and '.join(folded)} (--all shows them).", style="dim"))
             return
         self.notes(everything=True)
         if report.counts.agrees:
-            self._heading(f"AGREES: {_many(report.counts.agrees, *self._units)}", "bold green")
+            self._heading(f"AGREES: {many(report.counts.agrees, *self._units)}", "bold green")
         for subject in agreeing:
             view = f"  [{clean(subject.view)}]" if self._views and subject.view else ""
             self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
@@ -267,7 +241,3 @@ def _said(one: Evidence) -> str:
     if one.trouble:
         return one.trouble
     return "no such name" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
-
-
-def _many(number: int, one: str, several: str | None = None) -> str:
-    return f"{number:,} {one if number == 1 else several or one + 's'}"

@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from salt_mirror.checks.tests import ServerRow, Sheet
+from salt_mirror.checks.authority.sheet import ServerRow, Sheet
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS
 

@@ -17,10 +17,10 @@ from pathlib import Path
 
 import pytest
 
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.names import ROOT, from_text
 from salt_mirror.dns.questions import Key, Question, Server
 from salt_mirror.dns.records import SOA
+from salt_mirror.dns.traffic.engine import Engine
 
 LOOPBACK = bytes((127, 0, 0, 1))
 

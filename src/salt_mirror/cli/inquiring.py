@@ -1,27 +1,27 @@
-"""The work of `ask`: which names, which types, which servers; and the answers, as they come.
-
-Strategy: a line from a prompt or a file is asked as it arrives, and is on its own: a bad one is reported with its number, and
-the rest goes on.
-"""
+"""An inquiry: which names, which types, which servers `ask` was given; and the answers, as they come."""
 
 from __future__ import annotations
 
 import ipaddress
+import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
 
 from salt_mirror.checks.ask import EVERY, Asked, ask
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.cli.opening import servers_at
+from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, words_in
+from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.names import BadName, Name, from_text, labels
+from salt_mirror.dns.errors import Unusable, about
+from salt_mirror.dns.names import Name, from_text, labels
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A, BadRecord, type_from_text
+from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A, type_from_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.dns.system import search_list
+from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
+from salt_mirror.estate.reading import read_text
 
 _MNEMONICS = frozenset(TYPE_NAMES.values())
 AUTHORITATIVE = "authoritative"
@@ -30,43 +30,36 @@ _LOOK_S = 3.0
 Complain = Callable[[int | None, str], None]
 
 
-class Work:
+class Inquiry:
     """What the arguments of `ask` come to. Raises BadInput for one that cannot be used."""
 
     def __init__(
         self,
         estate: Estate,
         words: Sequence[str],
+        asking: Asking,
         *,
-        at: list[str] | None,
-        view: str | None,
         suffixes: Sequence[str],
         every: bool,
-        finders: tuple[Server, ...],
     ) -> None:
         self.from_stdin = "-" in words
         self.names, types = _sorted(words)
         self._types = tuple(EVERY) if every else types
         self._estate = estate
-        if view is not None and view not in estate.zones:
-            raise BadInput(f'--view: there is no view "{view}"; known: {", ".join(estate.zones) or "none"}')
-        self._view = view if view is not None else next(iter(estate.zones), "")
-        try:
+        self._view = asking.view if asking.view is not None else next(iter(estate.zones), "")
+        with about("--suffix"):
             self._suffixes = [from_text(suffix) for suffix in suffixes]
-        except BadName as error:
-            raise BadInput(f"--suffix: {error}") from None
         if not self._suffixes:
             forward = [zone.apex for zone in estate.zones.get(self._view, {}).values() if zone.network is None]
             self._suffixes = [apex for apex in forward if not apex.endswith(b"\x04arpa\x00")] or search_list()
-        wanted = [text.strip() for one in at or () for text in one.split(",") if text.strip()]
+        wanted, resolvers = words_in(asking.at), finders(estate)
         self._all_authorities = AUTHORITATIVE in wanted
-        grouped = [server for text in wanted for server in estate.groups.get(text, ())]
-        named = servers_at([text for text in wanted if text != AUTHORITATIVE and text not in estate.groups], estate)
+        named = servers_and_groups([text for text in wanted if text != AUTHORITATIVE], estate)
         own = frozenset(estate.servers.values())
-        given = dict.fromkeys([*named, *grouped] if wanted else finders)
+        given = dict.fromkeys(named if wanted else resolvers)
         self._servers = [(server, server not in own) for server in given]
-        self._atlas = Atlas(estate, resolvers=finders)
-        if not wanted and not finders:
+        self._atlas = atlas_of(estate)
+        if not wanted and not resolvers:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
@@ -75,10 +68,6 @@ class Work:
     def servers(self) -> list[Server]:
         """Every server that may be asked, as far as known beforehand."""
         return [*(server for server, _ in self._servers), *self._atlas.servers]
-
-    def engine(self, *, timeout_s: float, tries: int) -> Engine:
-        """The engine to ask with."""
-        return Engine(timeout_s=timeout_s, tries=tries)
 
     def answers(
         self, lines: Iterable[tuple[int | None, str]], engine: Engine, complain: Complain
@@ -91,9 +80,9 @@ class Work:
             typed, *rest = text.split()
             try:
                 name, rdtypes = self._question(typed, rest)
-            except (BadName, BadRecord, BadInput) as error:
+            except Unusable as error:
                 if number is None:
-                    raise BadInput(str(error)) from None
+                    raise
                 complain(number, str(error))
                 yield typed, None
                 continue
@@ -148,6 +137,18 @@ class Work:
         )
 
 
+def lines_of(inquiry: Inquiry, source: Path | None) -> Iterator[tuple[int | None, str]]:
+    """The names to ask for, those of a file or of standard input with the numbers of their lines."""
+    for name in inquiry.names:
+        yield None, name
+    if source is not None:
+        with about("--from"):
+            text = read_text(source)
+        yield from enumerate(text.splitlines(), 1)
+    if inquiry.from_stdin:
+        yield from enumerate(iter(sys.stdin.readline, ""), 1)
+
+
 def _sorted(words: Sequence[str]) -> tuple[list[str], tuple[int, ...]]:
     """Names and types, told apart: a word that is a type's mnemonic or number is a type, unless it comes first."""
     names: list[str] = []
@@ -157,10 +158,7 @@ def _sorted(words: Sequence[str]) -> tuple[list[str], tuple[int, ...]]:
         if word == "-":
             continue
         if place and (upper in _MNEMONICS or word.isdigit() or (upper.startswith("TYPE") and upper[4:].isdigit())):
-            try:
-                types.append(type_from_text(word))
-            except BadRecord as error:
-                raise BadInput(str(error)) from None
+            types.append(type_from_text(word))
         else:
             names.append(word)
     return names, tuple(dict.fromkeys(types))

@@ -1,0 +1,65 @@
+"""The catalogue of codes: how much each weighs, its title, what it means, what causes it, and how to mend it.
+
+Strategy: all texts stand in one TOML file, `catalogue.toml`, which is read when the first finding is worded or explained, and
+never by a start that has nothing to say.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from functools import cache
+from importlib.resources import files
+from typing import Any, NamedTuple
+
+from salt_mirror.findings import Weight
+
+DEFAULT = "*.unverified"
+"""What every code of that name has in common, unless the family's own says otherwise."""
+
+
+class Code(NamedTuple):
+    """What a code stands for: its weight, a title for lists, what it means to users, typical causes of it, how to mend it, and
+    the RFC behind it (may be empty)."""
+
+    weight: Weight
+    title: str
+    meaning: str
+    causes: str
+    mend: str
+    source: str
+
+
+class Family(NamedTuple):
+    """What the codes of one check are about: what it tests, how it judges, what a doubt means."""
+
+    tests: str
+    judged: str
+    unverified: str
+
+
+@cache
+def _read() -> tuple[dict[str, Family], dict[str, Code]]:
+    raw: dict[str, Any] = tomllib.loads((files("salt_mirror") / "catalogue.toml").read_text(encoding="utf-8"))
+    default = raw.pop(DEFAULT)
+    families = {name: Family(**text) for name, text in raw.items() if "." not in name}
+    codes = {
+        code: Code(**(default | text if code.endswith(".unverified") else text))
+        for code, text in raw.items()
+        if "." in code
+    }
+    return families, codes
+
+
+def catalogue() -> dict[str, Code]:
+    """Every code that a check may use."""
+    return _read()[1]
+
+
+def families() -> dict[str, Family]:
+    """Every family of codes, by the word that they begin with."""
+    return _read()[0]
+
+
+def family_of(code: str) -> str:
+    """The family of a code."""
+    return code.partition(".")[0]

@@ -1,0 +1,135 @@
+"""The way to a name as plain data that a report can lay out: its levels, their servers, what each of them said.
+
+Strategy: text and numbers alone; what is wrong with any of it stands in the findings.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from salt_mirror.checks.delegation import lameness
+from salt_mirror.checks.descent.walking import Leg, Level, Visit
+from salt_mirror.checks.soa import negative_ttl
+from salt_mirror.dns.names import to_text
+from salt_mirror.dns.records import NS, SOA, rdata_text, soa_fields, type_text
+from salt_mirror.dns.reverse import address_text
+
+
+class StepServer(msgspec.Struct, frozen=True, kw_only=True):
+    """One server of a level: what it says in words; `kind` is `refers`, `answers`, `lame` or `silent`."""
+
+    server: str
+    endpoint: str
+    address: str
+    kind: str
+    says: str
+    rtt_ms: float | None
+
+
+class Step(msgspec.Struct, frozen=True, kw_only=True):
+    """One level of a descent: the zone, its servers, and what is remarkable about it."""
+
+    zone: str
+    servers: list[StepServer]
+    remarks: list[str] = []
+
+
+class LegSheet(msgspec.Struct, frozen=True, kw_only=True):
+    """The way to one name, and what a resolver that went it would have cached, each with its TTL in seconds."""
+
+    name: str
+    type: str
+    steps: list[Step]
+    values: list[str]
+    alias: str = ""
+    cached: list[str] = []
+
+
+def sheet_of(leg: Leg) -> LegSheet:
+    """One leg laid out."""
+    alias = next((one.answer.alias for one in leg.ends if one.answer.alias is not None), None)
+    return LegSheet(
+        name=to_text(leg.name),
+        type=type_text(leg.rdtype),
+        steps=[_step(level, leg.rdtype) for level in leg.levels],
+        values=texts_of(leg.ends, leg.rdtype),
+        alias=to_text(alias) if alias is not None else "",
+        cached=_cached(leg),
+    )
+
+
+def _step(level: Level, rdtype: int) -> Step:
+    remarks = [f"{to_text(target)}: no address ({why})" for target, why in level.homeless.items()]
+    remarks += [f"{to_text(target)}: no glue" for target in level.unglued]
+    remarks += [f"{to_text(target)}: wrong glue" for target in level.wrong_glue]
+    remarks += [f"{level.not_asked} addresses over IPv6, which this computer does not have"] if level.not_asked else []
+    return Step(
+        zone=to_text(level.zone),
+        servers=[
+            StepServer(
+                server=to_text(one.target).rstrip("."),
+                endpoint=one.server.endpoint,
+                address=address_text(one.address),
+                kind=_kind(one, level),
+                says=words_of(one, rdtype)
+                if one.usable
+                else f"lame: {how}"
+                if (how := lameness(one.answer, level.zone))
+                else (one.answer.trouble or one.answer.status),
+                rtt_ms=round(one.answer.rtt_ms, 3) if one.answer.rtt_ms is not None else None,
+            )
+            for one in level.asked
+        ],
+        remarks=remarks,
+    )
+
+
+def _kind(asked: Visit, level: Level) -> str:
+    if asked.delegation is not None:
+        return "refers"
+    if asked.usable:
+        return "answers"
+    return "lame" if lameness(asked.answer, level.zone) is not None else "silent"
+
+
+def words_of(asked: Visit, rdtype: int) -> str:
+    answer, delegation = asked.answer, asked.delegation
+    if delegation is not None:
+        names = [to_text(target) for target in delegation.targets]
+        shown = ", ".join(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"
+        return f"refers to {to_text(delegation.cut)} at {shown} (TTL {delegation.ttl})"
+    if answer.values:
+        return f"{', '.join(rdata_text(rdtype, value) for value in answer.values)} (TTL {answer.ttl})"
+    if answer.alias is not None:
+        return f"alias of {to_text(answer.alias)} (TTL {answer.ttl})"
+    return "no such name" if answer.status == "NXDOMAIN" else "nothing of this type"
+
+
+def texts_of(asked: list[Visit], rdtype: int) -> list[str]:
+    return [rdata_text(rdtype, value) for value in sorted({value for one in asked for value in one.answer.values})]
+
+
+def names_of(asked: list[Visit]) -> str:
+    names = list(dict.fromkeys(to_text(one.target).rstrip(".") for one in asked))
+    return ", ".join(names) if len(names) <= 3 else f"{', '.join(names[:2])} and {len(names) - 2} more"
+
+
+def _cached(leg: Leg) -> list[str]:
+    """What a resolver would keep that went this way: the delegations, and the answer or the "no" at its end."""
+    found = []
+    for level in leg.levels:
+        for one in level.asked:
+            if one.delegation is not None:
+                found.append(f"{to_text(one.delegation.cut)} {type_text(NS)} for {one.delegation.ttl} s")
+                break
+    for one in leg.ends[:1]:
+        if one.answer.ttl is not None:
+            what = type_text(leg.rdtype) if one.answer.values else "CNAME"
+            found.append(f"{to_text(leg.name)} {what} for {one.answer.ttl} s")
+            continue
+        for record in one.answer.sections.authority:
+            if record.rdtype == SOA:
+                seconds = negative_ttl(soa_fields(record.rdata), record.ttl)
+                what = "no such name" if one.answer.status == "NXDOMAIN" else f"no {type_text(leg.rdtype)}"
+                found.append(f'{to_text(leg.name)} "{what}" for {seconds} s')
+    return found

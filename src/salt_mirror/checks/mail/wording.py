@@ -1,0 +1,84 @@
+"""What is said of a domain's mail: the verdict, the order of the exchangers, and what is left without each of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from salt_mirror.checks.mail.asking import MailSeen
+from salt_mirror.checks.tests import Test
+from salt_mirror.checks.wording import together_said
+from salt_mirror.dns.names import to_text
+from salt_mirror.dns.reverse import address_text
+
+
+def verdict(seen: MailSeen) -> str:
+    """What becomes of mail to the domain, in one sentence."""
+    domain = to_text(seen.domain)
+    if not seen.found.usable:
+        return f"mail for {domain} could not be judged: {seen.found.trouble}"
+    if seen.null and len(seen.found.values) == 1:
+        return f"{domain} takes no mail, and says so (RFC 7505)"
+    working = [one for one in seen.exchangers if one.host.usable and not one.host.literal]
+    if seen.exchangers:
+        if working:
+            return f"mail for {domain} flows by {len(working)} of {len(seen.exchangers)} exchangers"
+        return f"no exchanger of {domain} can be connected to: mail does not arrive"
+    if seen.own is not None and seen.own.values:
+        return f"{domain} has no MX: mail goes to its own address"
+    return f"{domain} can receive no mail: it has neither MX nor address"
+
+
+def order(seen: MailSeen) -> Test:
+    """In which order a sender tries the exchangers."""
+    pools = [
+        together_said(to_text(one.host.name) + ("" if one.host.usable else " (no address)") for one in pool)
+        + (" (equal: by chance)" if len(pool) > 1 else "")
+        for pool in seen.pools
+    ]
+    return Test(mark="ok", title="order", says=", then ".join(pools), why="the lowest preference is tried first")
+
+
+def losses(seen: MailSeen) -> Iterator[Test]:
+    """What is left when a pool of exchangers is lost."""
+    pools = seen.pools
+    for number, pool in enumerate(pools):
+        if not any(one.host.usable for one in pool):
+            continue  # it is lost already
+        lost = together_said(to_text(one.host.name) for one in pool)
+        left = [
+            to_text(one.host.name) for other in pools[:number] + pools[number + 1 :] for one in other if one.host.usable
+        ]
+        says = (
+            f"mail goes to {', then '.join(left)}"
+            if left
+            else "nothing is left: senders keep mail for some days, then return it"
+        )
+        yield Test(mark="ok", title=f"if {lost} {'is' if len(pool) == 1 else 'are'} down", says=says)
+
+
+def shared_with_web(seen: MailSeen) -> Test:
+    """Which exchangers share an address with the web host."""
+    web = {*(seen.web.values if seen.web is not None else ()), *(seen.own.values if seen.own is not None else ())}
+    shared = [
+        f"{to_text(one.host.name)} ({', '.join(address_text(v) for v in one.host.found.values if v in web)})"
+        for one in seen.exchangers
+        if web & set(one.host.found.values)
+    ]
+    says = f"shared by {together_said(shared)}" if shared else "shared by no exchanger"
+    return Test(mark="ok", title="the web host's address", says=says if web else "there is no web host")
+
+
+_SHORT = {
+    "literal": "an address",
+    "alias": "an alias",
+    "missing-host": "the name does not exist",
+    "no-address": "neither A nor AAAA",
+    "private-address": "nobody outside can connect to it",
+}
+
+
+def exchanger_test(title: str, bad: set[str], why: str) -> Test:
+    """One small test of an exchanger; `bad` are the codes that speak against it."""
+    if "unverified" in bad and len(bad) == 1:
+        return Test(mark="unverified", title=title, says="could not be asked", why=why)
+    return Test(mark="fault" if bad else "ok", title=title, says=_SHORT[min(bad)] if bad else "", why=why)

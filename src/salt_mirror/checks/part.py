@@ -1,0 +1,96 @@
+"""A check at work on what it has to look at: alone as a command, or as a part of an audit.
+
+Strategy: a part hands out its dialogues in rounds, each run to its end before the next one begins, and takes in what each of
+them returns; so it can be read at any time, also after an interrupt. It does no I/O: whoever drives it has the runner.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.holding import Holding
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import type_text
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.findings import Finding, Outcome, SubjectLine
+
+Holdings = Callable[[Server, Name], Holding | None]
+"""A server's whole zone, where it was taken by transfer."""
+
+
+def _nothing(_: Server, __: Name) -> None:
+    return None
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """What a part is given when it begins to ask: the zones that were taken by transfer, all names in them, the moment."""
+
+    moment: datetime
+    holdings: Holdings = _nothing
+    transferred: Collection[Name] = field(default_factory=frozenset)
+
+
+class Verdict(NamedTuple):
+    """One subject and its outcome. `rdtype` is 0 where a subject is of no one type."""
+
+    name: Name
+    rdtype: int
+    view: str
+    outcome: Outcome
+    address: bytes | None = None
+
+
+class Part(ABC):
+    """A check at work. `size` is how many things there are to look at, as far as that is known beforehand; `remarks` say what
+    the reader has to know about the coverage."""
+
+    size: int = 0
+
+    def __init__(self) -> None:
+        self.remarks: list[str] = []
+
+    @abstractmethod
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Any]]]:
+        """The dialogues, in rounds."""
+
+    @abstractmethod
+    def take(self, result: Any) -> None:
+        """Takes in what a dialogue has returned."""
+
+    @abstractmethod
+    def verdicts(self) -> Iterator[Verdict]:
+        """Every subject that was judged so far."""
+
+    @abstractmethod
+    def findings(self) -> Iterable[Finding]:
+        """Every finding so far."""
+
+    def count(self, outcome: Outcome) -> int:
+        """How many subjects have an outcome."""
+        return sum(verdict.outcome == outcome for verdict in self.verdicts())
+
+    def subjects(self) -> Iterator[SubjectLine]:
+        """The subjects as they are reported."""
+        for name, rdtype, view, outcome, address in self.verdicts():
+            yield SubjectLine(
+                name=to_text(name),
+                type=type_text(rdtype) if rdtype else "",
+                view=view,
+                outcome=outcome,
+                address=address_text(address) if address is not None else None,
+            )
+
+
+def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], None] = lambda: None) -> None:
+    """Runs a part to its end; `tick` is called for each thing that was looked at."""
+    for dialogues in part.dialogues(setting):
+        for result in runner.run(dialogues):
+            part.take(result)
+            tick()

@@ -1,0 +1,143 @@
+"""What the roll call says: one method for each finding, with its evidence and the lines that would mend it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+
+from msgspec.structs import replace
+
+from salt_mirror.checks.lookup import Lookup, Telling
+from salt_mirror.checks.rollcall.scope import ExpectedSet
+from salt_mirror.checks.wording import answers_of, labels_of, state, troubles_of
+from salt_mirror.dns.names import to_text
+from salt_mirror.dns.records import rdata_text, record_line, type_text
+from salt_mirror.findings import Finding, Outcome
+
+MANY = 3
+"""So many records with one common old value are told as one cause."""
+
+RIGHT, ABSENT_NAME, ABSENT_TYPE, DIFFERENT, EXTRA, ALIAS, STILL_THERE = (
+    "right", "missing-name", "missing-type", "different", "extra", "alias", "still-there",
+)  # fmt: skip
+_SAID = {
+    RIGHT: "as expected",
+    ABSENT_NAME: "no such name",
+    ABSENT_TYPE: "nothing of this type",
+    DIFFERENT: "other values",
+    EXTRA: "more than expected",
+    ALIAS: "an alias in its place",
+    STILL_THERE: "still there",
+}
+
+
+class RollWords:
+    """Words the findings about one expected set."""
+
+    def __init__(self, expected: ExpectedSet, found: Lookup) -> None:
+        self._expected = expected
+        self._found = found
+        self._kind = type_text(expected.rdtype)
+        self._what = f"{to_text(expected.name)} {self._kind}"
+
+    def _finding(
+        self, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
+    ) -> Finding:
+        expected = self._expected
+        return state(
+            code, text, name=expected.name, rdtype=expected.rdtype, view=expected.view, answers=answers_of(self._found),
+            expected=self._texts(expected.values), remedy=remedy, outcome=outcome, cause=cause,
+        )  # fmt: skip
+
+    def _texts(self, values: Iterable[bytes]) -> list[str]:
+        return sorted(rdata_text(self._expected.rdtype, value) for value in values)
+
+    def _remedy(self) -> str:
+        """The records that would mend it, in master-file syntax, several of them on one line behind each other as comments."""
+        expected = self._expected
+        there = {value for telling in self._found.usable for value in telling.values}
+        if expected.gone or (expected.absent and not expected.values - there):
+            gone = there if expected.gone else there & expected.absent
+            lines = [record_line(expected.name, expected.rdtype, value) for value in sorted(gone)]
+            return "; remove: " + " ; ".join(lines)
+        missing = sorted(
+            value for value in expected.values if any(value not in telling.values for telling in self._found.usable)
+        )
+        if not missing:
+            spare = sorted(there - expected.values)
+            return "; remove: " + " ; ".join(record_line(expected.name, expected.rdtype, value) for value in spare)
+        return record_line(expected.name, expected.rdtype, missing[0], expected.ttl) + (
+            f" ; and {len(missing) - 1} more of this set" if len(missing) > 1 else ""
+        )
+
+    def fault(self, kinds: list[str], hint: str) -> Finding:
+        """The set is not as expected on some or all of the servers that answered."""
+        by_kind: dict[str, list[Telling]] = {}
+        for telling, kind in zip(self._found.usable, kinds, strict=True):
+            by_kind.setdefault(kind, []).append(telling)
+        if len(by_kind) > 1:
+            sides = "; ".join(
+                f"{_SAID[kind]} on {labels_of(one.server for one in tellings)}" for kind, tellings in by_kind.items()
+            )
+            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", remedy=self._remedy())
+        ((kind, tellings),) = by_kind.items()
+        has = ", ".join(self._texts({value for telling in tellings for value in telling.values}))
+        wants = ", ".join(self._texts(self._expected.values))
+        where = f" on {labels_of(one.server for one in tellings)}" if self._found.unverified else ""
+        text = {
+            ABSENT_NAME: f"{to_text(self._expected.name)} does not exist{where}.",
+            ABSENT_TYPE: f"{to_text(self._expected.name)} exists, and has no {self._kind}{where}.",
+            DIFFERENT: f"{self._what} is {has}{where}, and {wants} is expected.",
+            EXTRA: f"{self._what} is {has}{where}, and only {wants} is expected.",
+            ALIAS: f"{to_text(self._expected.name)} is an alias{where}, and {self._kind} {wants} is expected.",
+            STILL_THERE: f"{self._what} must be gone, and is still there{where}: {has}.",
+        }[kind]
+        return self._finding(f"roll.{kind}", text + hint, remedy=self._remedy())
+
+    def other_ttl(self) -> list[Finding]:
+        """The values are right, and the TTL is not what the list says."""
+        wanted = self._expected.ttl
+        ttls = {telling.answers[0].ttl for telling in self._found.usable if telling.values}
+        if wanted is None or not ttls or ttls == {wanted}:
+            return []
+        has = ", ".join(f"{ttl} s" for ttl in sorted(ttl for ttl in ttls if ttl is not None))
+        text = f"{self._what} has the TTL {has}, and {wanted} s is expected."
+        remedy = record_line(self._expected.name, self._expected.rdtype, min(self._expected.values), wanted)
+        return [self._finding("roll.other-ttl", text, remedy=remedy)]
+
+    def wildcard(self) -> Finding:
+        """The set is answered by a wildcard, not registered."""
+        return self._finding(
+            "roll.wildcard",
+            f"{self._what} is answered by a wildcard: it would be so for any name, and is not registered itself.",
+            remedy=record_line(
+                self._expected.name, self._expected.rdtype, min(self._expected.values), self._expected.ttl
+            ),
+        )
+
+    def unverified(self) -> Finding:
+        """Some or all servers gave no usable answer."""
+        why = troubles_of(self._found)
+        return self._finding("roll.unverified", f"{self._what}: {why}.", outcome="unverified", cause=why)
+
+
+def grouped(findings: list[Finding]) -> list[Finding]:
+    """Gives findings that share an unexpected value one cause, where there are many: something moved, they did not follow."""
+    olds = Counter(old for finding in findings for old in _old_values(finding))
+    causes = {old: f"{number} record sets still lead to {old}" for old, number in olds.items() if number >= MANY}
+    if not causes:
+        return findings
+    result = []
+    for finding in findings:
+        old = next((old for old in _old_values(finding) if old in causes), None)
+        result.append(finding if old is None else replace(finding, cause=causes[old]))
+    return result
+
+
+def _old_values(finding: Finding) -> set[str]:
+    """The values that servers give and nobody expects, as the host or address they lead to."""
+    if finding.code not in ("roll.different", "roll.extra", "roll.still-there", "roll.servers-disagree"):
+        return set()
+    expected = {value.rsplit(" ", 1)[-1] for value in finding.expected}
+    told = {value.rsplit(" ", 1)[-1] for one in finding.evidence for value in one.values}
+    return told - expected

@@ -1,0 +1,109 @@
+"""What is waited for: goals from words, from lists, from a host's registration, or from what a server holds now.
+
+Strategy: a goal is a name, a type and the values that have to be there; where it has to stand is found as for every check.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner, together
+from salt_mirror.dns.errors import about
+from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.records import PTR, SOA, address_type, rdata_from_text
+from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.expectations import Expectation
+
+
+@dataclass(frozen=True, slots=True)
+class Goal:
+    """What is waited for at a name: exactly these values (none: that it is gone), or at least these with `among_others`."""
+
+    name: Name
+    rdtype: int
+    values: frozenset[bytes]
+    among_others: bool = False
+
+    def reached(self, values: Iterable[bytes]) -> bool:
+        """Whether an answer's values are what is waited for."""
+        found = frozenset(values)
+        return self.values <= found if self.among_others else found == self.values
+
+
+def goal_of(name: Name, rdtype: int, to: Iterable[str], *, gone: bool) -> Goal:
+    """The goal that the command line names. Raises BadInput."""
+    with about("--to"):
+        values = frozenset(rdata_from_text(rdtype, text) for text in to)
+    if gone and values:
+        raise BadInput("--to and --gone contradict each other")
+    return Goal(name, rdtype, values)
+
+
+def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:
+    """A goal for each RRset of a list; the SOA left out. One that must be absent altogether has no values."""
+    sets: dict[tuple[Name, int], set[bytes]] = {}
+    open_ones: set[tuple[Name, int]] = set()
+    for one in expectations:
+        if one.rdtype == SOA:
+            continue
+        key = (one.name, one.rdtype)
+        values = sets.setdefault(key, set())
+        if one.presence != "absent":
+            values.add(one.rdata)
+            if one.presence == "present":
+                open_ones.add(key)
+    return [Goal(*key, frozenset(values), key in open_ones and bool(values)) for key, values in sets.items()]
+
+
+def registration(host: str, address: str, suffix: Name | None) -> list[Goal]:
+    """The goals of a host's registration: its address, and the pointer that leads back. Raises BadInput."""
+    try:
+        packed = ipaddress.ip_address(address).packed
+    except ValueError as error:
+        raise BadInput(f"--registered: {error}") from None
+    with about("--registered"):
+        name = from_text(host, suffix if "." not in host else None)
+    return [
+        Goal(name, address_type(packed), frozenset((packed,)), among_others=True),
+        Goal(reverse_name(packed), PTR, frozenset((name,)), among_others=True),
+    ]
+
+
+def authorities_of(
+    goals: list[Goal], view: str, atlas: Atlas, exchange: Exchange
+) -> list[tuple[Goal, tuple[Server, ...]]]:
+    """The authoritative servers of each goal. Raises BadInput for a name that has none."""
+
+    def find(goal: Goal) -> Dialogue[tuple[Goal, tuple[Server, ...], str]]:
+        authority = atlas.known(goal.name, view)
+        if authority is None:
+            authority = yield from atlas.find(goal.name, view)
+        return goal, authority.servers, authority.trouble or "it has no server"
+
+    found = list(Runner(exchange).run(find(goal) for goal in goals))
+    for goal, servers, why in found:
+        if not servers:
+            raise BadInput(f"{to_text(goal.name)} cannot be watched: {why}")
+    order = {goal: number for number, goal in enumerate(goals)}
+    return sorted(((goal, servers) for goal, servers, _ in found), key=lambda one: order[one[0]])
+
+
+def held_values(measure: Server | None, found: list[tuple[Goal, tuple[Server, ...]]], exchange: Exchange) -> list[Goal]:
+    """The goals with the values that a server holds now: the measure, or each goal's first authoritative server."""
+
+    def ask(goal: Goal, server: Server) -> Dialogue[Goal]:
+        (answer,) = yield [Question(goal.name, goal.rdtype, server)]
+        if answer.trouble is not None:
+            raise BadInput(f"{server.label} cannot be the measure: {answer.trouble}")
+        return Goal(goal.name, goal.rdtype, frozenset(answer.values))
+
+    def all_of() -> Dialogue[list[Goal]]:
+        return (yield from together([ask(goal, measure or servers[0]) for goal, servers in found]))
+
+    (held,) = Runner(exchange).run([all_of()])
+    return held

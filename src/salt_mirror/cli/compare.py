@@ -1,0 +1,69 @@
+"""`salt-mirror compare`: what every server told at two moments, held against each other, and against a plan."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from salt_mirror.cli.options import Asking, Showing, option, takes
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.comparing import HeldSet, SnapshotHead
+    from salt_mirror.cli.running import Ran
+    from salt_mirror.estate.model import Estate
+
+
+@takes("at", "report", "remedies")
+def compare(
+    before: Annotated[Path, typer.Argument(metavar="BEFORE", help="A snapshot.")],
+    after: Annotated[
+        Path | None, typer.Argument(metavar="[AFTER]", help="A later one; what the servers tell now when left out.")
+    ] = None,
+    plan: Annotated[Path | None, option("--plan", "FILE", "What was to be changed, as expectations.")] = None,
+    *,
+    asking: Asking,
+    showing: Showing,
+) -> None:
+    """Hold two snapshots, or one and now, against each other, and against a plan."""
+    from salt_mirror.checks.comparing import Comparison
+    from salt_mirror.cli.ending import finish, report_on
+    from salt_mirror.cli.opening import first_forward, open_estate
+    from salt_mirror.estate.sources import read_expectations
+    from salt_mirror.keeping.snapshots import read_snapshot
+
+    estate = open_estate(asking)
+    head, old = read_snapshot(before)
+    old = [one for one in old if asking.view in (None, one.view)]
+    wanted = read_expectations(plan, first_forward(asking, estate)) if plan is not None else None
+    new, ran = _later(estate, asking, before, head, old, after)
+    found = Comparison(old, new, wanted)
+    report = report_on(
+        "compare", estate, ran, found.counts.__getitem__, found.findings, total=found.total, **found.more
+    )
+    finish(report, showing, several_views=len(estate.views) > 1)
+
+
+def _later(
+    estate: Estate, asking: Asking, before: Path, head: SnapshotHead, old: list[HeldSet], after: Path | None
+) -> tuple[list[HeldSet], Ran]:
+    """The other side: a later snapshot, or what the servers tell now."""
+    from salt_mirror.checks.comparing import Snapshot
+    from salt_mirror.cli.opening import atlas_of
+    from salt_mirror.cli.running import Ran, run_part
+    from salt_mirror.dns.names import from_text
+    from salt_mirror.dns.records import type_from_text
+    from salt_mirror.keeping.snapshots import read_snapshot
+    from salt_mirror.report.document import now
+
+    if after is not None:
+        later, new = read_snapshot(after)
+        said = f"{before} of {head.taken_at} against {after} of {later.taken_at}"
+        return [one for one in new if asking.view in (None, one.view)], Ran(now(), 0.0, 0, 0, 0, [said], False)
+    sets = dict.fromkeys((one.view, from_text(one.name), type_from_text(one.type)) for one in old)
+    views = list(dict.fromkeys(one.view for one in old))
+    atlas = atlas_of(estate)
+    part = Snapshot(sets, estate, views, atlas)
+    ran = run_part(part, atlas, views, asking, "record sets asked")
+    return part.held, ran._replace(remarks=[f"{before} of {head.taken_at} against now", *ran.remarks])

@@ -1,0 +1,169 @@
+"""How a checking command ends: the report, the files that were wished for, what is printed, and the exit status."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import Any, NoReturn
+
+import typer
+from msgspec.structs import replace
+
+from salt_mirror.checks.part import Part
+from salt_mirror.checks.tests import Trees
+from salt_mirror.checks.wording import many
+from salt_mirror.cli.options import Showing
+from salt_mirror.cli.running import Ran
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.estate.errors import BadInput, nearest_word
+from salt_mirror.estate.model import Estate
+from salt_mirror.findings import Finding, Outcome
+from salt_mirror.keeping.writing import write_whole
+from salt_mirror.report.document import Counts, Report
+from salt_mirror.report.forms import FORMS
+from salt_mirror.report.forms.json import as_json
+
+USAGE = 2
+_WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
+
+
+def report_on(
+    command: str,
+    estate: Estate,
+    ran: Ran,
+    tally: Callable[[Outcome], int],
+    findings: Iterable[Finding],
+    remarks: Iterable[str] = (),
+    *,
+    total: int,
+    **more: Any,
+) -> Report:
+    """The report of a check, its findings in the order in which they are read; `more` are further fields of it."""
+    counts = Counts(
+        agrees=tally("agrees"),
+        differs=tally("differs"),
+        unverified=tally("unverified"),
+        questions=ran.questions,
+        spared=ran.spared,
+        strays=ran.strays,
+    )
+    said = [*remarks, *ran.remarks]
+    if ran.interrupted:
+        done = counts.agrees + counts.differs + counts.unverified
+        said.append(f"interrupted: {done:,} were judged, of {total:,} to look at")
+    given: dict[str, Any] = {
+        "command": command,
+        "title": estate.title,
+        "estate": str(estate.path) if estate.path else None,
+        "started": ran.started,
+        "seconds": ran.seconds,
+        "outcome": "differs" if counts.differs else "unverified" if counts.unverified else "agrees",
+        "counts": counts,
+        "remarks": said,
+        "interrupted": ran.interrupted,
+        "findings": sorted(findings, key=reading_order),
+    }
+    return Report(**(given | more))
+
+
+def report_of(command: str, estate: Estate, ran: Ran, part: Part, remarks: Iterable[str] = (), **more: Any) -> Report:
+    """The report of a check that was run as one part."""
+    said = [*part.remarks, *remarks]
+    return report_on(command, estate, ran, part.count, part.findings(), said, total=part.size, **more)
+
+
+def report_of_trees(command: str, estate: Estate, ran: Ran, part: Trees) -> Report:
+    """The report of a check whose subjects are trees of tests; a single one says its own answer."""
+    several = len(estate.views) > 1
+    tests = [
+        replace(test, title=f"{to_text(name)}  [{view}]" if several and view else to_text(name))
+        for (name, view), test in part.in_order()
+    ]
+    report = report_of(command, estate, ran, part, tests=tests)
+    if part.size != 1 or not tests:
+        return report
+    says = tests[0].says
+    begin = says.split()[0]
+    says = says if "." in begin else says[0].upper() + says[1:]  # a name keeps its case
+    faults = len(report.weighing("fault"))
+    return replace(report, says=f"{says}{'; ' + many(faults, 'fault') if faults else ''}.")
+
+
+def reading_order(finding: Finding) -> tuple[int, str, bool, str, str]:
+    """By weight, then view; servers that disagree come first, since that is what nobody expects."""
+    return _WEIGHTS[finding.weight], finding.view, "disagree" not in finding.code, finding.code, finding.name
+
+
+def finish(report: Report, showing: Showing, part: Part | None = None, *, several_views: bool = False) -> NoReturn:
+    """Prints a report in the form that was chosen, and ends the program with its exit status."""
+    if showing.json:
+        sys.stdout.buffer.writelines(as_json(report, part.subjects() if part is not None else ()))
+    else:
+        from salt_mirror.report.terminal.page import print_report
+
+        subjects = part.subjects() if part is not None and showing.all else ()
+        agreeing = (subject for subject in subjects if subject.outcome == "agrees")
+        print_report(
+            report,
+            sys.stdout,
+            agreeing,
+            several_views=several_views,
+            faults_alone=showing.faults,
+            everything=showing.all,
+        )
+    raise typer.Exit(report.exit_status(strict=showing.strict))
+
+
+# Files
+
+
+def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
+    """Reads `FORMAT:FILE`. Raises BadInput."""
+    found = []
+    for text in given:
+        form, colon, path = text.partition(":")
+        if form not in FORMS or not colon or not path:
+            near = nearest_word(form, FORMS) if form not in FORMS else None
+            said = f'did you mean "{near}:…"?' if near is not None else f"formats: {', '.join(FORMS)}"
+            raise BadInput(f'--report: "{text}" is no FORMAT:FILE; {said}')
+        target = Path(path)
+        if not target.parent.is_dir():
+            raise BadInput(f"--report: there is no folder {target.parent}")
+        found.append((form, target))
+    return found
+
+
+def written(report: Report, wanted: list[tuple[str, Path]]) -> list[str]:
+    """Writes every report that is wanted; returns what went wrong, and leaves no half file."""
+    failed = []
+    for form, path in wanted:
+        try:
+            write_whole(path, FORMS[form].written(report), f"--report {form}")
+        except BadInput as error:
+            failed.append(str(error))
+    return failed
+
+
+def remedies_by_zone(report: Report, estate: Estate) -> str:
+    """All remedies as a fragment of a master file for each zone, each behind a comment that says what it mends."""
+    by_zone: dict[tuple[str, str], list[str]] = {}
+    for finding in report.findings:
+        if finding.remedy:
+            zone = estate.zone_of(from_text(finding.name), finding.view)
+            key = (to_text(zone.apex) if zone is not None else "other zones", finding.view)
+            text = " ".join(finding.text.split())
+            by_zone.setdefault(key, []).extend([f"; {finding.code}: {text}", finding.remedy])
+    lines = [f"; what would mend the findings of {report.started.isoformat()}"]
+    for (zone_name, view), remedies in sorted(by_zone.items()):
+        lines += ["", f"; zone {zone_name}" + (f" in the view {view}" if view else ""), *remedies]
+    return "\n".join(lines) + "\n"
+
+
+def remedies_one_by_one(report: Report) -> str:
+    """All remedies as one fragment of a master file, each behind a comment that says what it mends."""
+    lines = [f"; what would mend the {len(report.findings):,} findings of {report.started.isoformat()}"]
+    for finding in report.findings:
+        if finding.remedy:
+            lines += [f"; {finding.code}: {finding.text}", finding.remedy]
+    return "\n".join(lines) + "\n"

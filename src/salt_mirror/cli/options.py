@@ -1,0 +1,139 @@
+"""The options that commands have in common: how to ask, and how to show what came of it.
+
+Strategy: two dataclasses hold them, each option with its words, once. A command takes them as parameters of these types, and
+the decorator unfolds them into its signature, which is what Typer reads; so a command states only what is its own, and a new
+common option is written here alone. This module is imported by every start, and imports nothing but Typer.
+"""
+
+from __future__ import annotations
+
+import functools
+import inspect
+from collections.abc import Callable
+from dataclasses import MISSING, dataclass, fields
+from pathlib import Path
+from typing import Annotated, Any, TypeVar, get_type_hints
+
+import typer
+
+from salt_mirror.report.forms import FORMS
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def option(name: str, metavar: str | None, words: str, **more: Any) -> Any:
+    """An option of Typer's without a default to show."""
+    return typer.Option(name, metavar=metavar, help=words, show_default=False, **more)
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """How to ask, and whom. Times in seconds, `pace` in questions a second to each server."""
+
+    estate: Annotated[
+        Path | None, option("--estate", "FILE", "The estate file. Without it, estate.toml in the current folder.")
+    ] = None
+    at: Annotated[
+        list[str] | None,
+        option(
+            "--at",
+            "SERVER",
+            "Ask this server about everything: a name from the estate, an address, address:port, a host name, "
+            "tls://… or https://…. May be repeated, or several separated by commas.",
+        ),
+    ] = None
+    view: Annotated[str | None, option("--view", "VIEW", "Check this view of the estate alone.")] = None
+    transfer: Annotated[
+        bool,
+        typer.Option(
+            "--transfer", help="Take the estate's zones by transfer where their servers allow it, and ask less."
+        ),
+    ] = False
+    pace: Annotated[
+        float | None,
+        option(
+            "--pace",
+            "N",
+            "At most so many questions a second to each server. Without it: no limit for the estate's authoritative "
+            "servers and on loopback, 200 for any other.",
+            min=0.1,
+        ),
+    ] = None
+    timeout: Annotated[
+        float,
+        typer.Option(
+            "--timeout", metavar="SECONDS", min=0.01, max=60, help="The wait for a first try; each next one doubles it."
+        ),
+    ] = 1.0
+    tries: Annotated[int, typer.Option("--tries", metavar="N", min=1, max=10, help="How often a question is sent.")] = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Showing:
+    """How to show what was found, and what to write of it."""
+
+    faults: Annotated[bool, typer.Option("--faults", help="Show the faults alone.")] = False
+    all: Annotated[bool, typer.Option("--all", help="Show everything, also what agrees.")] = False
+    strict: Annotated[bool, typer.Option("--strict", help="Let a caution count as a fault in the exit status.")] = False
+    json: Annotated[bool, typer.Option("--json", help="Print the whole report as one JSON document.")] = False
+    report: Annotated[
+        list[str] | None,
+        option(
+            "--report",
+            "FORMAT:FILE",
+            f"Write a report: {', '.join(list(FORMS)[:-1])} or {list(FORMS)[-1]}; may be repeated.",
+        ),
+    ] = None
+    remedies: Annotated[
+        Path | None, option("--remedies", "FILE", "Write the lines that mend, zone by zone, as a master file.")
+    ] = None
+
+
+def takes(*left_out: str, **words: str) -> Callable[[F], F]:
+    """Unfolds a command's parameters of the types `Asking` and `Showing` into options of its own.
+
+    `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
+    option means here.
+    """
+
+    def unfold(command: F) -> F:
+        groups: dict[str, tuple[type, list[str]]] = {}
+        parameters: list[inspect.Parameter] = []
+        for parameter in inspect.signature(command, eval_str=True).parameters.values():
+            if parameter.annotation in (Asking, Showing):
+                unfolded = _options(parameter.annotation, left_out, words)
+                groups[parameter.name] = parameter.annotation, [one.name for one in unfolded]
+                parameters += unfolded
+            else:
+                parameters.append(parameter.replace(kind=inspect.Parameter.KEYWORD_ONLY))
+
+        @functools.wraps(command)
+        def run(**given: Any) -> Any:
+            for name, (kind, names) in groups.items():
+                given[name] = kind(**{one: given.pop(one) for one in names})
+            return command(**given)
+
+        run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+        run.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
+        return run  # type: ignore[return-value]
+
+    return unfold
+
+
+def _options(kind: type, left_out: tuple[str, ...], words: dict[str, str]) -> list[inspect.Parameter]:
+    hints = get_type_hints(kind, include_extras=True)
+    found = []
+    for field in fields(kind):
+        if field.name in left_out:
+            continue
+        annotation = hints[field.name]
+        if field.name in words:
+            of_type, *_ = annotation.__args__
+            (given,) = annotation.__metadata__
+            said = type(given)(**(vars(given) | {"help": words[field.name]}))
+            annotation = Annotated[of_type, said]
+        assert field.default is not MISSING
+        found.append(
+            inspect.Parameter(field.name, inspect.Parameter.KEYWORD_ONLY, default=field.default, annotation=annotation)
+        )
+    return found

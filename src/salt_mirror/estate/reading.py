@@ -1,0 +1,72 @@
+"""Text files that people and other programs wrote: their encodings, and JSON Lines.
+
+Strategy: everything that is read goes through here, so that a byte order mark, a file in UTF-16 as spreadsheets save it, and
+a damaged line mean the same wherever they turn up.
+"""
+
+from __future__ import annotations
+
+import codecs
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from salt_mirror.estate.errors import BadInput
+
+T = TypeVar("T")
+
+_MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
+
+
+def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
+    """The text of a file in UTF-8, or in UTF-16 with a byte order mark; line ends become line feeds unless `as_is`.
+
+    Raises BadInput; `missing` says what a file that is not there means.
+    """
+    text = decoded(read_bytes(path, missing=missing), path)
+    return text if as_is else text.replace("\r\n", "\n").replace("\r", "\n")
+
+
+def read_bytes(path: Path, *, missing: str = "") -> bytes:
+    """The bytes of a file. Raises BadInput."""
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        raise BadInput.at(path, None, missing or "cannot be read: No such file or directory") from None
+    except (OSError, ValueError) as error:
+        raise BadInput.at(path, None, f"cannot be read: {getattr(error, 'strerror', None) or error}") from None
+
+
+def decoded(raw: bytes, path: Path | str) -> str:
+    """Bytes as text. Raises BadInput for what is neither UTF-8 nor marked as UTF-16."""
+    mark, encoding = next(((mark, name) for mark, name in _MARKS if raw.startswith(mark)), (b"", "utf-8"))
+    try:
+        return raw[len(mark) :].decode(encoding)
+    except UnicodeDecodeError as error:
+        what = "UTF-8 text" if encoding == "utf-8" else "UTF-16 text, as its first bytes say"
+        raise BadInput.at(path, None, f"is no {what} (byte {error.start + len(mark)})") from None
+
+
+def json_lines(
+    lines: Iterable[bytes | str], kind: type[T], path: Path | str, first: int = 1
+) -> Iterator[tuple[int, T | BadInput]]:
+    """JSON Lines: each line's number (from `first`) with what it holds, or with the error for a damaged one. Empty ones are
+    passed over."""
+    decode = msgspec.json.Decoder(kind).decode
+    for number, line in enumerate(lines, first):
+        if not line.strip():
+            continue
+        try:
+            yield number, decode(line)
+        except (msgspec.DecodeError, UnicodeError, RecursionError) as error:
+            yield number, BadInput.at(path, number, str(error).replace("`", '"'))
+
+
+def whole(lines: Iterable[tuple[int, T | BadInput]]) -> Iterator[tuple[int, T]]:
+    """The same where a damaged line is the end. Raises BadInput."""
+    for number, one in lines:
+        if isinstance(one, BadInput):
+            raise one
+        yield number, one

@@ -1,0 +1,69 @@
+"""A report as Markdown, for a ticket or a merge request.
+
+Strategy: everything that would mean something in Markdown is escaped here.
+"""
+
+from __future__ import annotations
+
+import re
+
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.document import Report
+
+
+def written(report: Report) -> bytes:
+    """For a ticket or a merge request: the verdict, a table of zones, then what differs, with what would mend it."""
+    audit = report.audit if isinstance(report.audit, Audit) else None
+    lines = [
+        f"## {_marked(report.headline)}",
+        "",
+        f"{_marked(report.title)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
+        "",
+    ]
+    lines += [f"> {_marked(remark)}" for remark in report.remarks]
+    if audit is not None and audit.zones:
+        checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
+        lines += ["| zone | view | " + " | ".join(checks) + " |", "|---|---|" + "---|" * len(checks)]
+        for zone in audit.zones:
+            cells = [
+                _cell(zone.checks[check].outcome, zone.checks[check].faults) if check in zone.checks else ""
+                for check in checks
+            ]
+            lines.append(f"| {_marked(zone.zone)} | {_marked(zone.view)} | " + " | ".join(cells) + " |")
+        lines.append("")
+    for title, found in (
+        ("Faults", report.weighing("fault")), ("Cautions", report.weighing("caution")),
+        ("Could not be verified", report.unverified),
+    ):  # fmt: skip
+        if found:
+            lines += [f"### {title}: {len(found):,}", ""]
+        cause = ""
+        for one in sorted(found, key=lambda one: one.cause):
+            if one.cause and one.cause != cause:
+                lines.append(f"- **{_marked(one.cause)}**")
+            cause = one.cause
+            lines.append(
+                f"{'  ' if one.cause else ''}- **{_marked(catalogue()[one.code].title)}** {_marked(one.text)} (`{one.code}`)"
+            )
+            if one.remedy:
+                lines += ["", *(f"      {line}" for line in clean(one.remedy).splitlines()), ""]
+        lines += [""] if found else []
+    return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
+
+
+def _cell(outcome: str, faults: int) -> str:
+    return {
+        "agrees": "agrees",
+        "unverified": "unverified",
+        "differs": f"**{faults} {'fault' if faults == 1 else 'faults'}**",
+    }[outcome]
+
+
+_MARKS = re.compile(r"([\\`*_{}\[\]<>|#~!&])")
+
+
+def _marked(text: str) -> str:
+    """Text whose characters mean nothing in Markdown."""
+    return _MARKS.sub(r"\\\1", clean(text))

@@ -1,0 +1,86 @@
+"""A report as metrics, for monitoring that reads text files (OpenMetrics 1.0)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from prometheus_client import CollectorRegistry
+from prometheus_client.core import GaugeMetricFamily, HistogramMetricFamily, Metric
+from prometheus_client.openmetrics.exposition import generate_latest
+
+from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.document import Report
+
+
+def written(report: Report) -> bytes:
+    """The metrics of a report."""
+    registry = CollectorRegistry(auto_describe=False)
+    registry.register(_Collector(report))
+    text: bytes = generate_latest(registry)
+    return text
+
+
+class _Collector:
+    def __init__(self, report: Report) -> None:
+        self._report = report
+        self._audit = report.audit if isinstance(report.audit, Audit) else None
+
+    def collect(self) -> Iterator[Metric]:
+        """Every metric."""
+        report, audit = self._report, self._audit
+        if audit is not None:
+            yield from self._zones(audit)
+        findings = GaugeMetricFamily(
+            "saltmirror_findings", "Findings of the last run, by weight; doubts are unverified.", labels=("weight",)
+        )
+        for weight in ("fault", "caution", "note"):
+            findings.add_metric([weight], len(report.weighing(weight)))
+        findings.add_metric(["unverified"], len(report.unverified))
+        yield findings
+        yield _gauge("saltmirror_questions", "Questions put to servers in the last run.", report.counts.questions)
+        saved = audit.saved if audit is not None else 0
+        yield _gauge(
+            "saltmirror_questions_saved", "Questions that several checks had, and that were asked once.", saved
+        )
+        yield _gauge("saltmirror_run_seconds", "How long the last run took.", report.seconds, "seconds")
+        began = round(report.started.timestamp())
+        yield _gauge("saltmirror_run_timestamp_seconds", "When the last run began.", began, "seconds")
+        if audit is not None and audit.round_trips:
+            trips = HistogramMetricFamily(
+                "saltmirror_round_trip_seconds", "Round trips of the last run.", unit="seconds"
+            )
+            trips.add_metric([], list(audit.round_trips.items()), audit.round_trip_sum)
+            yield trips
+
+    def _zones(self, audit: Audit) -> Iterator[Metric]:
+        where = ("check", "zone", "view")
+        subjects = GaugeMetricFamily(
+            "saltmirror_subjects", "Subjects of a check in a zone, by outcome.", labels=(*where, "outcome")
+        )
+        lags = GaugeMetricFamily(
+            "saltmirror_serial_lag",
+            "Versions that a server is behind the newest, negative when ahead.",
+            labels=("zone", "view", "server"),
+        )
+        since = GaugeMetricFamily(
+            "saltmirror_since_agreement_seconds",
+            "Seconds since a check last agreed in a zone.",
+            labels=where,
+            unit="seconds",
+        )
+        for line in audit.zones:
+            view = clean(line.view)
+            for check, tally in line.checks.items():
+                for outcome, number in tally.by_outcome:
+                    subjects.add_metric([check, line.zone, view, outcome], number)
+            for server, lag in line.serial_lag.items():
+                lags.add_metric([line.zone, view, clean(server)], lag)
+            for check, moment in line.last_agreement.items():
+                seconds = max(0, round((self._report.started - moment).total_seconds()))
+                since.add_metric([check, line.zone, view], seconds)
+        yield from (subjects, lags, since)
+
+
+def _gauge(name: str, words: str, value: float, unit: str = "") -> Metric:
+    return GaugeMetricFamily(name, words, value=value, unit=unit)

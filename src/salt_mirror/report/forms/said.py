@@ -1,0 +1,29 @@
+"""What every form of a report says alike: one server's word on one line, and since when a finding has stood."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from salt_mirror.checks.audit.lines import Audit, Since
+from salt_mirror.findings import Evidence, Finding
+from salt_mirror.report.document import Report
+
+
+def evidence_line(one: Evidence) -> str:
+    """What one server said, on one line."""
+    said = (
+        one.trouble or ", ".join(one.values) or ("no such name" if one.status == "NXDOMAIN" else "nothing of this type")
+    )
+    return f"{one.server} ({one.endpoint}) {one.question}: {said}"
+
+
+def since_of(report: Report) -> dict[tuple[str, str, str, str, str | None], datetime]:
+    """Since when each finding has stood, by what it is about."""
+    history = report.audit.history if isinstance(report.audit, Audit) else None
+    standing: list[Since] = history.standing if history is not None else []
+    return {(one.code, one.view, one.name, one.type, one.address): one.since for one in standing}
+
+
+def subject_of(finding: Finding) -> tuple[str, str, str, str, str | None]:
+    """What a finding is about."""
+    return finding.code, finding.view, finding.name, finding.type, finding.address

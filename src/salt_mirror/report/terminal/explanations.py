@@ -1,0 +1,59 @@
+"""Codes and checks explained on a terminal: each with what it means, what causes it, and how to mend it."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from rich.console import Console
+from rich.text import Text
+
+from salt_mirror.catalogue import Code, Family, catalogue, families, family_of
+from salt_mirror.explaining import codes_of, command_of
+
+
+class ExplanationPage:
+    """Explanations on their way to a terminal or a pipe."""
+
+    def __init__(self, file: TextIO) -> None:
+        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+
+    def _line(self, label: str, words: str) -> None:
+        if words:
+            text = Text.assemble((f"  {label:<12}", "green"), words)
+            self._console.print(text, soft_wrap=not self._console.is_terminal)
+
+    def overview(self) -> None:
+        """Every family with its codes, a line for each."""
+        console = self._console
+        told = f"{len(catalogue())} codes in {len(families())} families; explain CODE or CHECK tells all of one."
+        console.print(Text(told, style="bold"))
+        for family, text in families().items():
+            console.print()
+            head = Text.assemble((f"{family}.*", "bold"), f"  {command_of(family)}: {text.tests}")
+            console.print(head, soft_wrap=not console.is_terminal)
+            for code, entry in codes_of(family).items():
+                console.print(Text(f"  {code:<26}{entry.weight:<9}{entry.title}"))
+
+    def codes(self, found: dict[str, Code]) -> None:
+        """Some codes in full; what their family has in common stands once."""
+        told = ""
+        for code, entry in found.items():
+            family = family_of(code)
+            text = families()[family]
+            if len(found) > 1 and family != told:
+                self._console.print(Text(f"{family}.*, by salt-mirror {command_of(family)}", style="bold"))
+                self._family(text)
+                self._console.print()
+                told = family
+            self._console.print(Text.assemble((code, "bold"), f"  {entry.weight}: {entry.title}"))
+            self._line("matters", entry.meaning)
+            if len(found) == 1:
+                self._family(text)
+            self._line("causes", entry.causes)
+            self._line("mend", entry.mend)
+            self._line("source", entry.source)
+
+    def _family(self, text: Family) -> None:
+        self._line("tests", text.tests)
+        self._line("judged", text.judged)
+        self._line("unverified", text.unverified)
