@@ -12,11 +12,12 @@ from contextlib import suppress
 import atheris
 
 with atheris.instrument_imports():
-    from salt_mirror.dns import names, transfer, wire
+    from salt_mirror.dns import names, replies, transfer, wire
     from salt_mirror.dns.records import rdata_text
 
 ZONE = names.from_text("pans.example")
 ASKED = names.from_text("h1.pans.example") + wire.question_tail(1)
+READER = replies.Reader()
 HEAD = b"\x12\x34\x84\x00\x00\x01\x00\x01\x00\x01\x00\x01" + ASKED
 
 
@@ -25,7 +26,7 @@ def one_input(noise: bytes) -> None:
     for message in (noise, HEAD + noise, HEAD[:6] + noise[:6] + HEAD[12:] + noise[6:]):
         reply = sections = None
         with suppress(wire.MalformedMessage):
-            reply = wire.read_reply(message, message[:2], ASKED)
+            reply = READER.read(message, message[:2], ASKED)
         with suppress(wire.MalformedMessage):
             sections = wire.read_sections(message)
         try:

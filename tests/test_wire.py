@@ -28,7 +28,8 @@ from salt_mirror.dns.records import (
     type_from_text,
     type_text,
 )
-from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply, read_sections
+from salt_mirror.dns.replies import Reader
+from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_sections
 
 NAME = from_text("kiln-02.pans.gullmarsh.internal")
 ASKED = NAME + question_tail(A)
@@ -58,7 +59,7 @@ def test_a_question_is_what_dnspython_reads_in_it() -> None:
 
 def test_values_come_out_canonical_and_sorted_with_the_smallest_ttl() -> None:
     owner = "kiln-02.pans.gullmarsh.internal."
-    reply = read_reply(response(f"{owner} 60 A 10.77.20.12", f"{owner} 50 A 10.77.20.2"), b"\x12\x34", ASKED)
+    reply = Reader().read(response(f"{owner} 60 A 10.77.20.12", f"{owner} 50 A 10.77.20.2"), b"\x12\x34", ASKED)
     assert reply == (0, True, False, (bytes([10, 77, 20, 2]), bytes([10, 77, 20, 12])), 50, None, b"")
 
 
@@ -66,7 +67,7 @@ def test_an_alias_is_told_and_the_targets_records_are_not_taken_for_the_names_ow
     alias = response(
         "kiln-02.pans.gullmarsh.internal. 60 CNAME Oven.Gullmarsh.Internal.", "oven.gullmarsh.internal. 60 A 10.77.20.2"
     )
-    reply = read_reply(alias, b"\x12\x34", ASKED)
+    reply = Reader().read(alias, b"\x12\x34", ASKED)
     assert reply[3:6] == ((), 60, from_text("oven.gullmarsh.internal"))
 
 
@@ -85,7 +86,7 @@ def test_an_alias_is_told_and_the_targets_records_are_not_taken_for_the_names_ow
 def test_a_damaged_response_is_refused(damage: object, reason: str) -> None:
     message = response("kiln-02.pans.gullmarsh.internal. 60 A 10.77.20.12")
     with pytest.raises(MalformedMessage, match=reason):
-        read_reply(damage(message), b"\x12\x34", ASKED)  # type: ignore[operator]
+        Reader().read(damage(message), b"\x12\x34", ASKED)  # type: ignore[operator]
 
 
 def test_compression_pointers_that_loop_or_lead_forward_are_refused() -> None:
@@ -95,7 +96,7 @@ def test_compression_pointers_that_loop_or_lead_forward_are_refused() -> None:
             head + (0xC000 | pointer).to_bytes(2, "big") + b"\x00\x01\x00\x01\x00\x00\x00\x00\x00\x04\x0a\x4d\x14\x02"
         )
         with pytest.raises(MalformedMessage):
-            read_reply(message, b"\x12\x34", ASKED)
+            Reader().read(message, b"\x12\x34", ASKED)
         with pytest.raises(MalformedMessage):
             read_sections(message)
 
@@ -123,7 +124,7 @@ def test_rdata_survives_text_and_wire_in_a_whole_message(rdtype: int, text: str)
     message = response(
         f"kiln-02.pans.gullmarsh.internal. 60 {kind} {text.upper() if rdtype == MX else text}", rdtype=kind
     )
-    reply = read_reply(message, b"\x12\x34", NAME + question_tail(rdtype))
+    reply = Reader().read(message, b"\x12\x34", NAME + question_tail(rdtype))
     assert reply[3] == (rdata,)
     (record,) = read_sections(message).answer
     assert (to_text(record.owner), record.rdata) == ("kiln-02.pans.gullmarsh.internal.", rdata)
@@ -147,7 +148,7 @@ SAMPLES = [
 
 
 def _reads_or_refuses(message: bytes) -> None:
-    for reader in (lambda: read_reply(message, message[:2], ASKED), lambda: read_sections(message)):
+    for reader in (lambda: Reader().read(message, message[:2], ASKED), lambda: read_sections(message)):
         with contextlib.suppress(MalformedMessage):
             reader()
 
@@ -171,5 +172,5 @@ def test_mutated_responses_are_decoded_or_refused(message: bytes, data: st.DataO
 def test_a_message_that_claims_more_records_than_fit_is_refused_at_once() -> None:
     message = b"\x12\x34\x84\x00\x00\x01\xff\xff\xff\xff\xff\xff" + ASKED
     with pytest.raises(MalformedMessage, match="claimed"):
-        read_reply(message, b"\x12\x34", ASKED)
+        Reader().read(message, b"\x12\x34", ASKED)
     assert wire.MAX_RECORDS < 3 * 0xFFFF

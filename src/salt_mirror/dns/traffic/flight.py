@@ -10,7 +10,8 @@ import socket
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, TRUNCATED, UNREACHABLE, Answer, Question
-from salt_mirror.dns.wire import Reply, rcode_text
+from salt_mirror.dns.replies import Reply
+from salt_mirror.dns.wire import rcode_text
 
 _RCODES = [rcode_text(code) for code in range(16)]
 

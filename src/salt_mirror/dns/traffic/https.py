@@ -16,9 +16,10 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TYPE_CHECKING
 
 from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
+from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
+from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail
 
 if TYPE_CHECKING:
     import httpx
@@ -86,7 +87,7 @@ class HttpsLane:
                 kind = response.headers.get("content-type", "")
                 if response.status_code != 200 or kind.partition(";")[0].strip().lower() != _TYPE:
                     return Answer(question, FAILED_STREAM, over="https")
-            reply = read_reply(body, _ID, question.name + question_tail(question.rdtype))
+            reply = Reader().read(body, _ID, question.name + question_tail(question.rdtype))
         except MalformedMessage:
             return Answer(question, MALFORMED, over="https")
         except httpx.TimeoutException:

@@ -4,7 +4,8 @@ Strategy: this is the hot path, so it is written flat. The first tries of questi
 whatever needs more than that becomes a Flight in a second table. Deadlines stand in one queue for each try, in the order
 in which they fall due, the first tries' one a batch, so nobody searches for a timer. A datagram counts only when it comes
 to the socket that asked, with the id, the question in its very case, and the cookie if there is one; all else is a stray
-and changes nothing (RFC 5452). Whatever a datagram cannot settle goes to the server's TCP stream.
+and changes nothing (RFC 5452). What to try next is the fallback's to say; what a datagram cannot settle goes to the server's
+TCP stream. The module is longer than others, since sending and receiving share their tables and every call counts here.
 """
 
 from __future__ import annotations
@@ -17,8 +18,10 @@ from collections import deque
 from collections.abc import Callable
 
 from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
+from salt_mirror.dns.replies import Reader, Reply
 from salt_mirror.dns.traffic.bulk import Bulk
-from salt_mirror.dns.traffic.chance import open_datagram, random_case
+from salt_mirror.dns.traffic.chance import open_datagram
+from salt_mirror.dns.traffic.fallback import Next, Ways
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.traffic.stream import Stream
@@ -26,22 +29,17 @@ from salt_mirror.dns.wire import (
     PLAIN_MIDDLE,
     QUERY_MIDDLE,
     MalformedMessage,
-    Reply,
-    cookie_in,
-    cookie_option,
-    opt_record,
     question_tail,
-    read_matched,
 )
 
 _RECEIVE = 2048
 _RENEW_AFTER = 4096
-_FALLBACK_AFTER = 2
 _CASES_FOR = 16
 _TAILS: dict[int, bytes] = {}
-_FALLBACK_RCODES = frozenset((1, 4, 16))
-_BADCOOKIE = 23
+_STATUS = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED"}
 
+OpenSocket = Callable[[Server], socket.socket | None]
+"""Opens a socket to a server, on a port that nobody can guess; None when the system knows no way there."""
 
 _First = tuple[Question, bytes, float, socket.socket]
 """A first try under way: the question, its section as it was sent, when, and through which socket."""
@@ -58,6 +56,7 @@ class Lane:
         *,
         timeout_s: float,
         tries: int,
+        open_socket: OpenSocket = open_datagram,
     ) -> None:
         self.server = server
         self.waiting: deque[Question] = deque()
@@ -75,22 +74,16 @@ class Lane:
         self._pace = Pace(server.pace) if server.pace else None
         self._breaker = Breaker()
         self._stream = Stream(server, selector, self._end_streamed, budget_s=self._budget_s)
+        self._open_socket = open_socket
         self._sock: socket.socket | None = None
         self._old_sock: socket.socket | None = None
         self._sent_here = 0
         self._ids = b""
         self._ids_at = 0
-        self._case = bytes(range(256))
         self._case_left = 0
-        self._keeps_case = True
-        self._case_lost = 0
-        self._edns_seen = False
-        self._knows_edns = True
-        self._plain_heard = 0
+        self._ways = Ways()
+        self._reader = Reader()
         self._bulk = Bulk()
-        self._cookie = os.urandom(8)
-        self._has_cookie = False
-        self._opt = opt_record(options=cookie_option(self._cookie))
 
     @property
     def busy(self) -> bool:
@@ -138,12 +131,12 @@ class Lane:
                 self._launch_signed(self.waiting.popleft(), now)
             return
         firsts, flights, popleft = self._firsts, self._flights, self.waiting.popleft
-        opt, middles = (self._opt, QUERY_MIDDLE) if self._knows_edns else (b"", PLAIN_MIDDLE)
-        if self._keeps_case:
-            self._case_left -= number
-            if self._case_left <= 0:
-                self._case_left, self._case = _CASES_FOR, random_case()
-        case, tails = self._case, _TAILS
+        middles, opt = self._ways.envelope(plain=False)
+        self._case_left -= number
+        if self._case_left <= 0:
+            self._case_left = _CASES_FOR
+            self._ways.renew_case()
+        case, tails = self._ways.case, _TAILS
         ids, ids_at = self._ids, self._ids_at
         batch: list[bytes] = []
         by_size: dict[int, list[bytes]] = {}
@@ -176,7 +169,7 @@ class Lane:
         while qid in self._flights or qid in self._firsts:
             qid = os.urandom(2)
         asked = question.name + (_TAILS.get(question.rdtype) or _tail(question.rdtype))
-        flight = Flight(question, qid, asked, qid + QUERY_MIDDLE[question.recurse] + asked + self._opt, now)
+        flight = Flight(question, qid, asked, qid + QUERY_MIDDLE[question.recurse] + asked + self._ways.opt, now)
         flight.tries = 0
         self._sign(flight)
         self._flights[qid] = flight
@@ -197,9 +190,9 @@ class Lane:
     def _promote(self, qid: bytes, first: _First, now: float) -> Flight:
         """Makes a flight of a first try that has met trouble."""
         question, asked, sent_at, sock = first
-        middles, opt = (QUERY_MIDDLE, self._opt) if self._knows_edns else (PLAIN_MIDDLE, b"")
+        middles, opt = self._ways.envelope(plain=False)
         flight = Flight(question, qid, asked, qid + middles[question.recurse] + asked + opt, sent_at)
-        flight.plain = not self._knows_edns
+        flight.plain = not opt
         flight.sock = sock
         flight.deadline = max(now, sent_at + self._trips.wait_s)
         del self._firsts[qid]
@@ -212,7 +205,7 @@ class Lane:
         if self._old_sock is not None:
             self._close(self._old_sock)
         self._old_sock = self._sock
-        sock = open_datagram(self.server)
+        sock = self._open_socket(self.server)
         if sock is not None:
             self._selector.register(sock, selectors.EVENT_READ, self.receive)
         self._sock = sock
@@ -220,14 +213,15 @@ class Lane:
         return sock
 
     def _send_again(self, flight: Flight, now: float) -> None:
-        """The next try: plainer where the last one met trouble with EDNS or case, and over TCP for the last one of all."""
+        """The next try, as the fallback says."""
         last = flight.tries + 1 >= self._tries
-        if last and self._breaker.ever_heard and self._tries > 1:
+        step = self._ways.after_silence(flight, last=last, heard=self._breaker.ever_heard and self._tries > 1)
+        if step is Next.STREAM:
             self._land(flight)
             flight.tries += 1
             self._stream.submit(flight, now)
             return
-        if flight.case_lost or flight.edns_refused or (not self._edns_seen and flight.mac is None and not last):
+        if step is Next.PLAIN:
             self._make_plain(flight)
         self._resend(flight, now)
 
@@ -264,7 +258,8 @@ class Lane:
     def receive(self, sock: socket.socket, _: int, now: float) -> None:
         """Reads what has arrived and ends the questions that it answers."""
         firsts, receive, done, make = self._firsts, sock.recv, self._done, tuple.__new__
-        edns_seen, cookie = self._edns_seen, self._has_cookie
+        ways, read = self._ways, self._reader.read_matched
+        edns_seen, cookie = ways.edns_seen, ways.has_cookie
         heard = 0
         sent_at = now
         for _ in range(self._under_way + 8):
@@ -282,7 +277,7 @@ class Lane:
                 continue
             question, asked, sent_at, _via = first
             try:
-                rcode, authoritative, truncated, values, ttl, alias, opt = read_matched(message, asked)
+                rcode, authoritative, truncated, values, ttl, alias, opt = read(message, asked)
             except MalformedMessage:
                 self._unreadable(self._promote(qid, first, now), message)
                 continue
@@ -290,14 +285,14 @@ class Lane:
                 # Cookies, truncation, fallbacks: rare, or a server's own way, and looked at with care.
                 self._promote(qid, first, now)
                 heard += self._receive_other(sock, qid, message, now)
-                edns_seen, cookie = self._edns_seen, self._has_cookie
+                edns_seen, cookie = ways.edns_seen, ways.has_cookie
                 continue
             edns_seen = True
             heard += 1
             del firsts[qid]
             rtt_ms = (now - sent_at) * 1000.0
             done(make(Answer, (question, _STATUS[rcode], authoritative, values, ttl, alias, message, rtt_ms, 1, "udp")))
-        self._edns_seen = edns_seen
+        ways.edns_seen = edns_seen
         if heard:
             self._window.heard(heard)
             self._breaker.heard()
@@ -311,29 +306,11 @@ class Lane:
             self.strays += 1
             return 0
         try:
-            reply = read_matched(message, flight.asked)
+            reply = self._reader.read_matched(message, flight.asked)
         except MalformedMessage:
             self._unreadable(flight, message)
             return 0
-        if not self._cookie_holds(reply[6], flight):
-            self.strays += 1
-            return 0
-        if reply[6] is not None:
-            self._edns_seen = True
-        self._settle(flight, reply, message, now)
-        return 1
-
-    def _cookie_holds(self, opt: bytes | None, flight: Flight) -> bool:
-        """Whether an answer has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section 5.3)."""
-        cookie = cookie_in(opt) if opt else None
-        if cookie is None:
-            return not self._has_cookie or flight.plain
-        if not cookie.startswith(self._cookie) or len(cookie) < 16:
-            return False
-        if not self._has_cookie or cookie not in self._opt:
-            self._has_cookie = True
-            self._opt = opt_record(options=cookie_option(cookie))
-        return True
+        return self._settle(flight, reply, message, now)
 
     def _unreadable(self, flight: Flight, message: bytes) -> None:
         """What cannot be read ends nothing, since anyone may have sent it: the true answer may still come."""
@@ -343,43 +320,30 @@ class Lane:
         else:
             flight.malformed = True
 
-    def _settle(self, flight: Flight, reply: Reply, message: bytes, now: float) -> None:
-        """Ends a flight with a reply, or tries again where the reply says how: truncation, fallbacks, cookies, signatures."""
-        rcode, truncated, opt = reply[0], reply[2], reply[6]
-        if flight.mac is not None and not self._signed(message, rcode, flight.mac):
+    def _settle(self, flight: Flight, reply: Reply, message: bytes, now: float) -> int:
+        """Does with a reply what the fallback says. Returns how many answers it was: one or none."""
+        if flight.mac is not None and not self._signed(message, reply[0], flight.mac):
             flight.malformed = True
             self.strays += 1
-            return
-        if truncated:
-            self._land(flight)
-            self._stream.submit(flight, now)
-            return
-        if rcode == _BADCOOKIE and self._has_cookie and flight.tries < self._tries:
-            question = flight.question
-            flight.wire = flight.qid + QUERY_MIDDLE[question.recurse] + flight.asked + self._opt
-            self._resend(flight, now)
-            return
-        if rcode in _FALLBACK_RCODES and not flight.plain and opt is None and flight.tries < self._tries:
-            flight.edns_refused = True
-            self._make_plain(flight)
-            self._resend(flight, now)
-            return
-        if flight.plain and self._knows_edns and rcode not in _FALLBACK_RCODES:
-            self._learn(flight)
-        self._land(flight)
-        self._done(answer_from(flight, reply, message, (now - flight.sent_at) * 1000.0, "udp"))
-
-    def _learn(self, flight: Flight) -> None:
-        """Remembers of a server that it answers only plain questions, once it has shown so often enough."""
-        if flight.case_lost:
-            self._case_lost += 1
-            if self._case_lost >= _FALLBACK_AFTER:
-                self._keeps_case = False
-                self._case = bytes(range(256))
-        elif not self._edns_seen:
-            self._plain_heard += 2 if flight.edns_refused else 1
-            if self._plain_heard >= _FALLBACK_AFTER:
-                self._knows_edns = False
+            return 0
+        match self._ways.after(reply, flight, last=flight.tries >= self._tries):
+            case Next.STRAY:
+                self.strays += 1
+                return 0
+            case Next.STREAM:
+                self._land(flight)
+                self._stream.submit(flight, now)
+            case Next.SAME:
+                question = flight.question
+                flight.wire = flight.qid + QUERY_MIDDLE[question.recurse] + flight.asked + self._ways.opt
+                self._resend(flight, now)
+            case Next.PLAIN:
+                self._make_plain(flight)
+                self._resend(flight, now)
+            case _:
+                self._land(flight)
+                self._done(answer_from(flight, reply, message, (now - flight.sent_at) * 1000.0, "udp"))
+        return 1
 
     # Ending
 
@@ -466,6 +430,3 @@ class Lane:
 def _tail(rdtype: int) -> bytes:
     tail = _TAILS[rdtype] = question_tail(rdtype)
     return tail
-
-
-_STATUS = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED"}

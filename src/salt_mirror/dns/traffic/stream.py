@@ -17,9 +17,10 @@ import ssl
 from collections.abc import Callable
 
 from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answer, Server
+from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from, stream_failure
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail, read_reply
+from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail
 
 _CONNECTING, _GREETING, _OPEN = range(3)
 _MOST_BUFFERED = 1 << 20
@@ -48,6 +49,7 @@ class Stream:
         self._in = bytearray()
         self._openings = 0
         self._untrusted = False
+        self._reader = Reader()
 
     def submit(self, flight: Flight, now: float) -> None:
         """Puts a question on the connection, for as long as is left of its budget, and a little in any case."""
@@ -178,7 +180,7 @@ class Stream:
             return
         answer = Answer(flight.question, MALFORMED, tries=flight.tries, over=self._over)
         try:
-            reply = read_reply(message, flight.qid, flight.asked)
+            reply = self._reader.read(message, flight.qid, flight.asked)
         except MalformedMessage:
             pass
         else:

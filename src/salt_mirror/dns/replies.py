@@ -1,0 +1,231 @@
+"""Responses, read for what was asked: the hot path of everything that comes in (RFC 1035 section 4, RFC 6891).
+
+Strategy: a response is read in one pass that slices out what was asked for and walks over the rest, checking every bound;
+whoever wants the other sections has them decoded from the same bytes later. A server's responses look alike: a reader
+remembers the shapes that it has seen, and whoever talks to a server owns one. Whatever does not fit raises MalformedMessage.
+"""
+
+from __future__ import annotations
+
+import struct
+from struct import Struct
+
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.records import CNAME, LAYOUTS, OPT
+from salt_mirror.dns.wire import (
+    AA,
+    MAX_RECORDS,
+    QR,
+    TC,
+    MalformedMessage,
+    read_counts,
+    read_name,
+    read_rdata,
+    read_rr,
+    skip_name,
+)
+
+_read_ttl_size = Struct("!IH").unpack_from
+_OWNER_IS_ASKED = b"\xc0\x0c"
+_MOST_HEADS = 256
+_MOST_RESTS = 1024
+
+Reply = tuple[int, bool, bool, tuple[bytes, ...], int | None, Name | None, bytes | None]
+"""What a response says about its question: rcode, authoritative, truncated, values, smallest TTL, alias (see Answer for
+these), and the rdata of its OPT record, None without one. A plain tuple, since one is made for every answer."""
+
+
+class Reader:
+    """Reads the responses of one server, or of any number of them.
+
+    `_simple` holds headers, without their ids, of whole responses with one question and one answer (rcode, authoritative,
+    further records), `_empty` the same for responses without any answer. `_rests` holds what follows the answer section, the
+    same bytes in thousands of responses. Walking over it looks at no byte before it, and a pointer that leads back from one
+    offset leads back from every later one: so what was found good at an offset is good from there on, and need not be walked
+    over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records.
+    """
+
+    __slots__ = ("_empty", "_rests", "_simple")
+
+    def __init__(self) -> None:
+        self._simple: dict[bytes, tuple[int, bool, int]] = {}
+        self._empty: dict[bytes, tuple[int, bool, int]] = {}
+        self._rests: dict[bytes, tuple[int, int, bytes | None, int]] = {}
+
+    def read(self, message: bytes, qid: bytes, asked: bytes) -> Reply:
+        """Reads a response to a question: `qid` its two id bytes, `asked` its question section (name, type, class).
+
+        The question must come back as it went out, bytes and case alike, unless the response is an error without one.
+        Raises MalformedMessage for anything that breaks the format or belongs to another question.
+        """
+        if not message.startswith(qid):
+            raise MalformedMessage("the id is not the question's")
+        return self.read_matched(message, asked)
+
+    def read_matched(self, message: bytes, asked: bytes) -> Reply:
+        """The same for a message whose id has been matched already, as it is where questions are looked up by it."""
+        head = message[2:12]
+        simple = self._simple.get(head)
+        if simple is not None and message.startswith(asked + _OWNER_IS_ASKED + asked[-4:], 12):
+            # Most answers are one record of the asked type at the asked name, and what follows it has been seen before.
+            at = len(asked) + 18
+            try:
+                ttl, size = _read_ttl_size(message, at)
+            except struct.error:
+                raise MalformedMessage("it breaks off in the middle of a record") from None
+            start = at + 6
+            at = start + size
+            seen = self._rests.get(message[at:])
+            if seen is not None and at >= seen[0] and seen[3] == simple[2] and ttl <= 0x7FFFFFFF and at <= len(message):
+                if size == 4 and asked[-3] == 1 and asked[-4] == 0:
+                    values = (message[start:at],)
+                else:
+                    values = (_value(message, start, size, asked),)
+                return simple[0] | seen[1], simple[1], False, values, ttl, None, seen[2]
+        else:
+            empty = self._empty.get(head)
+            if empty is not None and message.startswith(asked, 12):
+                # Nothing of the asked type: all that follows has been seen before, for a name of the same length.
+                rcode, authoritative, others = empty
+                at = 12 + len(asked)
+                seen = self._rests.get(message[at:])
+                if seen is not None and at >= seen[0] and seen[3] == others:
+                    return rcode | seen[1], authoritative, False, (), None, None, seen[2]
+        return self._read_any(message, asked)
+
+    def _read_any(self, message: bytes, asked: bytes) -> Reply:
+        """Reads a response of whatever shape, and remembers the shape of a simple one."""
+        rcode, flags, at, counts = _read_head(message, asked)
+        if counts is None:
+            return rcode, False, False, (), None, None, None
+        answers, others = counts
+        truncated = flags & TC != 0
+        values: tuple[bytes, ...] = ()
+        ttl: int | None = None
+        alias: Name | None = None
+        try:
+            if answers:
+                (values, ttl, alias), at = _asked_values(message, at, answers, asked)
+            extended, opt = self._read_rest(message, at, others, keep=not truncated)
+        except (IndexError, ValueError, struct.error) as error:
+            if truncated:
+                return rcode, flags & AA != 0, True, (), None, None, None
+            if isinstance(error, MalformedMessage):
+                raise
+            raise MalformedMessage("it breaks off in the middle of a record") from None
+        if message[4:6] == b"\x00\x01" and answers < 2 and not truncated:
+            heads = self._simple if answers else self._empty
+            if len(heads) < _MOST_HEADS:
+                heads[message[2:12]] = (rcode, flags & AA != 0, others)
+        return rcode | extended, flags & AA != 0, truncated, values, ttl, alias, opt
+
+    def _read_rest(self, message: bytes, at: int, others: int, *, keep: bool) -> tuple[int, bytes | None]:
+        """What follows the answers, walked over unless the same was before."""
+        rest = message[at:]
+        seen = self._rests.get(rest)
+        if seen is not None and at >= seen[0] and seen[3] == others and at <= len(message):
+            return seen[1], seen[2]
+        extended, opt = _walk(message, at, others)
+        if keep and len(rest) <= 512:
+            if len(self._rests) >= _MOST_RESTS:
+                self._rests.clear()
+            self._rests[rest] = (at, extended, opt, others)
+        return extended, opt
+
+
+def _read_head(message: bytes, asked: bytes) -> tuple[int, int, int, tuple[int, int] | None]:
+    """The rcode, the flags, the offset of the answers, and how many answers and other records there are; None for these of an
+    error that consists of a header alone."""
+    if len(message) < 12:
+        raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
+    _, flags, questions, answers, authorities, additionals = read_counts(message)
+    if flags & 0xF800 != QR:
+        raise MalformedMessage("not a response to a query")
+    rcode = flags & 15
+    at = 12
+    if questions == 1:
+        if not message.startswith(asked, 12):
+            raise MalformedMessage("it answers another question")
+        at += len(asked)
+    elif questions or answers or rcode in (0, 3):
+        raise MalformedMessage(f"{questions} questions in a response")
+    elif len(message) == 12:
+        return rcode, flags, at, None
+    others = authorities + additionals
+    if answers + others > MAX_RECORDS:
+        raise MalformedMessage(f"{answers + others} records claimed")
+    return rcode, flags, at, (answers, others)
+
+
+def _walk(message: bytes, at: int, count: int) -> tuple[int, bytes | None]:
+    """Walks over records to the end of a message; returns the extended rcode's upper bits and the OPT record's rdata."""
+    extended = 0
+    opt: bytes | None = None
+    for _ in range(count):
+        at = skip_name(message, at) if message[at] else at + 1
+        rdtype, _, ttl, size = read_rr(message, at)
+        at += 10 + size
+        if rdtype == OPT:
+            extended = ttl >> 24 << 4
+            opt = message[at - size : at]
+    if at != len(message):
+        raise MalformedMessage("records run over the end" if at > len(message) else "bytes are left over at the end")
+    return extended, opt
+
+
+def _value(message: bytes, start: int, size: int, asked: bytes) -> bytes:
+    """The canonical rdata of the asked type at an offset. Raises MalformedMessage when it does not fit."""
+    rdtype = asked[-3] | asked[-4] << 8
+    if rdtype in LAYOUTS:
+        return read_rdata(message, start, size, rdtype)
+    if size == 0 or (rdtype == 1 and size != 4) or (rdtype == 28 and size != 16):
+        raise MalformedMessage("rdata of the wrong size")
+    if start + size > len(message):
+        raise MalformedMessage("a record runs over the end")
+    return message[start : start + size]
+
+
+_NOTHING: tuple[tuple[bytes, ...], int | None, Name | None] = ((), None, None)
+
+
+def _asked_values(
+    message: bytes, at: int, count: int, asked: bytes
+) -> tuple[tuple[tuple[bytes, ...], int | None, Name | None], int]:
+    """The values of the asked type at the asked name, their smallest TTL, and the alias when one stands there."""
+    end = len(message)
+    asked_type = int.from_bytes(asked[-4:-2], "big")
+    asked_name: bytes | None = None
+    values: list[bytes] = []
+    smallest: int | None = None
+    alias: Name | None = None
+    for _ in range(count):
+        if message[at] == 0xC0 and message[at + 1] == 12:
+            mine = True
+            at += 2
+        else:
+            owner, at = read_name(message, at)
+            if asked_name is None:
+                asked_name = asked[:-4].lower()
+            mine = owner == asked_name
+        rdtype, rdclass, ttl, size = read_rr(message, at)
+        start = at + 10
+        at = start + size
+        if at > end:
+            raise MalformedMessage("a record runs over the end")
+        if mine and rdclass == 1 and rdtype in (asked_type, CNAME):
+            if rdtype == asked_type:
+                values.append(_value(message, start, size, asked))
+                if smallest is None or ttl < smallest:
+                    smallest = ttl
+            else:
+                rdata = read_rdata(message, start, size, rdtype)
+                if alias is not None and alias != rdata:
+                    raise MalformedMessage("two aliases at one name")
+                alias = rdata
+                if smallest is None:
+                    smallest = ttl
+    if smallest is not None and smallest > 0x7FFFFFFF:
+        smallest = 0  # RFC 2181 section 8: a TTL with the top bit set counts as zero
+    if len(values) > 1:
+        values = sorted(set(values))
+    return (tuple(values), smallest, alias), at
