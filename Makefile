@@ -2,6 +2,7 @@
 
 PYTHON ?= python3
 VENV := .venv
+WORKERS ?= 2
 ifeq ($(OS),Windows_NT)
 BIN := $(VENV)/Scripts
 else
@@ -15,12 +16,14 @@ demo: $(VENV)/run.stamp
 
 test: $(VENV)/dev.stamp
 	sh tools/real-servers.sh
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
 
 check: $(VENV)/dev.stamp
 	$(BIN)/ruff format --check
 	$(BIN)/ruff check
 	$(BIN)/mypy
+	$(BIN)/mypy --platform win32
+	$(BIN)/mypy --platform darwin
 	$(BIN)/lint-imports
 
 format: $(VENV)/dev.stamp

@@ -220,19 +220,26 @@ CHILD = "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 192.0.2.2\n"
             ["auth.glue-missing", "auth.parents-disagree"],
         ),
         (("", ""), ["auth.not-delegated"]),
+        (
+            ("salt NS ns1.salt\nsalt NS ns2.salt\nns1.salt A 192.0.2.1\nns2.salt A 192.0.2.2\n",) * 2
+            + ("ns1 A 192.0.2.3\n",),
+            ["auth.glue-partial"],
+        ),
         (("salt NS ns1.salt\nns1.salt A 192.0.2.9\n",) * 2, ["auth.glue-wrong", "auth.lame", "auth.parent-lacks"]),
     ],
 )
 def test_what_the_parent_gets_wrong_is_named(
-    run: Run, standins: StandIns, tmp_path: Path, cuts: tuple[str, str], codes: list[str]
+    run: Run, standins: StandIns, tmp_path: Path, cuts: tuple[str, ...], codes: list[str]
 ) -> None:
-    child = read_zone(HEAD.format(serial=1) + CHILD, "salt.marsh.invalid")
+    child = read_zone(HEAD.format(serial=1) + CHILD + "".join(cuts[2:]), "salt.marsh.invalid")
     one, two, stranger = standins.add([child]), standins.add([child]), standins.add()
     above = [
         standins.add([read_zone(HEAD.format(serial=1) + f"@ NS p\np A 192.0.2.5\n{cut}", "marsh.invalid")])
-        for cut in cuts
+        for cut in cuts[:2]
     ]
-    reach = {"192.0.2.1": one.endpoint, "192.0.2.2": two.endpoint, "192.0.2.9": stranger.endpoint}
+    reach = {"192.0.2.1": one.endpoint, "192.0.2.2": two.endpoint, "192.0.2.9": stranger.endpoint} | {
+        "2001:db8::1": one.endpoint
+    }
     lay_out(tmp_path / "estate.toml", "salt.marsh.invalid", {"one": one.port, "two": two.port}, reach=reach)
     with (tmp_path / "estate.toml").open("a", encoding="utf-8") as file:
         file.write('\n[[zones]]\nname = "marsh.invalid"\nview = "public"\nservers = ["p1", "p2"]\n')
@@ -240,7 +247,7 @@ def test_what_the_parent_gets_wrong_is_named(
             file.write(f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n')
     done = run("authority", "salt.marsh.invalid", "--json")
     assert [code for code in found(done) if code != "auth.one-network"] == codes
-    assert "auth.one-network" in found(done) and done.status == (1 if codes else 0)
+    assert "auth.one-network" in found(done) and done.status == (1 if set(codes) - {"auth.glue-partial"} else 0)
     assert run("authority", "salt.marsh.invalid", "--strict").status == 1
 
 
@@ -286,6 +293,53 @@ def test_servers_of_one_directory_count_serials_by_themselves_and_are_compared_b
     assert found(run("authority", "--json")) == ["auth.edited-apart", "auth.no-parent", "auth.several-primaries"]
 
 
+TWO = "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
+
+
+@pytest.mark.parametrize(
+    ("one", "two", "code", "said"),
+    [
+        (HEAD.format(serial=5) + TWO, HEAD.format(serial=9) + TWO, "auth.serial-ahead", "4 ahead of the primary's 5"),
+        (
+            HEAD.format(serial=1).replace("ns1 h", "ns9 h") + TWO,
+            HEAD.format(serial=2**31 + 1).replace("ns1 h", "ns9 h") + TWO,
+            "auth.serials-unordered",
+            "no order",
+        ),
+        (
+            HEAD.format(serial=5) + TWO,
+            HEAD.format(serial=5) + TWO + "@ NS ns3\nns3 A 192.0.2.1\n",
+            "auth.ns-disagree",
+            "one: ns1",
+        ),
+        (HEAD.format(serial=5).replace("ns1 h", "ns9 h") + TWO, "", "auth.hidden-primary", "no address of it is known"),
+    ],
+)
+def test_versions_and_lists_that_do_not_fit_together_are_named(
+    run: Run, standins: StandIns, tmp_path: Path, one: str, two: str, code: str, said: str
+) -> None:
+    first, second = (standins.add([read_zone(text or one, "salt.invalid")]) for text in (one, two))
+    reach = {"192.0.2.1": first.endpoint, "198.51.100.2": second.endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": first.port, "two": second.port}, reach=reach)
+    (finding,) = [f for f in run("authority", "--json").report["findings"] if f["code"] == code]
+    assert said in finding["text"]
+
+
+@pytest.mark.parametrize(
+    ("fault", "code"), [(Fault.STREAM_ALONE, "auth.no-udp"), (Fault.DATAGRAMS_ALONE, "auth.no-tcp")]
+)
+def test_a_server_behind_half_a_firewall_is_told_with_the_half_that_is_closed(
+    run: Run, standins: StandIns, tmp_path: Path, fault: Fault, code: str
+) -> None:
+    zone = read_zone(HEAD.format(serial=1) + TWO, "salt.invalid")
+    one, two = standins.add([zone]), standins.add([zone])
+    two.fault = fault
+    reach = {"192.0.2.1": one.endpoint, "198.51.100.2": two.endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port, "two": two.port}, reach=reach)
+    done = run("authority", "--json", "--timeout", "0.3", "--tries", "2")
+    assert found(done) == sorted([code, "auth.no-parent"])
+
+
 def test_a_hundred_name_servers_of_which_thirty_are_silent_cost_one_wait(
     run: Run, standins: StandIns, tmp_path: Path
 ) -> None:
@@ -317,13 +371,30 @@ def test_a_delegation_that_needs_itself_and_aliases_in_a_circle_end(
     below = standins.add([read_zone(marsh, "marsh")])
     reach = {"192.0.2.1": top.endpoint, "192.0.2.2": below.endpoint}
     lay_out(tmp_path / "estate.toml", "x.invalid", {"top": top.port}, '[roots]\n"ns1" = ["192.0.2.1"]', reach)
-    codes = {name: found(run("descend", name, "--json")) for name in ("www.self", "www.one", "a.marsh", "nix.marsh")}
+    names = ("www.self", "www.one", "a.marsh", "nix.marsh", "ns.marsh")
+    codes = {name: found(run("descend", name, *(["MX"] if name == "ns.marsh" else []), "--json")) for name in names}
     assert codes == {
         "www.self": ["cut.dead-end", "cut.needs-itself"],
         "www.one": ["cut.dead-end", "cut.needs-itself"],
         "a.marsh": ["cut.alias-loop"],
         "nix.marsh": ["cut.no-such-name"],
+        "ns.marsh": ["cut.no-such-type"],
     }
+    below.fault = Fault.SILENT
+    assert found(run("descend", "ns.marsh", "--json", "--timeout", "0.2", "--tries", "1")) == ["cut.unverified"] * 2
+
+
+def test_a_name_server_that_has_no_address_is_named_on_the_way(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    root = (
+        HEAD.format(serial=1)
+        + "@ NS ns1\nns1 A 192.0.2.1\nmarsh NS ns.marsh\nmarsh NS nobody.test\nns.marsh A 192.0.2.2\n"
+    )
+    top = standins.add([read_zone(root, ".")])
+    below = standins.add([read_zone(HEAD.format(serial=1) + "@ NS ns\nns A 192.0.2.2\nwww A 192.0.2.8\n", "marsh")])
+    reach = {"192.0.2.1": top.endpoint, "192.0.2.2": below.endpoint}
+    lay_out(tmp_path / "estate.toml", "x.invalid", {"top": top.port}, '[roots]\n"ns1" = ["192.0.2.1"]', reach)
+    done = run("descend", "www.marsh", "--json")
+    assert found(done) == ["cut.no-address"] and "nobody.test." in done.report["findings"][0]["text"]
 
 
 REAL = """@ NS ns1

@@ -54,7 +54,9 @@ def mail(told: Told) -> tuple[list[str], Judged]:
     return judged(judged_mail(from_text("marsh.example"), "inside", ATLAS), both(told))
 
 
-MX = ("marsh.example", "MX")
+MX, SOA = ("marsh.example", "MX"), ("marsh.example", "SOA")
+BELOW_MX = ("sales.marsh.example", "MX")
+SRV = ("_x._tcp.marsh.example", "SRV")
 
 
 @pytest.mark.parametrize(
@@ -70,10 +72,53 @@ MX = ("marsh.example", "MX")
         ({("marsh.example", "A"): ["10.77.20.1"]}, ["mail.implicit"]),
         ({("marsh.example", "TXT"): ['"x"']}, ["mail.none"]),
         ({}, ["mail.no-such-domain"]),
+        (
+            with_hosts(
+                {MX: ["10 a.marsh.example."], SOA: ["x. x. 1 1 1 1 1"], BELOW_MX: ["10 a.marsh.example."]},
+                a="10.77.20.1",
+            ),
+            ["mail.below-apex"],
+        ),
     ],
 )
 def test_each_way_in_which_mail_fails_has_its_name(told: Told, codes: list[str]) -> None:
-    assert mail(told)[0] == codes
+    domain = "sales.marsh.example" if BELOW_MX in told else "marsh.example"
+    dialogue = judged_mail(from_text(domain), "inside", ATLAS)
+    assert judged(dialogue, both(told))[0] == codes
+
+
+@pytest.mark.parametrize(
+    ("owner", "differing", "codes"),
+    [
+        ("marsh.example", {("marsh.example", "MX"): ["10 b.marsh.example."]}, ["mail.servers-disagree"]),
+        (
+            "marsh.example",
+            {("a.marsh.example", "A"): ["10.77.20.2"]},
+            ["mail.host-disagrees", "pair.servers-disagree", "pair.shared"],
+        ),
+        ("_x._tcp.marsh.example", {SRV: ["0 0 1 b.marsh.example."]}, ["srv.servers-disagree"]),
+        ("_x._tcp.marsh.example", {("a.marsh.example", "A"): ["10.77.20.2"]}, ["srv.host-disagrees"]),
+    ],
+)
+def test_servers_that_differ_about_a_role_or_its_host_are_told(owner: str, differing: Told, codes: list[str]) -> None:
+    told = both(
+        with_hosts({MX: ["10 a.marsh.example."], SRV: ["0 0 1 a.marsh.example."]}, a="10.77.20.1", b="10.77.20.2")
+    )
+    told |= {("kiln", *key): said for key, said in differing.items()}
+    name = from_text(owner)
+    mail_or_service = (
+        judged_service(name, "inside", ATLAS, demanded=True) if owner[0] == "_" else judged_mail(name, "inside", ATLAS)
+    )
+    assert set(judged(mail_or_service, told)[0]) == set(codes)
+
+
+def test_a_private_address_in_a_public_view_is_told_of_every_role() -> None:
+    public = Atlas(estate("marsh.example", "10.77.20.0/24", view="public"))
+    public.estate.public_views = frozenset(("public",))
+    told = both(with_hosts({MX: ["10 a.marsh.example."], SRV: ["0 0 1 a.marsh.example."]}, a="10.77.20.1"))
+    name = from_text("_x._tcp.marsh.example")
+    assert judged(judged_mail(from_text("marsh.example"), "public", public), told)[0] == ["mail.private-address"]
+    assert judged(judged_service(name, "public", public, demanded=True), told)[0] == ["srv.private-address"]
 
 
 @pytest.mark.parametrize("status", ["timeout", "REFUSED", "SERVFAIL"])
@@ -95,9 +140,6 @@ def test_the_order_of_senders_and_what_is_left_follow_from_the_preferences() -> 
     assert "nothing is left" in next(t.says for t in alone.test.tests if t.title.startswith("if a."))
 
 
-SRV = ("_x._tcp.marsh.example", "SRV")
-
-
 @pytest.mark.parametrize(
     ("told", "codes"),
     [
@@ -107,6 +149,15 @@ SRV = ("_x._tcp.marsh.example", "SRV")
         ({SRV: ["0 0 0 ."]}, ["srv.unavailable"]),
         (with_hosts({SRV: ["0 0 0 .", "0 0 1 a.marsh.example."]}, a="10.77.20.1"), ["srv.dot-not-alone"]),
         ({}, ["srv.missing"]),
+        ({SRV: ["0 0 1 10.77.20.1."]}, ["srv.literal"]),
+        ({SRV: ["0 0 1 a.marsh.example."], ("a.marsh.example", "TXT"): ['"x"']}, ["srv.no-address"]),
+        (
+            with_hosts(
+                {SRV: ["0 0 1 a.marsh.example."], ("a.marsh.example", "CNAME"): ["b.marsh.example."]}, b="10.77.20.1"
+            ),
+            ["srv.alias"],
+        ),
+        ({SRV: "REFUSED"}, ["srv.unverified"]),
     ],
 )
 def test_each_way_in_which_a_service_fails_has_its_name(told: Told, codes: list[str]) -> None:
@@ -276,6 +327,14 @@ def test_a_server_that_refuses_some_of_the_questions_makes_no_record_missing() -
             table[label, name, "AAAA"] = "REFUSED"
     codes, whole = judged(judged_directory(directory, ATLAS), table)
     assert set(codes) == {"dir.unverified"} and whole.test.mark == "unverified"
+
+
+def test_a_directory_without_controllers_or_without_a_primary_says_so() -> None:
+    domain = from_text("marsh.example")
+    nobody = judged(
+        judged_directory(Directory(domain, domain, "inside"), ATLAS), both({("marsh.example", "TXT"): ['"x"']})
+    )
+    assert nobody[0] == ["dir.no-controller", "dir.no-primary"]
 
 
 def test_a_delegated_subzone_that_nobody_serves_is_told_as_that(run: Run, standins: StandIns, tmp_path: Path) -> None:

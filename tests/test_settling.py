@@ -5,7 +5,6 @@ from __future__ import annotations
 import gzip
 import json
 import random
-import signal
 import subprocess
 import sys
 import time
@@ -153,7 +152,7 @@ def test_two_days_of_propagation_are_followed_to_the_predicted_end() -> None:
         ):
             assert abs(slot.settled_at - slot.predicted) <= 2
     assert slots["cache-3"].vantage.members >= 2
-    assert {f.code for f in findings_of(watch)} == {"settle.pool"}
+    assert {f.code for f in findings_of(watch)} == {"settle.longer-ttl", "settle.pool"}
 
 
 def test_no_cache_is_asked_for_a_new_name_before_every_authoritative_server_has_it() -> None:
@@ -397,7 +396,7 @@ def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: St
     for line in process.stdout:
         if "office: old" in line:
             break
-    process.send_signal(signal.SIGKILL)
+    process.kill()
     process.wait()
     journal = tmp_path / "watch.jsonl"
     with journal.open("ab") as file:
@@ -496,6 +495,10 @@ def test_snapshots_are_compared_with_each_other_with_now_and_with_a_plan(
     (tmp_path / "plan.csv").write_text(
         "name,type,value,presence\nweb,A,192.0.2.3,exact\nold,A,,absent\nshop,A,192.0.2.12,exact\n", encoding="utf-8"
     )
+    kept = run("compare", "before.jsonl.gz", "after.jsonl", "--plan", "plan.csv", "--json").report["findings"]
+    assert sorted((f["code"], f["name"].split(".")[0]) for f in kept if f["code"] != "cmp.ttl") == [
+        ("cmp.done", "old"), ("cmp.done", "web"), ("cmp.not-done", "shop"), ("cmp.unplanned", "new"),
+    ]  # fmt: skip
     planned = run("compare", "before.jsonl.gz", "after.jsonl", "--plan", "plan.csv")
     assert planned.out.splitlines()[0] == "2 as planned, 1 planned and not done, 1 done and not planned."
     assert planned.status == 1

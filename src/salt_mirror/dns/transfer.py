@@ -167,6 +167,18 @@ def _finish(verifier: Verifier) -> None:
         raise TransferFailed(f"it is not signed with the key (TSIG: {error})") from None
 
 
+_SIZES = {1: 4, 28: 16}
+"""How many bytes the rdata of addresses has."""
+
+
+def _behind(message: bytes, questions: int) -> int:
+    """The offset behind the questions of a message."""
+    at = 12
+    for _ in range(questions):
+        at = read_name(message, at)[1] + 4
+    return at
+
+
 def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
     """The answer records of one message of a zone transfer (RFC 5936 section 2.2), as fast as they can be read.
 
@@ -182,10 +194,7 @@ def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
     records: list[Record] = []
     keep, make, unpack = records.append, tuple.__new__, _read_rr
     try:
-        at = 12
-        for _ in range(questions):
-            _, at = read_name(message, at)
-            at += 4
+        at = _behind(message, questions)
         for _ in range(count):
             begin = at
             size = message[at]
@@ -219,10 +228,9 @@ def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
             at = start + size
             if at > end:
                 raise MalformedMessage("a record runs over the end")
-            if rdtype not in LAYOUTS:
-                rdata = message[start:at]
-            else:
-                rdata = read_rdata(message, start, size, rdtype)
+            rdata = message[start:at] if rdtype not in LAYOUTS else read_rdata(message, start, size, rdtype)
+            if size != _SIZES.get(rdtype, size):
+                raise MalformedMessage("rdata of the wrong size")
             if rdclass == 1:
                 keep(make(Record, (owner, rdtype, ttl if ttl <= 0x7FFFFFFF else 0, rdata)))
     except (IndexError, struct.error):

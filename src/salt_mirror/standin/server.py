@@ -39,6 +39,8 @@ class Fault(Enum):
     GARBAGE = "answers with random bytes behind the right id"
     WRONG_ID = "answers with another id"
     CUT_SHORT = "says that every answer was truncated, over TCP too"
+    STREAM_ALONE = "answers over TCP alone"
+    DATAGRAMS_ALONE = "answers over UDP alone"
 
 
 class StandIn:
@@ -90,7 +92,7 @@ class StandIn:
     def respond(self, wire: bytes, *, stream: bool) -> bytes | None:
         """The bytes to send for a query's bytes, or None for silence."""
         self.asked += 1
-        if self.fault is Fault.SILENT:
+        if self.fault in (Fault.SILENT, Fault.DATAGRAMS_ALONE if stream else Fault.STREAM_ALONE):
             return None
         if self.fault is Fault.GARBAGE:
             return wire[:2] + os.urandom(40)

@@ -92,6 +92,9 @@ class Pairs(Part):
         for (view, name, address), outcome in self.outcomes.items():
             yield Verdict(name, address_type(address) if address is not None else A, view, outcome, address)
 
+    def count(self, outcome: Outcome) -> int:
+        return sum(found == outcome for found in self.outcomes.values())
+
     def findings(self) -> Iterable[Finding]:
         return self._findings.values()
 

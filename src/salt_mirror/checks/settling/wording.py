@@ -64,7 +64,7 @@ def event_text(slot: Slot, several: bool) -> str:
     return line
 
 
-def findings_of(watch: Watch, longest_ttl: dict[Goal, int] | None = None) -> Iterator[Finding]:
+def findings_of(watch: Watch) -> Iterator[Finding]:
     """What is to be said at the end of a watch."""
     for slot in watch.slots:
         if slot.settled_at is not None:
@@ -92,17 +92,16 @@ def findings_of(watch: Watch, longest_ttl: dict[Goal, int] | None = None) -> Ite
             )
             yield state("settle.pool", text, name=goal.name, rdtype=goal.rdtype)
     for slot in watch.slots:
-        most = (longest_ttl or {}).get(slot.goal)
-        if (
-            most is not None
-            and slot.vantage.cache
-            and slot.last is not None
-            and slot.last.ttl is not None
-            and slot.last.values
-            and slot.last.ttl > most
-        ):
-            text = (
-                f"{slot.vantage.server.label} keeps {to_text(slot.goal.name)} for {slot.last.ttl} s, and its servers "
-                f"give {most} s."
-            )
+        most, last = _longest_ttl(watch, slot.goal), slot.last
+        if most is None or not slot.vantage.cache or last is None or not last.values or last.ttl is None:
+            continue
+        if slot.goal.reached(last.values) and last.ttl > most:
+            label, name = slot.vantage.server.label, to_text(slot.goal.name)
+            text = f"{label} keeps {name} for {last.ttl} s, and its servers give {most} s."
             yield state("settle.longer-ttl", text, name=slot.goal.name, rdtype=slot.goal.rdtype)
+
+
+def _longest_ttl(watch: Watch, goal: Goal) -> int | None:
+    """The longest TTL that the goal's authoritative servers give it, in seconds; None when they gave none."""
+    seen = [slot.last.ttl for slot in watch.authorities[goal] if slot.last is not None and slot.last.values]
+    return max((ttl for ttl in seen if ttl is not None), default=None)

@@ -30,7 +30,7 @@ class Bulk:
 
         What the socket has no room for is as good as lost on the way: the next try will carry it.
         """
-        if len(wires) == 1 or not self._together:
+        if sys.platform != "linux" or len(wires) == 1 or not self._together:
             return self._one_by_one(sock, wires)
         size = len(wires[0])
         step = min(_MOST_SEGMENTS, _MOST_BYTES // size)
