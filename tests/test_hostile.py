@@ -288,9 +288,9 @@ def test_an_audit_by_transfer_finds_the_same_and_says_how(run: Run, tmp_path: Pa
         path = estate_of(tmp_path, 40, {"one": one.port, "two": two.port})
         asked = run("pairs", "--json", "--estate", str(path)).report
         taken = run("pairs", "--json", "--transfer", "--estate", str(path)).report
-    assert (
-        [(f["code"], f["name"]) for f in asked["findings"]] == [(f["code"], f["name"]) for f in taken["findings"]] != []
-    )
+    found = [{(f["code"], f["name"]) for f in report["findings"]} for report in (asked, taken)]
+    # nobody expects the name server, so that its address is judged only where the zone is in hand
+    assert found[0] and found[1] == found[0] | {("pair.unverified", "ns.pans.example.")}
     overs = {e["server"]: e["over"] for f in taken["findings"] for e in f["evidence"]}
     assert overs == {"one": "transfer", "two": "udp"}
     assert taken["counts"]["questions"] < asked["counts"]["questions"]

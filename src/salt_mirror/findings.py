@@ -6,7 +6,7 @@ server said, why that matters, and the line that would mend it. What a code mean
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
@@ -39,10 +39,22 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     trouble: str | None = None
 
 
+class About(NamedTuple):
+    """What a finding is about, from run to run: its subject. `server` is the one that is meant, if one is."""
+
+    view: str
+    name: str
+    type: str
+    address: str
+    server: str
+
+
 class Finding(msgspec.Struct, frozen=True, kw_only=True):
     """One statement about one subject. Names are absolute; `remedy` is a line in master-file syntax, or empty.
 
-    `cause` is the same text for findings that one cause explains, such as a server that does not answer.
+    `cause` is the same text for findings that one cause explains, such as a server that does not answer; `server` is the
+    one that is meant (its endpoint, or a name server's or host's name), where there are several; `stands_at` owns the record
+    that has to be mended, where that is not the name itself: a host without a pointer is mended in the reverse zone.
     """
 
     code: str
@@ -57,6 +69,18 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     remedy: str = ""
     address: str | None = None
     cause: str = ""
+    server: str | msgspec.UnsetType = msgspec.UNSET
+    stands_at: str | msgspec.UnsetType = msgspec.UNSET
+
+    @property
+    def owner(self) -> str:
+        """The name that owns the record to be mended, and so tells the zone that the finding lies in."""
+        return self.stands_at or self.name
+
+    @property
+    def subject(self) -> About:
+        """What it is about: the same for a fault, and for the doubt whether it is still there."""
+        return About(self.view, self.name, self.type, self.address or "", self.server or "")
 
 
 class SubjectLine(msgspec.Struct, frozen=True, kw_only=True):

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import msgspec
 
@@ -272,7 +273,7 @@ class Comparison:
         }
 
     @property
-    def more(self) -> dict[str, str]:
+    def more(self) -> dict[str, Any]:
         """What a report says beyond the counts: how the plan was kept."""
         if not self._planned:
             return {}

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import partial
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, lookup
@@ -67,44 +68,47 @@ def host_findings(
     forbids an alias, `still` what works without it.
     """
     name, found = to_text(host.name), host.found
+    say = partial(state, name=owner, rdtype=rdtype, view=view, server=host.name)
     about = f"{name}, {role} of {to_text(owner)},"
     if host.literal:
         text = f"{about} is an address and not a host name: senders look it up as a name and find nothing. {still}"
-        yield state(f"{codes}.literal", text, name=owner, rdtype=rdtype, view=view)
+        yield say(f"{codes}.literal", text)
+        return
+    if found.circle:
+        text = f"{about} has no address: {found.trouble}. {still}"
+        yield say(f"{codes}.no-address", text, answers=answers_of(found))
         return
     if not found.usable:
         text = f"{about} could not be looked up: {troubles_of(found)}."
-        yield state(
-            f"{codes}.unverified", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
+        yield say(
+            f"{codes}.unverified", text, answers=answers_of(found),
             outcome="unverified", cause=troubles_of(found),
         )  # fmt: skip
         return
     if found.followed:
         text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
         remedy = f"; at {to_text(owner)} name {to_text(found.canonical)} in place of {name}"
-        yield state(
-            f"{codes}.alias", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found), remedy=remedy
-        )
+        yield say(f"{codes}.alias", text, answers=answers_of(found), remedy=remedy)
     if not host.usable:
         code = "no-address" if found.exists else "missing-host"
         why = "has neither A nor AAAA" if found.exists else "does not exist"
         text = f"{about} {why}. {still}"
-        yield state(f"{codes}.{code}", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found))
+        yield say(f"{codes}.{code}", text, answers=answers_of(found))
     elif found.divided:
         said = who_says_what(found.usable, address_text)
         text = f"{about} has other addresses on other servers: {said}."
-        yield state(f"{codes}.host-disagrees", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found))
+        yield say(f"{codes}.host-disagrees", text, answers=answers_of(found))
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
         text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
         line = record_line(found.canonical, address_type(private[0]), private[0])
-        yield state(
-            f"{codes}.private-address", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
+        yield say(
+            f"{codes}.private-address", text, answers=answers_of(found),
             remedy=f"; remove: {line}",
         )  # fmt: skip
     if found.unverified:
         text = f"{about} could not be looked up everywhere: {troubles_of(found)}."
-        yield state(
-            f"{codes}.unverified", text, name=owner, rdtype=rdtype, view=view, answers=answers_of(found),
+        yield say(
+            f"{codes}.unverified", text, answers=answers_of(found),
             outcome="unverified", cause=troubles_of(found),
         )  # fmt: skip

@@ -14,7 +14,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import rdata_text, type_text
-from salt_mirror.findings import Evidence
+from salt_mirror.findings import Evidence, Outcome
 
 MOST_ALIASES = 8
 _MOST_CUTS = 4
@@ -44,13 +44,14 @@ class Lookup:
     """All that is known about one name: the tellings at its canonical name, and those at the aliases before it.
 
     `values` are all that any server gives, sorted; `divided` says that usable tellings differ; `trouble` why there is
-    nothing usable at all; `unverified` the tellings without proof.
+    nothing usable at all; `unverified` the tellings without proof; `circle` the aliases that lead back to one of themselves.
     """
 
     __slots__ = (
         "aliased",
         "authority",
         "canonical",
+        "circle",
         "divided",
         "name",
         "tellings",
@@ -71,6 +72,7 @@ class Lookup:
         self.usable = [telling for telling in tellings if telling.trouble is None] if self.unverified else tellings
         self.trouble = authority.trouble
         self.divided = self.aliased = False
+        self.circle: tuple[Name, ...] = ()
         self.values: tuple[bytes, ...] = ()
         if self.usable:
             first = self.usable[0]
@@ -84,6 +86,11 @@ class Lookup:
                 self.values = tuple(sorted({value for telling in self.usable for value in telling.values}))
         elif self.trouble is None:
             self.trouble = "; ".join(dict.fromkeys(f"{t.server.label}: {t.trouble}" for t in self.unverified))
+
+    @property
+    def certain(self) -> Outcome:
+        """The best that can be said of anything about the name: nothing agrees over tellings that are not there."""
+        return "agrees" if self.usable and not self.unverified else "unverified"
 
     @property
     def exists(self) -> bool:
@@ -107,18 +114,23 @@ class Lookup:
 def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
     """Asks all authoritative servers of a name for some types, following referrals and aliases."""
     trail: list[Telling] = []
-    followed = name
+    passed = [name]
     divided = False
-    for _ in range(MOST_ALIASES + 1):
-        found = yield from at_name(followed, rdtypes, view, atlas)
+    while True:
+        found = yield from at_name(passed[-1], rdtypes, view, atlas)
         if not found.aliased:
             break
         divided = divided or found.divided
         trail += found.tellings
-        followed = next(telling.alias for telling in found.usable if telling.alias is not None)
-    else:
-        found.trouble = f"an alias chain of more than {MOST_ALIASES} from {to_text(name)}"
-        found.usable, found.values = [], ()
+        alias = next(telling.alias for telling in found.usable if telling.alias is not None)
+        if alias in passed or len(passed) > MOST_ALIASES:
+            found.trouble = f"an alias chain of more than {MOST_ALIASES} from {to_text(name)}"
+            if alias in passed:
+                found.circle = (*passed[passed.index(alias) :], alias)
+                found.trouble = f"its aliases lead in a circle: {' -> '.join(map(to_text, found.circle))}"
+            found.tellings, found.unverified, found.usable, found.values = [], [], [], ()
+            break
+        passed.append(alias)
     found.name = name
     found.trail = trail
     if trail:
@@ -149,7 +161,8 @@ def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dial
             break
         referrals = [t.answers[0] for t in tellings if t.trouble is not None and t.answers[0].referral]
         cut = next((answer.referral for answer in referrals), None)
-        if cut is None or len(referrals) < sum(t.trouble is not None for t in tellings) or cut == authority.zone:
+        # A server that says nothing hides no child: what the others refer to is followed, unless one has the answer itself.
+        if cut is None or any(t.trouble is None for t in tellings) or cut == authority.zone:
             break
         authority = yield from atlas.descend(cut, referrals)
     return Lookup(name, name, authority, tellings)

@@ -47,11 +47,15 @@ class Verdict(NamedTuple):
     address: bytes | None = None
 
 
+NOTHING_JUDGED = "Nothing was judged."
+
+
 class Part(ABC):
-    """A check at work. `size` is how many things there are to look at, as far as that is known beforehand; `remarks` say what
-    the reader has to know about the coverage."""
+    """A check at work. `size` is how many things there are to look at, as far as that is known beforehand, and `looked` how
+    many were; `remarks` say what the reader has to know about the coverage."""
 
     size: int = 0
+    looked: int = 0
 
     def __init__(self) -> None:
         self.remarks: list[str] = []
@@ -71,6 +75,19 @@ class Part(ABC):
     @abstractmethod
     def findings(self) -> Iterable[Finding]:
         """Every finding so far."""
+
+    def owners(self, verdict: Verdict) -> Iterator[Name]:
+        """The names whose zones a verdict counts in."""
+        yield verdict.name
+
+    def swept(self) -> Iterator[tuple[Name, str]]:
+        """Names, each in its view, whose zones were looked through whole, also where there was nothing to judge."""
+        return iter(())
+
+    @property
+    def says(self) -> str:
+        """The answer where there is nothing to count."""
+        return NOTHING_JUDGED
 
     def count(self, outcome: Outcome) -> int:
         """How many subjects have an outcome."""
@@ -93,4 +110,5 @@ def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], N
     for dialogues in part.dialogues(setting):
         for result in runner.run(dialogues):
             part.take(result)
+            part.looked += 1
             tick()

@@ -38,9 +38,10 @@ class Judgement(NamedTuple):
     right: int
 
 
-def judge(soa: Soa, *, one_primary: bool = True) -> Iterator[Judgement]:
-    """What is out of bounds. With several primaries, expire and retry matter to nobody, and are not judged."""
-    if one_primary:
+def judge(soa: Soa, *, secondaries: bool = True) -> Iterator[Judgement]:
+    """What is out of bounds. Without secondaries (each server its own primary, or one server) refresh, retry and expire matter
+    to nobody, and are not judged."""
+    if secondaries:
         if soa.expire < soa.refresh + soa.retry:
             yield Judgement(
                 "expire",

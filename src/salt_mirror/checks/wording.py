@@ -10,6 +10,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Sequence
 
+import msgspec
+
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
 from salt_mirror.dns.names import Name, label_text, labels, to_text
@@ -36,8 +38,14 @@ def state(
     outcome: Outcome | None = None,
     cause: str = "",
     address: bytes | None = None,
+    server: Server | Name | None = None,
+    stands_at: Name | None = None,
 ) -> Finding:
-    """The finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given."""
+    """The finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given.
+
+    `stands_at` owns the record that has to be mended, where that is another name; `server` is the one that is meant, a name
+    server or a host by its name, where a code may be told of several at one name.
+    """
     weight = catalogue()[code].weight
     return Finding(
         code=code,
@@ -52,6 +60,8 @@ def state(
         remedy=remedy,
         address=address_text(address) if address is not None else None,
         cause=cause,
+        server=msgspec.UNSET if server is None else to_text(server) if isinstance(server, bytes) else server.endpoint,
+        stands_at=to_text(stands_at) if stands_at is not None and stands_at != name else msgspec.UNSET,
     )
 
 

@@ -68,7 +68,7 @@ def _report(estate: Estate, work: AuditWork, ran: Ran, meter: Meter, history: Pa
     """The report, with what the acceptances and the history have to say."""
     from salt_mirror.checks.audit.accepting import sort_out
     from salt_mirror.checks.audit.causes import with_causes
-    from salt_mirror.checks.audit.lines import Audit, counts_of
+    from salt_mirror.checks.audit.lines import Audit
     from salt_mirror.cli.ending import reading_order, report_on
     from salt_mirror.keeping.history import add_run
 
@@ -77,11 +77,15 @@ def _report(estate: Estate, work: AuditWork, ran: Ran, meter: Meter, history: Pa
     zones = work.zone_lines(standing)
     faults = any(finding.weight == "fault" for finding in standing)
     doubts = any(finding.outcome == "unverified" for finding in standing)
-    outcome = "differs" if faults else "unverified" if doubts else "agrees"
-    counts = counts_of(zones, doubts=doubts)
+    judged = any(line.checks for line in zones)
+    outcome = "differs" if faults else "unverified" if doubts or not judged else "agrees"
+    counts = work.counts(doubts=doubts)
     compared = None
     if history is not None and not ran.interrupted:
-        compared, zones = add_run(history, scope, ran.started, ran.seconds, outcome, standing, zones)
+        compared, zones = add_run(
+            history, scope, ran.started, ran.seconds, outcome, standing, zones,
+            [one.finding for one in accepted], work.looked_at,
+        )  # fmt: skip
     audit = Audit(
         zones=zones, nothing=work.nothing, saved=ran.saved, accepted=accepted, round_trips=meter.histogram(),
         round_trip_sum=meter.sum_s, history=compared,

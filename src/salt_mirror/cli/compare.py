@@ -40,8 +40,9 @@ def compare(
     new, ran = _later(estate, asking, before, head, old, after)
     found = Comparison(old, new, wanted)
     report = report_on(
-        "compare", estate, ran, found.counts.__getitem__, found.findings, total=found.total, **found.more
-    )
+        "compare", estate, ran, found.counts.__getitem__, found.findings, total=found.total,
+        looked=found.total > 0, **found.more,
+    )  # fmt: skip
     finish(report, showing, several_views=len(estate.views) > 1)
 
 

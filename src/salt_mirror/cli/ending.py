@@ -37,9 +37,13 @@ def report_on(
     remarks: Iterable[str] = (),
     *,
     total: int,
+    looked: bool = True,
     **more: Any,
 ) -> Report:
-    """The report of a check, its findings in the order in which they are read; `more` are further fields of it."""
+    """The report of a check, its findings in the order in which they are read; `more` are further fields of it.
+
+    `looked`: whether anything was looked at, without which nothing agrees.
+    """
     counts = Counts(
         agrees=tally("agrees"),
         differs=tally("differs"),
@@ -58,7 +62,7 @@ def report_on(
         "estate": str(estate.path) if estate.path else None,
         "started": ran.started,
         "seconds": ran.seconds,
-        "outcome": "differs" if counts.differs else "unverified" if counts.unverified else "agrees",
+        "outcome": "differs" if counts.differs else "unverified" if counts.unverified or not looked else "agrees",
         "counts": counts,
         "remarks": said,
         "interrupted": ran.interrupted,
@@ -70,7 +74,11 @@ def report_on(
 def report_of(command: str, estate: Estate, ran: Ran, part: Part, remarks: Iterable[str] = (), **more: Any) -> Report:
     """The report of a check that was run as one part."""
     said = [*part.remarks, *remarks]
-    return report_on(command, estate, ran, part.count, part.findings(), said, total=part.size, **more)
+    if not part.count("agrees") + part.count("differs") + part.count("unverified"):
+        more = {"says": part.says} | more
+    return report_on(
+        command, estate, ran, part.count, part.findings(), said, total=part.size, looked=part.looked > 0, **more
+    )
 
 
 def report_of_trees(command: str, estate: Estate, ran: Ran, part: Trees) -> Report:
@@ -150,7 +158,7 @@ def remedies_by_zone(report: Report, estate: Estate) -> str:
     by_zone: dict[tuple[str, str], list[str]] = {}
     for finding in report.findings:
         if finding.remedy:
-            zone = estate.zone_of(from_text(finding.name), finding.view)
+            zone = estate.zone_of(from_text(finding.owner), finding.view)
             key = (to_text(zone.apex) if zone is not None else "other zones", finding.view)
             text = " ".join(finding.text.split())
             by_zone.setdefault(key, []).extend([f"; {finding.code}: {text}", finding.remedy])

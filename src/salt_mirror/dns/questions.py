@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.dns.wire import MalformedMessage, Sections, read_sections
+from salt_mirror.dns.wire import MalformedMessage, Sections, offers_recursion, read_sections
 
 # Why there is no answer. An answer that came carries its rcode's name instead.
 TIMEOUT = "timeout"
@@ -127,10 +127,24 @@ class Answer(NamedTuple):
         """Why the answer proves nothing, in one line; None when it can be relied on."""
         status = self.status
         if status == "NOERROR" or status == "NXDOMAIN":
-            if self.authoritative or self.question.recurse:
+            if self.authoritative:
                 return None
+            if self.question.recurse:
+                return self._not_looked_up
             return "refers to other servers" if self.referral else "not authoritative for it"
         return _NO_REPLY.get(self.status) or f"answered {self.status}"
+
+    @property
+    def _not_looked_up(self) -> str | None:
+        """Why an answer without authority is none to a question with recursion: a referral, or a server that recurses for
+        nobody and says nothing of the zone. Anything else is an answer from a cache."""
+        if self.referral is not None:
+            return "refers to other servers"
+        if self.values or self.alias is not None or not self.message or offers_recursion(self.message):
+            return None
+        if any(record.rdtype == 6 for record in self.sections.authority):
+            return None
+        return "neither authoritative for it nor willing to look it up"
 
     @property
     def exists(self) -> bool:

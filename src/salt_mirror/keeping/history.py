@@ -8,7 +8,7 @@ a crash, leave the file sound. The schema's version is the file's `user_version`
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -33,10 +33,31 @@ CREATE TABLE agreements (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT 
 
 def key_of(finding: Finding) -> str:
     """What makes a finding the same from run to run."""
-    server = ""
-    if finding.code in ("auth.lame", "auth.serial-behind", "auth.serial-ahead", "auth.no-tcp") and finding.evidence:
-        server = finding.evidence[0].endpoint
-    return "|".join((finding.code, finding.view, finding.name, finding.type, finding.address or "", server))
+    return "|".join((finding.code, *finding.subject))
+
+
+class Doubts:
+    """What could not be verified in a run, so that nothing about it may be taken to be gone.
+
+    A pointer's finding stands under the name that it leads to, and its doubt under the reverse name: an address is the same
+    in both. A silent server leaves open what was found of it.
+    """
+
+    def __init__(self, findings: Iterable[Finding]) -> None:
+        open_ones = [finding.subject for finding in findings if finding.outcome == "unverified"]
+        self.number = len(open_ones)
+        self._subjects = {(one.view, one.name, one.type) for one in open_ones}
+        self._addresses = {(one.view, one.address) for one in open_ones if one.address}
+        self._servers = {(one.view, one.name, one.server) for one in open_ones if one.server}
+
+    def cover(self, finding: Finding) -> bool:
+        """Whether a finding's subject is among them."""
+        one = finding.subject
+        return (
+            (one.view, one.name, one.type) in self._subjects
+            or (bool(one.address) and (one.view, one.address) in self._addresses)
+            or (bool(one.server) and (one.view, one.name, one.server) in self._servers)
+        )
 
 
 @contextmanager
@@ -73,20 +94,23 @@ def add_run(
     outcome: str,
     findings: list[Finding],
     zones: list[ZoneLine],
+    accepted: Iterable[Finding] = (),
+    looked_at: Callable[[Finding], bool] = lambda _: True,
 ) -> tuple[History, list[ZoneLine]]:
     """Writes a run down and says how it stands to the ones before; the zones come back with their last agreements.
 
-    Raises BadInput.
+    What was accepted, and what `looked_at` says was not looked at in this run, is neither new nor gone; notes are in neither
+    list. Raises BadInput.
     """
     at = started.isoformat()
     encode, decode = msgspec.json.Encoder().encode, msgspec.json.Decoder(Finding).decode
     weights = [finding.weight for finding in findings if finding.outcome != "unverified"]
-    unseen = {(one.view, one.name, one.type) for one in findings if one.outcome == "unverified"}
+    doubts = Doubts(findings)
     with _opened(path, fresh=True) as connection:
         before = connection.execute("SELECT max(started) FROM runs WHERE scope = ?", (scope,)).fetchone()[0]
         connection.execute(
             "INSERT INTO runs (started, seconds, scope, outcome, faults, cautions, unverified) VALUES (?,?,?,?,?,?,?)",
-            (at, seconds, scope, outcome, weights.count("fault"), weights.count("caution"), len(unseen)),
+            (at, seconds, scope, outcome, weights.count("fault"), weights.count("caution"), doubts.number),
         )
         query = "SELECT key, id, finding, first FROM lives WHERE scope = ? AND ended IS NULL"
         open_lives = {key: (number, blob, first) for key, number, blob, first in connection.execute(query, (scope,))}
@@ -100,7 +124,7 @@ def add_run(
             seen.add(key)
             if key in open_lives:
                 number, _, first = open_lives[key]
-                connection.execute("UPDATE lives SET last = ?, finding = ? WHERE id = ?", (at, encode(finding), number))
+                connection.execute("UPDATE lives SET finding = ? WHERE id = ?", (encode(finding), number))
             else:
                 first = at
                 new.append(finding)
@@ -111,18 +135,35 @@ def add_run(
             standing.append(
                 Since(
                     code=finding.code, view=finding.view, name=finding.name, type=finding.type, address=finding.address,
-                    since=datetime.fromisoformat(first),
+                    server=finding.subject.server, since=datetime.fromisoformat(first),
                 )
             )  # fmt: skip
-        gone: list[Finding] = []
-        for key, (number, blob, _) in open_lives.items():
-            finding = decode(blob)
-            if key not in seen and (finding.view, finding.name, finding.type) not in unseen:
-                gone.append(finding)
-                connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
+        seen.update(map(key_of, accepted))
+        left = {key: (number, decode(blob)) for key, (number, blob, _) in open_lives.items()}
+        gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
         lines = [_agreed(connection, scope, line, started) for line in zones]
     moment = datetime.fromisoformat(before) if before is not None else None
-    return History(before=moment, new=new if before is not None else [], gone=gone, standing=standing), lines
+    told = [one for one in new if one.weight != "note"] if before is not None else []
+    no_more = [one for one in gone if one.weight != "note"]
+    return History(before=moment, new=told, gone=no_more, standing=standing), lines
+
+
+def _ended(
+    connection: sqlite3.Connection,
+    at: str,
+    open_lives: dict[str, tuple[int, Finding]],
+    seen: Collection[str],
+    certain: Callable[[Finding], bool],
+) -> list[Finding]:
+    """Ends the open lives that are over, and returns their findings: of those that were not seen, the certain ones."""
+    gone = []
+    for key, (number, finding) in open_lives.items():
+        if key in seen:
+            connection.execute("UPDATE lives SET last = ? WHERE id = ?", (at, number))
+        elif certain(finding):
+            gone.append(finding)
+            connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
+    return gone
 
 
 def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started: datetime) -> ZoneLine:
@@ -154,12 +195,16 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
 
     found = []
     with _opened(path, fresh=False) as connection:
-        query = "SELECT code, view, name, finding, first, last, ended FROM lives ORDER BY last DESC, id DESC"
-        for code, view, name, blob, first, last, ended in connection.execute(query):
+        latest = dict(connection.execute("SELECT scope, max(started) FROM runs GROUP BY scope").fetchall())
+        query = "SELECT code, view, name, finding, first, last, ended, scope FROM lives ORDER BY last DESC, id DESC"
+        for code, view, name, blob, first, last, ended, scope in connection.execute(query):
             if any(fnmatchcase(text, pattern) for text in (code, name, name.rstrip("."))):
                 text = msgspec.json.decode(blob, type=Finding).text
                 until = datetime.fromisoformat(ended) if ended is not None else None
                 found.append(
-                    Life(code, view, name, text, datetime.fromisoformat(first), datetime.fromisoformat(last), until)
-                )
+                    Life(
+                        code, view, name, text, datetime.fromisoformat(first), datetime.fromisoformat(last), until,
+                        latest.get(scope) == last,
+                    )
+                )  # fmt: skip
     return found

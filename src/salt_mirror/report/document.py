@@ -92,7 +92,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
             return 130
         if self.weighing("fault") or (strict and self.weighing("caution")):
             return 1
-        return 3 if self.counts.unverified or self.unverified else 0
+        return 3 if self.counts.unverified or self.unverified or self.outcome == "unverified" else 0
 
 
 def now() -> datetime:

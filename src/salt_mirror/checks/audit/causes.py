@@ -53,7 +53,7 @@ def _lag(late: Finding) -> str:
 
 def _shows_lag(finding: Finding, late: Finding) -> bool:
     """Whether servers disagree in a finding just as one of them would that lags behind in the zone."""
-    if not finding.code.endswith("disagree") or not is_within(from_text(finding.name), from_text(late.name)):
+    if not finding.code.endswith("disagree") or not is_within(from_text(finding.owner), from_text(late.name)):
         return False
     server = late.evidence[0].server
     said: dict[str, set[tuple[str, ...]]] = {}

@@ -59,6 +59,10 @@ class Coverage:
         """Whether a finding is told."""
         if self.only.codes and not any(fnmatchcase(finding.code, code) for code in self.only.codes):
             return False
+        if not self.whole and not any(
+            self.sees(from_text(name), finding.view) for name in (finding.name, finding.owner)
+        ):
+            return False
         return not any(fnmatchcase(finding.code, code) for code in self.skip.codes)
 
 

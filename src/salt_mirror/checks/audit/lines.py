@@ -59,9 +59,20 @@ class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def outcome(self) -> Outcome:
-        """The worst that any check says of the zone."""
+        """The worst that any check says of the zone; nothing is known of one that no check has looked at."""
         outcomes = [tally.outcome for tally in self.checks.values()]
-        return "differs" if "differs" in outcomes else "unverified" if "unverified" in outcomes else "agrees"
+        return (
+            "differs"
+            if "differs" in outcomes
+            else "unverified"
+            if "unverified" in outcomes or not outcomes
+            else "agrees"
+        )
+
+    @property
+    def soa_alone(self) -> bool:
+        """Whether nothing but the zone's authority was looked at, and none of its records."""
+        return list(self.checks) == ["authority"]
 
 
 class Since(msgspec.Struct, frozen=True, kw_only=True):
@@ -72,11 +83,13 @@ class Since(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     type: str
     address: str | None
+    server: str = ""
     since: datetime
 
 
 class History(msgspec.Struct, frozen=True, kw_only=True):
-    """This run against the ones before: what is new, what is gone, how long the rest has stood. `before` is the last run."""
+    """This run against the ones before: what is new, what is gone (faults and cautions), how long all that is there has stood.
+    `before` is the last run."""
 
     before: datetime | None
     new: list[Finding]
@@ -110,7 +123,8 @@ class Run(msgspec.Struct, frozen=True):
 
 
 class Life(msgspec.Struct, frozen=True):
-    """One life of a finding: from when to when it was seen, and when it was first seen to be gone."""
+    """One life of a finding: from when to when it was seen, and when it was first seen to be gone; `seen_last` whether the
+    last run of its kind saw it."""
 
     code: str
     view: str
@@ -119,27 +133,22 @@ class Life(msgspec.Struct, frozen=True):
     first: datetime
     last: datetime
     ended: datetime | None
+    seen_last: bool
 
 
 def verdict(zones: list[ZoneLine], findings: list[Finding]) -> str:
     """Whether the estate is sound, in one sentence."""
     certain = [finding.weight for finding in findings if finding.outcome != "unverified"]
     faults, cautions, doubts = certain.count("fault"), certain.count("caution"), len(findings) - len(certain)
-    sound = sum(line.outcome == "agrees" for line in zones)
+    if not any(line.checks for line in zones):
+        return "Nothing was judged."
+    sound = sum(line.outcome == "agrees" and not line.soa_alone for line in zones)
+    alone = sum(line.outcome == "agrees" and line.soa_alone for line in zones)
     begin = f"{sound} of {many(len(zones), 'zone')} {'are' if len(zones) != 1 else 'is'} sound"
+    begin += f", {alone} looked at by the SOA alone" if alone else ""
     parts = [many(faults, "fault") if faults else "no faults"]
     if cautions:
         parts.append(many(cautions, "caution"))
     if doubts:
         parts.append(f"{doubts:,} could not be verified")
     return f"{begin}; {', '.join(parts)}."
-
-
-def counts_of(zones: list[ZoneLine], *, doubts: bool) -> dict[Outcome, int]:
-    """How many subjects of all checks in all zones have each outcome; no doubt counts where none is left standing."""
-    tallies = [tally for line in zones for tally in line.checks.values()]
-    return {
-        "agrees": sum(one.agrees for one in tallies),
-        "differs": sum(one.differs for one in tallies),
-        "unverified": sum(one.unverified for one in tallies) if doubts else 0,
-    }

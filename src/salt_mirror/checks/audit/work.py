@@ -17,7 +17,6 @@ from salt_mirror.checks.authority.sheet import Inspected, Inspection
 from salt_mirror.checks.part import Part, Setting, carry_out
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Finding, Outcome
 
@@ -64,20 +63,42 @@ class AuditWork:
         found: dict[tuple[str, ...], Finding] = {}
         for finding in (one for part in self.parts.values() for one in part.findings()):
             said = "" if finding.code.startswith("pair.") else finding.text
-            key = (finding.code, finding.view, finding.name, finding.type, finding.address or "", said)
+            key = (finding.code, *finding.subject, said)
             if self._coverage.tells(finding):
                 found.setdefault(key, finding)
         return list(found.values())
 
+    def looked_at(self, finding: Finding) -> bool:
+        """Whether a finding like this one would have been found: its check has run, and its zone is still looked at."""
+        if check_of(finding.code).name == "audit":
+            return True  # about the acceptances themselves
+        if check_of(finding.code).name not in self.parts:
+            return False
+        zones = (self._zone_of(from_text(name), finding.view) for name in (finding.owner, finding.name))
+        return any(zone in self._zones for zone in zones)
+
+    def counts(self, *, doubts: bool) -> dict[Outcome, int]:
+        """How many subjects of all checks have each outcome; no doubt counts where none is left standing."""
+        found: dict[Outcome, int] = dict.fromkeys(("agrees", "differs", "unverified"), 0)
+        for part in self.parts.values():
+            for outcome in found:
+                found[outcome] += part.count(outcome)
+        return found if doubts else found | {"unverified": 0}
+
     def zone_lines(self, standing: list[Finding]) -> list[ZoneLine]:
         """A line for each zone, in the order of the estate, with what each check says of it."""
         outcomes: dict[tuple[InView, str], Counter[str]] = {}
+        for check, part in self.parts.items():
+            for top, view in part.swept():
+                held = self._zone_of(top, view)
+                if held is not None:
+                    outcomes.setdefault(((held.apex, held.view), check), Counter())
         for key, check, outcome in self._subjects():
             outcomes.setdefault((key, check), Counter())[outcome] += 1
         weights: dict[tuple[InView, str], Counter[str]] = {}
         by_zone: dict[InView, list[Finding]] = {}
         for finding in standing:
-            zone = self._zone_of(from_text(finding.name), finding.view)
+            zone = self._zone_of(from_text(finding.owner), finding.view)
             if zone is not None:
                 by_zone.setdefault((zone.apex, zone.view), []).append(finding)
             if zone is not None and finding.outcome != "unverified":
@@ -148,10 +169,9 @@ class AuditWork:
             return places[key]
 
         for check, part in self.parts.items():
-            for name, _, view, outcome, address in part.verdicts():
-                where = place(name, view) or (place(reverse_name(address), view) if address is not None else None)
-                if where is not None:
-                    yield where, check, outcome
+            for verdict in part.verdicts():
+                wheres = dict.fromkeys(place(name, verdict.view) for name in part.owners(verdict))
+                yield from ((where, check, verdict.outcome) for where in wheres if where is not None)
 
     def _zone_of(self, name: Name, view: str) -> Zone | None:
         return self._estate.zone_of(name, view)

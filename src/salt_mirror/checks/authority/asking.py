@@ -133,6 +133,11 @@ class Seen:
         return [place for place in self.places if place.version is not None]
 
     @property
+    def has_secondaries(self) -> bool:
+        """Whether any server has to follow another one by transfer."""
+        return not self.several_primaries and (len(self.places) > 1 or len(self.own_targets) > 1)
+
+    @property
     def several_primaries(self) -> bool:
         """Whether every server names itself as the primary, as servers do that replicate through a directory."""
         serving = self.serving

@@ -76,7 +76,9 @@ class AuthorityWords(VersionWords):
     def _about(
         self, found: Lookup, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
     ) -> Finding:
-        return self.finding(code, text, answers_of(found), outcome=outcome, remedy=remedy, cause=cause)
+        return self.finding(
+            code, text, answers_of(found), outcome=outcome, remedy=remedy, cause=cause, server=found.name
+        )
 
     def delegation(self) -> Iterator[Finding]:
         seen, above = self.seen, self.seen.parentage
@@ -158,7 +160,7 @@ class AuthorityWords(VersionWords):
                     f"{parent} delegates to {name}, which stands in {self.zone} itself, without its address (glue): it cannot "
                     "be found from above."
                 )
-                yield self.finding("auth.glue-missing", text, above.answers)
+                yield self.finding("auth.glue-missing", text, above.answers, server=target)
                 continue
             if found is None or not found.usable or not found.values or not glue:
                 continue
@@ -173,10 +175,12 @@ class AuthorityWords(VersionWords):
                 address = lacking[0] if lacking else found.values[0]
                 remedy = f"; in {parent}: " + record_line(target, address_type(address), address)
                 evidence = [a for telling in found.tellings for a in telling.answers if a.values]
-                yield self.finding("auth.glue-wrong", text, evidence, expected=[right], remedy=remedy)
+                yield self.finding("auth.glue-wrong", text, evidence, expected=[right], remedy=remedy, server=target)
             elif lacking:
                 said = ", ".join(map(address_text, lacking))
-                yield self.finding("auth.glue-partial", f"{parent} gives {name} without its address {said}.")
+                yield self.finding(
+                    "auth.glue-partial", f"{parent} gives {name} without its address {said}.", server=target
+                )
 
     # The lists against each other
 
@@ -203,14 +207,14 @@ class AuthorityWords(VersionWords):
             listed = place.listed
             if "estate" in listed and not {"zone", "parent"} & set(listed) and seen.own_targets:
                 text = f"{place.server.label} serves {self.zone} by the estate, and is in no NS set: resolvers never ask it."
-                yield self.finding("auth.unlisted", text)
+                yield self.finding("auth.unlisted", text, server=place.server)
             elif "estate" not in listed and "zone" in listed:
                 text = (
                     f"{together_said(map(to_text, place.names))} ({place.server.endpoint}) is in the zone's NS set "
                     f"and not among the "
                     "estate's servers: nothing else of the estate is checked there."
                 )
-                yield self.finding("auth.not-in-estate", text)
+                yield self.finding("auth.not-in-estate", text, server=place.server)
 
     def placement(self) -> Iterator[Finding]:
         """Few servers, or all of them in one place (RFC 2182 section 3)."""

@@ -151,14 +151,14 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
     answer = place.spoken if place is not None else None
     soa = soa_fields(answer.values[0]) if answer is not None and answer.values else None
     ttl = answer.ttl if answer is not None else None
-    judgements = list(judge(soa, one_primary=not seen.several_primaries)) if soa is not None else []
+    judgements = list(judge(soa, secondaries=seen.has_secondaries)) if soa is not None else []
     return Sheet(
         zone=name,
         view=seen.view,
         outcome=outcome,
         says=_says(seen, serial),
         soa=fields(soa, ttl, now, judgements) if soa is not None else [],
-        sums=sums(soa) if soa is not None and not seen.several_primaries else [],
+        sums=sums(soa) if soa is not None and seen.has_secondaries else [],
         servers=[_row(one, seen, serial) for one in seen.places],
         name_servers=_name_servers(seen),
         parent=to_text(seen.parentage.zone) if seen.parentage.zone is not None else "",

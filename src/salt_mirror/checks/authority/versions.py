@@ -15,7 +15,7 @@ from salt_mirror.checks.nearest import nearest
 from salt_mirror.checks.soa import judge
 from salt_mirror.checks.wording import duration, no_word_of, state, together_said
 from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.questions import Answer
+from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
 from salt_mirror.dns.serials import ahead, newest
 from salt_mirror.dns.wire import offers_recursion
@@ -51,6 +51,7 @@ class VersionWords:
         remedy: str = "",
         outcome: Outcome | None = None,
         cause: str = "",
+        server: Server | Name | None = None,
     ) -> Finding:
         return state(
             code,
@@ -63,6 +64,7 @@ class VersionWords:
             remedy=remedy,
             outcome=outcome,
             cause=cause,
+            server=server,
         )
 
     # What is no zone at all
@@ -103,7 +105,7 @@ class VersionWords:
                     else "was found for the zone, and"
                 )
                 text = f"{where} {listed} is lame: it {lame}."
-                yield self.finding("auth.lame", text, [place.spoken], rdtype=SOA, cause="")
+                yield self.finding("auth.lame", text, [place.spoken], rdtype=SOA, server=place.server)
             elif place.version is None:
                 why = place.soa.trouble if place.soa is not None else "not asked"
                 cause = no_word_of(place.server, why)
@@ -114,6 +116,7 @@ class VersionWords:
                     rdtype=SOA,
                     outcome="unverified",
                     cause=cause,
+                    server=place.server,
                 )
             else:
                 yield from self._manners(place, where)
@@ -127,16 +130,16 @@ class VersionWords:
         soa, tcp, transfer = place.soa, place.tcp, place.transfer
         if tcp is not None and tcp.trouble is not None and not tcp.message:
             text = f"{where} answers over UDP and not over TCP: long answers are lost, and transfers fail (RFC 7766)."
-            yield self.finding("auth.no-tcp", text, [tcp], rdtype=SOA)
+            yield self.finding("auth.no-tcp", text, [tcp], rdtype=SOA, server=place.server)
         if soa is not None and soa.status in NO_ANSWER:
             text = f"{where} answers over TCP and not over UDP: a firewall lets the one through and not the other."
-            yield self.finding("auth.no-udp", text, [soa, tcp], rdtype=SOA)
+            yield self.finding("auth.no-udp", text, [soa, tcp], rdtype=SOA, server=place.server)
         if soa is not None and offers_recursion(soa.message):
             text = f"{where} offers recursion to whoever asks from here: what it has cached mixes with what it owns."
-            yield self.finding("auth.open-recursion", text, [soa], rdtype=SOA)
+            yield self.finding("auth.open-recursion", text, [soa], rdtype=SOA, server=place.server)
         if transfer is not None and handed_over(transfer):
             text = f"{where} hands the whole zone to anyone who asks from here, without a key."
-            yield self.finding("auth.open-transfer", text, rdtype=SOA)
+            yield self.finding("auth.open-transfer", text, rdtype=SOA, server=place.server)
 
     # Versions
 
@@ -179,7 +182,7 @@ class VersionWords:
                 remedy = (
                     f"; on the primary, set a serial after {version.serial}, such as {(version.serial + 1) % (1 << 32)}"
                 )
-                yield self.finding("auth.serial-ahead", text, evidence, rdtype=SOA, remedy=remedy)
+                yield self.finding("auth.serial-ahead", text, evidence, rdtype=SOA, remedy=remedy, server=place.server)
                 continue
             versions = "version" if distance == 1 else "versions"
             text = (
@@ -187,7 +190,7 @@ class VersionWords:
                 f"should follow within "
                 f"{duration(version.refresh)} (refresh); if it does not, its transfers from the primary fail."
             )
-            yield self.finding("auth.serial-behind", text, evidence, rdtype=SOA)
+            yield self.finding("auth.serial-behind", text, evidence, rdtype=SOA, server=place.server)
 
     def edited_apart(self) -> Iterator[Finding]:
         seen = self.seen
@@ -229,7 +232,7 @@ class VersionWords:
         if answer is None or not answer.values:
             return
         soa = soa_fields(answer.values[0])
-        for one in judge(soa, one_primary=not self.seen.several_primaries):
+        for one in judge(soa, secondaries=self.seen.has_secondaries):
             numbers = [one.right if name == one.field else getattr(soa, name) for name in soa._fields[2:]]
             rdata = answer.values[0][:-20] + b"".join(number.to_bytes(4, "big") for number in numbers)
             remedy = record_line(self.seen.zone, SOA, rdata, answer.ttl) + " ; and raise the serial"

@@ -8,19 +8,20 @@ named, and one which did not answer accuses nobody. The judgement itself is a pu
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
-from salt_mirror.checks.pairs.scope import PairsScope
+from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope
 from salt_mirror.checks.pairs.wording import PairWords
-from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.part import NOTHING_JUDGED, Holdings, Part, Setting, Verdict
+from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, A, address_type
-from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.dns.reverse import address_of, reverse_name
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome, worse
@@ -32,7 +33,7 @@ Expectations = Mapping[tuple[str, Name], frozenset[bytes]]
 class Pair:
     """A name and one of its addresses (or none at all), and whether forward and reverse agree on the two."""
 
-    __slots__ = ("address", "findings", "name", "outcome", "pointed", "view")
+    __slots__ = ("address", "findings", "name", "outcome", "pointed", "pointer", "view")
 
     def __init__(
         self,
@@ -43,14 +44,16 @@ class Pair:
         findings: tuple[Finding, ...] = (),
         *,
         pointed: bool = True,
+        pointer: Name | None = None,
     ) -> None:
-        """`pointed`: whether the pointers of the address were looked at."""
+        """`pointed`: whether the pointers of the address were looked at; `pointer` owns them where an alias leads there."""
         self.view = view
         self.name = name
         self.address = address
         self.outcome = outcome
         self.findings = findings
         self.pointed = pointed
+        self.pointer = pointer
 
 
 class Pairs(Part):
@@ -63,11 +66,18 @@ class Pairs(Part):
         self.remarks = scope.remarks
         self._scope = scope
         self._atlas = atlas
-        self._findings: dict[tuple[str, str, str, str, str | None], Finding] = {}
+        self._findings: dict[tuple[str, ...], Finding] = {}
         self._looked_at: dict[str, set[bytes]] = {}
+        self._elsewhere: dict[tuple[str, bytes], Name] = {}
+        self._swept = False
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[list[Pair]]]]:
         scope, atlas = self._scope, self._atlas
+        in_hand = list(_registered(scope, atlas, setting.holdings))
+        scope.take_registered(in_hand)
+        if not in_hand and any(True for _ in scope.swept()):
+            self.remarks.append(UNSEEN)
+        self.size = scope.size
         yield (pair_name(name, view, atlas, scope.expected) for name, view in scope.names)
         yield self._unseen()
 
@@ -75,6 +85,7 @@ class Pairs(Part):
         for address, view, asked_for in self._scope.addresses:
             if address not in self._looked_at.get(view, ()):
                 yield pair_pointer(address, view, self._atlas, asked_for=asked_for)
+        self._swept = True
 
     def take(self, result: list[Pair]) -> None:
         """Adds pairs; one that is known already keeps the worse of both outcomes."""
@@ -84,9 +95,10 @@ class Pairs(Part):
             self.outcomes[key] = pair.outcome if known is None else worse(known, pair.outcome)
             if pair.address is not None and pair.pointed:
                 self._looked_at.setdefault(pair.view, set()).add(pair.address)
+                if pair.pointer is not None:
+                    self._elsewhere[pair.view, pair.address] = pair.pointer
             for finding in pair.findings:
-                subject = (finding.code, finding.view, finding.name, finding.type, finding.address)
-                self._findings.setdefault(subject, finding)
+                self._findings.setdefault((finding.code, *finding.subject), finding)
 
     def verdicts(self) -> Iterator[Verdict]:
         for (view, name, address), outcome in self.outcomes.items():
@@ -94,6 +106,22 @@ class Pairs(Part):
 
     def count(self, outcome: Outcome) -> int:
         return sum(found == outcome for found in self.outcomes.values())
+
+    def owners(self, verdict: Verdict) -> Iterator[Name]:
+        """A pair concerns the zone of its name, and the one in which its pointer stands."""
+        if address_of(verdict.name) is None:
+            yield verdict.name
+        address = verdict.address
+        if address is not None and address in self._looked_at.get(verdict.view, ()):
+            yield self._elsewhere.get((verdict.view, address)) or reverse_name(address)
+
+    def swept(self) -> Iterator[tuple[Name, str]]:
+        return self._scope.swept() if self._swept else iter(())
+
+    @property
+    def says(self) -> str:
+        """The answer where there is nothing to count."""
+        return f"None of {many(self.looked, 'address', 'addresses')} has a pointer." if self.looked else NOTHING_JUDGED
 
     def findings(self) -> Iterable[Finding]:
         return self._findings.values()
@@ -119,6 +147,8 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
     words = PairWords(view, forward)
     expected = expectations.get((view, name), frozenset())
+    if forward.circle:
+        return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
     if not forward.usable:
         unknown = words.unverified_name(sorted(expected))
         return [
@@ -149,9 +179,7 @@ def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords,
     others = [target for target in reverse.values if target not in (name, forward.canonical)]
     leads: dict[Name, Lookup] = {}
     if others:
-        rdtype = address_type(address)
-        found = yield from together([lookup(target, (rdtype,), view, atlas) for target in others])
-        leads = dict(zip(others, found, strict=True))
+        leads = yield from _led_to(others, address, view, atlas)
     return judge(name, address, forward, reverse, leads, words)
 
 
@@ -165,13 +193,24 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
         if not asked_for:
             return []
         return [Pair(view, reverse.name, address, "differs", (words.no_pointer_no_name(address),))]
-    rdtype = address_type(address)
-    found = yield from together([lookup(target, (rdtype,), view, atlas) for target in reverse.values])
-    leads = dict(zip(reverse.values, found, strict=True))
+    leads = yield from _led_to(reverse.values, address, view, atlas)
     pairs: list[Pair] = []
     for target, forward in leads.items():
         pairs += judge(target, address, forward, reverse, leads, PairWords(view, forward))
     return pairs
+
+
+def _led_to(targets: Sequence[Name], address: bytes, view: str, atlas: Atlas) -> Dialogue[dict[Name, Lookup]]:
+    """Where pointers lead. The root is no host, and is not asked for."""
+    hosts = [target for target in targets if target != ROOT]
+    found = yield from together([lookup(target, (address_type(address),), view, atlas) for target in hosts])
+    leads = dict(zip(hosts, found, strict=True))
+    return {target: leads.get(target) or Lookup(ROOT, ROOT, Authority(ROOT, ()), []) for target in targets}
+
+
+def _nowhere(target: Name, lead: Lookup) -> bool:
+    """Whether a pointer's name is known to lead nowhere, whatever anybody could say of it."""
+    return target == ROOT or bool(lead.circle)
 
 
 def judge(
@@ -183,9 +222,9 @@ def judge(
     """
     if address in forward.values and not reverse.divided and reverse.usable == reverse.tellings:
         mine = reverse.values == (forward.canonical,)
-        if mine and not forward.divided and not forward.unverified and not reverse.unverified:
+        if mine and not forward.divided and forward.certain == reverse.certain == "agrees":
             note = (words.through_alias(address),) if forward.followed else ()
-            return [Pair(words.view, name, address, "agrees", note)]
+            return [Pair(words.view, name, address, "agrees", note, pointer=_pointer_of(reverse))]
     return _Judgement(name, address, forward, reverse, leads, words).pairs()
 
 
@@ -201,7 +240,7 @@ class _Judgement:
         self.reverse = reverse
         self.leads = leads
         self.words = words
-        self.outcome: Outcome = "agrees"
+        self.outcome = worse(forward.certain, reverse.certain)
         self.findings: list[Finding] = []
         self.others: list[Pair] = []
 
@@ -210,7 +249,14 @@ class _Judgement:
         if self.reverse.usable:
             self._reverse_side()
         self._doubts()
-        pair = Pair(self.words.view, self.name, self.address, self.outcome, tuple(self.findings))
+        pair = Pair(
+            self.words.view,
+            self.name,
+            self.address,
+            self.outcome,
+            tuple(self.findings),
+            pointer=_pointer_of(self.reverse),
+        )
         return [pair, *self.others]
 
     def _say(self, finding: Finding) -> None:
@@ -223,7 +269,7 @@ class _Judgement:
         forward, words = self.forward, self.words
         if forward.divided and len(forward.saying(self.address)) < len(forward.usable):
             self._say(words.forward_divided(forward, self.address))
-        if forward.followed:
+        if forward.followed and not forward.circle:
             self._say(words.through_alias(self.address))
 
     def _reverse_side(self) -> None:
@@ -237,12 +283,12 @@ class _Judgement:
         leading = sorted(filter(self._leads_back, reverse.values), key=to_text)
         if len(reverse.values) > 1 and not reverse.divided:
             self._say(words.many_pointers(reverse, address, leading))
-        if mine and self.forward.canonical not in reverse.values:
+        if mine and not self.forward.circle and self.forward.canonical not in reverse.values:
             self._say(words.alias_target(reverse, address, self.name, self.forward))
         strangers = [target for target in reverse.values if target not in (self.name, self.forward.canonical)]
         for target in strangers:
             self._stranger(target, mine=mine, shared=bool(leading))
-        if mine and address not in self.forward.values and self.forward.usable:
+        if mine and address not in self.forward.values and (self.forward.usable or _nowhere(self.name, self.forward)):
             self._say(words.bad_pointer(reverse, address, self.name, self.forward, None))
 
     def _names_me(self, targets: tuple[bytes, ...]) -> bool:
@@ -263,7 +309,7 @@ class _Judgement:
             if lead.divided and len(lead.saying(address)) < len(lead.usable):
                 self._say(words.forward_divided(lead, address))
             return
-        if not lead.usable:
+        if not lead.usable and not _nowhere(target, lead):
             self._doubt(words.unverified_lead(address, target, lead))
             return
         own_cause = mine or shared
@@ -279,6 +325,10 @@ class _Judgement:
         if not reverse.usable:
             self._doubt(words.unverified_reverse(reverse, self.address))
             return
+        if not forward.usable:
+            if not _nowhere(self.name, forward):
+                self._doubt(words.unverified_lead(self.address, self.name, forward))
+            return
         for telling in _silent(forward, reverse):
             self._doubt(words.unverified_telling(telling, self.address, forward, reverse))
 
@@ -286,6 +336,22 @@ class _Judgement:
         if self.outcome != "differs":
             self.outcome = "unverified"
         self.findings.append(finding)
+
+
+def _pointer_of(reverse: Lookup) -> Name | None:
+    """The name that owns the pointers, where that is not the address's own."""
+    return reverse.canonical if reverse.followed else None
+
+
+def _registered(scope: PairsScope, atlas: Atlas, holdings: Holdings) -> Iterator[tuple[str, Name, bytes]]:
+    """Every address in a zone that was taken by transfer: the view, the name, the address."""
+    for view in scope.views:
+        for zone in scope.estate.zones.get(view, {}).values():
+            for server in atlas.given or zone.servers or ():
+                holding = holdings(server, zone.apex)
+                for name, rdtype, _, values in holding.rrsets() if holding is not None else ():
+                    if rdtype in ADDRESS_TYPES:
+                        yield from ((view, name, address) for address in values)
 
 
 def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:

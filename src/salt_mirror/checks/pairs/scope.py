@@ -19,6 +19,9 @@ from salt_mirror.estate.model import Estate, parse_network
 SWEEP_MOST = 1 << 16
 """The most addresses of a network that are swept unasked: a /16."""
 
+UNSEEN = "a sweep sees pointers: a host that is not expected and has none is seen with --transfer alone"
+"""What has to be said wherever nothing but a sweep looked for unexpected hosts."""
+
 _FORWARD = frozenset((A, AAAA, CNAME))
 
 
@@ -40,9 +43,12 @@ class PairsScope:
         self._sweep_all = sweep_all
         self._names: dict[tuple[Name, str], None] = {}
         self._single: dict[tuple[bytes, str], bool] = {}
+        self._networks: list[tuple[Network, str]] = []
+        self._sees: Callable[[Name, str], bool] = lambda _, __: True
         self._sweeps: list[tuple[ipaddress.IPv4Network, str]] = []
         self._holders: dict[tuple[str, bytes], list[Name]] = {}
         self._index()
+        self._everything = not arguments
         if arguments:
             for argument in arguments:
                 self._add(argument)
@@ -70,7 +76,12 @@ class PairsScope:
 
     def narrow(self, sees: Callable[[Name, str], bool]) -> None:
         """Leaves out the names, addresses and networks that are not to be seen; `sees` is asked with a name and its view."""
-        self._names = {(name, view): None for name, view in self._names if sees(name, view)}
+        self._sees = sees
+        self._names = {
+            (name, view): None
+            for name, view in self._names
+            if sees(name, view) or any(sees(reverse_name(one), view) for one in self.expected.get((view, name), ()))
+        }
         self._single = {
             (address, view): by_itself
             for (address, view), by_itself in self._single.items()
@@ -81,6 +92,25 @@ class PairsScope:
             for network, view in self._sweeps
             if sees(reverse_name(network.network_address.packed), view)
         ]
+
+    def take_registered(self, registered: Iterable[tuple[str, Name, bytes]]) -> None:
+        """Adds what the zones in hand have registered, each a view, a name and an address, as far as it was asked for."""
+        for view, name, address in registered:
+            if name.startswith(b"\x01*") or (name, view) in self._names:
+                continue
+            if self._everything:
+                wanted = self._sees(name, view) or self._sees(reverse_name(address), view)
+            else:
+                wanted = (address, view) in self._single or any(
+                    other == view and len(address) * 8 == network.max_prefixlen and _holds(network, address)
+                    for network, other in self._networks
+                )
+            if wanted:
+                self._names[name, view] = None
+
+    def swept(self) -> Iterator[tuple[Name, str]]:
+        """The reverse zones of the networks whose every address is looked at, each with its view."""
+        return ((_top(network), view) for network, view in self._sweeps)
 
     def _expectations(self) -> Iterator[tuple[str, Expectation]]:
         for view in self.views:
@@ -177,6 +207,7 @@ class PairsScope:
             self._sweep(network, view, listed=False)
 
     def _sweep(self, network: Network, view: str, *, listed: bool) -> None:
+        self._networks.append((network, view))
         if isinstance(network, ipaddress.IPv6Network):
             known = sum(
                 len(names)

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
 from salt_mirror.checks.wording import labels_of, no_word_of, silence_of, state
-from salt_mirror.dns.names import Name, is_within, join, labels, to_text
+from salt_mirror.dns.names import ROOT, Name, is_within, join, labels, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import PTR, A, address_type, record_line
 from salt_mirror.dns.reverse import IN_ADDR, IP6, address_text, is_reverse
@@ -37,11 +37,13 @@ class PairWords:
         remedy: str = "",
         outcome: Outcome | None = None,
         cause: str = "",
+        stands_at: Name | None = None,
     ) -> Finding:
         return state(
             code, text, name=name if name is not None else self._subject.name,
             rdtype=rdtype if rdtype is not None else address_type(address) if address is not None else A,
             view=self.view, evidence=evidence, expected=expected, remedy=remedy, outcome=outcome, cause=cause, address=address,
+            stands_at=stands_at,
         )  # fmt: skip
 
     # What the forward side says
@@ -50,7 +52,9 @@ class PairWords:
         """The name has no address on any server that answered."""
         forward = self._subject
         name = to_text(forward.name)
-        if forward.followed:
+        if forward.circle:
+            what = f"{name} is an alias that leads in a circle: {' -> '.join(map(to_text, forward.circle))}"
+        elif forward.followed:
             what = f"{name} is an alias of {to_text(forward.canonical)}, which "
             what += "has no address" if forward.exists else "does not exist"
             twice = undotted(forward.canonical)
@@ -129,6 +133,7 @@ class PairWords:
             address=address,
             rdtype=PTR,
             evidence=reverse.evidence(),
+            stands_at=reverse.canonical,
         )
 
     def reverse_divided(self, reverse: Lookup, address: bytes, forward: Lookup) -> Finding:
@@ -146,6 +151,7 @@ class PairWords:
             reverse,
             address,
             forward.canonical,
+            rdtype=PTR,
         )
 
     def many_pointers(self, reverse: Lookup, address: bytes, leading: Sequence[Name]) -> Finding:
@@ -161,6 +167,7 @@ class PairWords:
             address=address,
             evidence=reverse.evidence(),
             remedy=remedy,
+            stands_at=reverse.canonical,
         )
 
     def alias_target(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup) -> Finding:
@@ -192,7 +199,11 @@ class PairWords:
             start, right = f"{where} belongs to {to_text(owner.canonical)}, but its pointer", owner.canonical
         else:
             start, right = f"The pointer of {where}", None
-        if meant is not None or is_reverse(target):
+        if target == ROOT:
+            code, text = "pair.lost-pointer", f'{start} names the root ("."), which is no host.'
+        elif lead.circle:
+            code, text = "pair.orphan-pointer", f"{start} names {said}, whose aliases lead in a circle."
+        elif meant is not None or is_reverse(target):
             hint = f" (meant {to_text(meant)}?)" if meant is not None else ""
             text = f"{start} names {said}: a final dot is missing where it was written{hint}."
             code, right = "pair.missing-dot", right or meant
@@ -205,7 +216,7 @@ class PairWords:
             code, text = "pair.stale-pointer", f"{start} names {said}, which is at {has}."
         if right is not None:
             remedy = record_line(reverse.canonical, PTR, right)
-        elif code in ("pair.stale-pointer", "pair.missing-dot"):
+        elif code in ("pair.stale-pointer", "pair.missing-dot") or target == ROOT or lead.circle:
             remedy = "; remove: " + record_line(reverse.canonical, PTR, target)
         else:
             remedy = _address_line(lead.canonical, address)
@@ -218,6 +229,7 @@ class PairWords:
             evidence=reverse.evidence() + lead.evidence(),
             expected=[to_text(owner.canonical)] if owner is not None else [],
             remedy=remedy,
+            stands_at=reverse.canonical,
         )
 
     def _pointer(
@@ -230,22 +242,31 @@ class PairWords:
         *,
         name: Name | None = None,
         extra: Lookup | None = None,
+        rdtype: int | None = None,
     ) -> Finding:
         """A finding that one right pointer would mend."""
         return self._finding(
             code,
             text,
             name=name,
+            rdtype=rdtype,
             address=address,
             evidence=reverse.evidence() + (extra.evidence() if extra is not None else []),
             expected=[to_text(right)],
             remedy=record_line(reverse.canonical, PTR, right),
+            stands_at=reverse.canonical,
         )
 
     # What could not be verified
 
     def _unverified(
-        self, text: str, cause: str, evidence: list[Evidence], address: bytes | None, rdtype: int | None = None
+        self,
+        text: str,
+        cause: str,
+        evidence: list[Evidence],
+        address: bytes | None,
+        rdtype: int | None = None,
+        stands_at: Name | None = None,
     ) -> Finding:
         return self._finding(
             "pair.unverified",
@@ -255,6 +276,7 @@ class PairWords:
             evidence=evidence,
             outcome="unverified",
             cause=cause,
+            stands_at=stands_at,
         )
 
     def unverified_name(self, expected: Sequence[bytes]) -> Finding:
@@ -280,6 +302,7 @@ class PairWords:
             _cause(reverse, why),
             reverse.evidence(),
             address,
+            stands_at=reverse.canonical,
         )
 
     def unverified_lead(self, address: bytes, target: Name, lead: Lookup) -> Finding:
@@ -305,6 +328,7 @@ class PairWords:
             no_word_of(server, telling.trouble),
             evidence,
             address,
+            stands_at=side.canonical,
         )
 
 

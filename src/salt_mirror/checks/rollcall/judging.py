@@ -125,14 +125,25 @@ def kind_of(telling: Telling, expected: ExpectedSet) -> str:
 
 
 def _wildcard(expected: ExpectedSet, found: Lookup, sibling: bytes) -> Dialogue[bool]:
-    """Whether a name beside the expected one, which cannot exist, has the very same values."""
+    """Whether the set is not registered itself, but answered by a wildcard with the very same values.
+
+    A name beside the expected one that cannot exist shows the wildcard. A name below it tells the two apart: what exists
+    itself covers what is below it from the wildcard (RFC 4592 section 3.3.1), and what does not exist does not.
+    """
     if expected.name == found.authority.zone or expected.name.startswith(b"\x01*"):
         return False
     try:
-        beside = join((sibling,), parent(expected.name))
+        beside, below = join((sibling,), parent(expected.name)), join((sibling,), expected.name)
     except Unusable:
         return False
-    answers = yield [Question(beside, expected.rdtype, telling.server) for telling in found.usable]
+    if not (yield from _same_at(beside, expected.rdtype, found)):
+        return False
+    return (yield from _same_at(below, expected.rdtype, found))
+
+
+def _same_at(name: Name, rdtype: int, found: Lookup) -> Dialogue[bool]:
+    """Whether any server gives at a name what it gave at the expected one."""
+    answers = yield [Question(name, rdtype, telling.server) for telling in found.usable]
     return any(
         answer.trouble is None and answer.values and answer.values == telling.values
         for answer, telling in zip(answers, found.usable, strict=True)

@@ -17,13 +17,13 @@ def evidence_line(one: Evidence) -> str:
     return f"{one.server} ({one.endpoint}) {one.question}: {said}"
 
 
-def since_of(report: Report) -> dict[tuple[str, str, str, str, str | None], datetime]:
+def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
     """Since when each finding has stood, by what it is about."""
     history = report.audit.history if isinstance(report.audit, Audit) else None
     standing: list[Since] = history.standing if history is not None else []
-    return {(one.code, one.view, one.name, one.type, one.address): one.since for one in standing}
+    return {(one.code, one.view, one.name, one.type, one.address or "", one.server): one.since for one in standing}
 
 
-def subject_of(finding: Finding) -> tuple[str, str, str, str, str | None]:
-    """What a finding is about."""
-    return finding.code, finding.view, finding.name, finding.type, finding.address
+def subject_of(finding: Finding) -> tuple[str, ...]:
+    """A finding's code and what it is about."""
+    return finding.code, *finding.subject

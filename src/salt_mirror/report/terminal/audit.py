@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime
 from typing import TextIO
 
 from rich.text import Text
 
 from salt_mirror.checks.audit.lines import Audit, Life, Run, Tally
+from salt_mirror.checks.pairs.scope import UNSEEN
 from salt_mirror.checks.wording import duration
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
@@ -35,6 +37,8 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
         page.faults(everything=everything)
         return
     for remark in [*report.remarks, *audit.nothing]:
+        if remark == UNSEEN:
+            continue  # the third line says it
         page.line(Text(f"Note: {clean(remark)}", style="dim"))
     if report.findings or everything:
         page.line()
@@ -68,7 +72,8 @@ def _sides(report: Report, audit: Audit) -> str:
     notes = len(report.weighing("note"))
     if notes:
         parts.append(f"{notes} {'note' if notes == 1 else 'notes'} (--all shows them)")
-    return " · ".join(parts) or "nothing is set aside"
+    parts = parts or ["nothing is set aside"]
+    return " · ".join([*parts, *([UNSEEN] if UNSEEN in report.remarks else [])])
 
 
 def _history(report: Report, audit: Audit, page: Page) -> None:
@@ -79,8 +84,7 @@ def _history(report: Report, audit: Audit, page: Page) -> None:
     page.line(Text(f"SINCE {history.before:%Y-%m-%d %H:%M} UTC", style="bold"))
     for word, style, found in (("new", "bold red", history.new), ("gone", "green", history.gone)):
         for one in found:
-            if one.weight != "note":
-                page.line(Text.assemble((f"{word:<8}", style), f"{one.code}  {one.name}  {one.address or one.type}"), 8)
+            page.line(Text.assemble((f"{word:<8}", style), f"{one.code}  {one.name}  {one.address or one.type}"), 8)
     since = since_of(report)
     ages = [
         (round((report.started - moment).total_seconds()), one)
@@ -96,7 +100,10 @@ def _zones(audit: Audit, file: TextIO) -> None:
     checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
     table = table_of("zone", "view", *checks)
     for line in audit.zones:
-        table.add_row(line.zone, clean(line.view), *(_cell(line.checks.get(check)) for check in checks))
+        cells = [_cell(line.checks.get(check)) for check in checks]
+        if line.soa_alone and line.outcome == "agrees":
+            cells[checks.index("authority")] = Text("SOA alone", style="yellow")
+        table.add_row(line.zone, clean(line.view), *cells)
     print_table(console_for(file), table)
 
 
@@ -108,7 +115,7 @@ def _cell(tally: Tally | None) -> Text:
     parts += [f"{tally.faults} {'fault' if tally.faults == 1 else 'faults'}"] if tally.faults else []
     parts += [f"{tally.unverified} unverified"] if tally.unverified else []
     parts += [f"{tally.cautions} {'caution' if tally.cautions == 1 else 'cautions'}"] if tally.cautions else []
-    return Text(", ".join(parts) or "sound", style=style)
+    return Text(", ".join(parts) or ("sound" if tally.total else "nothing there"), style=style)
 
 
 def print_runs(runs: Iterable[Run], file: TextIO) -> None:
@@ -125,6 +132,22 @@ def print_runs(runs: Iterable[Run], file: TextIO) -> None:
     print_table(console, table)
 
 
+def _stood(life: Life) -> str:
+    """From when to when a finding stood, as far as the runs tell: it came before it was seen, and went before it was missed."""
+    begin = f"first seen {_utc(life.first)}"
+    if life.ended is not None:
+        longest = duration(round((life.ended - life.first).total_seconds()))
+        return f"{begin}, last seen {_utc(life.last)}, gone at {_utc(life.ended)}: it stood for at most {longest} after that"
+    least = duration(round((life.last - life.first).total_seconds()))
+    if life.seen_last:
+        return f"{begin}, still there {least} later" if life.last > life.first else f"{begin}, in the last run"
+    return f"{begin}, last seen {_utc(life.last)}; not looked at since, or not to be verified"
+
+
+def _utc(moment: datetime) -> str:
+    return f"{moment:%Y-%m-%d %H:%M:%S} UTC"
+
+
 def print_lives(lives: Iterable[Life], pattern: str, file: TextIO) -> None:
     """When findings were seen, the latest first."""
     console = console_for(file)
@@ -134,12 +157,6 @@ def print_lives(lives: Iterable[Life], pattern: str, file: TextIO) -> None:
         Text(f"{len(rows)} {'life' if len(rows) == 1 else 'lives'} of {clean(pattern)}; {standing} still standing.")
     )
     for life in rows:
-        stood = duration(round((life.last - life.first).total_seconds()))
-        end = "still standing" if life.ended is None else f"gone at {life.ended:%Y-%m-%d %H:%M:%S} UTC"
         view = f"  [{clean(life.view)}]" if life.view else ""
-        console.print(
-            Text(
-                f"        {life.code}  {life.name}{view}: first seen {life.first:%Y-%m-%d %H:%M:%S} UTC, for {stood}, {end}"
-            )
-        )
+        console.print(Text(f"        {life.code}  {life.name}{view}: {_stood(life)}"))
         console.print(Text(f"                {clean(life.text)}", style="dim"))
