@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+from dataclasses import replace
 from pathlib import Path
 
 import dns.query
@@ -20,7 +21,9 @@ from salt_mirror.checks.services.wording import judged_directory
 from salt_mirror.checks.tests import Judged
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.records import CNAME, Record
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIn, StandIns
@@ -192,6 +195,12 @@ OF_SITE = {
 }  # fmt: skip
 
 
+def of_zones(forest: str) -> set[str]:
+    partitions = ("domaindnszones.pans.example.", f"forestdnszones.{forest}")
+    forms = ("{} HOST", "_ldap._tcp.{} 389", "_ldap._tcp.s._sites.{} 389")
+    return {form.format(partition) for partition in partitions for form in forms}
+
+
 def identified(forest: str) -> set[str]:
     return {f"_ldap._tcp.dg.domains._msdcs.{forest} 389", f"cg._msdcs.{forest} CNAME"}
 
@@ -209,7 +218,7 @@ def of_catalogue(forest: str) -> set[str]:
         ({"primary", "catalogue"}, D, OF_DOMAIN | OF_SITE | identified("pans.example.") | of_catalogue("pans.example.")
          | {"_ldap._tcp.pdc._msdcs.pans.example. 389"}),
         (set(), D, OF_DOMAIN | OF_SITE | identified("pans.example.")),
-        ({"read-only"}, D, OF_SITE),
+        ({"read-only"}, D, {*OF_SITE, *(row for row in of_zones("pans.example.") if "_sites" in row)}),
         ({"catalogue"}, F, OF_DOMAIN | OF_SITE | identified("works.example.") | of_catalogue("works.example.")),
     ],
 )  # fmt: skip
@@ -219,9 +228,12 @@ def test_the_locator_set_of_a_controller_is_that_of_the_specification(
     controller = Controller(HOST, "S", frozenset(roles), "cg")
     rows = wanted_of(Directory(D, forest, guid="dg"), controller)
     made = [f"{to_text(one.name)} {one.row.port or one.row.kind}" for one in rows]
-    assert set(made) == wanted and len(made) == len(set(made))
+    zones = of_zones(to_text(forest)) if "read-only" not in roles else set()
+    assert set(made) == wanted | zones and len(made) == len(set(made))
+    without = wanted_of(Directory(D, forest, guid="dg"), replace(controller, holds_zones=False))
+    assert not of_zones(to_text(forest)) & {f"{to_text(one.name)} {one.row.port or one.row.kind}" for one in without}
     nameless = wanted_of(Directory(D, forest), Controller(HOST, "", frozenset(roles)))
-    assert {f"{to_text(one.name)} {one.row.port or one.row.kind}" for one in nameless} <= wanted - OF_SITE
+    assert {f"{to_text(one.name)} {one.row.port or one.row.kind}" for one in nameless} <= (wanted | zones) - OF_SITE
 
 
 def test_the_demos_plantings_are_found_and_nothing_else(run: Run, world: World) -> None:
@@ -289,11 +301,11 @@ def test_a_directory_on_bind_whose_controller_takes_its_records_away_and_brings_
         send("pans.example", ("delete", "_kerberos._tcp"), ("delete", "_gc._tcp"))
         send("_msdcs.pans.example", ("add", "_ldap._tcp.pdc", "SRV", "0 100 389 dc-kiln.pans.example."))
         lost = run(*call)
-        assert found(lost) == ["dir.leftover", "dir.not-registered", "dir.two-primaries"]
+        assert found(lost) == ["dir.leftover", "dir.not-registered", "dir.two-primaries", "dir.untested"]
         said = next(f["text"] for f in lost.report["findings"] if f["code"] == "dir.not-registered")
-        # without the identifiers, which the command line does not give here, 18 records are wanted
+        # without the identifiers, which the command line does not give here, 24 records are wanted
         assert (
-            "dc-north.pans.example.: 16 of 18 registered; missing: _kerberos._tcp.pans.example., _gc._tcp.pans.example."
+            "dc-north.pans.example.: 22 of 24 registered; missing: _kerberos._tcp.pans.example., _gc._tcp.pans.example."
             in said
         )
         send(
@@ -304,29 +316,205 @@ def test_a_directory_on_bind_whose_controller_takes_its_records_away_and_brings_
         send("_msdcs.pans.example", ("delete", "_ldap._tcp.pdc", "SRV", "0 100 389 dc-kiln.pans.example."))
         assert run(*call).status == 0
         named = run(*call, *options)
-        assert found(named) == ["dir.not-registered"]  # nothing is registered under that identifier
+        assert found(named) == ["dir.not-registered", "dir.untested"]  # nothing is registered under that identifier
         discovered = run("services", "pans.example", "--directory", "--json", "--site", "North")
-        assert (discovered.status, found(discovered)) == (0, ["dir.found"])
+        assert (discovered.status, found(discovered)) == (0, ["dir.found", "dir.untested"])
 
 
-def test_a_server_that_refuses_some_of_the_questions_makes_no_record_missing() -> None:
-    controller = Controller(from_text("dc.marsh.example"), "S", frozenset({"primary", "catalogue"}))
-    domain = from_text("marsh.example")
-    directory = Directory(domain, domain, "inside", sites=("S",), controllers=(controller,))
-    told: Told = {("dc.marsh.example", "A"): ["10.77.20.1"]}
-    for one in wanted_of(directory, controller):
-        kind, value = (
-            ("SRV", f"0 100 {one.row.port} dc.marsh.example.") if one.row.kind == "SRV" else ("A", "10.77.20.1")
-        )
-        told[to_text(one.name), kind] = [value]
-    assert judged(judged_directory(directory, ATLAS), both(told))[0] == []
-    table = both(told)
-    for label, name, kind in list(table):
+MARSH_DOMAIN = from_text("marsh.example")
+GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
+
+
+def controller(host: str, site: str = "S", *roles: str) -> Controller:
+    return Controller(from_text(f"{host}.marsh.example"), site, frozenset(roles), f"guid-of-{host}")
+
+
+ONE, TWO = controller("one", "S", "primary", "catalogue"), controller("two", "T", "catalogue")
+ADDRESSES = {"one": "10.77.20.1", "two": "10.77.20.2", "old": "10.77.20.3"}
+
+
+def directory(*controllers: Controller, sites: tuple[str, ...] = ("S", "T")) -> Directory:
+    return Directory(MARSH_DOMAIN, MARSH_DOMAIN, "inside", GUID, sites, controllers)
+
+
+def registered(*controllers: Controller) -> Told:
+    """Everything that controllers register, their addresses with pointers among it."""
+    told: dict[tuple[str, str], list[str]] = {}
+    for one in controllers:
+        host = to_text(one.host)
+        address = ADDRESSES[host.partition(".")[0]]
+        told[host, "A"] = [address]
+        told[to_text(reverse_name(ipaddress.ip_address(address).packed)), "PTR"] = [host]
+        for wanted in wanted_of(directory(one), one):
+            value = {"SRV": f"0 100 {wanted.row.port} {host}", "CNAME": host, "HOST": address}[wanted.row.kind]
+            kind = {"HOST": "A"}.get(wanted.row.kind, wanted.row.kind)
+            told.setdefault((to_text(wanted.name), kind), []).append(value)
+    return dict(told)
+
+
+def without(told: Told, *names: str) -> Told:
+    return {key: said for key, said in told.items() if key[0] not in names}
+
+
+def test_a_directory_that_is_registered_whole_says_so_and_an_address_alone_on_the_other_name_does_not_matter() -> None:
+    codes, whole = judged(judged_directory(directory(ONE, TWO), ATLAS), both(registered(ONE, TWO)))
+    assert codes == [] and whole.test.mark == "ok"
+    assert whole.test.says == "2 of 2 controllers of marsh.example. are registered in full"
+
+
+def test_where_no_server_answers_nothing_is_ok_and_the_first_line_says_that_nothing_is_known() -> None:
+    told: dict[tuple[str, str, str], list[str] | str] = dict.fromkeys(both(registered(ONE, TWO)), "timeout")
+    told |= both(
+        {(host, kind): "timeout" for host in ("one.marsh.example", "two.marsh.example") for kind in ("A", "AAAA")}
+    )
+    told |= {(*key[:2], "AAAA"): "timeout" for key in told if key[2] == "A"}
+    told |= {
+        (label, apex, "NS"): "timeout"
+        for label in ("north", "kiln")
+        for apex in ("marsh.example", "_msdcs.marsh.example")
+    }
+    codes, whole = judged(judged_directory(directory(ONE, TWO), ATLAS), told)
+    assert set(codes) == {"dir.unverified", "srv.unverified"}
+    assert {test.mark for test in whole.test.tests} == {"unverified"}
+    assert whole.test.says == ("whether the 2 controllers of marsh.example. are registered could not be verified")
+    undeclared = judged(judged_directory(directory(), ATLAS), told)[1]
+    assert undeclared.test.says.startswith("The controllers of marsh.example. could not be looked up")
+
+
+def test_one_silent_server_of_two_leaves_what_the_other_knows() -> None:
+    told = both(registered(ONE))
+    for label, name, kind in list(told):
         if label == "kiln" and "_msdcs" in name:
-            table[label, name, kind] = "REFUSED"
-            table[label, name, "AAAA"] = "REFUSED"
-    codes, whole = judged(judged_directory(directory, ATLAS), table)
+            told[label, name, kind] = told[label, name, "AAAA"] = "REFUSED"
+    codes, whole = judged(judged_directory(directory(ONE, sites=("S",)), ATLAS), told)
     assert set(codes) == {"dir.unverified"} and whole.test.mark == "unverified"
+    assert whole.test.tests[0].says == "26 of 26 registered"
+    assert any(row.says == "right on north; kiln: no answer" for row in whole.test.tests[0].tests)
+    assert whole.test.says == "whether the 1 controller of marsh.example. is registered could not be verified"
+
+
+def test_a_controller_without_an_address_passes_none_of_the_rows_that_hang_on_it() -> None:
+    codes, whole = judged(
+        judged_directory(directory(ONE, sites=("S",)), ATLAS), both(without(registered(ONE), "one.marsh.example."))
+    )
+    assert codes == ["srv.missing-host"]
+    assert whole.test.tests[0].says == "22 of 26 registered"
+
+
+def test_what_cannot_be_tested_is_counted_and_the_reason_given() -> None:
+    bare = Controller(ONE.host, "", frozenset(), "")
+    told = both(registered(ONE))
+    codes, whole = judged(judged_directory(replace(directory(bare), guid="", sites=()), ATLAS), told)
+    assert codes == ["dir.untested"]
+    assert whole.test.says == "1 of 1 controller of marsh.example. is registered in full, as far as could be tested"
+    for what in (
+        "its site is not known (6 records)",
+        "its identifier",
+        "the domain's identifier is not known (1 record)",
+    ):
+        assert what in whole.findings[0].text
+
+
+def test_a_live_controller_that_nobody_declared_is_told_with_a_line_for_the_estate_and_nothing_of_it_is_removed() -> (
+    None
+):
+    codes, whole = judged(judged_directory(directory(ONE), ATLAS), both(registered(ONE, TWO)))
+    assert codes == ["dir.not-in-estate", "dir.site-uncovered"]
+    new = next(one for one in whole.findings if one.code == "dir.not-in-estate")
+    assert new.remedy == '; in the estate: [[directories.controllers]] host = "two.marsh.example", site = "T"'
+    assert not any("remove" in one.remedy for one in whole.findings)
+
+
+def test_a_controller_that_is_gone_is_listed_whole() -> None:
+    old = controller("old", "S", "catalogue")
+    told = registered(ONE, old)
+    del told["old.marsh.example.", "A"]  # its own address is gone; the pointer and the domain's addresses stayed
+    told["_msdcs.marsh.example", "NS"] = ["one.marsh.example.", "old.marsh.example."]
+    codes, whole = judged(judged_directory(directory(ONE, old, sites=("S",)), ATLAS), both(told))
+    assert "dir.leftover" not in codes  # as long as it is declared
+    codes, whole = judged(judged_directory(directory(ONE, sites=("S",)), ATLAS), both(told))
+    assert codes == ["dir.leftover"]
+    (listed,) = next(test for test in whole.test.tests if test.title == "left behind").tests
+    lines = {test.title for test in listed.tests}
+    srv = {f"{to_text(one.name)} IN SRV 0 100 {one.row.port} old.marsh.example." for one in wanted_of(directory(old), old)
+           if one.row.kind == "SRV"}  # fmt: skip
+    names = (
+        "marsh.example.",
+        "gc._msdcs.marsh.example.",
+        "domaindnszones.marsh.example.",
+        "forestdnszones.marsh.example.",
+    )
+    assert lines == srv | {f"{name} IN A 10.77.20.3" for name in names} | {
+        "3.20.77.10.in-addr.arpa. IN PTR old.marsh.example.", "_msdcs.marsh.example. IN NS old.marsh.example."
+    }  # fmt: skip
+    assert listed.says == f"{len(lines)} records to remove"
+    undeclared = judged(judged_directory(directory(sites=("S",)), ATLAS), both(told))
+    assert set(undeclared[0]) == {"dir.found", "dir.leftover", "dir.untested"}  # and it is not a controller besides
+
+
+def test_the_identifier_of_a_controller_that_is_gone_is_seen_where_the_zone_is_in_hand() -> None:
+    old = controller("old", "S", "catalogue")
+    told = without(registered(ONE, old), "old.marsh.example.")
+    alias = Record(from_text("guid-of-old._msdcs.marsh.example"), CNAME, 60, old.host)
+    apex = Record(MARSH_DOMAIN, 6, 60, bytes(22))
+    holding = Holding(MARSH_DOMAIN, [apex, alias])
+    dialogue = judged_directory(
+        directory(ONE, sites=("S",)), ATLAS, lambda _, zone: holding if zone == MARSH_DOMAIN else None
+    )
+    _, whole = judged(dialogue, both(told))
+    (listed,) = next(test for test in whole.test.tests if test.title == "left behind").tests
+    assert "guid-of-old._msdcs.marsh.example. IN CNAME old.marsh.example." in {test.title for test in listed.tests}
+
+
+def test_records_of_an_old_site_and_beyond_a_role_are_told_and_a_covered_site_is_not() -> None:
+    moved = replace(TWO, site="S")
+    plain = replace(TWO, roles=frozenset())
+    three = controller("old", "T", "catalogue")
+    told = both(registered(ONE, TWO, three, moved))
+    codes, whole = judged(judged_directory(directory(ONE, moved, three), ATLAS), told)
+    assert codes == ["dir.old-site"] and "is still registered for T" in whole.findings[0].text
+    codes, _ = judged(judged_directory(directory(ONE, moved), ATLAS), both(registered(ONE, TWO, moved)))
+    assert codes == ["dir.site-uncovered"]  # nobody else stands in T: whoever is registered there covers it
+    codes, whole = judged(judged_directory(directory(ONE, plain), ATLAS), both(registered(ONE, TWO)))
+    assert codes == ["dir.beyond-role"] and "_gc._tcp.marsh.example. IN SRV" in whole.findings[0].remedy
+
+
+def test_controllers_of_another_domain_of_the_forest_are_not_accused_at_its_common_names() -> None:
+    told = registered(ONE)
+    told["_gc._tcp.marsh.example.", "SRV"] = [
+        *told["_gc._tcp.marsh.example.", "SRV"],
+        "0 100 3268 dc.sub.marsh.example.",
+    ]
+    told["gc._msdcs.marsh.example.", "A"] = ["10.77.20.1", "10.77.20.9"]
+    told["9.20.77.10.in-addr.arpa", "PTR"] = ["dc.sub.marsh.example."]
+    told["dc.sub.marsh.example", "A"] = ["10.77.20.9"]
+    assert judged(judged_directory(directory(ONE, sites=("S",)), ATLAS), both(told))[0] == []
+
+
+def test_mail_of_which_nothing_could_be_asked_is_not_said_to_be_lost() -> None:
+    told = both({MX: ["10 a.marsh.example."], **{("a.marsh.example", kind): "timeout" for kind in ("A", "AAAA")}})
+    _, one = judged(judged_mail(from_text("marsh.example"), "inside", ATLAS), told)
+    assert (
+        one.test.says == "whether mail for marsh.example. arrives is not known: a.marsh.example. could not be looked up"
+    )
+    (exchanger,) = [test for test in one.test.tests if test.title.startswith("exchanger")]
+    assert {test.mark for test in exchanger.tests[1:]} == {"unverified"}
+    half = both(with_hosts({MX: ["10 a.marsh.example.", "20 b.marsh.example."]}, b="10.77.20.2"))
+    half |= both({("a.marsh.example", kind): "timeout" for kind in ("A", "AAAA")})
+    _, one = judged(judged_mail(from_text("marsh.example"), "inside", ATLAS), half)
+    assert (
+        one.test.says == "mail for marsh.example. flows by 1 of 2 exchangers; a.marsh.example. could not be looked up"
+    )
+    none = both(
+        {("marsh.example", "TXT"): ['"x"'], ("marsh.example", "A"): "timeout", ("marsh.example", "AAAA"): "timeout"}
+    )
+    codes, one = judged(judged_mail(from_text("marsh.example"), "inside", ATLAS), none)
+    assert codes == ["mail.unverified"] and one.test.mark == "unverified"
+
+
+def test_that_nothing_is_left_is_worth_a_note_and_not_an_ok() -> None:
+    _, one = mail(with_hosts({MX: ["10 a.marsh.example."]}, a="10.77.20.1"))
+    assert next(test.mark for test in one.test.tests if test.title.startswith("if a.")) == "note"
 
 
 def test_a_directory_without_controllers_or_without_a_primary_says_so() -> None:

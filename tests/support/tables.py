@@ -64,7 +64,7 @@ class Table:
         key = (question.server.label, question.name)
         said = self._told.get((*key, question.rdtype), "NOERROR" if key in self._names else "NXDOMAIN")
         alias = self._told.get((*key, 5))
-        if isinstance(alias, list):
+        if isinstance(alias, list) and question.rdtype != 5:
             return Answer(question, "NOERROR", authoritative=True, alias=from_text(alias[0]), ttl=60)
         if isinstance(said, str):
             return Answer(question, said, authoritative=said in ("NOERROR", "NXDOMAIN"))

@@ -42,6 +42,11 @@ class Host:
         return bool(self.found.values)
 
     @property
+    def unknown(self) -> bool:
+        """Whether nobody could say what addresses it has."""
+        return not self.found.usable and not self.found.circle and not self.literal
+
+    @property
     def addresses(self) -> list[str]:
         """Its addresses as text."""
         return [address_text(value) for value in self.found.values if len(value) in (4, 16)]

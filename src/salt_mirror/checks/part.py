@@ -24,8 +24,8 @@ Holdings = Callable[[Server, Name], Holding | None]
 """A server's whole zone, where it was taken by transfer."""
 
 
-def _nothing(_: Server, __: Name) -> None:
-    return None
+def no_holding(_: Server, __: Name) -> None:
+    """The zones that were transferred, where none was."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +33,7 @@ class Setting:
     """What a part is given when it begins to ask: the zones that were taken by transfer, all names in them, the moment."""
 
     moment: datetime
-    holdings: Holdings = _nothing
+    holdings: Holdings = no_holding
     transferred: Collection[Name] = field(default_factory=frozenset)
 
 

@@ -10,6 +10,7 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
+from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name
@@ -42,9 +43,13 @@ def worst(marks: Iterable[Mark]) -> Mark:
     return max(marks, key=MARKS.index, default="ok")
 
 
-def mark_of(findings: Iterable[Finding]) -> Mark:
-    """How a test ended that these findings came of."""
-    return worst("unverified" if finding.outcome == "unverified" else finding.weight for finding in findings)
+def mark_of(findings: Iterable[Finding], over: Iterable[Lookup]) -> Mark:
+    """How a test ended that these findings came of, and that rests on some look-ups: over none of them, or over one that not
+    every server has answered, nothing is `ok`."""
+    rests_on = list(over)
+    certain = bool(rests_on) and all(found.certain == "agrees" for found in rests_on)
+    told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
+    return worst(["ok" if certain else "unverified", *told])
 
 
 def outcome_of(mark: Mark) -> Outcome:

@@ -61,6 +61,6 @@ def services(
     )  # fmt: skip
     scope.check(estate)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
-    part = Trees(lambda setting: dialogues_of(scope, estate, atlas, setting.transferred))
+    part = Trees(lambda setting: dialogues_of(scope, estate, atlas, setting))
     ran = run_part(part, atlas, views_of(asking, estate), asking, "names looked at")
     finish(report_of_trees("services", estate, ran, part), showing, part, several_views=len(estate.views) > 1)

@@ -58,12 +58,16 @@ class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[[directories.controllers]]`: a directory controller by its host, with what it has to register records for."""
+    """`[[directories.controllers]]`: a directory controller by its host, with what it has to register records for.
+
+    `holds_zones` says whether it holds the directory's zones.
+    """
 
     host: str
     site: str = ""
     roles: list[Literal["primary", "catalogue", "read-only"]] = []
     guid: str = ""
+    holds_zones: bool = True
 
 
 class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):

@@ -6,16 +6,17 @@ with it; the tree's marks follow from those alone.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.hosts import host_findings
+from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
 from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
-from salt_mirror.checks.tests import Judged, Test, Trees, mark_of, worst
+from salt_mirror.checks.tests import Judged, Mark, Test, Trees, mark_of, worst
 from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
@@ -88,16 +89,24 @@ class _MailTests:
                 f"{self._domain} has MX records of its own below {to_text(seen.apex)}, which has others: each name's "
                 f"mail is its own."
             )
-            yield self._judged("below the apex", text, [self._state("mail.below-apex", text)])
+            yield self._judged("below the apex", text, [self._state("mail.below-apex", text)], [seen.found])
         if seen.expected:
-            yield self._judged("the MX set that the estate expects", "not as expected", seen.expected)
+            says = "not as expected"
+            if all(finding.outcome == "unverified" for finding in seen.expected):
+                says = "could not be verified everywhere"
+            yield self._judged("the MX set that the estate expects", says, seen.expected, [seen.found])
 
     @staticmethod
     def _judged(
-        title: str, says: str, findings: list[Finding], why: str = "", tests: list[Test] | None = None
+        title: str,
+        says: str,
+        findings: list[Finding],
+        over: Iterable[Lookup],
+        why: str = "",
+        tests: list[Test] | None = None,
     ) -> Judged:
         inside = tests or []
-        mark = worst([mark_of(findings), *(test.mark for test in inside)])
+        mark = worst([mark_of(findings, over), *(test.mark for test in inside)])
         return Judged(Test(mark=mark, title=title, says=says, why=why, tests=inside), findings)
 
     def _set(self) -> Judged:
@@ -122,21 +131,26 @@ class _MailTests:
         who = together_said(telling.server.label for telling in found.usable)
         if found.usable and not found.divided:
             says += f" ({who} {'agree' if len(found.usable) > 1 else 'says so'})"
-        return self._judged("MX set", says, findings, "a sender takes any server's word for it")
+        return self._judged("MX set", says, findings, [found], "a sender takes any server's word for it")
 
     def _without(self) -> Judged:
         seen = self._seen
         if seen.own is not None and seen.own.values:
             said = ", ".join(map(address_text, seen.own.values))
             text = f"{self._domain} has no MX record; senders use its own address, {said} (implicit MX, RFC 5321 section 5.1)."
-            return self._judged("no MX", text, [self._state("mail.implicit", text, answers=answers_of(seen.own))])
+            implicit = self._state("mail.implicit", text, answers=answers_of(seen.own))
+            return self._judged("no MX", text, [implicit], [seen.found, seen.own])
         if not seen.found.exists:
             return Judged(Test(mark="fault", title="no MX", says="the name does not exist"))
+        if seen.own is None or not seen.own.usable:
+            why = troubles_of(seen.own) if seen.own is not None else "it was not asked for"
+            text = f"{self._domain} has no MX record, and whether it has an address is not known: {why}."
+            doubt = self._state("mail.unverified", text, outcome="unverified", cause=why)
+            return self._judged("no MX", text, [doubt], [])
         text = f"{self._domain} has neither MX nor address records: mail to it is returned."
         remedy = record_line(seen.domain, MX, b"\x00\x00\x00") + " ; if it is to take no mail (RFC 7505)"
-        return self._judged(
-            "no MX", text, [self._state("mail.none", text, answers=answers_of(seen.found), remedy=remedy)]
-        )
+        none = self._state("mail.none", text, answers=answers_of(seen.found), remedy=remedy)
+        return self._judged("no MX", text, [none], [seen.found, seen.own])
 
     def _null(self) -> Judged:
         seen = self._seen
@@ -144,11 +158,10 @@ class _MailTests:
             text = (
                 f"{self._domain} has a null MX beside others: some senders give up, others go on (RFC 7505 section 3)."
             )
-            return self._judged(
-                "null MX", text, [self._state("mail.null-not-alone", text, answers=answers_of(seen.found))]
-            )
+            beside = self._state("mail.null-not-alone", text, answers=answers_of(seen.found))
+            return self._judged("null MX", text, [beside], [seen.found])
         text = f"{self._domain} takes no mail, and says so with a null MX."
-        return self._judged("null MX", text, [self._state("mail.null", text)])
+        return self._judged("null MX", text, [self._state("mail.null", text)], [seen.found])
 
     def _exchanger(self, one: Exchanger) -> Judged:
         seen, host = self._seen, one.host
@@ -163,10 +176,11 @@ class _MailTests:
             )
         )  # fmt: skip
         pointers = [finding for pair in host.pairs for finding in pair.findings]
+        unseen = set() if host.literal or host.found.usable else {"unverified"}
         bad = {finding.code.partition(".")[2] for finding in own}
         tests = [
             exchanger_test("it is a host name, not an address", bad & {"literal"}, "senders look it up as a name"),
-            exchanger_test("it is a name of its own, not an alias", bad & {"alias"}, "RFC 2181 section 10.3"),
+            exchanger_test("it is a name of its own, not an alias", bad & {"alias"} | unseen, "RFC 2181 section 10.3"),
             exchanger_test(
                 "it has addresses",
                 bad & {"missing-host", "no-address", "unverified"},
@@ -175,11 +189,14 @@ class _MailTests:
         ]
         if self._public:
             tests.append(
-                exchanger_test("its addresses are public", bad & {"private-address"}, "senders come from outside")
+                exchanger_test(
+                    "its addresses are public", bad & {"private-address"} | unseen, "senders come from outside"
+                )
             )
         for pair in host.pairs:
             where = address_text(pair.address) if pair.address is not None else ""
-            mark = mark_of(pair.findings)
+            doubtful: Mark = "unverified" if pair.outcome == "unverified" else "ok"
+            mark = worst([doubtful, mark_of(pair.findings, [host.found])])
             says = "leads back" if mark in ("ok", "note") else pair.findings[0].text
             tests.append(
                 Test(
@@ -189,9 +206,10 @@ class _MailTests:
                     why="mail from a host without that is turned away by many",
                 )
             )
-        says = ", ".join(host.addresses) or "no address"
+        says = ", ".join(host.addresses) or ("could not be looked up" if host.unknown else "no address")
         title = f"exchanger {one.preference} {to_text(host.name)}"
-        return self._judged(title, says, own + pointers, "a sender connects to its addresses", tests)
+        over = [host.found] if not host.literal else [seen.found]
+        return self._judged(title, says, own + pointers, over, "a sender connects to its addresses", tests)
 
     def _caches(self) -> Judged:
         """What resolvers still believe, with the TTL that is left."""
@@ -207,12 +225,18 @@ class _MailTests:
                 cause = f"{label}: {answer.trouble}"
                 found = [self._state("mail.unverified", text, answers=[answer], outcome="unverified", cause=cause)]
                 says = answer.trouble
-            elif seen.found.usable and answer.values != seen.found.values:
+            elif not seen.found.usable:
+                says = f"{said}{left}; what is right is not known"
+            elif answer.values != seen.found.values:
                 text = f"{label} still has {said}{left}: a change that has not come there yet, not a fault."
                 found = [self._state("mail.cached-other", text, answers=[answer])]
                 says = f"{said}{left}: not the present set"
             else:
                 says = f"the same{left}"
-            tests.append(Test(mark=mark_of(found), title=label, says=says))
+            unknown = answer.trouble is not None or not seen.found.usable
+            mark: Mark = "unverified" if unknown else "note" if found else "ok"
+            tests.append(Test(mark=mark, title=label, says=says))
             findings += found
-        return self._judged("in caches", "", findings, "what a resolver has cached is what its users get", tests)
+        why = "what a resolver has cached is what its users get"
+        mark = worst(test.mark for test in tests)
+        return Judged(Test(mark=mark, title="in caches", why=why, tests=tests), findings)

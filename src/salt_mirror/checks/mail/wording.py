@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from salt_mirror.checks.mail.asking import MailSeen
 from salt_mirror.checks.tests import Test
-from salt_mirror.checks.wording import together_said
+from salt_mirror.checks.wording import many, together_said
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.reverse import address_text
 
@@ -19,19 +19,29 @@ def verdict(seen: MailSeen) -> str:
     if seen.null and len(seen.found.values) == 1:
         return f"{domain} takes no mail, and says so (RFC 7505)"
     working = [one for one in seen.exchangers if one.host.usable and not one.host.literal]
+    unknown = [to_text(one.host.name) for one in seen.exchangers if one.host.unknown]
     if seen.exchangers:
+        doubt = f"; {together_said(unknown)} could not be looked up" if unknown else ""
         if working:
-            return f"mail for {domain} flows by {len(working)} of {len(seen.exchangers)} exchangers"
+            return f"mail for {domain} flows by {len(working)} of {many(len(seen.exchangers), 'exchanger')}{doubt}"
+        if unknown:
+            return f"whether mail for {domain} arrives is not known: {together_said(unknown)} could not be looked up"
         return f"no exchanger of {domain} can be connected to: mail does not arrive"
     if seen.own is not None and seen.own.values:
         return f"{domain} has no MX: mail goes to its own address"
+    if seen.own is None or (seen.found.exists and not seen.own.usable):
+        return f"{domain} has no MX; whether it has an address of its own to take mail could not be looked up"
     return f"{domain} can receive no mail: it has neither MX nor address"
 
 
 def order(seen: MailSeen) -> Test:
     """In which order a sender tries the exchangers."""
     pools = [
-        together_said(to_text(one.host.name) + ("" if one.host.usable else " (no address)") for one in pool)
+        together_said(
+            to_text(one.host.name)
+            + ("" if one.host.usable else " (not known)" if one.host.unknown else " (no address)")
+            for one in pool
+        )
         + (" (equal: by chance)" if len(pool) > 1 else "")
         for pool in seen.pools
     ]
@@ -53,11 +63,17 @@ def losses(seen: MailSeen) -> Iterator[Test]:
             if left
             else "nothing is left: senders keep mail for some days, then return it"
         )
-        yield Test(mark="ok", title=f"if {lost} {'is' if len(pool) == 1 else 'are'} down", says=says)
+        yield Test(
+            mark="ok" if left else "note", title=f"if {lost} {'is' if len(pool) == 1 else 'are'} down", says=says
+        )
 
 
 def shared_with_web(seen: MailSeen) -> Test:
     """Which exchangers share an address with the web host."""
+    title = "the web host's address"
+    looked = [one for one in (seen.web, seen.own) if one is not None]
+    if any(not one.usable for one in looked):
+        return Test(mark="note", title=title, says="could not be looked up")
     web = {*(seen.web.values if seen.web is not None else ()), *(seen.own.values if seen.own is not None else ())}
     shared = [
         f"{to_text(one.host.name)} ({', '.join(address_text(v) for v in one.host.found.values if v in web)})"
@@ -65,7 +81,7 @@ def shared_with_web(seen: MailSeen) -> Test:
         if web & set(one.host.found.values)
     ]
     says = f"shared by {together_said(shared)}" if shared else "shared by no exchanger"
-    return Test(mark="ok", title="the web host's address", says=says if web else "there is no web host")
+    return Test(mark="ok", title=title, says=says if web else "there is no web host")
 
 
 _SHORT = {

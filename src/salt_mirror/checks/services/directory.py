@@ -16,11 +16,12 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
+from salt_mirror.checks.part import Holdings, no_holding
 from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, to_text
-from salt_mirror.dns.records import CNAME, PTR, SRV
+from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, parent, to_text
+from salt_mirror.dns.records import CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.file import DirectoryEntry
 
@@ -30,12 +31,18 @@ ROLES = (PRIMARY, CATALOGUE, READ_ONLY)
 
 @dataclass(frozen=True, slots=True)
 class Controller:
-    """A controller: its host, its site (empty when it is not known), its roles, its identifier for replication."""
+    """A controller: its host, its site (empty when it is not known), its roles, its identifier for replication, whether it
+    holds the directory's zones."""
 
     host: Name
     site: str = ""
     roles: frozenset[str] = frozenset()
     guid: str = ""
+    holds_zones: bool = True
+
+    def has(self, who: str) -> bool:
+        """Whether it is one of those who register a row of the table."""
+        return who == "all" or who in self.roles or (who == "zones" and self.holds_zones)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +67,9 @@ def directory_of(entry: DirectoryEntry) -> Directory:
         entry.guid.strip("{}").lower(),
         tuple(dict.fromkeys([*entry.sites, *(one.site for one in entry.controllers if one.site)])),
         tuple(
-            Controller(host_of(one.host, domain), one.site, frozenset(one.roles), one.guid.strip("{}").lower())
+            Controller(
+                host_of(one.host, domain), one.site, frozenset(one.roles), one.guid.strip("{}").lower(), one.holds_zones
+            )
             for one in entry.controllers
         ),
     )
@@ -83,17 +92,30 @@ class Wanted(NamedTuple):
         return {"SRV": (SRV,), "CNAME": (CNAME,), "HOST": ADDRESS_TYPES}[self.row.kind]
 
 
+def rows_of(controller: Controller) -> list[Locator]:
+    """Every row of the table that a controller has to register."""
+    rows = [row for row in LOCATORS if controller.has(row.who)]
+    return [row for row in rows if row.site_form] if READ_ONLY in controller.roles else rows
+
+
 def wanted_of(directory: Directory, controller: Controller) -> list[Wanted]:
     """Every record that a controller must have registered, as far as its site and the identifiers are known."""
-    found = []
-    for row in LOCATORS:
-        if row.who != "all" and row.who not in controller.roles:
-            continue
-        if READ_ONLY in controller.roles and not row.site_form:
-            continue
-        name = name_of(row.pattern, directory, controller.site, controller.guid)
-        if name is not None:
-            found.append(Wanted(row, name))
+    named = ((row, name_of(row.pattern, directory, controller.site, controller.guid)) for row in rows_of(controller))
+    return [Wanted(row, name) for row, name in named if name is not None]
+
+
+def untested_of(directory: Directory, controller: Controller) -> dict[str, int]:
+    """How many records cannot be tested, by what is not known for that."""
+    lacking = {
+        "its site": "{site}" if not controller.site else "",
+        "its identifier": "{guid}" if not controller.guid else "",
+        "the domain's identifier": "{domain_guid}" if not directory.guid else "",
+    }
+    found: dict[str, int] = {}
+    for row in rows_of(controller):
+        what = next((what for what, part in lacking.items() if part and part in row.pattern), None)
+        if what is not None:
+            found[what] = found.get(what, 0) + 1
     return found
 
 
@@ -114,7 +136,8 @@ def _bare(name: Name) -> str:
 @dataclass(slots=True)
 class DirectorySeen:
     """All that was seen of a directory. `declared`: its controllers were named, not found; `owners` tell which names the
-    pointers of strange addresses lead to; `covering` are the sets of each site."""
+    pointers of strange addresses lead to; `name_servers` are the NS sets of the domain and of `_msdcs`; `aliases` the
+    identifiers that lead to each host, as far as zones are in hand."""
 
     directory: Directory
     declared: bool
@@ -122,6 +145,8 @@ class DirectorySeen:
     hosts: dict[Name, Host] = field(default_factory=dict)
     strangers: dict[Name, Host] = field(default_factory=dict)
     owners: dict[bytes, Lookup] = field(default_factory=dict)
+    name_servers: dict[Name, Lookup] = field(default_factory=dict)
+    aliases: dict[Name, list[Name]] = field(default_factory=dict)
 
     def at(self, wanted: Wanted) -> Lookup:
         """What was found at a wanted name."""
@@ -131,16 +156,33 @@ class DirectorySeen:
         """The controllers that stand in a site."""
         return [one for one in self.directory.controllers if one.site.lower() == site.lower()]
 
+    def of_kind(self, kind: str) -> list[Lookup]:
+        """What was found at every name that was asked for records of a kind."""
+        return [found for (_, one), found in self.found.items() if one == kind]
+
+    def hosts_at(self, row: Locator, site: str = "") -> set[Name]:
+        """The hosts that any server gives at a row of SRV records."""
+        name = name_of(row.pattern, self.directory, site)
+        found = self.found.get((name, "SRV")) if name is not None else None
+        return _hosts(found) if found is not None else set()
+
     def targets(self) -> Iterator[tuple[Name, Name]]:
-        """Every name with SRV records, with every target that any server gives there."""
+        """Every name with SRV records, with every target that any server gives there and that is this domain's to judge: in
+        names of the whole forest, controllers of its other domains stand too."""
         for (name, kind), found in self.found.items():
-            if kind == "SRV":
-                for host in sorted({target_in(value).host for value in found.values}):
-                    if host != ROOT:
-                        yield name, host
+            for host in sorted(_hosts(found)) if kind == "SRV" else ():
+                if name not in self.forest_wide or parent(host) == self.directory.domain:
+                    yield name, host
+
+    @property
+    def forest_wide(self) -> set[Name]:
+        """The names at which controllers of every domain of the forest register."""
+        sites = ("", *self.directory.sites)
+        names = (name_of(row.pattern, self.directory, site) for row in LOCATORS if row.forest_wide for site in sites)
+        return {name for name in names if name is not None}
 
 
-def inspect_directory(directory: Directory, atlas: Atlas) -> Dialogue[DirectorySeen]:
+def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no_holding) -> Dialogue[DirectorySeen]:
     """Asks for every locator record of a directory, on all servers."""
     declared = bool(directory.controllers)
     if not declared:
@@ -151,9 +193,13 @@ def inspect_directory(directory: Directory, atlas: Atlas) -> Dialogue[DirectoryS
         wanted.setdefault((one.name, one.row.kind), one)
     steps: list[Dialogue[Any]] = [at_name(one.name, one.rdtypes, directory.view, atlas) for one in wanted.values()]
     steps += [look_at(controller.host, directory.view, atlas, pointers=False) for controller in directory.controllers]
+    apexes = [directory.domain, from_text("_msdcs", directory.forest)]
+    steps += [at_name(apex, (NS,), directory.view, atlas) for apex in apexes]
     done = yield from together(steps)
     seen.found = dict(zip(wanted, done[: len(wanted)], strict=True))
-    seen.hosts = {host.name: host for host in done[len(wanted) :]}
+    seen.hosts = {host.name: host for host in done[len(wanted) : -len(apexes)]}
+    seen.name_servers = dict(zip(apexes, done[-len(apexes) :], strict=True))
+    seen.aliases = _aliases_in_hand(directory, atlas, holdings)
     others = sorted({host for _, host in seen.targets()} - set(seen.hosts))
     looked = yield from together([look_at(host, directory.view, atlas, pointers=False) for host in others])
     seen.strangers = {host.name: host for host in looked}
@@ -175,36 +221,54 @@ def _all_wanted(directory: Directory) -> Iterator[Wanted]:
 
 
 def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
-    """Addresses that the domain's own name or the catalogues' gives and no controller has."""
-    ours = {value for host in seen.hosts.values() for value in host.found.values}
+    """Addresses that the domain's own name or the catalogues' gives, and no host that any of its records leads to has."""
+    hosts = [*seen.hosts.values(), *seen.strangers.values()]
+    ours = {value for host in hosts for value in host.found.values}
     return {
-        value
-        for (_, kind), found in seen.found.items()
-        if kind == "HOST"
-        for value in found.values
-        if value not in ours and len(value) in (4, 16)
+        value for found in seen.of_kind("HOST") for value in found.values if value not in ours and len(value) in (4, 16)
     }
 
 
+def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> dict[Name, list[Name]]:
+    """The identifiers in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer."""
+    inside = from_text("_msdcs", directory.forest)
+    found: dict[Name, list[Name]] = {}
+    for apex in (inside, directory.forest):
+        authority = atlas.known(apex, directory.view)
+        for server in authority.servers if authority is not None else ():
+            holding = holdings(server, apex)
+            for owner, rdtype, _, values in holding.rrsets() if holding is not None else ():
+                if rdtype == CNAME and parent(owner) == inside and owner not in found.get(values[0], ()):
+                    found.setdefault(values[0], []).append(owner)
+    return found
+
+
 def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
-    """The directory with the controllers, sites and roles that its own records tell of."""
+    """The directory with the controllers, sites and roles that its own records tell of. A host without an address is none."""
     view = directory.view
     patterns = (
         "_ldap._tcp.dc._msdcs.{domain}",
         "_ldap._tcp.{domain}",
         "_ldap._tcp.pdc._msdcs.{domain}",
         "_gc._tcp.{forest}",
+        "_ldap._tcp.DomainDnsZones.{domain}",
+        "_ldap._tcp.ForestDnsZones.{forest}",
     )
     names = [name for pattern in patterns if (name := name_of(pattern, directory)) is not None]
     site_names = [name_of("_ldap._tcp.{site}._sites.dc._msdcs.{domain}", directory, site) for site in directory.sites]
     steps = [at_name(name, (SRV,), view, atlas) for name in [*names, *filter(None, site_names)]]
     found = yield from together(steps)
-    of_domain, of_ldap, primaries, catalogues = (_hosts(one) for one in found[:4])
-    sites = {host: site for site, one in zip(directory.sites, found[4:], strict=True) for host in _hosts(one)}
+    of_domain, of_ldap, primaries, catalogues, *holders = (_hosts(one) for one in found[: len(patterns)])
+    sites = {
+        host: site for site, one in zip(directory.sites, found[len(patterns) :], strict=True) for host in _hosts(one)
+    }
+    told = sorted(of_domain | of_ldap)
+    looked = yield from together([look_at(host, view, atlas, pointers=False) for host in told])
     controllers = []
-    for host in sorted(of_domain | of_ldap):
+    for host in (one.name for one in looked if one.usable or not one.found.usable):
         roles = {role for role, hosts in ((PRIMARY, primaries), (CATALOGUE, catalogues)) if host in hosts}
-        controllers.append(Controller(host, sites.get(host, ""), frozenset(roles)))
+        holds_zones = any(host in hosts for hosts in holders)
+        controllers.append(Controller(host, sites.get(host, ""), frozenset(roles), holds_zones=holds_zones))
     return replace(directory, controllers=tuple(controllers))
 
 
@@ -213,7 +277,7 @@ def _hosts(found: Lookup) -> set[Name]:
 
 
 def registered(wanted: Wanted, controller: Controller, telling: Telling, host: Host) -> str:
-    """How a record stands on one server: `right`, `absent`, or what is wrong with it in words."""
+    """How a record stands on one server: `right`, `absent`, or what is wrong with it in words. The host has addresses."""
     values = telling.values
     if wanted.row.kind == "HOST":
         missing = [value for value in host.found.values if value not in values]

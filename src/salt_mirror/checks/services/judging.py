@@ -15,8 +15,8 @@ from typing import NamedTuple
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, host_findings, look_at
 from salt_mirror.checks.lookup import Lookup, lookup
-from salt_mirror.checks.tests import Judged, Test, mark_of, worst
-from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
+from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
+from salt_mirror.checks.wording import answers_of, many, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.records import SRV, rdata_text
@@ -104,7 +104,7 @@ def judge_service(seen: ServiceSeen, atlas: Atlas) -> Judged:
                 findings += found
     if len(seen.targets) > 1:
         tests += _order(seen)
-    mark = worst([mark_of(findings), *(test.mark for test in tests)])
+    mark = worst([mark_of(findings, [seen.found]), *(test.mark for test in tests)])
     return Judged(Test(mark=mark, title=to_text(seen.name), says=_says(seen), tests=tests), findings)
 
 
@@ -115,8 +115,12 @@ def _says(seen: ServiceSeen) -> str:
         return "decidedly not available"
     if not seen.targets:
         return "none"
-    usable = sum(seen.hosts[one.host].usable for one in seen.targets)
-    return f"{usable} of {len(seen.targets)} {'target' if len(seen.targets) == 1 else 'targets'} can be connected to"
+    usable = sum(seen.hosts[one.host].usable for one in seen.targets if one.host != ROOT)
+    unknown = sum(seen.hosts[one.host].unknown for one in seen.targets if one.host != ROOT)
+    what = many(len(seen.targets), "target")
+    if unknown == len(seen.targets):
+        return f"whether its {what} can be connected to could not be looked up"
+    return f"{usable} of {what} can be connected to" + (f"; {unknown} could not be looked up" if unknown else "")
 
 
 def _about_set(seen: ServiceSeen) -> Iterator[Finding]:
@@ -158,7 +162,7 @@ def _target(seen: ServiceSeen, target: Target, share: float, atlas: Atlas) -> tu
     says = f"{share_text(share)} of clients, {', '.join(host.addresses) or 'no address'}"
     title = f"target {target.priority} {to_text(target.host)} port {target.port}"
     return Test(
-        mark=mark_of(findings), title=title, says=says, why="the name must have addresses and be no alias"
+        mark=mark_of(findings, [host.found]), title=title, says=says, why="the name must have addresses and be no alias"
     ), findings
 
 
@@ -181,10 +185,11 @@ def _order(seen: ServiceSeen) -> Iterator[Test]:
             continue
         first = [one for one in left if one.priority == left[0].priority] if left else []
         says = "nothing is left"
+        mark: Mark = "ok" if first else "note"
         if first:
             says = together_said(
                 f"{to_text(one.host)} {share_text(share)}" for one, share in zip(first, shares(first), strict=True)
             )
             rest = len(left) - len(first)
             says += f", then {rest} more" if rest else ""
-        yield Test(mark="ok", title=f"without {to_text(lost)}", says=says)
+        yield Test(mark=mark, title=f"without {to_text(lost)}", says=says)

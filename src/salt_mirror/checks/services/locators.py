@@ -10,8 +10,8 @@ from typing import Literal, NamedTuple
 
 LDAP, KERBEROS, KPASSWD, CATALOGUE_PORT = 389, 88, 464, 3268
 
-Who = Literal["all", "primary", "catalogue"]
-"""Who registers a row: every controller, the one in the primary role, global catalogues."""
+Who = Literal["all", "primary", "catalogue", "zones"]
+"""Who registers a row: every controller, the one in the primary role, global catalogues, holders of the directory's zones."""
 
 
 class Locator(NamedTuple):
@@ -26,6 +26,11 @@ class Locator(NamedTuple):
     who: Who
     port: int
     why: str
+
+    @property
+    def forest_wide(self) -> bool:
+        """Whether controllers of every domain of the forest register it."""
+        return "{forest}" in self.pattern and "guid}" not in self.pattern
 
     @property
     def site_form(self) -> bool:
@@ -108,8 +113,36 @@ LOCATORS = (
     Locator(
         "gc._msdcs.{forest}", "HOST", "catalogue", 0, "clients that look up addresses alone find a global catalogue"
     ),
+    *(
+        locator
+        for partition, whose in (("DomainDnsZones.{domain}", "domain"), ("ForestDnsZones.{forest}", "forest"))
+        for locator in (
+            Locator(
+                partition,
+                "HOST",
+                "zones",
+                0,
+                f"who writes the {whose}'s zones connects to a controller that holds them",
+            ),
+            Locator(
+                f"_ldap._tcp.{partition}",
+                "SRV",
+                "zones",
+                LDAP,
+                f"controllers that hold the {whose}'s zones find one another",
+            ),
+            Locator(
+                f"_ldap._tcp.{{site}}._sites.{partition}",
+                "SRV",
+                "zones",
+                LDAP,
+                f"the same for the {whose}'s zones, near by",
+            ),
+        )
+    ),
 )
-"""Every record that a controller may have to register, in the order of the specification."""
+"""Every record that a controller may have to register, in the order of the specification; those of the partitions with the
+directory's zones at the end, as real controllers register them."""
 
 FAMILIES: dict[str, tuple[str, ...]] = {
     "sip": ("_sip._udp", "_sip._tcp", "_sips._tcp"),  # RFC 3263

@@ -119,17 +119,18 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
     if not directories and not sets:
         return None
 
-    def make(_: Setting) -> dict[InView, Dialogue[Judged]]:
-        found = {(one.domain, one.view): judged_directory(one, atlas) for one in directories}
+    def make(setting: Setting) -> dict[InView, Dialogue[Judged]]:
+        found = {(one.domain, one.view): judged_directory(one, atlas, setting.holdings) for one in directories}
         return found | {(name, view): judged_service(name, view, atlas, demanded=True) for name, view in sets}
 
     return Trees(make, len(directories) + len(sets))
 
 
 def dialogues_of(
-    scope: ServicesScope, estate: Estate, atlas: Atlas, transferred: Collection[Name]
+    scope: ServicesScope, estate: Estate, atlas: Atlas, setting: Setting
 ) -> dict[tuple[Name, str], Dialogue[Judged]]:
-    """Every tree that is wished for. `transferred` are the names in zones that were taken by transfer. Raises BadInput."""
+    """Every tree that is wished for. Raises BadInput."""
+    transferred = setting.transferred
     found: dict[tuple[Name, str], Dialogue[Judged]] = {}
     views = [scope.view] if scope.view is not None else estate.views
     directories = {(one.domain, one.view) for one in _directories(estate) if one.view in views}
@@ -138,7 +139,7 @@ def dialogues_of(
     for name, view in names:
         if scope.directory or (not chosen and (name, view) in directories):
             directory = scope.directory_at(name, view, estate, transferred)
-            found[name, view] = judged_directory(directory, atlas)
+            found[name, view] = judged_directory(directory, atlas, setting.holdings)
         for text in scope.services:
             _add(found, text, name, view, atlas, demanded=True)
         for family in scope.families:

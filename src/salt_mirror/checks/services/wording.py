@@ -8,11 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from typing import NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.part import Holdings, no_holding
 from salt_mirror.checks.services.directory import (
     Controller,
     Directory,
@@ -21,16 +23,17 @@ from salt_mirror.checks.services.directory import (
     inspect_directory,
     name_of,
     registered,
+    untested_of,
     wanted_of,
 )
 from salt_mirror.checks.services.judging import target_in
+from salt_mirror.checks.services.leftovers import Leftovers
 from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
-from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of
+from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import CNAME, SRV, address_type, record_line
-from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding
 
 _TTL = 600  # what controllers register with
@@ -38,9 +41,9 @@ _FEW = 4
 _KINDS = {"SRV": "", "CNAME": " CNAME", "HOST": " A and AAAA"}
 
 
-def judged_directory(directory: Directory, atlas: Atlas) -> Dialogue[Judged]:
+def judged_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no_holding) -> Dialogue[Judged]:
     """Inspects a directory and judges it."""
-    seen = yield from inspect_directory(directory, atlas)
+    seen = yield from inspect_directory(directory, atlas, holdings)
     words = DirectoryWords(seen)
     tests: list[Test] = []
     findings: list[Finding] = []
@@ -51,6 +54,16 @@ def judged_directory(directory: Directory, atlas: Atlas) -> Dialogue[Judged]:
     return Judged(Test(mark=mark, title=to_text(directory.domain), says=words.verdict(tests), tests=tests), findings)
 
 
+class _Row(NamedTuple):
+    """One record of a controller: the test of it, whether it is right wherever an answer came, and the servers that lack it
+    where others have it."""
+
+    wanted: Wanted
+    test: Test
+    right: bool
+    lacking: str
+
+
 class DirectoryWords:
     def __init__(self, seen: DirectorySeen) -> None:
         self._seen = seen
@@ -59,15 +72,20 @@ class DirectoryWords:
         self._state = partial(state, rdtype=SRV, view=seen.directory.view)
 
     def verdict(self, tests: list[Test]) -> str:
-        """The state of the directory in one sentence."""
+        """The state of the directory in one sentence: what is known, and what is not."""
         controllers = self._directory.controllers
         if not controllers:
-            return f"no controller of {self._domain} was found"
-        whole = sum(test.mark in ("ok", "note") for test in tests[: len(controllers)])
-        what = "controller" if len(controllers) == 1 else "controllers"
-        return (
-            f"{whole} of {len(controllers)} {what} of {self._domain} {'is' if whole == 1 else 'are'} registered in full"
-        )
+            return tests[0].says.rstrip(".")
+        number, marks = len(controllers), [test.mark for test in tests[: len(controllers)]]
+        untested = any(untested_of(self._directory, one) for one in controllers)
+        whole, doubtful = sum(mark in ("ok", "note", "caution") for mark in marks), marks.count("unverified")
+        what = f"{many(number, 'controller')} of {self._domain}"
+        if doubtful == number:
+            return f"whether the {what} {'is' if number == 1 else 'are'} registered could not be verified"
+        says = f"{whole} of {what} {'is' if whole == 1 else 'are'} registered in full"
+        if untested:
+            says += ", as far as could be tested"
+        return says + (f"; {doubtful} could not be verified" if doubtful else "")
 
     def tests(self) -> Iterator[Judged]:
         """Every test, the controllers first."""
@@ -78,8 +96,7 @@ class DirectoryWords:
         yield self._primary()
         for site in self._directory.sites:
             yield self._site(site)
-        yield self._leftovers()
-        yield self._addresses()
+        yield from Leftovers(self._seen).tests()
         yield from self._subzone()
         if not self._seen.declared and self._directory.controllers:
             text = (
@@ -93,69 +110,74 @@ class DirectoryWords:
 
     def _controller(self, controller: Controller) -> Judged:
         seen, host = self._seen, self._seen.hosts[controller.host]
-        wanted = wanted_of(self._directory, controller)
         name = to_text(controller.host)
-        rows: list[Test] = []
-        missing: list[Wanted] = []
-        partly: dict[str, list[Wanted]] = {}
-        unverified: dict[str, Answer | None] = {}
-        for one in wanted:
-            mark, says, lacking = self._row(one, controller)
-            if mark == "unverified":
-                found = seen.at(one)
-                unverified.setdefault(troubles_of(found), next(iter(answers_of(found)), None))
-            elif mark == "fault" and lacking:
-                partly.setdefault(lacking, []).append(one)
-            elif mark == "fault":
-                missing.append(one)
-            title = to_text(one.name) + (_KINDS[one.row.kind] or " SRV")
-            rows.append(Test(mark=mark, title=title, says=says, why=one.row.why))
-        right = sum(row.mark == "ok" for row in rows)
-        says = f"{right} of {len(rows)} registered"
+        rows = [self._row(one, controller) for one in wanted_of(self._directory, controller)]
+        says = f"{sum(row.right for row in rows)} of {len(rows)} registered"
         findings = list(
             host_findings(
                 host, self._directory.view, public=False, codes="srv", owner=controller.host, rdtype=SRV, role="controller",
                 rule="RFC 2782", still="Its records lead nowhere.",
             )
         )  # fmt: skip
-        findings += self._unregistered(controller, f"{name}: {says}", missing, partly)
+        findings += self._unregistered(controller, f"{name}: {says}", rows)
+        unverified: dict[str, Answer | None] = {}
+        for row in rows:
+            found = seen.at(row.wanted)
+            if found.certain == "unverified":
+                unverified.setdefault(troubles_of(found), next(iter(answers_of(found)), None))
         for why, answer in unverified.items():
             text = f"{name}: some of its records could not be looked up: {why}."
             finding = self._state(
                 "dir.unverified", text, name=controller.host, answers=[answer], outcome="unverified", cause=why
             )
             findings.append(finding)
+        tests = [row.test for row in rows]
+        if lacking := untested_of(self._directory, controller):
+            count = sum(lacking.values())
+            says += f", {count} not tested"
+            why = "; ".join(f"{what} is not known ({many(number, 'record')})" for what, number in lacking.items())
+            text = f"{name}: {many(count, 'record')} could not be tested, as {why}."
+            findings.append(self._state("dir.untested", text, name=controller.host))
+            tests.append(Test(mark="note", title="not tested", says=why))
         place = f" in {controller.site}" if controller.site else ""
         roles = f" ({', '.join(sorted(controller.roles))})" if controller.roles else ""
-        return Judged(
-            Test(
-                mark=worst([mark_of(findings), *(row.mark for row in rows)]),
-                title=f"{name}{place}{roles}",
-                says=says,
-                tests=rows,
-            ),
-            findings,
-        )
+        mark = worst([mark_of(findings, [host.found]), *(test.mark for test in tests)])
+        return Judged(Test(mark=mark, title=f"{name}{place}{roles}", says=says, tests=tests), findings)
 
-    def _row(self, wanted: Wanted, controller: Controller) -> tuple[Mark, str, str]:
-        """How one record stands: its mark, what to say, and the servers that lack it when others have it."""
-        found = self._seen.at(wanted)
-        host = self._seen.hosts[controller.host]
-        if not found.usable or (wanted.row.kind == "HOST" and not host.found.usable):
-            return "unverified", "could not be looked up", ""
+    def _row(self, wanted: Wanted, controller: Controller) -> _Row:
+        """How one record of a controller stands on the servers."""
+        found, host = self._seen.at(wanted), self._seen.hosts[controller.host]
+        title = to_text(wanted.name) + (_KINDS[wanted.row.kind] or " SRV")
+
+        def row(mark: Mark, says: str = "", *, right: bool = False, lacking: str = "") -> _Row:
+            return _Row(wanted, Test(mark=mark, title=title, says=says, why=wanted.row.why), right, lacking)
+
+        if not found.usable:
+            return row("unverified", "could not be looked up")
+        if wanted.row.kind == "HOST" and not host.usable:
+            why = "has no address" if host.found.usable else "could not be looked up"
+            return row("unverified", f"cannot be tested: the controller {why}")
         states = {telling.server.label: registered(wanted, controller, telling, host) for telling in found.usable}
         wrong = {label: how for label, how in states.items() if how != "right"}
         if not wrong:
-            return ("unverified", "not on every server to be seen", "") if found.unverified else ("ok", "", "")
+            silent = labels_of(telling.server for telling in found.unverified)
+            return (
+                row("unverified", f"right on {together_said(states)}; {silent}: no answer", right=True)
+                if silent
+                else row("ok", right=True)
+            )
         how = ", ".join(dict.fromkeys("missing" if how == "absent" else how for how in wrong.values()))
         if len(wrong) < len(states):
             where = together_said(wrong)
-            return "fault", f"{how} on {where}", where
-        return "fault", how, ""
+            return row("fault", f"{how} on {where}", lacking=where)
+        return row("fault", how)
 
-    def _unregistered(
-        self, controller: Controller, begin: str, missing: list[Wanted], partly: dict[str, list[Wanted]]
-    ) -> Iterator[Finding]:
+    def _unregistered(self, controller: Controller, begin: str, rows: list[_Row]) -> Iterator[Finding]:
+        missing: list[Wanted] = []
+        partly: dict[str, list[Wanted]] = {}
+        for row in rows:
+            if row.test.mark == "fault":
+                (partly.setdefault(row.lacking, []) if row.lacking else missing).append(row.wanted)
         if missing:
             answers = [answer for one in missing[:_FEW] for answer in answers_of(self._seen.at(one))]
             yield self._state(
@@ -218,17 +240,19 @@ class DirectoryWords:
         elif not hosts:
             text = f"Nobody has registered the primary role of {self._domain}."
             findings.append(self._state("dir.no-primary", text, name=name, answers=answers_of(found)))
-        return Judged(Test(mark=mark_of(findings), title="the primary role", says=names or "nobody", why=why), findings)
+        mark = mark_of(findings, [found])
+        return Judged(Test(mark=mark, title="the primary role", says=names or "nobody", why=why), findings)
 
     def _site(self, site: str) -> Judged:
         name = name_of("_ldap._tcp.{site}._sites.dc._msdcs.{domain}", self._directory, site)
         found = self._seen.found.get((name, "SRV")) if name is not None else None
         own = [to_text(one.host) for one in self._seen.controllers_of(site)]
         why = "clients take a controller of their own site first"
-        if own:
-            return Judged(Test(mark="ok", title=f"site {site}", says=f"has {together_said(own)}", why=why))
         if found is None or name is None or not found.usable:
             return Judged(Test(mark="unverified", title=f"site {site}", says="could not be looked up", why=why))
+        if own:
+            says = f"has {together_said(own)}"
+            return Judged(Test(mark=mark_of((), [found]), title=f"site {site}", says=says, why=why))
         known = {controller.host for controller in self._directory.controllers}
         covering = [
             to_text(host) for host in sorted({target_in(value).host for value in found.values}) if host in known
@@ -240,62 +264,8 @@ class DirectoryWords:
         )
         text = f"The site {site} has no controller of its own: {where}."
         finding = self._state("dir.site-uncovered", text, name=name, answers=answers_of(found))
-        return Judged(Test(mark="caution", title=f"site {site}", says=where, why=why), [finding])
-
-    def _leftovers(self) -> Judged:
-        """Targets that are no controllers any more."""
-        seen = self._seen
-        by_host: dict[Name, list[Name]] = {}
-        known = {controller.host for controller in self._directory.controllers}
-        for name, host in seen.targets():
-            if host not in known or (
-                not seen.declared and seen.hosts[host].found.usable and not seen.hosts[host].usable
-            ):
-                by_host.setdefault(host, []).append(name)
-        findings = []
-        for host, names in by_host.items():
-            stranger = seen.strangers.get(host) or seen.hosts[host]
-            gone = "" if stranger.usable else " Its name has no address: clients that pick it wait for nothing."
-            said = ", ".join(map(to_text, names[:_FEW])) + (
-                f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
-            )
-            what = "record set still leads" if len(names) == 1 else "record sets still lead"
-            text = f"{to_text(host)} is no controller of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
-            lines = [
-                record_line(name, SRV, value)
-                for name in names
-                for value in seen.found[name, "SRV"].values
-                if target_in(value).host == host
-            ]
-            answers = [answer for name in names[:_FEW] for answer in answers_of(seen.found[name, "SRV"])]
-            remedy = f"; remove: {lines[0]}" + (f" ; and {len(lines) - 1} more" if len(lines) > 1 else "")
-            findings.append(self._state("dir.leftover", text, name=host, answers=answers, remedy=remedy))
-        says = together_said(map(to_text, by_host)) or "none"
-        why = "a controller that was taken away leaves records behind, and clients try it in vain"
-        return Judged(Test(mark=mark_of(findings), title="left behind", says=says, why=why), findings)
-
-    def _addresses(self) -> Judged:
-        """Addresses under the domain's own name, or the catalogues', that no controller has."""
-        seen = self._seen
-        findings = []
-        known = all(host.found.usable for host in seen.hosts.values())
-        for (name, kind), found in seen.found.items() if known else ():
-            for value in found.values if kind == "HOST" else ():
-                if value not in seen.owners:
-                    continue
-                owner = seen.owners[value]
-                whose = ", ".join(to_text(target) for target in owner.values)
-                belongs = f"; by its pointer it belongs to {whose}" if whose else ""
-                text = f"{to_text(name)} has the address {address_text(value)}, which no controller has{belongs}."
-                rdtype = address_type(value)
-                remedy = f"; remove: {record_line(name, rdtype, value)}"
-                findings.append(
-                    state("dir.other-host", text, name=name, rdtype=rdtype, view=self._directory.view,
-                          answers=[*answers_of(found), *answers_of(owner)], remedy=remedy)
-                )  # fmt: skip
-        says = "all of them controllers'" if not findings else f"{len(findings)} of no controller"
-        why = "who connects there reaches another host, or nobody"
-        return Judged(Test(mark=mark_of(findings), title="addresses of the domain", says=says, why=why), findings)
+        mark = mark_of([finding], [found])
+        return Judged(Test(mark=mark, title=f"site {site}", says=where, why=why), [finding])
 
     def _subzone(self) -> Iterator[Judged]:
         """Whether `_msdcs` is delegated to servers that do not serve it."""

@@ -13,9 +13,8 @@ from rich.text import Text
 from salt_mirror.checks.tests import Test
 from salt_mirror.report.cleaning import clean
 
-_FEW_TREES, _FEW_PASSED = 2, 4
+_FEW_TREES, _FEW_PASSED, _WIDTH = 2, 4, 11
 _STYLES = {"ok": "green", "note": "cyan", "caution": "yellow", "unverified": "bold yellow", "fault": "bold red"}
-_WORDS = {"ok": "ok", "note": "note", "caution": "caution", "unverified": "unknown", "fault": "FAIL"}
 
 
 def print_tests(tests: list[Test], line: Callable[..., None], *, everything: bool) -> None:
@@ -24,9 +23,15 @@ def print_tests(tests: list[Test], line: Callable[..., None], *, everything: boo
     for test in tests:
         if few or everything or test.mark != "ok":
             line()
-        line(Text.assemble(("TESTS ", "dim"), (clean(test.title), "bold"), f"  {clean(test.says)}"))
+        mark = (f"{test.mark:<{_WIDTH}}", _STYLES[test.mark])
+        line(Text.assemble(("TESTS ", "dim"), mark, (clean(test.title), "bold"), f"  {clean(test.says)}"))
         for inner in test.tests if few or everything or test.mark != "ok" else ():
             _print(inner, line, 8, everything)
+
+
+def _entry(test: Test) -> bool:
+    """Whether it is an entry of a list: nothing but its title."""
+    return not (test.says or test.why or test.tests)
 
 
 def _print(test: Test, line: Callable[..., None], indent: int, everything: bool) -> None:
@@ -35,7 +40,7 @@ def _print(test: Test, line: Callable[..., None], indent: int, everything: bool)
     why = f"  ({clean(test.why)})" if test.why and opened else ""
     line(
         Text.assemble(
-            (f"{_WORDS[test.mark]:<8}", _STYLES[test.mark]),
+            (f"{test.mark:<{_WIDTH}}", _STYLES[test.mark]),
             (clean(test.title), "bold" if opened else ""),
             says,
             (why, "dim"),
@@ -47,7 +52,9 @@ def _print(test: Test, line: Callable[..., None], indent: int, everything: bool)
     passed = sum(inner.mark == "ok" for inner in test.tests)
     folded = passed > _FEW_PASSED and not everything
     for inner in test.tests:
+        if _entry(inner) and not everything:
+            continue  # the test that it stands in counts it
         if inner.mark != "ok" or not folded:
-            _print(inner, line, indent + 8, everything)
+            _print(inner, line, indent + _WIDTH, everything)
     if folded:
-        line(Text(f"{'ok':<8}{passed} others (--all shows them)", style="dim"), indent + 8)
+        line(Text(f"{'ok':<{_WIDTH}}{passed} others (--all shows them)", style="dim"), indent + _WIDTH)

@@ -1,0 +1,261 @@
+"""What does not belong in a directory's records: what a controller left behind that is gone, moved, or lost a role.
+
+Strategy: whoever has an address and the locators of a live controller is a controller that nobody has declared, and nothing of
+it is to be removed. Left behind is what leads to a host without an address, or with a few records alone. What is to go is
+listed whole, record by record, inside the test; the finding counts it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+from salt_mirror.checks.hosts import Host
+from salt_mirror.checks.services.directory import READ_ONLY, Controller, DirectorySeen, name_of
+from salt_mirror.checks.services.judging import target_in
+from salt_mirror.checks.services.locators import LOCATORS, Locator
+from salt_mirror.checks.tests import Judged, Mark, Test, mark_of
+from salt_mirror.checks.wording import answers_of, many, state, together_said, troubles_of
+from salt_mirror.dns.names import Name, parent, to_text
+from salt_mirror.dns.records import CNAME, NS, PTR, SRV, address_type, record_line
+from salt_mirror.dns.reverse import address_text, reverse_name
+from salt_mirror.findings import Finding
+
+_FEW = 4
+
+
+class Leftovers:
+    """The tests of what does not belong in the records of one directory."""
+
+    def __init__(self, seen: DirectorySeen) -> None:
+        self._seen = seen
+        self._directory = seen.directory
+        self._domain = to_text(seen.directory.domain)
+        self._state = partial(state, view=seen.directory.view)
+        self._known = {controller.host for controller in seen.directory.controllers}
+        self._names: dict[Name, list[Name]] = {}
+        for name, host in seen.targets():
+            if host not in self._known:
+                self._names.setdefault(host, []).append(name)
+
+    def tests(self) -> Iterator[Judged]:
+        """Every test, in the order in which one would ask."""
+        new = [host for host in self._names if self._live(host)]
+        if new:
+            yield self._undeclared(new)
+        yield self._left([host for host in self._names if host not in new])
+        yield self._addresses()
+        if self._seen.declared:
+            yield self._old_sites()
+            yield self._beyond_roles()
+
+    # Controllers that are gone, and such as nobody has declared
+
+    def _live(self, host: Name) -> bool:
+        """Whether a host has an address and most of the records that every controller has."""
+        if not self._seen.strangers[host].usable:
+            return False
+        rows = [row for row in LOCATORS if row.kind == "SRV" and row.who == "all" and "{domain}" in row.pattern]
+        asked = [row for row in rows if not row.site_form]
+        return 2 * sum(host in self._seen.hosts_at(row) for row in asked) > len(asked)
+
+    def _undeclared(self, hosts: list[Name]) -> Judged:
+        findings = []
+        for host in hosts:
+            sites = [site for site in self._directory.sites if self._in_site(host, site)]
+            text = (
+                f"{to_text(host)} has an address and the records of a live controller of {self._domain}, and is not in the "
+                "estate: whether all of its records are there is not tested."
+            )
+            line = f'; in the estate: [[directories.controllers]] host = "{to_text(host).rstrip(".")}"'
+            remedy = line + (f', site = "{sites[0]}"' if len(sites) == 1 else "")
+            findings.append(self._said("dir.not-in-estate", text, host, self._names[host], remedy))
+        says = together_said(map(to_text, hosts))
+        why = "a new controller is checked once it is declared"
+        return Judged(Test(mark=self._mark(findings), title="not in the estate", says=says, why=why), findings)
+
+    def _in_site(self, host: Name, site: str) -> bool:
+        row = next(row for row in LOCATORS if row.pattern.startswith("_ldap._tcp.{site}._sites.dc."))
+        return host in self._seen.hosts_at(row, site)
+
+    def _left(self, hosts: list[Name]) -> Judged:
+        """Hosts that are no controllers any more, with every record that still leads to them."""
+        findings, rows = [], []
+        for host in hosts:
+            names, stranger = self._names[host], self._seen.strangers[host]
+            if not stranger.found.usable:
+                why = troubles_of(stranger.found)
+                text = f"{to_text(host)} has records of a controller, and whether it is one is not known: {why}."
+                findings.append(
+                    self._state("dir.unverified", text, name=host, rdtype=SRV, outcome="unverified", cause=why)
+                )
+                rows.append(Test(mark="unverified", title=to_text(host), says="could not be looked up"))
+                continue
+            lines = self.records_of(host, stranger)
+            gone = "" if stranger.usable else " Its name has no address: clients that pick it wait for nothing."
+            said = ", ".join(map(to_text, names[:_FEW]))
+            said += f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
+            what = "record set still leads" if len(names) == 1 else "record sets still lead"
+            text = f"{to_text(host)} is no controller of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
+            more = f" ; and {len(lines) - 1} more" if len(lines) > 1 else ""
+            findings.append(self._said("dir.leftover", text, host, names, f"; remove: {lines[0]}{more}"))
+            rows.append(_listed(to_text(host), lines))
+        says = together_said(map(to_text, hosts)) or "none"
+        why = "a controller that was taken away leaves records behind, and clients try it in vain"
+        return Judged(Test(mark=self._mark(findings), title="left behind", says=says, why=why, tests=rows), findings)
+
+    def records_of(self, host: Name, stranger: Host) -> list[str]:
+        """Every record that has to go with a controller: locators, addresses, pointers, identifier, NS."""
+        seen = self._seen
+        lines = [
+            record_line(name, SRV, value)
+            for name in self._names.get(host, ())
+            for value in seen.found[name, "SRV"].values
+            if target_in(value).host == host
+        ]
+        mine = [address for address, owner in seen.owners.items() if host in owner.values]
+        mine += [address for address in stranger.found.values if address not in mine]
+        for (name, kind), found in seen.found.items():
+            if kind == "HOST":
+                lines += [record_line(name, address_type(one), one) for one in mine if one in found.values]
+            elif kind == "CNAME" and host in found.values:
+                lines.append(record_line(name, CNAME, host))
+        lines += [record_line(alias, CNAME, host) for alias in seen.aliases.get(host, ())]
+        lines += [record_line(name, NS, host) for name, found in seen.name_servers.items() if host in found.values]
+        if not stranger.usable:  # a host that lives on keeps its own address and pointer
+            lines += [record_line(reverse_name(address), PTR, host) for address in mine]
+        return list(dict.fromkeys(lines))
+
+    # Addresses
+
+    def _addresses(self) -> Judged:
+        """Addresses under the domain's own name, or the catalogues', that no controller has."""
+        seen = self._seen
+        findings = []
+        over = [*seen.of_kind("HOST"), *(host.found for host in seen.hosts.values())]
+        told_already = {*self._names, *(host.name for host in seen.hosts.values() if not host.usable)}
+        known = bool(seen.hosts) and all(host.found.usable for host in seen.hosts.values())
+        for (name, kind), found in seen.found.items() if known else ():
+            for value in found.values if kind == "HOST" else ():
+                owner = seen.owners.get(value)
+                if owner is None or any(host in told_already for host in owner.values):
+                    continue  # a controller's own, or told with the one that left it behind or lost it
+                if (
+                    name in seen.forest_wide
+                    and owner.values
+                    and all(parent(one) != self._directory.domain for one in owner.values)
+                ):
+                    continue  # of another domain of the forest
+                whose = ", ".join(to_text(target) for target in owner.values)
+                belongs = f"; by its pointer it belongs to {whose}" if whose else ""
+                text = f"{to_text(name)} has the address {address_text(value)}, which no controller has{belongs}."
+                remedy = f"; remove: {record_line(name, address_type(value), value)}"
+                answers = [*answers_of(found), *answers_of(owner)]
+                findings.append(
+                    self._state(
+                        "dir.other-host", text, name=name, rdtype=address_type(value), answers=answers, remedy=remedy,
+                        address=value,
+                    )
+                )  # fmt: skip
+        mark = mark_of(findings, over)
+        says = "all of them controllers'" if mark == "ok" else "not all of them could be looked up"
+        says = f"{len(findings)} of no controller" if findings else says
+        why = "who connects there reaches another host, or nobody"
+        return Judged(Test(mark=mark, title="addresses of the domain", says=says, why=why), findings)
+
+    # Controllers that moved, or have another role
+
+    def _old_sites(self) -> Judged:
+        """A controller that still stands in a site which has others of its own; one without any is covered by whoever does."""
+        findings, rows = [], []
+        for controller in self._directory.controllers:
+            for site in self._directory.sites:
+                if (
+                    site.lower() == controller.site.lower()
+                    or not controller.site
+                    or not self._seen.controllers_of(site)
+                ):
+                    continue
+                names = self._registered_at(controller, [row for row in LOCATORS if row.site_form], site)
+                if names:
+                    text = (
+                        f"{to_text(controller.host)} stands in the site {controller.site}, and is still registered for "
+                        f"{site}, which has controllers of its own: clients there may be sent to it, however far."
+                    )
+                    test, finding = self._to_remove("dir.old-site", text, controller, names, site)
+                    rows.append(test)
+                    findings.append(finding)
+        says = together_said(row.title for row in rows) or "none"
+        why = "a controller that moved leaves its old site's records behind"
+        return Judged(
+            Test(mark=self._mark(findings), title="records of another site", says=says, why=why, tests=rows), findings
+        )
+
+    def _beyond_roles(self) -> Judged:
+        """A controller with records of a role that it was not declared with, where others are declared with it."""
+        findings, rows = [], []
+        for controller in self._directory.controllers:
+            rowset = [row for row in LOCATORS if self._not_its_own(row, controller)]
+            names = self._registered_at(controller, rowset, controller.site)
+            if names:
+                roles = ", ".join(sorted(controller.roles)) or "none beyond a controller's own"
+                text = (
+                    f"{to_text(controller.host)} is registered for more than its roles ({roles}): clients ask it for what "
+                    "it does not do, or the estate does not know its roles."
+                )
+                test, finding = self._to_remove("dir.beyond-role", text, controller, names, "")
+                rows.append(test)
+                findings.append(finding)
+        says = together_said(row.title for row in rows) or "none"
+        why = "clients go by the records, not by what a controller is"
+        return Judged(
+            Test(mark=self._mark(findings), title="records beyond a role", says=says, why=why, tests=rows), findings
+        )
+
+    def _not_its_own(self, row: Locator, controller: Controller) -> bool:
+        if READ_ONLY in controller.roles and not row.site_form:
+            return True
+        others = [one for one in self._directory.controllers if one.has(row.who)]
+        # that two claim the primary role is told by itself
+        return (
+            row.who in ("catalogue", "primary")
+            and not controller.has(row.who)
+            and bool(others)
+            and not (row.who == "primary" and len(self._seen.hosts_at(row)) > 1)
+        )
+
+    def _registered_at(self, controller: Controller, rows: list[Locator], site: str) -> list[Name]:
+        """The names of SRV records at which a controller is registered, among some rows of the table."""
+        found = [
+            name_of(row.pattern, self._directory, site)
+            for row in rows
+            if row.kind == "SRV" and controller.host in self._seen.hosts_at(row, site)
+        ]
+        return [name for name in found if name is not None]
+
+    def _to_remove(
+        self, code: str, text: str, controller: Controller, names: list[Name], site: str
+    ) -> tuple[Test, Finding]:
+        lines = [
+            record_line(name, SRV, value)
+            for name in names
+            for value in self._seen.found[name, "SRV"].values
+            if target_in(value).host == controller.host
+        ]
+        more = f" ; and {len(lines) - 1} more" if len(lines) > 1 else ""
+        title = to_text(controller.host) + (f" in {site}" if site else "")
+        finding = self._said(code, text, controller.host, names, f"; remove: {lines[0]}{more}")
+        return _listed(title, lines, "caution"), finding
+
+    def _said(self, code: str, text: str, host: Name, names: list[Name], remedy: str) -> Finding:
+        answers = [answer for name in names[:_FEW] for answer in answers_of(self._seen.found[name, "SRV"])]
+        return self._state(code, text, name=host, rdtype=SRV, answers=answers, remedy=remedy)
+
+    def _mark(self, findings: list[Finding]) -> Mark:
+        return mark_of(findings, self._seen.of_kind("SRV"))
+
+
+def _listed(title: str, lines: list[str], mark: Mark = "fault") -> Test:
+    """What has to go of one host: counted, and each record by itself inside."""
+    inside = [Test(mark=mark, title=line) for line in lines]
+    return Test(mark=mark, title=title, says=f"{many(len(lines), 'record')} to remove", tests=inside)
