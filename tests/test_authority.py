@@ -292,6 +292,86 @@ def test_servers_of_one_directory_count_serials_by_themselves_and_are_compared_b
     assert found(run("authority", "--json")) == ["auth.edited-apart", "auth.no-parent", "auth.several-primaries"]
 
 
+DC = "$TTL 300\n@ SOA {dc} h {serial} 900 600 86400 300\n@ NS dc1\ndc1 A 192.0.2.1\ndc2 A 198.51.100.2\n@ A 192.0.2.1\n"
+OF_SECOND = "@ NS dc2\n@ A 198.51.100.2\n_ldap._tcp SRV 0 100 389 dc2\n_ldap._tcp.dc._msdcs SRV 0 100 389 dc2\n"
+
+
+def controllers(standins: StandIns, tmp_path: Path, first: str, second: str) -> list[StandIn]:
+    """Two servers of one zone, each its own primary, in an estate that lists both."""
+    texts = (DC.format(dc="dc1", serial=7) + first, DC.format(dc="dc2", serial=90) + second)
+    servers = [standins.add([read_zone(text, "salt.invalid")]) for text in texts]
+    reach = {"192.0.2.1": servers[0].endpoint, "198.51.100.2": servers[1].endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": servers[0].port, "two": servers[1].port}, reach=reach)
+    return servers
+
+
+def test_a_controller_that_lacks_what_the_other_registered_is_not_sound(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    controllers(standins, tmp_path, OF_SECOND, OF_SECOND)
+    assert found(run("authority", "--json")) == ["auth.no-parent", "auth.several-primaries"]
+    controllers(standins, tmp_path, "", OF_SECOND)
+    done = run("authority", "--json")
+    assert found(done) == ["auth.edited-apart", "auth.no-parent", "auth.ns-disagree", "auth.several-primaries"]
+    (apart,) = [f for f in done.report["findings"] if f["code"] == "auth.edited-apart"]
+    told = {(line["question"], line["server"]): line["values"] for line in apart["evidence"]}
+    assert told["salt.invalid. NS", "one"] == ["dc1.salt.invalid."]
+    assert "and 1 more" in apart["text"]  # NS and address of the apex, and both locators
+    # expire and retry mean nothing where nobody transfers
+    assert "auth.timer" not in found(done) and "secondaries" not in run("authority", "--all").out
+
+
+def test_a_secondary_beside_a_directorys_servers_follows_the_one_that_it_names(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    servers = controllers(standins, tmp_path, OF_SECOND, OF_SECOND)
+    for serial, codes in ((7, []), (5, ["auth.serial-behind"])):
+        behind = standins.add([read_zone(DC.format(dc="dc1", serial=serial) + OF_SECOND, "salt.invalid")])
+        ports = {"one": servers[0].port, "two": servers[1].port, "three": behind.port}
+        reach = {"192.0.2.1": servers[0].endpoint, "198.51.100.2": servers[1].endpoint}
+        lay_out(tmp_path / "estate.toml", "salt.invalid", ports, reach=reach)
+        told = found(run("authority", "--json"))
+        assert [code for code in told if "serial" in code] == codes
+        assert "auth.several-primaries" in told and "auth.edited-apart" not in told
+
+
+@pytest.mark.parametrize("serial", [7, 99])
+def test_an_old_copy_that_the_parent_still_sends_people_to_is_told_and_measures_nothing(
+    run: Run, standins: StandIns, tmp_path: Path, serial: int
+) -> None:
+    now = HEAD.format(serial=10) + "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
+    old = (
+        HEAD.format(serial=serial).replace("ns1 h", "ns0 h") + "@ NS ns0\n@ NS ns1\nns0 A 192.0.2.9\nns1 A 192.0.2.1\n"
+    )
+    one, two, stale = (standins.add([read_zone(text, "salt.marsh.invalid")]) for text in (now, now, old))
+    cut = "salt NS ns1.salt\nsalt NS ns0.salt\nns1.salt A 192.0.2.1\nns0.salt A 192.0.2.9\n"
+    above = standins.add([read_zone(HEAD.format(serial=1) + f"@ NS p\np A 192.0.2.5\n{cut}", "marsh.invalid")])
+    reach = {"192.0.2.1": one.endpoint, "198.51.100.2": two.endpoint, "192.0.2.9": stale.endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.marsh.invalid", {"one": one.port, "two": two.port}, reach=reach)
+    with (tmp_path / "estate.toml").open("a", encoding="utf-8") as file:
+        file.write('\n[[zones]]\nname = "marsh.invalid"\nview = "public"\nservers = ["p"]\n')
+        file.write(f'[servers.p]\naddress = "127.0.0.1"\nport = {above.port}\n')
+    done = run("authority", "salt.marsh.invalid", "--json")
+    assert found(done) == ["auth.ns-no-address", "auth.old-copy", "auth.parent-extra", "auth.parent-lacks"]
+    texts = {finding["code"]: finding["text"] for finding in done.report["findings"]}
+    assert "the parent still sends people to it" in texts["auth.old-copy"]
+    # it was just asked: that nobody can ask it is not so
+    assert "does not exist: it is found by the parent's glue alone" in texts["auth.ns-no-address"]
+
+
+def test_a_zone_without_secondaries_is_not_measured_by_what_secondaries_do(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    text = "$TTL 300\n@ SOA ns1 h 1 900 600 1000 300\n@ NS ns1\nns1 A 192.0.2.1\n"
+    one = standins.add([read_zone(text, "salt.invalid")])
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port}, reach={"192.0.2.1": one.endpoint})
+    assert found(run("authority", "--json")) == ["auth.few-servers", "auth.no-parent"]
+    two = standins.add([read_zone(text, "salt.invalid")])
+    reach = {"192.0.2.1": one.endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port, "two": two.port}, reach=reach)
+    assert "auth.expire-short" in found(run("authority", "--json"))
+
+
 TWO = "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
 
 

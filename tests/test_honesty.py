@@ -213,6 +213,30 @@ def test_a_record_of_its_own_beside_a_wildcard_of_equal_values_is_told_from_the_
     assert [finding.code for finding in roll.findings()] == ([] if own else ["roll.wildcard"])
 
 
+@pytest.mark.parametrize(
+    ("north", "kiln", "expected", "codes", "remedies"),
+    [
+        # kiln is behind: what it still has is no remedy, and it only has to transfer
+        (8, 7, (), ["pair.servers-disagree"] * 2, ["; let kiln transfer the zone from its primary"] * 2),
+        (7, 8, (), ["pair.servers-disagree"] * 2, ["; let north transfer the zone from its primary"] * 2),
+        # one version and other content: nobody's word counts for more, unless something is expected
+        (8, 8, (), ["pair.servers-disagree"] * 2, ["", ""]),
+        (8, 8, ((HOST, "A", "10.77.20.3"),), ["pair.servers-disagree"] * 2, ["", f"{HOST}. IN A 10.77.20.3"]),
+    ],
+)
+def test_the_value_of_a_server_that_is_behind_is_not_offered_as_the_remedy(
+    north: int, kiln: int, expected: tuple[tuple[str, str, str], ...], codes: list[str], remedies: list[str]
+) -> None:
+    known = estate("pans.example", "10.77.20.0/24", expect=expected)
+    told = both({(f"{last}.20.77.10.in-addr.arpa", "PTR"): [HOST] for last in (2, 3)})
+    for label, serial, address in (("north", north, "10.77.20.3"), ("kiln", kiln, "10.77.20.2")):
+        told[label, "pans.example", "SOA"] = [f"ns.pans.example. h.pans.example. {serial} 7200 900 1209600 300"]
+        told[label, HOST, "A"] = [address]
+    found = [one for one in paired(told, HOST, known=known).findings() if one.code in codes]
+    assert [one.code for one in found] == codes
+    assert sorted(one.remedy for one in found) == remedies
+
+
 # Lives of findings
 
 

@@ -10,8 +10,8 @@ import pytest
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.pairs.judging import Pairs
 from salt_mirror.checks.pairs.scope import PairsScope
-from salt_mirror.checks.pairs.wording import undotted
 from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.undotted import undotted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text

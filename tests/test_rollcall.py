@@ -196,6 +196,7 @@ def test_a_secondary_that_could_not_transfer_is_named_until_it_has(run: Run, tmp
             "roll.servers-disagree",
             "press.gullmarsh.example.",
         )
+        assert finding["remedy"] == "; let bind transfer the zone from its primary"
         assert finding["text"] == "press.gullmarsh.example. A: as expected on knot; other values on bind."
         assert {e["server"]: e["values"] for e in finding["evidence"]} == {"knot": ["192.0.2.8"], "bind": ["192.0.2.7"]}
     with (

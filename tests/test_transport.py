@@ -127,7 +127,7 @@ def authority(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, 
 
 @pytest.mark.real
 def test_tls_and_https_bring_the_same_answers_and_trust_no_strange_certificate(
-    tmp_path: Path, authority: tuple[Path, Path, Path], monkeypatch: pytest.MonkeyPatch
+    run: Run, tmp_path: Path, authority: tuple[Path, Path, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     ca, certificate, key = authority
     with bind(tmp_path, ZONES, key=KEY, tls=(certificate, key)):
@@ -145,6 +145,11 @@ def test_tls_and_https_bring_the_same_answers_and_trust_no_strange_certificate(
                 ("NOERROR", 2), ("NOERROR", 90), ("NXDOMAIN", 0), ("NOERROR", 0),
             ], label  # fmt: skip
             assert {answer.over for answer in answers} == {server.over}
+        for place in (addresses["tls"], addresses["https"]):
+            inspected = run("authority", "gullmarsh.example", "--at", place, "--json").report
+            assert {row["state"] for sheet in inspected["sheets"] for row in sheet["servers"]} == {"authoritative"}
+            assert {row["tcp"] for sheet in inspected["sheets"] for row in sheet["servers"]} == {"not asked"}
+            assert "auth.no-tcp" not in {finding["code"] for finding in inspected["findings"]}
         wrong_name = parse_server(addresses["tls"] + "#elsewhere.example", "wrong")
         assert ask(wrong_name, "web").trouble == "its TLS certificate could not be verified"
         monkeypatch.setenv("SSL_CERT_FILE", str(certificate.with_name("none.pem")))

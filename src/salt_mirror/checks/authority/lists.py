@@ -10,8 +10,8 @@ import ipaddress
 from collections.abc import Iterator
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.authority.asking import Place, Seen, own_set
-from salt_mirror.checks.authority.versions import VersionWords, places_said, reference
+from salt_mirror.checks.authority.seen import Place, Seen, own_set
+from salt_mirror.checks.authority.versions import VersionWords, places_said
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.wording import answers_of, together_said
 from salt_mirror.dns.names import is_within, to_text
@@ -61,10 +61,14 @@ class AuthorityWords(VersionWords):
                 yield self._about(found, "auth.unverified", text, outcome="unverified", cause=cause)
             elif not found.values:
                 why = "has neither A nor AAAA" if found.exists else "does not exist"
+                reached = [
+                    place for place in seen.places if target in place.names and place.spoken and place.spoken.message
+                ]
+                whom = "it is found by the parent's glue alone" if reached else "nobody can ask it"
                 dot = ""
                 if target.endswith(seen.zone[:-1] + seen.zone):
                     dot = " It ends in its own zone twice: the final dot is missing."
-                text = f"{name}, a name server by {who}, {why}: nobody can ask it.{dot}"
+                text = f"{name}, a name server by {who}, {why}: {whom}.{dot}"
                 yield self._about(found, "auth.ns-no-address", text)
             private = [address for address in found.values if is_private(address)]
             if private and seen.view in self.atlas.estate.public_views:
@@ -188,18 +192,17 @@ class AuthorityWords(VersionWords):
         seen = self.seen
         by_set: dict[tuple[bytes, ...], list[Place]] = {}
         for place in seen.serving:
-            if own_set(place):
+            # A server that is merely behind, or keeps an old copy, is told as that.
+            if own_set(place) and (place in seen.measure or seen.reference[1] is None):
                 by_set.setdefault(own_set(place), []).append(place)
-        _, serial = reference(seen)
-        same = [p for places in by_set.values() for p in places if p.version is not None and p.version.serial == serial]
-        if len({own_set(place) for place in same}) > 1:
+        if len(by_set) > 1:
             said = "; ".join(
                 f"{places_said(places)}: {', '.join(map(to_text, names))}" for names, places in by_set.items()
             )
             yield self.finding(
                 "auth.ns-disagree",
                 f"The servers of {self.zone} list different name servers: {said}.",
-                [place.ns for place in same],
+                [place.ns for places in by_set.values() for place in places],
             )
         if not seen.listed:
             return

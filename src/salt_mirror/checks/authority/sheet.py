@@ -14,9 +14,10 @@ import msgspec
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.authority.asking import Place, Seen, inspect, own_set
+from salt_mirror.checks.authority.asking import inspect
 from salt_mirror.checks.authority.lists import judged
-from salt_mirror.checks.authority.versions import handed_over, reference
+from salt_mirror.checks.authority.seen import Place, Seen, own_set
+from salt_mirror.checks.authority.versions import handed_over
 from salt_mirror.checks.part import Holdings, Part, Setting, Verdict
 from salt_mirror.checks.soa import SoaField, fields, judge, sums
 from salt_mirror.dns.dialogue import Dialogue
@@ -99,7 +100,7 @@ def inspected(zone: Name, view: str, atlas: Atlas, holdings: Holdings, now: date
     """Inspects a zone's authority in one view, and judges it."""
     seen = yield from inspect(zone, view, atlas, holdings)
     findings = judged(seen, atlas)
-    outcome: Outcome = "agrees"
+    outcome: Outcome = "agrees" if seen.serving else "unverified"
     for finding in findings:
         outcome = worse(outcome, finding.outcome)
     return Inspected(sheet_of(seen, outcome, findings, now), findings)
@@ -146,8 +147,8 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
     name = to_text(seen.zone)
     if seen.belongs is not None or not seen.exists or not seen.places:
         return Sheet(zone=name, view=seen.view, outcome=outcome, says=findings[0].text if findings else "")
-    primary, serial = reference(seen)
-    place = primary or next(iter(seen.serving), None)
+    _, serial = seen.reference
+    place = next(iter(seen.measure or seen.serving), None)
     answer = place.spoken if place is not None else None
     soa = soa_fields(answer.values[0]) if answer is not None and answer.values else None
     ttl = answer.ttl if answer is not None else None
@@ -171,7 +172,8 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
 def _says(seen: Seen, serial: int | None) -> str:
     serving = len(seen.serving)
     if seen.several_primaries:
-        return f"{serving} of {len(seen.places)} servers serve it, each as a primary of its own"
+        each = "each" if len(seen.primaries) == serving else f"{len(seen.primaries)} of them"
+        return f"{serving} of {len(seen.places)} servers serve it, {each} as a primary of its own"
     same = sum(place.version is not None and place.version.serial == serial for place in seen.serving)
     version = f"; {same} of them with serial {serial}" if serial is not None else ""
     return f"{serving} of {len(seen.places)} servers serve it{version}"

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.authority.asking import Place, Seen
+from salt_mirror.checks.authority.seen import Place, Seen
 from salt_mirror.checks.delegation import NO_ANSWER
 from salt_mirror.checks.nearest import nearest
 from salt_mirror.checks.soa import judge
@@ -17,19 +17,9 @@ from salt_mirror.checks.wording import duration, no_word_of, state, together_sai
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
-from salt_mirror.dns.serials import ahead, newest
+from salt_mirror.dns.serials import ahead
 from salt_mirror.dns.wire import offers_recursion
 from salt_mirror.findings import Finding, Outcome
-
-
-def reference(seen: Seen) -> tuple[Place | None, int | None]:
-    """The server whose version counts, and its serial: the primary, if it is among the servers, else the newest of them."""
-    serving = seen.serving
-    for place in serving:
-        if place.version is not None and place.version.mname in place.names:
-            return place, place.version.serial
-    serial = newest([place.version.serial for place in serving if place.version is not None])
-    return None, serial
 
 
 class VersionWords:
@@ -145,26 +135,55 @@ class VersionWords:
 
     def serials(self) -> Iterator[Finding]:
         seen = self.seen
+        if not seen.elsewhere:
+            sent = set(seen.parentage.targets)
+            yield from (self._old_copy(place) for place in seen.old_copies if sent & set(place.names))
         if seen.several_primaries:
-            names = ", ".join(place.server.label for place in seen.serving)
+            names = ", ".join(place.server.label for place in seen.primaries)
             text = (
                 f"{names} each name themselves as the primary of {self.zone} and count serials by themselves, as servers do "
                 "that replicate through a directory: their records were compared, not their serials."
             )
             yield self.finding("auth.several-primaries", text, rdtype=SOA)
+            for primary in seen.primaries:
+                if primary.version is not None:
+                    followers = [
+                        one for one in self._followers if one.version and one.version.mname == primary.version.mname
+                    ]
+                    yield from self._followed(followers, primary, primary.version.serial)
             return
-        primary, serial = reference(seen)
-        serving = seen.serving
-        if serial is None:
-            if serving:
-                said = ", ".join(f"{p.server.label} {p.version.serial}" for p in serving if p.version is not None)
-                text = (
-                    f"The serials of {self.zone} have no order (RFC 1982 section 3.2): {said}. "
-                    "No secondary can tell which is newer."
-                )
-                yield self.finding("auth.serials-unordered", text, [p.spoken for p in serving], rdtype=SOA)
-            return
-        for place in serving:
+        primary_place, serial = seen.reference
+        if serial is not None:
+            yield from self._followed(self._followers, primary_place, serial)
+        elif seen.serving:
+            said = ", ".join(f"{p.server.label} {p.version.serial}" for p in seen.serving if p.version is not None)
+            text = (
+                f"The serials of {self.zone} have no order (RFC 1982 section 3.2): {said}. "
+                "No secondary can tell which is newer."
+            )
+            yield self.finding("auth.serials-unordered", text, [p.spoken for p in seen.serving], rdtype=SOA)
+
+    @property
+    def _followers(self) -> list[Place]:
+        """The servers that have to follow the one whose version counts."""
+        seen = self.seen
+        return [place for place in seen.serving if place not in seen.primaries and place not in seen.old_copies]
+
+    def _old_copy(self, place: Place) -> Finding:
+        seen, label = self.seen, place.server.label
+        serial = place.version.serial if place.version is not None else 0
+        names = together_said(map(to_text, place.names))
+        text = (
+            f"An old copy of {self.zone} (serial {serial}) is still served by {label} ({names}), which the zone does not list, "
+            "and the parent still sends people to it."
+        )
+        evidence = [place.spoken, place.ns, *(one.ns for one in seen.measure[:1])]
+        return self.finding("auth.old-copy", text, evidence, rdtype=SOA, server=place.server)
+
+    def _followed(self, followers: list[Place], primary: Place | None, serial: int) -> Iterator[Finding]:
+        """How secondaries stand to the version that counts."""
+        serving = self.seen.serving
+        for place in followers:
             version = place.version
             distance = ahead(serial, version.serial) if version is not None else 0
             if version is None or distance == 0:
@@ -195,8 +214,8 @@ class VersionWords:
     def edited_apart(self) -> Iterator[Finding]:
         seen = self.seen
         by_serial: dict[int, list[Place]] = {}
-        for place in seen.serving if not seen.several_primaries else ():
-            if place.version is not None:
+        for place in seen.serving:
+            if place.version is not None and place not in seen.primaries:
                 by_serial.setdefault(place.version.serial, []).append(place)
         for serial, places in by_serial.items():
             fields = [
@@ -226,8 +245,7 @@ class VersionWords:
             yield self.finding("auth.edited-apart", text, evidence, rdtype=SOA)
 
     def soa(self) -> Iterator[Finding]:
-        primary, _ = reference(self.seen)
-        place = primary or next(iter(self.seen.serving), None)
+        place = next(iter(self.seen.measure or self.seen.serving), None)
         answer = place.spoken if place is not None else None
         if answer is None or not answer.values:
             return

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.behind import UNKNOWN, standing_of
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope
 from salt_mirror.checks.pairs.wording import PairWords
@@ -145,8 +146,9 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     `expectations` are the addresses that are expected of a (view, name).
     """
     forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
-    words = PairWords(view, forward)
     expected = expectations.get((view, name), frozenset())
+    standing = (yield from standing_of(forward, view, atlas)) if forward.divided else UNKNOWN
+    words = PairWords(view, forward, standing, expected)
     if forward.circle:
         return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
     if not forward.usable:
@@ -157,13 +159,17 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
         ]
     if not forward.values:
         return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
-    if len(forward.values) == 1:
-        pairs = yield from _pair_address(name, forward.values[0], forward, words, atlas)
+    # An address that only a server has which is behind has no pointer to be judged by: it goes with the next transfer.
+    outdated = [address for address in forward.values if words.outdated(address)]
+    current = [address for address in forward.values if address not in outdated]
+    if len(current) == 1:
+        pairs = yield from _pair_address(name, current[0], forward, words, atlas)
     else:
-        judgements = yield from together(
-            [_pair_address(name, address, forward, words, atlas) for address in forward.values]
-        )
+        judgements = yield from together([_pair_address(name, address, forward, words, atlas) for address in current])
         pairs = [pair for judgement in judgements for pair in judgement]
+    for address in outdated:
+        finding = words.forward_divided(forward, address)
+        pairs.append(Pair(view, name, address, "differs", (finding,), pointed=False))
     if expected and forward.canonical == name and expected != frozenset(forward.values):
         unexpected = set(forward.values) - expected
         gone = expected - set(forward.values)
@@ -176,6 +182,8 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
 def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords, atlas: Atlas) -> Dialogue[list[Pair]]:
     view = words.view
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
+    if reverse.divided:
+        words.of_pointers[address] = yield from standing_of(reverse, view, atlas)
     others = [target for target in reverse.values if target not in (name, forward.canonical)]
     leads: dict[Name, Lookup] = {}
     if others:
@@ -194,9 +202,12 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
             return []
         return [Pair(view, reverse.name, address, "differs", (words.no_pointer_no_name(address),))]
     leads = yield from _led_to(reverse.values, address, view, atlas)
+    standing = (yield from standing_of(reverse, view, atlas)) if reverse.divided else UNKNOWN
     pairs: list[Pair] = []
     for target, forward in leads.items():
-        pairs += judge(target, address, forward, reverse, leads, PairWords(view, forward))
+        own_words = PairWords(view, forward)
+        own_words.of_pointers[address] = standing
+        pairs += judge(target, address, forward, reverse, leads, own_words)
     return pairs
 
 

@@ -6,23 +6,36 @@ server labels; remedies are whole records in master-file syntax, or a comment in
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
+from salt_mirror.checks.behind import UNKNOWN, Standing, let_transfer
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
+from salt_mirror.checks.undotted import undotted
 from salt_mirror.checks.wording import labels_of, no_word_of, silence_of, state
-from salt_mirror.dns.names import ROOT, Name, is_within, join, labels, to_text
+from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import PTR, A, address_type, record_line
-from salt_mirror.dns.reverse import IN_ADDR, IP6, address_text, is_reverse
+from salt_mirror.dns.reverse import address_text, is_reverse
 from salt_mirror.findings import Evidence, Finding, Outcome
 
 
 class PairWords:
-    """Words the findings about one name in one view."""
+    """Words the findings about one name in one view. `standing` says whose word on the name counts, `expected` which addresses
+    it is to have; `of_pointers` whose word counts on the pointers of an address, where servers differ on them."""
 
-    def __init__(self, view: str, subject: Lookup) -> None:
+    def __init__(
+        self, view: str, subject: Lookup, standing: Standing = UNKNOWN, expected: Collection[bytes] = frozenset()
+    ) -> None:
         self.view = view
+        self.of_pointers: dict[bytes, Standing] = {}
         self._subject = subject
+        self._standing = standing
+        self._expected = expected
+        self._right = standing.right(subject) if subject.divided else None
+
+    def outdated(self, address: bytes) -> bool:
+        """Whether only servers have the address whose version does not count, and nobody expects it."""
+        return self._right is not None and address not in self._right and address not in self._expected
 
     def _finding(
         self,
@@ -88,18 +101,31 @@ class PairWords:
         )
 
     def forward_divided(self, forward: Lookup, address: bytes) -> Finding:
-        """Some servers of the name's zone give the address, others do not."""
+        """Some servers of the name's zone give the address, others do not. What mends it follows from whose version counts."""
         yes = forward.saying(address)
         no = [telling.server for telling in forward.usable if telling.server not in yes]
+        name, where = to_text(forward.canonical), address_text(address)
+        line = _address_line(forward.canonical, address)
+        known = forward is self._subject
+        outdated = known and self.outdated(address)
+        text, remedy = f"{name} is at {where} on {labels_of(yes)}, and not on {labels_of(no)}.", line
+        if outdated:
+            text = f"{name} is still at {where} on {labels_of(yes)}; {labels_of(no)} has the version that counts, without it."
+            remedy = let_transfer(yes) if self._standing.only_lag(yes) else f"; on {labels_of(yes)} remove: {line}"
+        elif known and self._standing.only_lag(no):
+            text += f" {labels_of(no)} {'is' if len(no) == 1 else 'are'} behind."
+            remedy = let_transfer(no)
+        elif not known or (address not in self._expected and self._right is None):
+            text += " No version counts for more than another: decide which is right, then bring the servers into line."
+            remedy = ""
         return self._finding(
             "pair.servers-disagree",
-            f"{to_text(forward.canonical)} is at {address_text(address)} on {labels_of(yes)}, "
-            f"and not on {labels_of(no)}. Compare the serials; then bring the servers into line.",
+            text,
             name=forward.name,
             address=address,
             evidence=forward.evidence(),
-            expected=[address_text(address)],
-            remedy=_address_line(forward.canonical, address),
+            expected=[address_text(address)] if not outdated else [],
+            remedy=remedy,
         )
 
     def through_alias(self, address: bytes) -> Finding:
@@ -145,6 +171,8 @@ class PairWords:
             )
             said.setdefault(says, []).append(telling.server)
         sides = "; ".join(f"{labels_of(servers)} says {says}" for says, servers in said.items())
+        wrong = [one.server for one in reverse.usable if one.values != (forward.canonical,)]
+        lag = self.of_pointers.get(address, UNKNOWN).only_lag(wrong)
         return self._pointer(
             "pair.servers-disagree",
             f"The servers disagree on the pointer of {address_text(address)}: {sides}.",
@@ -152,6 +180,7 @@ class PairWords:
             address,
             forward.canonical,
             rdtype=PTR,
+            remedy=let_transfer(wrong) if lag else None,
         )
 
     def many_pointers(self, reverse: Lookup, address: bytes, leading: Sequence[Name]) -> Finding:
@@ -243,8 +272,9 @@ class PairWords:
         name: Name | None = None,
         extra: Lookup | None = None,
         rdtype: int | None = None,
+        remedy: str | None = None,
     ) -> Finding:
-        """A finding that one right pointer would mend."""
+        """A finding that one right pointer would mend, unless another remedy is given."""
         return self._finding(
             code,
             text,
@@ -253,7 +283,7 @@ class PairWords:
             address=address,
             evidence=reverse.evidence() + (extra.evidence() if extra is not None else []),
             expected=[to_text(right)],
-            remedy=record_line(reverse.canonical, PTR, right),
+            remedy=record_line(reverse.canonical, PTR, right) if remedy is None else remedy,
             stands_at=reverse.canonical,
         )
 
@@ -330,30 +360,6 @@ class PairWords:
             address,
             stands_at=side.canonical,
         )
-
-
-def undotted(name: Name) -> Name | None:
-    """What a name was meant to be if its final dot was forgotten; None when it does not look so.
-
-    A zone's name was added then: a reverse zone's, or its own suffix of two labels or more a second time.
-    """
-    parts = labels(name)
-    for tree in (IN_ADDR, IP6):
-        if is_within(name, tree):
-            digits = parts[: len(parts) - 2]
-            width = 3 if tree == IN_ADDR else 1
-            host = len(digits)
-            while host and len(digits[host - 1]) <= width and _is_hex(digits[host - 1], decimal=width == 3):
-                host -= 1
-            return join(digits[:host]) if host >= 2 else None
-    for size in range(len(parts) // 2, 1, -1):
-        if parts[-size:] == parts[-2 * size : -size] and len(parts) > 2 * size:
-            return join(parts[:-size])
-    return None
-
-
-def _is_hex(label: bytes, *, decimal: bool) -> bool:
-    return label.isdigit() if decimal else all(chr(b) in "0123456789abcdef" for b in label)
 
 
 def _address_line(name: Name, address: bytes) -> str:

@@ -13,6 +13,7 @@ from collections.abc import Collection, Iterable, Iterator
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.behind import UNKNOWN, standing_of
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.nearest import nearest
 from salt_mirror.checks.part import Part, Setting, Verdict
@@ -99,7 +100,8 @@ def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collect
         hint = ""
         if wrong & {ABSENT_NAME, ABSENT_TYPE} and RIGHT not in kinds.values():
             hint = yield from _registered_as(expected, atlas, strangers)
-        findings.append(words.fault([kinds[telling.server] for telling in found.usable], hint))
+        standing = (yield from standing_of(found, expected.view, atlas)) if len(set(kinds.values())) > 1 else UNKNOWN
+        findings.append(words.fault([kinds[telling.server] for telling in found.usable], hint, standing))
     if found.unverified:
         findings.append(words.unverified())
     outcome: Outcome = "differs" if wrong else "unverified" if found.unverified else "agrees"

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 
 from msgspec.structs import replace
 
+from salt_mirror.checks.behind import Standing, let_transfer
 from salt_mirror.checks.lookup import Lookup, Telling
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wording import answers_of, labels_of, state, troubles_of
@@ -70,8 +71,8 @@ class RollWords:
             f" ; and {len(missing) - 1} more of this set" if len(missing) > 1 else ""
         )
 
-    def fault(self, kinds: list[str], hint: str) -> Finding:
-        """The set is not as expected on some or all of the servers that answered."""
+    def fault(self, kinds: list[str], hint: str, standing: Standing) -> Finding:
+        """The set is not as expected on some or all of the servers that answered; those that are merely behind need no edit."""
         by_kind: dict[str, list[Telling]] = {}
         for telling, kind in zip(self._found.usable, kinds, strict=True):
             by_kind.setdefault(kind, []).append(telling)
@@ -79,7 +80,9 @@ class RollWords:
             sides = "; ".join(
                 f"{_SAID[kind]} on {labels_of(one.server for one in tellings)}" for kind, tellings in by_kind.items()
             )
-            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", remedy=self._remedy())
+            wrong = [t.server for t, kind in zip(self._found.usable, kinds, strict=True) if kind != RIGHT]
+            remedy = let_transfer(wrong) if standing.only_lag(wrong) else self._remedy()
+            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", remedy=remedy)
         ((kind, tellings),) = by_kind.items()
         has = ", ".join(self._texts({value for telling in tellings for value in telling.values}))
         wants = ", ".join(self._texts(self._expected.values))

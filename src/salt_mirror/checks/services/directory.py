@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.behind import Standing, standing_of
 from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
@@ -137,7 +138,7 @@ def _bare(name: Name) -> str:
 class DirectorySeen:
     """All that was seen of a directory. `declared`: its controllers were named, not found; `owners` tell which names the
     pointers of strange addresses lead to; `name_servers` are the NS sets of the domain and of `_msdcs`; `aliases` the
-    identifiers that lead to each host, as far as zones are in hand."""
+    identifiers that lead to each host, as far as zones are in hand; `standings` whose word counts where servers differ."""
 
     directory: Directory
     declared: bool
@@ -145,6 +146,7 @@ class DirectorySeen:
     hosts: dict[Name, Host] = field(default_factory=dict)
     strangers: dict[Name, Host] = field(default_factory=dict)
     owners: dict[bytes, Lookup] = field(default_factory=dict)
+    standings: dict[Name, Standing] = field(default_factory=dict)
     name_servers: dict[Name, Lookup] = field(default_factory=dict)
     aliases: dict[Name, list[Name]] = field(default_factory=dict)
 
@@ -189,7 +191,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
         directory = yield from _discovered(directory, atlas)
     seen = DirectorySeen(directory, declared)
     wanted: dict[tuple[Name, str], Wanted] = {}
-    for one in _all_wanted(directory):
+    for one in all_wanted(directory):
         wanted.setdefault((one.name, one.row.kind), one)
     steps: list[Dialogue[Any]] = [at_name(one.name, one.rdtypes, directory.view, atlas) for one in wanted.values()]
     steps += [look_at(controller.host, directory.view, atlas, pointers=False) for controller in directory.controllers]
@@ -200,6 +202,9 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     seen.hosts = {host.name: host for host in done[len(wanted) : -len(apexes)]}
     seen.name_servers = dict(zip(apexes, done[-len(apexes) :], strict=True))
     seen.aliases = _aliases_in_hand(directory, atlas, holdings)
+    divided = {found.name: found for found in seen.found.values() if found.divided}
+    stood = yield from together([standing_of(found, directory.view, atlas) for found in divided.values()])
+    seen.standings = dict(zip(divided, stood, strict=True))
     others = sorted({host for _, host in seen.targets()} - set(seen.hosts))
     looked = yield from together([look_at(host, directory.view, atlas, pointers=False) for host in others])
     seen.strangers = {host.name: host for host in looked}
@@ -209,7 +214,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     return seen
 
 
-def _all_wanted(directory: Directory) -> Iterator[Wanted]:
+def all_wanted(directory: Directory) -> Iterator[Wanted]:
     """What each controller needs, and what the primary role and every site have, whoever registers it."""
     for controller in directory.controllers:
         yield from wanted_of(directory, controller)

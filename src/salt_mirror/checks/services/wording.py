@@ -11,6 +11,7 @@ from functools import partial
 from typing import NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.behind import UNKNOWN, let_transfer
 from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
@@ -32,7 +33,7 @@ from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
 from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
-from salt_mirror.dns.questions import Answer
+from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import CNAME, SRV, address_type, record_line
 from salt_mirror.findings import Finding
 
@@ -61,7 +62,7 @@ class _Row(NamedTuple):
     wanted: Wanted
     test: Test
     right: bool
-    lacking: str
+    lacking: tuple[Server, ...]
 
 
 class DirectoryWords:
@@ -149,7 +150,7 @@ class DirectoryWords:
         found, host = self._seen.at(wanted), self._seen.hosts[controller.host]
         title = to_text(wanted.name) + (_KINDS[wanted.row.kind] or " SRV")
 
-        def row(mark: Mark, says: str = "", *, right: bool = False, lacking: str = "") -> _Row:
+        def row(mark: Mark, says: str = "", *, right: bool = False, lacking: tuple[Server, ...] = ()) -> _Row:
             return _Row(wanted, Test(mark=mark, title=title, says=says, why=wanted.row.why), right, lacking)
 
         if not found.usable:
@@ -168,13 +169,13 @@ class DirectoryWords:
             )
         how = ", ".join(dict.fromkeys("missing" if how == "absent" else how for how in wrong.values()))
         if len(wrong) < len(states):
-            where = together_said(wrong)
-            return row("fault", f"{how} on {where}", lacking=where)
+            lacking = tuple(telling.server for telling in found.usable if telling.server.label in wrong)
+            return row("fault", f"{how} on {labels_of(lacking)}", lacking=lacking)
         return row("fault", how)
 
     def _unregistered(self, controller: Controller, begin: str, rows: list[_Row]) -> Iterator[Finding]:
         missing: list[Wanted] = []
-        partly: dict[str, list[Wanted]] = {}
+        partly: dict[tuple[Server, ...], list[Wanted]] = {}
         for row in rows:
             if row.test.mark == "fault":
                 (partly.setdefault(row.lacking, []) if row.lacking else missing).append(row.wanted)
@@ -184,12 +185,14 @@ class DirectoryWords:
                 "dir.not-registered", f"{begin}; missing: {_names(missing)}.", name=controller.host, answers=answers,
                 expected=[self._line(one, controller) for one in missing], remedy=self._remedy(missing, controller),
             )  # fmt: skip
-        for where, lacking in partly.items():
+        for servers, lacking in partly.items():
+            where = labels_of(servers)
+            lag = all(self._seen.standings.get(one.name, UNKNOWN).only_lag(servers) for one in lacking)
             answers = [answer for one in lacking[:_FEW] for answer in answers_of(self._seen.at(one))]
             yield self._state(
                 "dir.servers-disagree", f"{begin}; missing on {where} alone: {_names(lacking)}.", name=controller.host,
                 answers=answers, expected=[self._line(one, controller) for one in lacking],
-                remedy=self._remedy(lacking, controller),
+                remedy=let_transfer(servers) if lag else self._remedy(lacking, controller),
             )  # fmt: skip
 
     def _line(self, wanted: Wanted, controller: Controller) -> str:

@@ -1,0 +1,102 @@
+"""Whether servers of a zone hold the same records: whole zones where they were transferred, else what matters most.
+
+Strategy: servers with one serial must agree in everything; servers that each are a primary of their own have no common serial,
+so that for them the content is all there is to compare: the apex, name servers, locators, and whatever is expected.
+"""
+
+from __future__ import annotations
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.authority.seen import Compared, Place, Seen
+from salt_mirror.checks.part import Holdings
+from salt_mirror.checks.services.directory import Directory, all_wanted, directory_of, name_of
+from salt_mirror.checks.services.locators import LOCATORS
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, from_text, is_within
+from salt_mirror.dns.questions import Answer, Question
+from salt_mirror.dns.records import AAAA, MX, NS, SOA, SRV, TXT, A
+
+MOST_COMPARED = 400
+"""So many expected record sets are compared between servers of one version, evenly chosen where there are more."""
+_SAMPLE = (A, AAAA, MX, TXT)
+
+
+def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
+    """How the content of the servers compares whose records have to be the same."""
+    group = seen.primaries or _of_one_version(seen)
+    if len(group) < 2:
+        return Compared()
+    whole = [holding for place in group if (holding := holdings(place.server, seen.zone)) is not None]
+    if len(whole) == len(group):
+        unlike: dict[tuple[Name, int], list[Answer]] = {}
+        if len({holding.digest for holding in whole}) > 1:
+            for other in whole[1:]:
+                unlike.update((key, []) for key in whole[0].unlike(other, 10))
+        return Compared(f"whole zones compared, {whole[0].size:,} records", unlike, group)
+    sets, words = _chosen(seen, atlas)
+    answers = yield [Question(name, rdtype, place.server) for name, rdtype in sets for place in group]
+    compared = Compared(words, servers=group)
+    for number, key in enumerate(sets):
+        told = answers[number * len(group) : (number + 1) * len(group)]
+        usable = {(answer.values, answer.alias, answer.exists) for answer in told if answer.trouble is None}
+        if len(usable) > 1:
+            compared.unlike[key] = told
+    return compared
+
+
+def _of_one_version(seen: Seen) -> list[Place]:
+    """The largest group of servers that have one serial."""
+    by_serial: dict[int, list[Place]] = {}
+    for place in seen.serving:
+        if place.version is not None:
+            by_serial.setdefault(place.version.serial, []).append(place)
+    return max(by_serial.values(), key=len, default=[])
+
+
+def _of_directory(zone: Name) -> list[tuple[Name, int]]:
+    """What a zone that is replicated through a directory is likely to hold, for whoever has declared nothing."""
+    names = (name_of(row.pattern, Directory(zone, zone)) for row in LOCATORS if row.kind == "SRV")
+    return [(name, SRV) for name in dict.fromkeys(names) if name is not None]
+
+
+def _declared(seen: Seen, atlas: Atlas) -> list[tuple[Name, int]]:
+    """The locators that the estate's directories want in a zone."""
+    entries = (directory_of(entry) for entry in atlas.estate.directories if entry.view == seen.view)
+    return [
+        (one.name, rdtype)
+        for directory in entries
+        for one in all_wanted(directory)
+        for rdtype in one.rdtypes
+        if atlas.estate.zone_of(one.name, seen.view) is atlas.estate.zones.get(seen.view, {}).get(seen.zone)
+        and is_within(one.name, seen.zone)
+    ]
+
+
+def _chosen(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
+    """Which RRsets to compare: the expected ones, or a sample; and that in words."""
+    zone = atlas.estate.zones.get(seen.view, {}).get(seen.zone)
+    expected = {(one.name, one.rdtype) for one in zone.expectations} if zone is not None else set()
+    sets = sorted(one for one in expected if one[1] != SOA)
+    sample = [(name, rdtype) for name in _sampled(seen.zone) for rdtype in _SAMPLE]
+    if seen.several_primaries:
+        hosts = [
+            (target, rdtype) for target in seen.own_targets if is_within(target, seen.zone) for rdtype in (A, AAAA)
+        ]
+        locators = _declared(seen, atlas) or _of_directory(seen.zone)
+        chosen = list(dict.fromkeys([(seen.zone, NS), *sample, *hosts, *locators, *sets]))
+        return (
+            chosen,
+            f"{len(chosen):,} record sets compared: apex, name servers, locators and {len(sets):,} expected ones",
+        )
+    if not sets:
+        return sample, f"a sample of {len(sample)} record sets compared (nothing is expected; --transfer compares all)"
+    if len(sets) > MOST_COMPARED:
+        step = len(sets) / MOST_COMPARED
+        chosen = [sets[int(number * step)] for number in range(MOST_COMPARED)]
+        return chosen, f"{MOST_COMPARED:,} of {len(sets):,} expected record sets compared (--transfer compares all)"
+    what = "record set" if len(sets) == 1 else "record sets"
+    return sets, f"{len(sets):,} expected {what} compared (--transfer compares all)"
+
+
+def _sampled(zone: Name) -> list[Name]:
+    return [zone, from_text("www", zone)] if len(zone) + 4 <= 255 else [zone]
