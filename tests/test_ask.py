@@ -14,7 +14,8 @@ from salt_mirror.checks.wording import duration, mailbox
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import MX, TXT, rdata_from_text
 from salt_mirror.report.terminal.answers import in_order
-from salt_mirror.standin.server import StandIn
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import Fault, StandIn, StandIns
 from support.program import PROGRAM, Run
 from support.realservers import nsd, unbound
 from support.servers import ZONES
@@ -31,7 +32,7 @@ World = tuple[Path, dict[str, StandIn]]
         ("10.77.20.12 --at dc-north", 0, "10.77.20.12  PTR kiln-02.pans.gullmarsh.internal."),
         (
             "sluice A --at authoritative",
-            0,
+            1,
             "sluice.pans.gullmarsh.internal.  A 10.77.10.22, 10.77.10.23, and the servers differ",
         ),
         ("www.gullmarsh.example A --at ns1", 0, "www.gullmarsh.example.  A 192.0.2.10"),
@@ -41,7 +42,12 @@ World = tuple[Path, dict[str, StandIn]]
         ("crane A --at 127.0.0.1:1", 3, "crane.pans.gullmarsh.internal.  A: no usable answer"),
         ("boiler TXT --at dc-north", 0, 'boiler.pans.gullmarsh.internal.  TXT "left over", "no network yet"'),
         ("crane --at dc-harbour", 3, "crane.pans.gullmarsh.internal.  A, AAAA: no usable answer"),
-        ("crane A --at dc-harbour,dc-north", 0, "crane.pans.gullmarsh.internal.  A 10.77.30.11"),
+        (
+            "crane A --at dc-harbour,dc-north",
+            3,
+            "crane.pans.gullmarsh.internal.  A 10.77.30.11 (1 of 2 servers answered)",
+        ),
+        ("kiln-03 --at dc-north", 0, "kiln-03.pans.gullmarsh.internal.  A 10.77.20.13; no AAAA"),
         ("kiln-02 A --at offices", 0, "kiln-02.pans.gullmarsh.internal.  A 10.77.20.12"),
         ("web A --suffix gullmarsh.example --at ns2", 0, "web.gullmarsh.example.  A 192.0.2.10"),
     ],
@@ -75,7 +81,8 @@ def test_nothing_is_explained(run: Run, world: World, words: str, reason: str) -
 
 def test_several_servers_stand_side_by_side_with_what_differs_marked(run: Run, world: World) -> None:
     out = run("ask", "sluice", "A", "--at", "authoritative", "--estate", str(world[0])).out
-    rows = [line for line in out.splitlines() if "10.77.10.2" in line][1:]
+    rows = [line for line in out.splitlines() if "10.77.10.2" in line][1:3]
+    assert "why   the servers differ on A: dc-north: 10.77.10.22, 10.77.10.23; dc-kiln: 10.77.10.22" in out
     assert [("≠" in row, "other values" in row) for row in rows] == [(False, False), (True, True)]
     assert re.search(r"said by dc-north \(127\.0\.0\.1:\d+\), authoritative, TTL 3600 s, \d+\.\d ms", out)
 
@@ -120,6 +127,7 @@ def test_a_line_is_answered_before_the_next_one_is_typed(world: World) -> None:
 
 
 def test_names_come_from_a_file_and_bad_arguments_are_told(run: Run, world: World, tmp_path: Path) -> None:
+    (tmp_path / "empty").write_text("# nobody\n", encoding="utf-8")
     (tmp_path / "names").write_text("# the pans\nkiln-01 A\n\nkiln-03 A\n", encoding="utf-8")
     estate = ("--estate", str(world[0]), "--at", "dc-north")
     assert run("ask", "--from", "names", "--brief", *estate).out.split() == ["10.77.20.11", "10.77.20.13"]
@@ -127,11 +135,76 @@ def test_names_come_from_a_file_and_bad_arguments_are_told(run: Run, world: Worl
         (("--from", "gone"), "gone: cannot be read"),
         (("kiln-01", "TYPE99999"), "is no record type"),
         (("a..b",), "empty label"),
+        (("kiln-01", "ANY"), "ANY is not asked as a question: servers trim"),
+        (("kiln-01", "AXFR"), "AXFR is not asked as a question: a zone is taken whole by --transfer"),
+        ((), "nothing to ask"),
+        (("--from", "empty"), "nothing to ask"),
         (("kiln-01", "--suffix", "a..b"), "--suffix"),
     ):
         done = run("ask", *words, *estate)
         assert (done.status, message in done.err, "Traceback" in done.err) == (2, True, False)
     assert "no resolver that could be asked" in run("ask", "kiln-01.example").err
+
+
+def two_zones(standins: StandIns, tmp_path: Path, here: str, there: str) -> tuple[StandIn, StandIn]:
+    """Two servers, each with a zone of its own, in an estate that knows both."""
+    head = "$TTL 300\n@ SOA ns h 1 7200 1800 1209600 300\n@ NS ns\n"
+    one, other = (
+        standins.add([read_zone(head + text, zone)])
+        for zone, text in (("here.invalid", here), ("there.invalid", there))
+    )
+    text = "".join(
+        f'[[zones]]\nname = "{label}.invalid"\nservers = ["{label}"]\n'
+        f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+        for label, server in (("here", one), ("there", other))
+    )
+    (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+    return one, other
+
+
+def test_an_alias_that_leads_elsewhere_is_looked_up_there(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    _, other = two_zones(standins, tmp_path, "www CNAME web.there.invalid.\n", "web A 192.0.2.80\n")
+    call = ("ask", "www.here.invalid", "A", "--at", "authoritative")
+    done = run(*call)
+    assert done.out.startswith("www.here.invalid.  A 192.0.2.80\n") and done.status == 0
+    assert "said by here" in done.out and "its end by there" in done.out
+    assert run(*call[:2], "MX", *call[3:]).out.startswith("www.here.invalid.  has no MX\n")
+    other.fault = Fault.REFUSING
+    unknown = run(*call)
+    first, *more = unknown.out.splitlines()
+    assert first == "www.here.invalid.  is an alias of web.there.invalid.; what A that has is not known"
+    assert unknown.status == 3 and "there: answered REFUSED" in " ".join(more)
+
+
+def test_a_circle_of_aliases_is_called_one(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    two_zones(standins, tmp_path, "a CNAME b\nb CNAME a\nx CNAME y.there.invalid.\n", "y CNAME x.here.invalid.\n")
+    for name, chain in (
+        ("a.here.invalid", "a.here.invalid. -> b.here.invalid. -> a.here.invalid."),
+        ("x.here.invalid", "x.here.invalid. -> y.there.invalid. -> x.here.invalid."),
+    ):
+        done = run("ask", name, "A", "--at", "authoritative")
+        assert done.out.startswith(f"{name}.  is an alias that leads in a circle") and done.status == 1
+        assert f"its aliases lead in a circle: {chain}" in done.out
+
+
+def test_a_name_in_several_views_is_asked_in_each(run: Run, world: World) -> None:
+    call = ("ask", "gullmarsh.example", "SOA", "--at", "authoritative", "--estate", str(world[0]))
+    heads = [line for line in run(*call).out.splitlines() if line.startswith("gullmarsh.example.  [")]
+    assert [head.split("  ")[1] for head in heads] == ["[internal]", "[public]"]
+    assert [name["view"] for name in run(*call, "--json").report["names"]] == ["internal", "public"]
+    chosen = run(*call, "--view", "public", "--json").report["names"]
+    assert [name["view"] for name in chosen] == [""]
+
+
+def test_a_mailbox_that_is_the_root_and_an_empty_input_are_no_crash(
+    run: Run, standins: StandIns, world: World, tmp_path: Path
+) -> None:
+    server = standins.add([read_zone("@ 60 SOA ns . 1 2 3 4 5\n@ 60 NS ns\n", "salt.invalid")])
+    soa = run("ask", "salt.invalid", "SOA", "--at", f"127.0.0.1:{server.port}")
+    assert soa.status == 0 and "mailbox             ." in soa.out
+    command = [str(PROGRAM), "ask", "-", "--at", "dc-north", "--estate", str(world[0])]
+    empty = subprocess.run(command, input="", capture_output=True, text=True, check=False, timeout=60)
+    assert (empty.returncode, "nothing to ask" in empty.stderr) == (2, True)
 
 
 @pytest.mark.real

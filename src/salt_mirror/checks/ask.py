@@ -8,12 +8,14 @@ is there no such name (and is one near), no such type (and which are there), or 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.behind import standing_of
+from salt_mirror.checks.lookup import Lookup, Telling, lookup
 from salt_mirror.checks.nearest import nearest
-from salt_mirror.checks.wording import duration
-from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.checks.wording import duration, labels_of
+from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import ROOT, Name, is_within, join, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -32,6 +34,7 @@ from salt_mirror.dns.records import (
     type_from_text,
     type_text,
 )
+from salt_mirror.dns.wire import offers_recursion
 
 EVERY = (
     A,
@@ -55,7 +58,9 @@ class Told:
     """What one server says about one type.
 
     `chain` are the aliases followed, the asked name not among them; `ttl` seconds of the values or, where there are none,
-    of the denial; `apex` the zone that denied. `whole_ttl` is the authoritative TTL, where that is known.
+    of the denial; `apex` the zone that denied. `whole_ttl` is the authoritative TTL, where that is known. `circle` says that
+    the aliases lead back to one of themselves; where they lead out of what the server knows, `ended_by` are the servers that
+    told of their end, `end_exists` whether it exists by those, `open_end` why nothing is known of it.
     """
 
     server: Server
@@ -65,6 +70,22 @@ class Told:
     ttl: int | None
     apex: Name | None = None
     whole_ttl: int | None = None
+    circle: bool = False
+    ended_by: tuple[Server, ...] = ()
+    end_exists: bool | None = None
+    open_end: str | None = None
+
+    @property
+    def usable(self) -> bool:
+        """Whether it says anything that can be relied on."""
+        return self.answer.trouble is None and self.open_end is None
+
+    @property
+    def settled(self) -> bool:
+        """Whether the server itself has told how it ends: with values, or with a denial of whatever its aliases lead to."""
+        if self.values or not self.chain or not self.usable or self.circle or self.apex is not None:
+            return True
+        return self.from_cache and offers_recursion(self.answer.message)
 
     @property
     def from_cache(self) -> bool:
@@ -73,20 +94,25 @@ class Told:
 
     @property
     def denial(self) -> str | None:
-        """`no such name`, `nothing of this type`, or None when there are values or trouble."""
-        if self.values or self.answer.trouble is not None:
+        """`no such name`, `nothing of this type`, or None when there are values or trouble, or nothing is known."""
+        if self.values or not self.usable or self.circle:
             return None
-        return "nothing of this type" if self.answer.status == "NOERROR" else "no such name"
+        exists = self.answer.status == "NOERROR" if self.end_exists is None else self.end_exists
+        return "nothing of this type" if exists else "no such name"
 
 
 @dataclass(slots=True)
 class Asked:
-    """All that is known about one name: what was asked for, what each server told for each type, and what explains silence."""
+    """All that is known about one name: what was asked for, what each server told for each type, and what explains silence.
+
+    `view` is the one whose servers were asked, where that is one of several.
+    """
 
     name: Name
     rdtypes: tuple[int, ...]
     told: list[Told]
     why: list[str] = field(default_factory=list)
+    view: str = ""
 
     @property
     def answered(self) -> bool:
@@ -96,7 +122,12 @@ class Asked:
     @property
     def usable(self) -> bool:
         """Whether any server said anything that can be relied on."""
-        return any(told.answer.trouble is None for told in self.told)
+        return any(told.usable for told in self.told)
+
+    @property
+    def doubtful(self) -> list[Server]:
+        """The servers that said nothing of use to one of the questions."""
+        return list(dict.fromkeys(told.server for told in self.told if not told.usable))
 
     def at(self, rdtype: int) -> list[Told]:
         """What the servers told about one type."""
@@ -104,7 +135,23 @@ class Asked:
 
     def differs(self, rdtype: int) -> bool:
         """Whether usable answers about a type are not the same set."""
-        return len({told.values for told in self.at(rdtype) if told.answer.trouble is None}) > 1
+        return len({told.values for told in self.at(rdtype) if told.usable}) > 1
+
+    @property
+    def differing(self) -> list[int]:
+        """The types about which usable answers are not the same set."""
+        return [rdtype for rdtype in self.rdtypes if self.differs(rdtype)]
+
+    @property
+    def missing(self) -> list[int]:
+        """The types of which every usable answer says that there are none, beside others that are there."""
+        return [
+            rdtype
+            for rdtype in self.rdtypes
+            if self.answered
+            and (told := [one for one in self.at(rdtype) if one.usable])
+            and not any(o.values for o in told)
+        ]
 
 
 def told_by(answer: Answer) -> Told:
@@ -126,8 +173,10 @@ def told_by(answer: Answer) -> Told:
             ttls += [record.ttl for record in rrset]
             break
         alias = next((record for record in sections.answer if record.owner == at and record.rdtype == CNAME), None)
-        if alias is None or alias.rdata in chain_found:
+        if alias is None:
             break
+        if alias.rdata in (question.name, *chain_found):
+            return Told(server, answer, (*chain_found, alias.rdata), (), alias.ttl, circle=True)
         chain_found.append(alias.rdata)
         ttls.append(alias.ttl)
         at = alias.rdata
@@ -151,12 +200,59 @@ def ask(
     """Asks servers, each with or without recursion, about a name. `known` names and `suffixes` help to explain a "no"."""
     answers = yield [Question(name, rdtype, server, recurse) for rdtype in rdtypes for server, recurse in servers]
     told = [told_by(answer) for answer in answers]
+    if not all(one.settled for one in told):
+        told = yield from _with_ends(told, atlas, view)
     if any(one.from_cache and one.values for one in told):
         told = yield from _with_whole_ttls(told, atlas, view)
     asked = Asked(name, tuple(rdtypes), told)
     if not asked.answered:
         yield from _explain(asked, known, suffixes)
+    for rdtype in asked.differing:
+        asked.why.append((yield from _difference(asked, rdtype, atlas, view)))
     return asked
+
+
+def _with_ends(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list[Told]]:
+    """Looks up at its own servers what an alias leads to outside of what the asked server knows."""
+    wanted = list(dict.fromkeys((one.chain[-1], one.answer.question.rdtype) for one in told if not one.settled))
+    found = yield from together([lookup(target, (rdtype,), view, atlas) for target, rdtype in wanted])
+    ends = dict(zip(wanted, found, strict=True))
+    return [one if one.settled else _ended(one, ends[one.chain[-1], one.answer.question.rdtype]) for one in told]
+
+
+def _ended(one: Told, end: Lookup) -> Told:
+    """What a server told, with what the servers of its alias's end tell."""
+    chain = one.chain if end.canonical == end.name else (*one.chain, end.canonical)
+    if end.circle or end.canonical in (one.answer.question.name, *one.chain[:-1]):
+        return replace(one, chain=(*one.chain, *end.circle[1:]), circle=True)
+    if not end.usable:
+        return replace(one, chain=chain, open_end=end.trouble)
+    ttls = [one.ttl, *(answer.ttl for telling in end.usable for answer in telling.answers)]
+    ended_by = tuple(telling.server for telling in end.usable)
+    ttl = min((ttl for ttl in ttls if ttl is not None), default=None)
+    return replace(one, chain=chain, values=end.values, ttl=ttl, ended_by=ended_by, end_exists=end.exists)
+
+
+def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[str]:
+    """Who says what of a type on which servers differ, and whose word counts where that can be told."""
+    usable = [one for one in asked.at(rdtype) if one.usable]
+    by_values: dict[tuple[bytes, ...], list[Told]] = {}
+    for one in usable:
+        by_values.setdefault(one.values, []).append(one)
+    said = "; ".join(
+        f"{labels_of(one.server for one in group)}: "
+        + (", ".join(rdata_text(rdtype, value) for value in values) or group[0].denial or "none")
+        for values, group in by_values.items()
+    )
+    text = f"the servers differ on {type_text(rdtype)}: {said}"
+    own = [one for one in usable if one.answer.authoritative and not one.chain]
+    authority = atlas.known(asked.name, view)
+    if authority is not None and authority.zone is not None and len(own) > 1:
+        found = Lookup(asked.name, asked.name, authority, [Telling(one.server, (one.answer,)) for one in own])
+        standing = yield from standing_of(found, view, atlas)
+        if standing.behind:
+            text += f"; {labels_of(standing.behind)} {'is' if len(standing.behind) == 1 else 'are'} behind"
+    return text
 
 
 def _with_whole_ttls(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list[Told]]:
@@ -170,21 +266,24 @@ def _with_whole_ttls(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list
         return told
     answers = yield [Question(name, rdtype, authority.servers[0]) for rdtype in cached]
     whole = {answer.question.rdtype: answer.ttl for answer in answers if answer.trouble is None}
-    return [
-        Told(one.server, one.answer, one.chain, one.values, one.ttl, one.apex, whole.get(one.answer.question.rdtype))
-        if one.from_cache
-        else one
-        for one in told
-    ]
+    return [replace(one, whole_ttl=whole.get(one.answer.question.rdtype)) if one.from_cache else one for one in told]
 
 
 def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) -> Dialogue[None]:
     """Says why nothing came back."""
-    usable = next((one for one in asked.told if one.answer.trouble is None), None)
+    usable = next((one for one in asked.told if one.usable), None)
     if usable is None:
+        led = next((one for one in asked.told if one.open_end is not None), None)
+        if led is not None:
+            end = f"it is an alias of {to_text(led.chain[-1])}, and what that has is not known: {led.open_end}"
+            asked.why.append(end)
+            return
         asked.why.append("no server gave a usable answer: nothing is known about the name, also not that it is missing")
         return
     server, recurse = usable.server, usable.answer.question.recurse
+    if usable.circle:
+        asked.why.append(f"its aliases lead in a circle: {' -> '.join(map(to_text, (asked.name, *usable.chain)))}")
+        return
     if usable.from_cache and usable.ttl is not None:
         asked.why.append(f'{server.label} will believe this "no" for another {duration(usable.ttl)} (RFC 2308)')
     if usable.denial == "no such name" and not usable.chain:

@@ -8,11 +8,14 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from salt_mirror.cli.options import Asking, Showing, option, takes
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.ask import Asked
 
 USAGE = 2
 
@@ -40,8 +43,8 @@ def ask(
     """Ask what a name or an address has, and who says so.
 
     Without a type: A and AAAA of a name, PTR of an address. Without --at the system's own resolvers are asked; --at also takes
-    "authoritative" for all authoritative servers of the name, and the groups of the estate's resolvers. Exit status: 0
-    answered, 1 no such name or type, 3 no usable answer.
+    "authoritative" for all authoritative servers of the name, in every view that has it, and the groups of the estate's
+    resolvers. Exit status: 0 answered, 1 no such name or type, or the servers differ, 3 no usable answer from some server.
     """
     from salt_mirror.cli.inquiring import Inquiry, lines_of
     from salt_mirror.cli.opening import keep_pace, open_estate
@@ -64,12 +67,23 @@ def ask(
                     statuses.add(USAGE)
                     continue
                 show.send((asked, typed))
-                statuses.add(0 if asked.answered else 1 if asked.usable else 3)
+                statuses.add(_status(asked))
         except KeyboardInterrupt:
             statuses.add(130)
         finally:
             show.close()
+    if not statuses:
+        from salt_mirror.estate.errors import BadInput
+
+        raise BadInput("nothing to ask: there is no name, neither on the command line nor in what was read")
     raise typer.Exit(next((status for status in (130, 2, 1, 3) if status in statuses), 0))
+
+
+def _status(asked: Asked) -> int:
+    """What becomes of one name: a difference or a "no" is worth a look, and what a server did not say is not known."""
+    if asked.usable and (not asked.answered or asked.differing):
+        return 1
+    return 3 if asked.doubtful or not asked.answered else 0
 
 
 def _complain(line: int | None, what: str) -> None:

@@ -37,15 +37,14 @@ def budget(
 
     from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on
     from salt_mirror.checks.settling.goals import goal_of
-    from salt_mirror.cli.opening import atlas_of, name_of, open_estate, seconds_of, view_of
+    from salt_mirror.cli.opening import atlas_of, name_of, open_estate, seconds_of, type_of, view_of
     from salt_mirror.dns.dialogue import Runner
-    from salt_mirror.dns.records import type_from_text
     from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.report.forms.budget import budget_json
     from salt_mirror.report.terminal.budget import print_budget
 
     estate = open_estate(asking)
-    kind = type_from_text(rdtype)
+    kind = type_of(rdtype)
     wanted = name_of(name, asking, estate)
     after = goal_of(wanted, kind, [new] if new is not None else [], gone=False).values
     before = goal_of(wanted, kind, [old] if old is not None else [], gone=False).values

@@ -43,11 +43,12 @@ def descend(
 
 def _wanted(name: str, rdtype: str | None) -> tuple[Name, int]:
     """The name and type to find. Raises Unusable."""
+    from salt_mirror.cli.opening import type_of
     from salt_mirror.dns.names import from_text
-    from salt_mirror.dns.records import PTR, A, type_from_text
+    from salt_mirror.dns.records import PTR, A
     from salt_mirror.dns.reverse import reverse_name
 
-    kind = type_from_text(rdtype) if rdtype is not None else None
+    kind = type_of(rdtype) if rdtype is not None else None
     try:
         return reverse_name(ipaddress.ip_address(name).packed), PTR if kind is None else kind
     except ValueError:

@@ -8,13 +8,13 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from salt_mirror.checks.ask import EVERY, Asked, ask
-from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, words_in
+from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, type_of, words_in
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, labels
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A, type_from_text
+from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.traffic.engine import Engine
@@ -46,6 +46,7 @@ class Inquiry:
         self.names, types = _sorted(words)
         self._types = tuple(EVERY) if every else types
         self._estate = estate
+        self._chosen_view = asking.view
         self._view = asking.view if asking.view is not None else next(iter(estate.zones), "")
         with about("--suffix"):
             self._suffixes = [from_text(suffix) for suffix in suffixes]
@@ -86,19 +87,28 @@ class Inquiry:
                 complain(number, str(error))
                 yield typed, None
                 continue
-            # A runner a name: at a prompt the same question is asked anew, since that is what somebody wants to see.
-            (asked,) = Runner(engine).run([self._ask(name, rdtypes)])
-            if (
-                not asked.answered
-                and any(told.denial == "no such name" for told in asked.told)
-                and self._look_in_zone(name)
-            ):
-                (asked,) = Runner(engine).run([self._ask(name, rdtypes)])
-            yield typed, asked
+            views = self._views_of(name)
+            for view in views:
+                # A runner a name: at a prompt the same question is asked anew, since that is what somebody wants to see.
+                (asked,) = Runner(engine).run([self._ask(name, rdtypes, view)])
+                if (
+                    not asked.answered
+                    and any(told.denial == "no such name" for told in asked.told)
+                    and self._look_in_zone(name, view)
+                ):
+                    (asked,) = Runner(engine).run([self._ask(name, rdtypes, view)])
+                asked.view = view if len(views) > 1 else ""
+                yield typed, asked
 
-    def _look_in_zone(self, name: Name) -> bool:
+    def _views_of(self, name: Name) -> list[str]:
+        """The views to ask in: all that hold the name, where its authoritative servers are asked and no view was chosen."""
+        if not self._all_authorities or self._chosen_view is not None:
+            return [self._view]
+        return [view for view in self._estate.views if self._estate.zone_of(name, view) is not None] or [self._view]
+
+    def _look_in_zone(self, name: Name, view: str) -> bool:
         """Takes the names of the estate's zone by transfer, once, to find near ones; whether there are new ones."""
-        zone = self._estate.zone_for(name, self._view)
+        zone = self._estate.zone_for(name, view)
         if zone is None or not zone.servers or zone.apex in self._looked_in:
             return False
         self._looked_in.add(zone.apex)
@@ -111,7 +121,7 @@ class Inquiry:
         return len(self._known) > before
 
     def _question(self, typed: str, rest: Sequence[str]) -> tuple[Name, tuple[int, ...]]:
-        rdtypes = tuple(map(type_from_text, rest)) or self._types
+        rdtypes = tuple(map(type_of, rest)) or self._types
         try:
             return reverse_name(ipaddress.ip_address(typed).packed), rdtypes or (PTR,)
         except ValueError:
@@ -121,19 +131,17 @@ class Inquiry:
             name = next((one for one in whole if one in self._known), whole[0])
         return name, rdtypes or (A, AAAA)
 
-    def _ask(self, name: Name, rdtypes: tuple[int, ...]) -> Dialogue[Asked]:
+    def _ask(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
         servers = list(self._servers)
         if self._all_authorities:
-            authority = yield from self._atlas.find(name, self._view)
+            authority = yield from self._atlas.find(name, view)
             if not authority.servers and not servers:
                 found = Asked(name, rdtypes, [])
                 found.why.append(f"no authoritative server is known: {authority.trouble}")
                 return found
             servers += [(server, False) for server in authority.servers]
         return (
-            yield from ask(
-                name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=self._view
-            )
+            yield from ask(name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view)
         )
 
 
@@ -158,7 +166,7 @@ def _sorted(words: Sequence[str]) -> tuple[list[str], tuple[int, ...]]:
         if word == "-":
             continue
         if place and (upper in _MNEMONICS or word.isdigit() or (upper.startswith("TYPE") and upper[4:].isdigit())):
-            types.append(type_from_text(word))
+            types.append(type_of(word))
         else:
             names.append(word)
     return names, tuple(dict.fromkeys(types))

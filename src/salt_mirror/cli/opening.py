@@ -12,10 +12,10 @@ from pathlib import Path
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.cli.options import Asking
-from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import ROOT, Name, from_text, shown
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import type_from_text
+from salt_mirror.dns.records import ANY, AXFR, IXFR, OPT, TKEY, TSIG, type_from_text, type_text
 from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import paced, parse_server, system_resolvers
 from salt_mirror.estate.errors import BadInput, hint
@@ -149,12 +149,29 @@ def name_of(text: str, asking: Asking, estate: Estate) -> Name:
         return from_text(text, first_forward(asking, estate) if "." not in text else None)
 
 
+_TRANSFER = "a zone is taken whole by --transfer, where a check has that"
+_SIGNATURE = "it is part of messages, and stands in no zone"
+NO_QUESTIONS = {
+    ANY: "servers trim their answer as they like (RFC 8482); --every asks for the common types one by one",
+    AXFR: _TRANSFER,
+    IXFR: _TRANSFER,
+    **dict.fromkeys((OPT, TKEY, TSIG), _SIGNATURE),
+}
+"""The types that no zone holds, each with what to do instead."""
+
+
+def type_of(text: str) -> int:
+    """A type that can be asked for. Raises Unusable."""
+    rdtype = type_from_text(text)
+    if rdtype in NO_QUESTIONS:
+        raise BadInput(f"{type_text(rdtype)} is not asked as a question: {NO_QUESTIONS[rdtype]}")
+    return rdtype
+
+
 def types_in(text: str | None) -> list[int]:
     """The types of `--types`."""
-    try:
-        return [type_from_text(word) for word in (text or "").split(",") if word.strip()]
-    except Unusable as error:
-        raise BadInput(f"--types: {error}") from None
+    with about("--types"):
+        return [type_of(word) for word in (text or "").split(",") if word.strip()]
 
 
 # Times

@@ -109,9 +109,8 @@ class _Wish:
     def goals(self, estate: Estate, asking: Asking) -> list[Goal]:
         """What is waited for. Raises BadInput."""
         from salt_mirror.checks.settling.goals import goal_of, goals_of, registration
-        from salt_mirror.cli.opening import first_forward
+        from salt_mirror.cli.opening import first_forward, type_of
         from salt_mirror.dns.names import from_text
-        from salt_mirror.dns.records import type_from_text
         from salt_mirror.estate.errors import BadInput
         from salt_mirror.estate.sources import read_expectations
 
@@ -129,7 +128,7 @@ class _Wish:
         if self.rdtype is None:
             raise BadInput("the record's type is missing: settle NAME TYPE")
         name = from_text(self.name, suffix if "." not in self.name else None)
-        return [goal_of(name, type_from_text(self.rdtype), self.to, gone=self.gone)]
+        return [goal_of(name, type_of(self.rdtype), self.to, gone=self.gone)]
 
 
 def _watch(

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from salt_mirror.dns.names import MAX_NAME, Name, is_within
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import LAYOUTS, SOA, Record
+from salt_mirror.dns.records import AXFR, LAYOUTS, SOA, Record
 from salt_mirror.dns.wire import (
     MalformedMessage,
     encode_question,
@@ -29,7 +29,6 @@ from salt_mirror.dns.wire import (
 if TYPE_CHECKING:
     from salt_mirror.dns.tsig import Verifier
 
-AXFR = 252
 _read_counts = struct.Struct("!6H").unpack_from
 _read_rr = struct.Struct("!HHIH").unpack_from
 MOST_BYTES = 1 << 30

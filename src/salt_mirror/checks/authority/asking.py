@@ -20,9 +20,8 @@ from salt_mirror.checks.part import Holdings
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.records import AAAA, NS, SOA, A
+from salt_mirror.dns.records import AAAA, AXFR, NS, SOA, A
 from salt_mirror.dns.special import undelegated
-from salt_mirror.dns.transfer import AXFR
 
 _MOST_CUTS = 4
 

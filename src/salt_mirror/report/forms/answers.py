@@ -16,7 +16,8 @@ from salt_mirror.report.document import now
 
 
 class AnswerLine(msgspec.Struct, frozen=True, kw_only=True):
-    """What one server told about one type. `ttl` is what is left of it in a cache, `whole_ttl` what the authority gives."""
+    """What one server told about one type. `ttl` is what is left of it in a cache, `whole_ttl` what the authority gives;
+    `ended_by` the servers that told of the end of its aliases, where that is not the same one."""
 
     server: str
     endpoint: str
@@ -25,6 +26,7 @@ class AnswerLine(msgspec.Struct, frozen=True, kw_only=True):
     authoritative: bool
     values: list[str]
     chain: list[str]
+    ended_by: list[str]
     ttl: int | None
     whole_ttl: int | None
     rtt_ms: float | None
@@ -33,10 +35,15 @@ class AnswerLine(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class NameLine(msgspec.Struct, frozen=True, kw_only=True):
-    """One name: what was typed, the full name that was asked, the answers, and what explains that there are none."""
+    """One name: what was typed, the full name that was asked, the answers, and what explains that there are none.
+
+    `view` is set where several hold the name; `differs` are the types on which the servers differ.
+    """
 
     typed: str
     name: str
+    view: str
+    differs: list[str]
     answered: bool
     answers: list[AnswerLine]
     why: list[str]
@@ -62,6 +69,8 @@ def name_line(asked: Asked, typed: str) -> bytes:
     line = NameLine(
         typed=typed,
         name=to_text(asked.name),
+        view=asked.view,
+        differs=[type_text(rdtype) for rdtype in asked.differing],
         answered=asked.answered,
         answers=[_answer_line(told) for told in asked.told],
         why=asked.why,
@@ -79,11 +88,12 @@ def _answer_line(told: Told) -> AnswerLine:
         authoritative=evidence.authoritative,
         values=[rdata_text(rdtype, value) for value in told.values],
         chain=list(map(to_text, told.chain)),
+        ended_by=[server.label for server in told.ended_by],
         ttl=told.ttl,
         whole_ttl=told.whole_ttl,
         rtt_ms=evidence.rtt_ms,
         over=evidence.over,
-        trouble=evidence.trouble,
+        trouble=evidence.trouble or told.open_end,
     )
 
 

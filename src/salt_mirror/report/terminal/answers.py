@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.text import Text
 
 from salt_mirror.checks.ask import Asked, Told
-from salt_mirror.checks.wording import duration, mailbox
+from salt_mirror.checks.wording import duration, labels_of, mailbox
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text
@@ -29,6 +29,7 @@ _HEAD_FLAGS = (
     (0x0020, "AD"),
     (0x0010, "CD"),
 )
+_FEW_TYPES = 3
 _OVERS = {"tcp": "over TCP", "tls": "over TLS", "https": "over HTTPS"}
 
 
@@ -55,7 +56,7 @@ class AnswerPage:
                 for one in asked.at(rdtype):
                     if one.values:
                         self._alone(rdtype, one)
-            nobody = next((one for one in asked.told if one.answer.trouble is None), None)
+            nobody = next((one for one in asked.told if one.usable), None)
             if nobody is not None and not asked.answered:
                 self._line(Text(source(nobody), style="dim"), 8)
         self._silent(asked)
@@ -94,7 +95,7 @@ class AnswerPage:
         nothing: list[str] = []
         for rdtype in asked.rdtypes:
             here = [told[server, rdtype] for server in servers]
-            usable = [one for one in here if one.answer.trouble is None]
+            usable = [one for one in here if one.usable]
             values = sorted({value for one in here for value in one.values})
             texts = {rdata_text(rdtype, value): value for value in values}
             for number, (text, note) in enumerate(in_order(rdtype, values)):
@@ -119,9 +120,7 @@ class AnswerPage:
             self._line(Text(f"none of {', '.join(nothing)}", style="dim"), 8)
         for server in servers:
             mine = [told[server, rdtype] for rdtype in asked.rdtypes]
-            best = next(
-                (one for one in mine if one.values), next((one for one in mine if one.answer.trouble is None), None)
-            )
+            best = next((one for one in mine if one.values), next((one for one in mine if one.usable), None))
             if best is not None:
                 aliases = "".join(f", through the alias {to_text(alias)}" for alias in best.chain)
                 self._line(Text(f"{source(best)}{aliases}", style="dim"), 8)
@@ -143,7 +142,9 @@ class AnswerPage:
     def _silent(self, asked: Asked) -> None:
         """Servers without a usable answer, each with its reason once."""
         troubles = dict.fromkeys(
-            (one.server, one.answer.trouble) for one in asked.told if one.answer.trouble is not None
+            (one.server, one.answer.trouble or f"what {to_text(one.chain[-1])} has is not known ({one.open_end})")
+            for one in asked.told
+            if not one.usable
         )
         for server, trouble in troubles:
             self._line(Text(f"      {clean(server.label)} ({server.endpoint}): {trouble}", style="yellow"), 2)
@@ -183,7 +184,7 @@ class AnswerPage:
 
 def _mood(asked: Asked) -> str:
     """The colour of the first line; its words say the same."""
-    if not asked.usable or any(map(asked.differs, asked.rdtypes)):
+    if not asked.usable or asked.differing or asked.doubtful:
         return "bold yellow"
     return "bold green" if asked.answered else "bold red"
 
@@ -207,6 +208,10 @@ def headline(asked: Asked) -> str:
     """The answer in one line."""
     address = address_of(asked.name)
     name = address_text(address) if address is not None else to_text(asked.name)
+    name += f"  [{clean(asked.view)}]" if asked.view else ""
+    number = len({told.server for told in asked.told})
+    silent = len(asked.doubtful)
+    doubt = f" ({number - silent} of {number} servers answered)" if silent and number > 1 else ""
     if asked.answered:
         parts = []
         for rdtype in asked.rdtypes:
@@ -219,12 +224,19 @@ def headline(asked: Asked) -> str:
                     shown = [f"serial {soa.serial} of {to_text(soa.mname)}" for soa in fields]
                 more = f" and {len(shown) - 3} more" if len(shown) > 4 else ""
                 parts.append(f"{type_text(rdtype)} {', '.join(shown[: 3 if more else 4])}{more}{differs}")
-        return f"{name}  " + "; ".join(parts)
+        if len(asked.rdtypes) <= _FEW_TYPES:
+            parts += [f"no {type_text(rdtype)}" for rdtype in asked.missing]
+        return f"{name}  " + "; ".join(parts) + doubt
     kinds = ", ".join(type_text(rdtype) for rdtype in asked.rdtypes)
     if not asked.usable:
+        led = next((told for told in asked.told if told.open_end is not None), None)
+        if led is not None:
+            return f"{name}  is an alias of {to_text(led.chain[-1])}; what {kinds} that has is not known"
         return f"{name}  {kinds}: no usable answer"
+    if any(told.circle for told in asked.told):
+        return f"{name}  is an alias that leads in a circle{doubt}"
     exists = any(told.denial == "nothing of this type" or told.chain for told in asked.told)
-    return f"{name}  " + (f"has no {kinds}" if exists else "does not exist")
+    return f"{name}  " + (f"has no {kinds}" if exists else "does not exist") + doubt
 
 
 def in_order(rdtype: int, values: Sequence[bytes]) -> list[tuple[str, str]]:
@@ -258,7 +270,8 @@ def source(one: Told, *, short: bool = False) -> str:
     took = f"{answer.rtt_ms:.1f} ms" if answer.rtt_ms is not None else "no time measured"
     if short:
         return f"{how}, {took}"
-    return f"said by {clean(one.server.label)} ({one.server.endpoint}), {how}, {took}"
+    ends = f", its end by {clean(labels_of(one.ended_by))}" if one.ended_by else ""
+    return f"said by {clean(one.server.label)} ({one.server.endpoint}), {how}, {took}{ends}"
 
 
 _ABSENT = frozenset(("no such name", "none", "other values"))
@@ -266,10 +279,10 @@ _ABSENT = frozenset(("no such name", "none", "other values"))
 
 def _cell(one: Told, value: bytes) -> str:
     """What one server has to do with one value, in a word or two."""
-    if one.answer.trouble is not None:
+    if not one.usable:
         return "no answer"
     if value not in one.values:
-        return "other values" if one.values else "no such name" if one.answer.status == "NXDOMAIN" else "none"
+        return "other values" if one.values else "no such name" if one.denial == "no such name" else "none"
     return f"cache, {one.ttl} s" if one.from_cache else f"{one.ttl} s"
 
 
