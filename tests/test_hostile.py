@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
+import subprocess
+import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -21,15 +24,17 @@ from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A
+from salt_mirror.dns.system import parse_server
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, read_transfer_records, transfer
 from salt_mirror.dns.wire import MalformedMessage
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
 from support.estates import estate_of, reverse_of, zones_of
-from support.program import Run
+from support.program import Run, begin, interrupt
 from support.realservers import nsd
 from support.servers import server_of
+from support.waiting import until
 
 LOOPBACK = bytes((127, 0, 0, 1))
 
@@ -125,6 +130,80 @@ def test_a_liar_that_is_always_first_changes_no_finding(run: Run, tmp_path: Path
     assert subjects[0] == subjects[1]
     assert liar.lies > 300
     assert (reports[0]["counts"]["strays"], reports[1]["counts"]["strays"] > 200) == (0, True)
+
+
+def test_a_reply_to_a_question_that_was_sent_again_is_late_and_no_stray(standins: StandIns) -> None:
+    standin = standins.add([read_zone(zones_of(5)["pans.example"], "pans.example")])
+    standin.delay_s = 0.25
+    with Engine(timeout_s=0.1, tries=3) as engine:
+        engine.submit(Question(from_text("h1.pans.example"), A, server_of(standin)))
+        (answer,) = engine.collect()
+        assert answer.trouble is None and answer.tries > 1
+        engine.submit(Question(from_text("h2.pans.example"), A, answer.question.server))
+        until(lambda: not engine.collect(0.05) and engine.late > 0)
+        assert engine.strays == 0
+
+
+@contextmanager
+def stalling(first: bytes) -> Iterator[tuple[int, list[socket.socket]]]:
+    """A server on TCP that sends some bytes to whoever asks, and then nothing more; its port, and its connections."""
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        held: list[socket.socket] = []
+
+        def serve() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    connection, _ = listener.accept()
+                    held.append(connection)
+                    connection.recv(4096)
+                    connection.sendall(first)
+
+        threading.Thread(target=serve, daemon=True).start()
+        try:
+            yield int(listener.getsockname()[1]), held
+        finally:
+            for connection in held:
+                connection.close()
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="Ctrl-C is sent in another way there")
+def test_a_program_that_is_interrupted_in_a_transfer_does_not_wait_for_its_end(tmp_path: Path) -> None:
+    with stalling(b"\x00\xff") as (port, connections):
+        path = estate_of(tmp_path, 3, {"one": port})
+        process = begin(
+            "pairs", "--transfer", "--timeout", "60", "--estate", str(path), cwd=tmp_path, stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+        )  # fmt: skip
+        until(lambda: bool(connections))
+        interrupt(process)
+        out, _ = process.communicate(timeout=10)
+    assert process.returncode == 130 and "Interrupted. So far: Nothing was judged." in out
+
+
+def test_a_question_over_https_ends_at_its_own_deadline(run: Run) -> None:
+    with stalling(b"") as (port, _):
+        with Engine(timeout_s=0.05, tries=1) as engine:
+            engine.submit(
+                Question(from_text("h1.pans.example"), A, parse_server(f"https://127.0.0.1:{port}/dns-query", "h"))
+            )
+            assert [answer.status for answer in engine.collect()] == ["timeout"]
+        asked = run(
+            "ask", "h1.pans.example", "--at", f"https://127.0.0.1:{port}/dns-query", "--timeout", "0.1", timeout=15
+        )
+        assert asked.status == 3 and "no answer in time" in asked.out
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="pipes end in another way there")
+@pytest.mark.parametrize(
+    "command", [["explain"], ["expect", "many.csv"], ["ask", "--from", "many.txt", "--at", "127.0.0.1:1"]]
+)
+def test_a_reader_that_has_seen_enough_ends_the_program_without_a_word(tmp_path: Path, command: list[str]) -> None:
+    (tmp_path / "many.csv").write_text("name,type,value\n" + "host,A,192.0.2.1\n" * 20_000, encoding="utf-8")
+    (tmp_path / "many.txt").write_text("host.invalid A\n" * 3_000, encoding="utf-8")
+    process = begin(*command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    assert process.stdout is not None and process.stderr is not None
+    process.stdout.close()
+    assert (process.wait(60), process.stderr.read()) == (141, "")
 
 
 @pytest.mark.parametrize("loss", [0.0, 0.05, 0.2])

@@ -438,6 +438,35 @@ def caches(tmp_path: Path) -> Iterator[tuple[Server, list[Server]]]:
         yield primary, found
 
 
+def test_a_server_may_be_watched_as_an_authority_and_peeked_at_as_a_cache(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    one = standins.add([read_zone("$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nwww A 192.0.2.1\n", "salt.invalid")])
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
+    done = run("settle", "www.salt.invalid", "A", "--peek", "--at", "one", "--within", "20s", "--json")
+    assert (done.status, [row["kind"] for row in done.report["vantages"]]) == (0, ["authoritative", "cache"])
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        (("--registered", "192.0.2.1", "host.salt.invalid"), "first the host, then the address"),
+        (("--resume", "--journal", "goal"), 'goal, line 1: "x" is no value for A'),
+        (("--resume", "--journal", "name"), "name, line 1: "),
+        (("--resume", "--journal", "none"), "names nothing to watch"),
+    ],
+)
+def test_a_watch_that_cannot_be_begun_says_what_is_wrong(
+    run: Run, tmp_path: Path, arguments: tuple[str, ...], said: str
+) -> None:
+    goals = {"goal": '{"name":"a.invalid","type":"A","values":["x"]}', "name": '{"name":"a..b","type":"A","values":[]}'}
+    for file in ("goal", "name", "none"):
+        head = '{"journal":"salt-mirror/journal/1","began_at":1,"goals":[' + goals.get(file, "") + "]}\n"
+        (tmp_path / file).write_text(head, encoding="utf-8")
+    done = run("settle", *arguments)
+    assert (done.status, said in done.err, "Traceback" in done.err) == (2, True, False), done.err
+
+
 @pytest.mark.real
 def test_real_caches_let_go_when_they_were_predicted_to(
     run: Run, caches: tuple[Server, list[Server]], tmp_path: Path

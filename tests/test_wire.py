@@ -174,3 +174,44 @@ def test_a_message_that_claims_more_records_than_fit_is_refused_at_once() -> Non
     with pytest.raises(MalformedMessage, match="claimed"):
         Reader().read(message, b"\x12\x34", ASKED)
     assert wire.MAX_RECORDS < 3 * 0xFFFF
+
+
+WHOLE = {
+    "one A": (response(f"{to_text(NAME)} 300 A 10.77.20.12"), A),
+    "several A": (response(*(f"{to_text(NAME)} 300 A 10.77.20.{n}" for n in (12, 13))), A),
+    "AAAA": (response(f"{to_text(NAME)} 300 AAAA 2001:db8::1", rdtype="AAAA"), AAAA),
+    "PTR": (response(f"{to_text(NAME)} 300 PTR kiln-02.pans.gullmarsh.internal.", rdtype="PTR"), PTR),
+    "MX": (response(f"{to_text(NAME)} 300 MX 10 mail.gullmarsh.example.", rdtype="MX"), MX),
+    "alias": (response(f"{to_text(NAME)} 300 CNAME web.gullmarsh.example."), A),
+    "denial": (response(authority=("internal. 60 SOA ns. h. 1 2 3 4 5",)), A),
+    "nothing": (response(), A),
+}
+
+
+def without_opt(message: bytes) -> bytes:
+    """The same from a server that knows no EDNS."""
+    read = dns.message.from_wire(message)
+    read.use_edns(False)
+    return read.to_wire()
+
+
+def outcome_of(reader: Reader, message: bytes, rdtype: int) -> object:
+    try:
+        return reader.read(message, b"\x12\x34", NAME + question_tail(rdtype))
+    except MalformedMessage:
+        return "malformed"
+
+
+@pytest.mark.parametrize("plain", [False, True])
+def test_a_message_cut_at_any_offset_is_read_alike_by_a_fresh_reader_and_by_one_that_has_seen_it_whole(
+    plain: bool,
+) -> None:
+    samples = {key: (without_opt(wire) if plain else wire, rdtype) for key, (wire, rdtype) in WHOLE.items()}
+    warm = Reader()
+    for message, rdtype in samples.values():
+        assert outcome_of(warm, message, rdtype) != "malformed"
+    for key, (message, rdtype) in samples.items():
+        for end in range(len(message)):
+            cut = outcome_of(Reader(), message[:end], rdtype)
+            assert cut == "malformed", (key, end)
+            assert outcome_of(warm, message[:end], rdtype) == cut, (key, end)

@@ -51,6 +51,7 @@ def report_on(
         questions=ran.questions,
         spared=ran.spared,
         strays=ran.strays,
+        late=ran.late,
     )
     said = [*remarks, *ran.remarks]
     if ran.interrupted:

@@ -67,7 +67,7 @@ def follow(
     record: Callable[[Slot, Sighting], None],
 ) -> bool:
     """Follows a watch until all have settled, nobody is left but the silent, or the time is over; True when it was."""
-    under_way: dict[Question, Slot] = {}
+    under_way: dict[Question, list[Slot]] = {}
     over_at = watch.began_at + within_s if within_s is not None else None
     while not watch.done and not watch.hopeless:
         now = clock()
@@ -75,19 +75,20 @@ def follow(
             return True
         for slot in list(watch.due(now)):
             question = Question(slot.goal.name, slot.goal.rdtype, slot.vantage.server, watch.recurses(slot))
-            under_way[question] = slot
-            engine.submit(question)
+            if question not in under_way:
+                engine.submit(question)
+            under_way.setdefault(question, []).append(slot)  # one server may be watched as an authority and as a cache
         screen.look(watch)
         due = watch.next_due()
         wait = _LOOK_S if due is None else min(_LOOK_S, max(0.0, (due - clock()) / clock.speed))
         if engine.backlog:
             for answer in engine.collect(wait):
-                slot = under_way.pop(answer.question)
-                peeked = slot.vantage.cache and not answer.question.recurse
-                sighting = sighting_of(answer, clock(), peeked=peeked)
-                if watch.take(slot, sighting):
-                    screen.news(slot)
-                record(slot, sighting)
+                for slot in under_way.pop(answer.question):
+                    peeked = slot.vantage.cache and not answer.question.recurse
+                    sighting = sighting_of(answer, clock(), peeked=peeked)
+                    if watch.take(slot, sighting):
+                        screen.news(slot)
+                    record(slot, sighting)
         else:
             time.sleep(min(wait, _LOOK_S) or 0.001)
     screen.look(watch)
@@ -188,7 +189,7 @@ class Finish:
         drawn = draw(path.suffix[1:].lower(), title, self._dots, slots, self._watch.began_at, bound)
         write_whole(path, drawn, "--figure")
 
-    def report(self, file: TextIO, *, json: bool, interrupted: bool, strays: int) -> NoReturn:
+    def report(self, file: TextIO, *, json: bool, interrupted: bool, strays: int, late: int) -> NoReturn:
         """Prints the report and ends the program with its exit status."""
         watch = self._watch
         rows = rows_of(watch)
@@ -203,6 +204,7 @@ class Finish:
             unverified=outcomes.count("unverified"),
             questions=sum(slot.asked for slot in watch.slots),
             strays=strays,
+            late=late,
         )
         report = Report(
             command="settle",

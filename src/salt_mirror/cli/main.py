@@ -6,9 +6,11 @@ when it runs.
 
 from __future__ import annotations
 
+import functools
 import os
 import sys
-from typing import Annotated
+from collections.abc import Callable
+from typing import Annotated, Any
 
 import typer
 
@@ -34,6 +36,8 @@ from salt_mirror.cli import (
 
 USAGE = 2
 INTERRUPTED = 130
+NOBODY_READS = 141
+"""What shells give for a program that wrote to a pipe without a reader: 128 and the number of SIGPIPE."""
 
 app = typer.Typer(
     name="salt-mirror",
@@ -44,22 +48,46 @@ app = typer.Typer(
     help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
     epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified.",
 )
-app.command("ask")(ask.ask)
-app.command("pairs")(pairs.pairs)
-app.command("rollcall")(rollcall.rollcall)
-app.command("authority")(authority.authority)
-app.command("descend")(descend.descend)
-app.command("mail")(mail.mail)
-app.command("services")(services.services)
-app.command("budget")(budget.budget)
-app.command("settle")(settle.settle)
-app.command("snapshot")(snapshot.snapshot)
-app.command("compare")(compare.compare)
-app.command("audit")(audit.audit)
-app.command("history")(history.history)
-app.command("explain")(explain.explain)
-app.command("expect")(expect.expect)
-app.command("demo")(demo.demo)
+COMMANDS: dict[str, Callable[..., None]] = {
+    "ask": ask.ask,
+    "pairs": pairs.pairs,
+    "rollcall": rollcall.rollcall,
+    "authority": authority.authority,
+    "descend": descend.descend,
+    "mail": mail.mail,
+    "services": services.services,
+    "budget": budget.budget,
+    "settle": settle.settle,
+    "snapshot": snapshot.snapshot,
+    "compare": compare.compare,
+    "audit": audit.audit,
+    "history": history.history,
+    "explain": explain.explain,
+    "expect": expect.expect,
+    "demo": demo.demo,
+}
+"""Every command, in the order of the work."""
+
+
+def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
+    """The command with its output brought to whoever reads it; one who has seen enough and closed the pipe ends it quietly."""
+
+    @functools.wraps(command)
+    def run(*given: Any, **named: Any) -> None:
+        try:
+            try:
+                command(*given, **named)
+            finally:
+                sys.stdout.flush()
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # nothing is left to be said at the end
+            raise SystemExit(NOBODY_READS) from None
+
+    return run
+
+
+for _name, _command in COMMANDS.items():
+    app.command(_name)(_to_its_reader(_command))
 
 
 def _version(wanted: bool) -> None:
@@ -87,10 +115,6 @@ def main() -> None:
     except KeyboardInterrupt:
         print("Interrupted.", file=sys.stderr)  # noqa: T201
         sys.exit(INTERRUPTED)
-    except BrokenPipeError:
-        # Whoever read our output has seen enough; keep the interpreter from complaining at its end.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 

@@ -6,8 +6,8 @@ import gc
 import sys
 import time
 from collections.abc import Callable, Collection
-from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
@@ -20,6 +20,7 @@ from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, transfer
+from salt_mirror.dns.workers import Workers
 from salt_mirror.report.document import now
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ class Ran(NamedTuple):
     remarks: list[str]
     interrupted: bool
     saved: int = 0
+    late: int = 0
 
 
 Work = Callable[[Setting, Runner, Callable[[], None]], None]
@@ -82,7 +84,9 @@ def run(
         progress.end()
         seconds = round(time.monotonic() - clock, 3)
         questions = runner.asked - exchange.spared
-        return Ran(started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved)
+        return Ran(
+            started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved, engine.late
+        )
 
 
 def quiet_collector() -> None:
@@ -98,17 +102,18 @@ def fetch_zones(wanted: list[tuple[Server, Name]], exchange: HoldingExchange, *,
         return []
     held = 0
     refused: dict[tuple[str, str], list[str]] = {}
-    pool = ThreadPoolExecutor(_AT_ONCE, "transfer")
+    workers = Workers(_AT_ONCE, "transfer")
     try:
-        fetched = pool.map(lambda one: _fetch(one[0], one[1], timeout_s), wanted)
-        for (server, apex), found in zip(wanted, fetched, strict=True):
+        fetched = [workers.submit(partial(_fetch, server, apex, timeout_s)) for server, apex in wanted]
+        for (server, apex), future in zip(wanted, fetched, strict=True):
+            found = future.result()
             if isinstance(found, Holding):
                 exchange.hold(server, found)
                 held += found.size
             else:
                 refused.setdefault((server.label, found), []).append(to_text(apex))
     finally:
-        pool.shutdown(wait=False, cancel_futures=True)
+        workers.close()
     remarks = [f"{held:,} records were taken by transfer, in place of single questions"] if held else []
     for (label, why), zones in refused.items():
         what = zones[0] if len(zones) == 1 else f"{len(zones)} zones, {zones[0]} among them"

@@ -178,7 +178,7 @@ def _watch(
                 written.close()
     if wish.figure is not None:
         end_of_it.draw(wish.figure)
-    end_of_it.report(sys.stdout, json=json, interrupted=interrupted, strays=engine.strays)
+    end_of_it.report(sys.stdout, json=json, interrupted=interrupted, strays=engine.strays, late=engine.late)
 
 
 def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:

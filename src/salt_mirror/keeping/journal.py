@@ -63,7 +63,7 @@ def goal_line(goal: Goal) -> GoalLine:
 
 
 def goal_in(line: GoalLine) -> Goal:
-    """A goal as it was written. Raises ValueError."""
+    """A goal as it was written. Raises Unusable."""
     rdtype = type_from_text(line.type)
     values = frozenset(rdata_from_text(rdtype, text) for text in line.values)
     return Goal(from_text(line.name), rdtype, values, line.among_others)
@@ -120,6 +120,11 @@ def read_journal(path: Path) -> tuple[Head, list[Line]]:
         head = msgspec.json.decode(first, type=Head)
     except (msgspec.DecodeError, UnicodeError) as error:
         raise BadInput(f"{path}, line 1: is no head of a journal: {error}") from None
+    with about(f"{path}, line 1"):
+        for goal in head.goals:
+            goal_in(goal)
+    if not head.goals:
+        raise BadInput(f"{path}, line 1: is no head of a journal: it names nothing to watch")
     if head.journal != VERSION:
         raise BadInput(f"{path}: is a journal of another version ({head.journal}); expected {VERSION}")
     found = [line for _, line in whole(json_lines(rest.splitlines(), Line, path, 2))]

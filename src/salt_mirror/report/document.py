@@ -28,7 +28,7 @@ MOST_SHEETS = 3
 
 class Counts(msgspec.Struct, frozen=True, kw_only=True):
     """How many subjects have each outcome, how many questions were put to servers, how many were spared by transfers of whole
-    zones, and how many datagrams answered nothing that was asked."""
+    zones, how many datagrams answered nothing that was asked, and how many replies came too late to count."""
 
     agrees: int
     differs: int
@@ -36,6 +36,7 @@ class Counts(msgspec.Struct, frozen=True, kw_only=True):
     questions: int
     spared: int = 0
     strays: int = 0
+    late: int = 0
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner, together
 from salt_mirror.dns.errors import about
-from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import PTR, SOA, address_type, rdata_from_text
 from salt_mirror.dns.reverse import reverse_name
@@ -64,14 +64,23 @@ def registration(host: str, address: str, suffix: Name | None) -> list[Goal]:
     """The goals of a host's registration: its address, and the pointer that leads back. Raises BadInput."""
     try:
         packed = ipaddress.ip_address(address).packed
-    except ValueError as error:
-        raise BadInput(f"--registered: {error}") from None
+    except ValueError:
+        swapped = ", in this order: first the host, then the address" if _is_address(host) else ""
+        raise BadInput(f"--registered: {shown(address)} is no address; expected HOST ADDRESS{swapped}") from None
     with about("--registered"):
         name = from_text(host, suffix if "." not in host else None)
     return [
         Goal(name, address_type(packed), frozenset((packed,)), among_others=True),
         Goal(reverse_name(packed), PTR, frozenset((name,)), among_others=True),
     ]
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def authorities_of(

@@ -28,6 +28,7 @@ class Carrier(Protocol):
 
     waiting: deque[Question]
     strays: int
+    late: int
 
     @property
     def busy(self) -> bool: ...
@@ -129,6 +130,11 @@ class Engine:
     def strays(self) -> int:
         """How many datagrams came in that answered nothing."""
         return sum(lane.strays for lane in self._lanes.values())
+
+    @property
+    def late(self) -> int:
+        """How many replies came to questions that had been sent again, or given up."""
+        return sum(lane.late for lane in self._lanes.values())
 
     def close(self) -> None:
         """Closes every socket."""

@@ -19,19 +19,20 @@ _RCODES = [rcode_text(code) for code in range(16)]
 class Flight:
     """One question under way, beyond its first try or on a stream.
 
-    `asked` is its question section as it was sent; `plain` that it goes without EDNS and in lower case; `landed` that it
-    has ended here. Times are the engine's clock in seconds. `mac` is the signature that the answer's must build on.
+    `asked` is its question section as it was sent, `asked_first` as it was before it was made plain; `plain` that it goes
+    without EDNS and in lower case; `landed` that it has ended here. Times are the engine's clock in seconds. `mac` is the
+    signature that the answer's must build on.
     """
 
     __slots__ = (
-        "asked", "began_at", "case_lost", "deadline", "edns_refused", "landed", "mac", "malformed", "plain", "qid",
-        "question", "refused", "sent_at", "sock", "tries", "wire",
+        "asked", "asked_first", "began_at", "case_lost", "deadline", "edns_refused", "landed", "mac", "malformed", "plain",
+        "qid", "question", "refused", "sent_at", "sock", "tries", "wire",
     )  # fmt: skip
 
     def __init__(self, question: Question, qid: bytes, asked: bytes, wire: bytes, now: float) -> None:
         self.question = question
         self.qid = qid
-        self.asked = asked
+        self.asked = self.asked_first = asked
         self.wire = wire
         self.began_at = self.sent_at = self.deadline = now
         self.tries = 1

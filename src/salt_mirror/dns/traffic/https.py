@@ -2,7 +2,8 @@
 
 Strategy: such resolvers are asked a few things, not thousands; so a small pool of threads posts the questions, each a
 wire message as it would go over UDP, and wakes the engine's poll through a socket pair. What comes back is read by the same
-decoder as everything else.
+decoder as everything else. The HTTP client waits for each step by itself, so the question's own deadline is kept here: one
+that is over ends, whatever its thread is still waiting for.
 """
 
 from __future__ import annotations
@@ -12,7 +13,8 @@ import selectors
 import socket
 import time
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
+from functools import partial
 from typing import TYPE_CHECKING
 
 from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
@@ -20,6 +22,7 @@ from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from
 from salt_mirror.dns.traffic.gate import Gate
 from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail
+from salt_mirror.dns.workers import Workers
 
 if TYPE_CHECKING:
     import httpx
@@ -38,16 +41,17 @@ class HttpsLane:
         import httpx
 
         self.server = server
-        self.strays = 0
+        self.strays = self.late = 0
         self._done = done
         self._selector = selector
         self._gate = Gate(server, done)
         self.waiting = self._gate.waiting
-        self._under_way: dict[Future[Answer], None] = {}
+        self._budget_s = budget_s
+        self._under_way: dict[Future[Answer], tuple[Question, float]] = {}
         self._client: httpx.Client | None = None
         with contextlib.suppress(OSError):  # certificates that cannot be read: nothing can be trusted
             self._client = httpx.Client(http2=True, timeout=budget_s, follow_redirects=False, trust_env=True)
-        self._pool = ThreadPoolExecutor(_WINDOW, "https")
+        self._workers = Workers(_WINDOW, "https")
         self._bell, self._ear = socket.socketpair()
         self._ear.setblocking(False)
         selector.register(self._ear, selectors.EVENT_READ, self._rung)
@@ -60,8 +64,8 @@ class HttpsLane:
     def fill(self, now: float) -> None:
         """Posts what waits, as far as window and pace allow."""
         for question in self._gate.pass_on(now, _WINDOW, len(self._under_way)):
-            future = self._pool.submit(self._post, question)
-            self._under_way[future] = None
+            future = self._workers.submit(partial(self._post, question))
+            self._under_way[future] = question, now + self._budget_s
             future.add_done_callback(self._ring)
 
     def _ring(self, _: Future[Answer]) -> None:
@@ -108,17 +112,26 @@ class HttpsLane:
             self._done(answer)
 
     def expire(self, now: float) -> None:
-        """Nothing to do: the HTTP client has its own timeouts."""
+        """Ends the questions that have waited too long."""
+        for future, (question, deadline) in list(self._under_way.items()):
+            if deadline <= now:
+                del self._under_way[future]
+                future.cancel()
+                answer = Answer(question, TIMEOUT, over="https")
+                self._gate.ended(answer, now)
+                self._done(answer)
 
     def next_due(self, now: float) -> float | None:
         """When something has to be done next."""
-        return self._gate.next_due(now)
+        dues = [deadline for _, deadline in self._under_way.values()]
+        gate = self._gate.next_due(now)
+        return min([*dues, gate] if gate is not None else dues, default=None)
 
     def close(self) -> None:
         """Closes connections and threads."""
         with contextlib.suppress(KeyError, ValueError):
             self._selector.unregister(self._ear)
-        self._pool.shutdown(wait=False, cancel_futures=True)
+        self._workers.close()
         if self._client is not None:
             self._client.close()
         self._bell.close()

@@ -35,6 +35,7 @@ from salt_mirror.dns.wire import (
 _RECEIVE = 2048
 _RENEW_AFTER = 4096
 _CASES_FOR = 16
+_MOST_ENDED = 4096
 _TAILS: dict[int, bytes] = {}
 _STATUS = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED"}
 
@@ -60,7 +61,7 @@ class Lane:
     ) -> None:
         self.server = server
         self.waiting: deque[Question] = deque()
-        self.strays = 0
+        self.strays = self.late = 0
         self._selector = selector
         self._done = done
         self._firsts: dict[bytes, _First] = {}
@@ -84,6 +85,7 @@ class Lane:
         self._ways = Ways()
         self._reader = Reader()
         self._bulk = Bulk()
+        self._ended: dict[bytes, bytes] = {}
 
     @property
     def busy(self) -> bool:
@@ -303,8 +305,14 @@ class Lane:
         """Takes in a datagram for a flight, or a stray one. Returns how many answers it was: one or none."""
         flight = self._flights.get(qid)
         if flight is None or flight.sock is not sock:
-            self.strays += 1
+            asked = flight.asked if flight is not None else self._ended.get(qid)
+            if asked is not None and message[12 : 12 + len(asked)].lower() == asked.lower():
+                self.late += 1  # to a question that was sent again in the meantime, or given up
+            else:
+                self.strays += 1
             return 0
+        if flight.asked is not flight.asked_first and message.startswith(flight.asked_first, 12):
+            flight.asked, flight.plain = flight.asked_first, False  # the reply to a try before it was made plain
         try:
             reply = self._reader.read_matched(message, flight.asked)
         except MalformedMessage:
@@ -350,6 +358,9 @@ class Lane:
     def _land(self, flight: Flight) -> None:
         flight.landed = True
         self._flights.pop(flight.qid, None)
+        if len(self._ended) >= _MOST_ENDED:
+            self._ended.clear()
+        self._ended[flight.qid] = flight.asked
 
     def _promote_all(self, now: float) -> None:
         for qid, first in list(self._firsts.items()):

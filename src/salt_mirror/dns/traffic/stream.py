@@ -249,7 +249,7 @@ class StreamLane:
         self, server: Server, selector: selectors.BaseSelector, done: Callable[[Answer], None], *, budget_s: float
     ) -> None:
         self.server = server
-        self.strays = 0
+        self.strays = self.late = 0
         self._done = done
         self._gate = Gate(server, done)
         self.waiting = self._gate.waiting

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Generator, Sequence
 from typing import TextIO
 
-from rich.console import Console
 from rich.text import Text
 
 from salt_mirror.checks.ask import Asked, Told
@@ -19,6 +18,7 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.report.cleaning import clean
+from salt_mirror.report.terminal.console import console_on
 
 _HEAD_FLAGS = (
     (0x8000, "QR"),
@@ -38,7 +38,7 @@ class AnswerPage:
 
     def __init__(self, file: TextIO, *, detail: bool = False, raw: bool = False) -> None:
         """`detail` adds the header, sizes and sections of each message, `raw` its bytes as well."""
-        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+        self._console = console_on(file)
         self._detail = detail
         self._raw = raw
 

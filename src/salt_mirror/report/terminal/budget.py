@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from rich.console import Console
 from rich.text import Text
 
 from salt_mirror.checks.budget import Budget, BudgetSeen, clock, headline, link_text
@@ -12,11 +11,12 @@ from salt_mirror.checks.wording import duration
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import type_text
 from salt_mirror.report.cleaning import clean
+from salt_mirror.report.terminal.console import console_on
 
 
 def print_budget(seen: BudgetSeen, budget: Budget, remarks: list[str], file: TextIO) -> None:
     """Prints a budget."""
-    console = Console(file=file, highlight=False, markup=False, emoji=False)
+    console = console_on(file)
 
     def line(text: Text | str = "") -> None:
         console.print(text, soft_wrap=not console.is_terminal)

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from rich.console import Console
 from rich.text import Text
 
 from salt_mirror.catalogue import Code, Family, catalogue, families, family_of
 from salt_mirror.explaining import codes_of, command_of
+from salt_mirror.report.terminal.console import console_on
 
 
 class ExplanationPage:
     """Explanations on their way to a terminal or a pipe."""
 
     def __init__(self, file: TextIO) -> None:
-        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+        self._console = console_on(file)
 
     def _line(self, label: str, words: str) -> None:
         if words:

@@ -10,7 +10,6 @@ from collections.abc import Iterable, Sequence
 from itertools import groupby
 from typing import TextIO
 
-from rich.console import Console
 from rich.text import Text
 
 from salt_mirror.catalogue import catalogue
@@ -21,6 +20,7 @@ from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import Evidence, Finding, SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
+from salt_mirror.report.terminal.console import console_on
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _FEW = 3
@@ -74,7 +74,7 @@ class Page:
 
     def __init__(self, report: Report, file: TextIO, *, several_views: bool) -> None:
         self._report = report
-        self._console = Console(file=file, highlight=False, markup=False, emoji=False)
+        self._console = console_on(file)
         self._wrap = self._console.is_terminal
         self._views = several_views
         self._units = check_named(report.command).units[:2]
@@ -104,6 +104,8 @@ class Page:
             facts.append(
                 f"{report.counts.strays:,} stray {'reply' if report.counts.strays == 1 else 'replies'} ignored"
             )
+        if report.counts.late:
+            facts.append(f"{many(report.counts.late, 'reply', 'replies')} came late")
         facts += [
             many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
         ]

@@ -16,6 +16,7 @@ from rich.text import Text
 from salt_mirror.checks.authority.sheet import ServerRow, Sheet
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS
+from salt_mirror.report.terminal.console import console_on
 
 _MOST_ROWS = 24
 _PIPED_WIDTH = 200
@@ -66,9 +67,9 @@ def print_sheets(
 
 def console_for(file: TextIO) -> Console:
     """A console for tables: as wide as the terminal, and wide enough for anything in a pipe."""
-    console = Console(file=file, highlight=False, markup=False, emoji=False)
+    console = console_on(file)
     if not console.is_terminal:
-        console = Console(file=file, highlight=False, markup=False, emoji=False, width=_PIPED_WIDTH)
+        console = console_on(file, width=_PIPED_WIDTH)
     return console
 
 

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable
 from typing import TextIO
 
-from rich.console import Console, Group
+from rich.console import Group
 from rich.live import Live
 from rich.table import Table
 from rich.text import Text
@@ -21,6 +21,7 @@ from salt_mirror.checks.settling.watch import Watch
 from salt_mirror.checks.settling.wording import SAID, headline, local
 from salt_mirror.checks.wording import duration
 from salt_mirror.report.cleaning import clean
+from salt_mirror.report.terminal.console import console_on
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 _STYLES = {"new": "green", "old": "yellow", "no": "yellow", "silent": "bold red", "waiting": "dim"}
@@ -32,7 +33,7 @@ class LiveView:
 
     def __init__(self, what: str) -> None:
         self._what = what
-        self._live = Live(console=Console(highlight=False), auto_refresh=False, transient=True)
+        self._live = Live(console=console_on(), auto_refresh=False, transient=True)
         self._next = 0.0
         self._live.start()
 
