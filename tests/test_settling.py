@@ -25,10 +25,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.budget import budget_of, inspect_budget
+from salt_mirror.checks.budget import budget_of, clock, headline, inspect_budget
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Sighting, Slot, Vantage, Watch
 from salt_mirror.checks.settling.wording import findings_of
+from salt_mirror.cli.budget import moment_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Server
@@ -305,6 +306,74 @@ def test_the_budget_follows_from_ttl_negative_ttl_and_refresh() -> None:
     assert "Do not ask a resolver" in budget({})[2][0][1]
 
 
+def test_the_advice_names_every_record_of_the_set_and_the_state_after_the_change() -> None:
+    table = Table(both({("shop.salt.invalid", "A"): ["192.0.2.11", "192.0.2.12"],
+                        ("salt.invalid", "SOA"): ["ns1.salt.invalid. h.salt.invalid. 1 7200 1800 1209600 600"]}))  # fmt: skip
+    (seen,) = Runner(table).run([inspect_budget(SHOP, A, "", Atlas(MARSH))])
+    for link in seen.links:
+        link.ttl = 3600
+    now = datetime(2026, 11, 23, 13, 20, tzinfo=UTC)
+    third = rdata_from_text(A, "192.0.2.13")
+    found = budget_of(seen, now, now, before=frozenset((OLD,)), to=frozenset((third,)))
+    told = [(what, says.rsplit(" ", 1)[-1]) for what, says in found.advice if what != "advice"]
+    assert told == [("now", "192.0.2.11"), ("now", "192.0.2.12"), ("then", "192.0.2.12"), ("then", "192.0.2.13")]
+    capped = budget_of(seen, now, now, cap=60)
+    assert (capped.kept_s, capped.advice) == (60, ()) and "settled 1 min after" in headline(seen, capped)
+    assert {one.key: one.at - now for one in capped.timeline}["by-ttl"] == timedelta(hours=1)
+
+
+def test_a_set_of_name_servers_cannot_be_shortened_below_what_the_parent_gives(run: Run, world: World) -> None:
+    done = run("budget", "gullmarsh.example", "NS", "--json", "--estate", str(world[0])).report
+    (advice,) = (one["says"] for one in done["advice"])
+    assert advice.startswith("Lowering the TTL here shortens nothing: the parent gives the NS set 86400 s.")
+
+
+def test_servers_that_replicate_among_themselves_and_a_single_one_are_not_measured_by_notify_and_refresh(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    text = "$TTL 300\n@ SOA {dc} h {serial} 900 600 86400 300\n@ NS dc1\n@ NS dc2\nwww A 192.0.2.8\n"
+    servers = {
+        f"dc{n}": standins.add([read_zone(text.format(dc=f"dc{n}", serial=n), "salt.invalid")]).port for n in (1, 2)
+    }
+    lay_out(tmp_path / "estate.toml", "salt.invalid", servers)
+    done = run("budget", "www.salt.invalid", "A", "--json").report
+    assert [one["key"] for one in done["timeline"]] == ["change", "replicated", "settled"]
+    assert "which is up to their replication" in done["says"] and done["spread_s"] == 0
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"dc1": servers["dc1"]})
+    assert "notify" not in run("budget", "www.salt.invalid", "A").out
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no tzset")
+def test_a_time_of_day_is_the_one_on_the_wall_also_across_summer_time(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TZ", "CET-1CEST,M3.5.0,M10.5.0/3")
+    time.tzset()
+    try:
+        before = datetime(2026, 10, 24, 20, 0, tzinfo=UTC)  # 22:00 in summer time; the clocks go back that night
+        assert moment_of("09:00", before) == datetime(2026, 10, 25, 8, 0, tzinfo=UTC)
+        assert clock(moment_of("09:00", before)) == "Sun 2026-10-25 09:00:00 +01:00"
+        assert moment_of("23:30", before) == datetime(2026, 10, 24, 21, 30, tzinfo=UTC)
+        assert moment_of("2026-10-26T09:00", before) == datetime(2026, 10, 26, 8, 0, tzinfo=UTC)
+        spring = datetime(2026, 3, 28, 20, 0, tzinfo=UTC)
+        assert moment_of("09:00", spring) == datetime(2026, 3, 29, 7, 0, tzinfo=UTC)
+    finally:
+        monkeypatch.undo()
+        time.tzset()
+
+
+def test_a_short_name_in_a_value_is_completed_with_the_zone_and_what_is_waited_for_is_shown(
+    run: Run, world: World
+) -> None:
+    estate = ("--estate", str(world[0]))
+    done = run("budget", "gullmarsh.example", "MX", "--to", "10 mx2", *estate)
+    assert "Note: gullmarsh.example. MX is to be 10 mx2.gullmarsh.example.\n" in done.out
+    watched = run(
+        "settle", "www.gullmarsh.example", "CNAME", "--to", "web", "--at", "north-office", "--within", "1s", *estate
+    )
+    assert "www.gullmarsh.example. CNAME is web.gullmarsh.example.: " in watched.out
+    refused = run("budget", "elsewhere.invalid", "MX", "--to", "10 mx2", "--estate", str(world[0]))
+    assert refused.status == 2 and '--to: "mx2" is a short name, and its zone is not known' in refused.err
+
+
 def test_the_budget_of_the_demo_advises_to_lower_the_ttl(run: Run, world: World) -> None:
     done = run(
         "budget",
@@ -535,3 +604,25 @@ def test_snapshots_are_compared_with_each_other_with_now_and_with_a_plan(
     silent = run("compare", "before.jsonl.gz", "--json")
     assert {f["code"] for f in silent.report["findings"]} == {"cmp.unverified"} and silent.status == 3
     assert run("compare", "estate.toml").status == 2
+
+
+def test_a_plan_held_against_now_asks_for_what_is_new(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    head = ZONE.format(serial=1)
+    one = standins.add([read_zone(head + "web A 192.0.2.2\n", "salt.invalid")])
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
+    assert run("snapshot", "before.jsonl", "web.salt.invalid", "--types", "A").status == 0
+    (tmp_path / "plan.csv").write_text("name,type,value\nnew.salt.invalid,A,192.0.2.7\n", encoding="utf-8")
+    late = run("compare", "before.jsonl", "--plan", "plan.csv", "--json").report["findings"]
+    assert [f["code"] for f in late] == ["cmp.not-done"]
+    one.authority.hold(read_zone(head + "web A 192.0.2.2\nnew A 192.0.2.7\n", "salt.invalid"))
+    done = run("compare", "before.jsonl", "--plan", "plan.csv", "--json")
+    assert [f["code"] for f in done.report["findings"]] == ["cmp.done"] and done.status == 0
+
+
+def test_a_snapshot_has_the_pointers_and_locators_that_an_estate_wants(run: Run, world: World, tmp_path: Path) -> None:
+    assert run("snapshot", "now.jsonl", "--view", "internal", "--estate", str(world[0])).status in (0, 3)
+    lines = [json.loads(line) for line in (tmp_path / "now.jsonl").read_text(encoding="utf-8").splitlines()[1:]]
+    held = {(line["name"], line["type"]) for line in lines}
+    assert ("12.20.77.10.in-addr.arpa.", "PTR") in held
+    assert ("_ldap._tcp.kiln-house._sites.domaindnszones.pans.gullmarsh.internal.", "SRV") in held
+    assert ("5a17e000-0a00-4000-8000-000000001405._msdcs.pans.gullmarsh.internal.", "CNAME") in held

@@ -76,7 +76,11 @@ def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Pa
     while time.monotonic() < until and process.poll() is None:
         with Engine(timeout_s=0.2, tries=1) as engine:
             engine.submit(Question(name, SOA, server, True))
-            if engine.collect()[0].status in ("NOERROR", "NXDOMAIN", "BADCOOKIE"):  # it may listen before it has its zones
+            if engine.collect()[0].status in (
+                "NOERROR",
+                "NXDOMAIN",
+                "BADCOOKIE",
+            ):  # it may listen before it has its zones
                 return
         time.sleep(0.05)
     raise RuntimeError(f"{server.label} did not come up:\n{log.read_text(errors='replace')[-2000:]}")

@@ -2,7 +2,8 @@
 
 Strategy: a change has to reach every authoritative server (at once by notify, by refresh without it), and then every cache
 that has fetched the old state just before has to let go of it: after the TTL of the RRset, or after the negative TTL where
-the old state is a "no" (RFC 2308 section 5). Pure arithmetic over what was asked; the moment of the change is handed in.
+the old state is a "no" (RFC 2308 section 5). Servers that each are their own primary replicate among themselves, and the zone
+does not say how long that takes. Pure arithmetic over what was asked; the moment of the change is handed in.
 """
 
 from __future__ import annotations
@@ -38,7 +39,8 @@ class Link:
 @dataclass(slots=True)
 class BudgetSeen:
     """What the budget of a change rests on. `links` are the records on the way, the asked one last; `soa` the zone's, with its
-    TTL; `serials` what each server has; `delegated_ttl` the parent's NS TTL, where the change is one of name servers."""
+    TTL; `serials` what each server has, `primaries` whom they name; `delegated_ttl` the parent's NS TTL, where the change is
+    one of name servers."""
 
     name: Name
     rdtype: int
@@ -47,6 +49,7 @@ class BudgetSeen:
     soa: Soa | None = None
     soa_ttl: int | None = None
     serials: dict[str, int] = field(default_factory=dict)
+    primaries: set[Name] = field(default_factory=set)
     delegated_ttl: int | None = None
 
     @property
@@ -55,9 +58,14 @@ class BudgetSeen:
         return bool(self.found.values)
 
     @property
+    def replicated(self) -> bool:
+        """Whether the servers each name themselves as the primary, and replicate in ways that the zone does not tell."""
+        return len(self.primaries) > 1 and len(self.primaries) == len(self.serials)
+
+    @property
     def several_servers(self) -> bool:
         """Whether there are secondaries that a change has to reach."""
-        return len(self.found.tellings) > 1
+        return len(self.found.tellings) > 1 and not self.replicated
 
 
 def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[BudgetSeen]:
@@ -80,6 +88,7 @@ def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue
         if telling.values:
             fields = soa_fields(telling.values[0])
             seen.serials[telling.server.label] = fields.serial
+            seen.primaries.add(fields.mname)
             if seen.soa is None or fields.serial > seen.soa.serial:
                 seen.soa, seen.soa_ttl = fields, telling.answers[0].ttl
     if rdtype == NS:
@@ -125,15 +134,19 @@ class Moment:
 
 @dataclass(frozen=True, slots=True)
 class Budget:
-    """The bounds of a change made at a moment. `spread_s` is how long secondaries may lag, `kept_s` how long a cache may keep
-    the old state, both in seconds; `last` when the last cache that keeps the rules has let go of it;
-    `advice` are words, and lines of a master file, each behind what it is (`advice`, `now`, `then`)."""
+    """The bounds of a change made at a moment.
+
+    `spread_s` is how long secondaries may lag, `kept_s` how long a cache may keep the old state, both in seconds; `capped`
+    that this is what caches are known to do; `last` when the last cache that keeps the rules has let go of it; `advice` are
+    words, and lines of a master file, each behind what it is (`advice`, `now`, `then`).
+    """
 
     change_at: datetime
     spread_s: int
     kept_s: int
     timeline: tuple[Moment, ...]
     advice: tuple[tuple[str, str], ...] = ()
+    capped: bool = False
 
     @property
     def last(self) -> datetime:
@@ -147,10 +160,16 @@ class Budget:
 
 
 def budget_of(
-    seen: BudgetSeen, change_at: datetime, now: datetime, *, cap: int | None = None, to: bytes | None = None
+    seen: BudgetSeen,
+    change_at: datetime,
+    now: datetime,
+    *,
+    cap: int | None = None,
+    before: frozenset[bytes] = frozenset(),
+    to: frozenset[bytes] = frozenset(),
 ) -> Budget:
-    """The budget of a change of the asked record at a moment. `cap` is how long caches are known to keep entries instead,
-    `to` the new value.
+    """The budget of a change of the asked records at a moment. `cap` is how long caches are known to keep entries instead,
+    `to` the new values: in the place of `before`, or of the whole set.
 
     Raises ValueError where nothing usable was seen.
     """
@@ -162,32 +181,41 @@ def budget_of(
     kept = own.ttl if seen.exists and own is not None else negative
     kept = max(kept, seen.delegated_ttl or 0)
     spread = soa.refresh if seen.several_servers else 0
+    by_ttl, kept = kept, kept if cap is None else cap
     what = f'the cached "no" for {to_text(seen.name)}' if not seen.exists else "the old value"
 
     def after(seconds: int) -> datetime:
         return change_at + timedelta(seconds=seconds)
 
-    moments = [
-        Moment(change_at, "the change is made on the primary", "change"),
-        Moment(change_at, "every authoritative server has it, when the notify arrives", "notified"),
-    ]
-    if spread:
+    moments = [Moment(change_at, "the change is made" + (" on the primary" if seen.several_servers else ""), "change")]
+    if seen.replicated:
+        says = (
+            "every authoritative server has it as soon as it has replicated: the zone does not say how long that takes"
+        )
+        moments.append(Moment(change_at, says, "replicated"))
+    elif spread:
+        moments.append(Moment(change_at, "every authoritative server has it, when the notify arrives", "notified"))
         moments.append(Moment(after(spread), "every authoritative server has it, when the notify is lost", "refreshed"))
-    moments.append(Moment(after(kept), f"the last cache has dropped {what}", "settled"))
+    if cap is None:
+        moments.append(Moment(after(kept), f"the last cache has dropped {what}", "settled"))
+    else:
+        moments.append(Moment(after(by_ttl), f"by its TTL, the last cache would have dropped {what}", "by-ttl"))
+        moments.append(Moment(after(cap), f"resolvers that keep entries for {cap} s have dropped {what}", "settled"))
     if spread:
         moments.append(
             Moment(after(spread + kept), f"the same, when the notify is lost: {what} is gone everywhere", "latest")
         )
-    if cap is not None:
-        moments.append(Moment(after(cap), f"resolvers that keep entries for {cap} s have dropped {what}", "capped"))
     moments.sort(key=lambda one: one.at)
-    return Budget(change_at, spread, kept, tuple(moments), tuple(_advice(seen, own, change_at, now, spread, to)))
+    advice = _advice(
+        seen, own, change_at, now, spread, (frozenset(seen.found.values) - before if before else frozenset()) | to
+    )
+    return Budget(change_at, spread, kept, tuple(moments), tuple(advice if cap is None else ()), cap is not None)
 
 
 def _advice(
-    seen: BudgetSeen, own: Link | None, change_at: datetime, now: datetime, spread: int, to: bytes | None
+    seen: BudgetSeen, own: Link | None, change_at: datetime, now: datetime, spread: int, then: frozenset[bytes]
 ) -> list[tuple[str, str]]:
-    """What would shorten the time in which users see this or that, where it pays."""
+    """What would shorten the time in which users see this or that, where it pays. `then` is the whole set after the change."""
     if not seen.exists:
         words = (
             'Do not ask a resolver for the name before it is there: the "no" that it caches is what you would wait for.'
@@ -195,22 +223,31 @@ def _advice(
         return [("advice", words)]
     if own is None or own.ttl < _WORTH_LOWERING:
         return []
-    lead = own.ttl + spread
+    delegated = seen.delegated_ttl or 0
+    if delegated >= own.ttl:
+        words = (
+            f"Lowering the TTL here shortens nothing: the parent gives the NS set {delegated} s. Have it lowered there, or "
+            "keep the old servers answering for as long."
+        )
+        return [("advice", words)]
+    lead, lowest = own.ttl + spread, max(LOWERED_TTL, delegated)
     ready = now + timedelta(seconds=lead)
     words = (
         f"Lower the TTL to {LOWERED_TTL} s now and change after {clock(max(ready, change_at))}: caches then let go within "
-        f"{LOWERED_TTL} s of the change, in place of {own.ttl} s. Raise the TTL again when all has settled."
+        f"{lowest} s of the change, in place of {own.ttl} s. Raise the TTL again when all has settled."
     )
     if change_at - now >= timedelta(seconds=lead):
         words += f" There is time for that until {clock(change_at - timedelta(seconds=lead))}."
-    advice = [("advice", words), ("now", record_line(own.name, own.rdtype, own.values[0], LOWERED_TTL))]
-    return [*advice, ("then", record_line(own.name, own.rdtype, to, LOWERED_TTL))] if to is not None else advice
+    advice = [("advice", words)]
+    advice += [("now", record_line(own.name, own.rdtype, value, LOWERED_TTL)) for value in own.values]
+    return [*advice, *(("then", record_line(own.name, own.rdtype, value, LOWERED_TTL)) for value in sorted(then))]
 
 
 def clock(moment: datetime) -> str:
-    """A moment as people say it: in local time, with UTC behind it."""
+    """A moment as people say it: local time with its distance from UTC, which changes with summer time."""
     local = moment.astimezone()
-    return f"{local:%a %H:%M:%S} ({moment:%Y-%m-%d %H:%M:%S} UTC)"
+    zone = f"{local:%z}"
+    return f"{local:%a %Y-%m-%d %H:%M:%S} " + ("UTC" if zone == "+0000" else f"{zone[:3]}:{zone[3:]}")
 
 
 def link_text(link: Link) -> str:
@@ -219,10 +256,19 @@ def link_text(link: Link) -> str:
     return f"{to_text(link.name)} {type_text(link.rdtype)} {values}"
 
 
+def wish_text(seen: BudgetSeen, to: Iterable[bytes]) -> str:
+    """What the record is to be, as it was understood."""
+    values = ", ".join(rdata_text(seen.rdtype, value) for value in sorted(to))
+    return f"{to_text(seen.name)} {type_text(seen.rdtype)} is to be {values}"
+
+
 def headline(seen: BudgetSeen, budget: Budget) -> str:
     """The answer: by when, and how long that is."""
     what = f"{to_text(seen.name)} {type_text(seen.rdtype)}"
     whole = duration(budget.kept_s)
+    if seen.replicated:
+        best = f"by {clock(budget.last)} at best"
+        return f"{what}: settled {whole} after every server has it, which is up to their replication; {best}."
     if budget.spread_s:
         late = duration(budget.kept_s + budget.spread_s)
         return f"{what}: settled {whole} after the change, by {clock(budget.last)}; {late} when a notify is lost."

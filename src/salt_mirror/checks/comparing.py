@@ -16,10 +16,13 @@ import msgspec
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import at_name
 from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.rollcall.scope import expected_sets
+from salt_mirror.checks.services.directory import all_wanted, directory_of
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.records import SOA, rdata_text, record_line, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, PTR, SOA, A, rdata_text, record_line, type_from_text, type_text
+from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
@@ -188,6 +191,25 @@ def _unseen(one: Difference) -> Finding:
 
 SetKey = tuple[str, Name, int]
 """An RRset in a view: view, name, type."""
+
+
+def everything_known(estate: Estate, view: str | None) -> list[SetKey]:
+    """All that an estate expects: records, pointers of expected addresses where it has their zone, a directory's locators."""
+    expected = expected_sets(estate, None, view=view)
+    found: dict[SetKey, None] = {(one.view, one.name, one.rdtype): None for one in expected}
+    for one in expected:
+        for address in one.values if one.rdtype in (A, AAAA) else ():
+            pointer = reverse_name(address)
+            if estate.zone_of(pointer, one.view) is not None:
+                found[one.view, pointer, PTR] = None
+    for directory in map(directory_of, estate.directories):
+        if view in (None, directory.view):
+            found.update(
+                ((directory.view, wanted.name, rdtype), None)
+                for wanted in all_wanted(directory)
+                for rdtype in wanted.rdtypes
+            )
+    return list(found)
 
 
 class Snapshot(Part):

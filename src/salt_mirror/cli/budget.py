@@ -18,7 +18,10 @@ def budget(
     name: Annotated[str, typer.Argument(metavar="NAME", help="The name whose record is to change.")],
     rdtype: Annotated[str, typer.Argument(metavar="TYPE", help="The record's type.")],
     old: Annotated[str | None, option("--from", "VALUE", "The value that it has now, to be sure.")] = None,
-    new: Annotated[str | None, option("--to", "VALUE", "The value that it is to have.")] = None,
+    new: Annotated[
+        list[str] | None,
+        option("--to", "VALUE", "The value that it is to have, in place of --from or of all; may be repeated."),
+    ] = None,
     at_time: Annotated[
         str | None,
         option(
@@ -35,9 +38,9 @@ def budget(
     """Say beforehand when every authoritative server has a change, and when the last cache has dropped the old state."""
     from datetime import UTC, datetime
 
-    from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on
+    from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on, wish_text
     from salt_mirror.checks.settling.goals import goal_of
-    from salt_mirror.cli.opening import atlas_of, name_of, open_estate, seconds_of, type_of, view_of
+    from salt_mirror.cli.opening import atlas_of, name_of, open_estate, origin_of, seconds_of, type_of, view_of
     from salt_mirror.dns.dialogue import Runner
     from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.report.forms.budget import budget_json
@@ -46,20 +49,22 @@ def budget(
     estate = open_estate(asking)
     kind = type_of(rdtype)
     wanted = name_of(name, asking, estate)
-    after = goal_of(wanted, kind, [new] if new is not None else [], gone=False).values
-    before = goal_of(wanted, kind, [old] if old is not None else [], gone=False).values
+    view = view_of(wanted, asking, estate)
+    origin = origin_of(wanted, view, estate)
+    after = goal_of(wanted, kind, new or [], origin, gone=False).values
+    before = goal_of(wanted, kind, [old] if old is not None else [], origin, gone=False, option="--from").values
     now = datetime.now(UTC).replace(microsecond=0)
-    change_at = _moment(at_time, now) if at_time is not None else now
+    change_at = moment_of(at_time, now) if at_time is not None else now
     cap_s = round(seconds_of(cap, "--cap")) if cap is not None else None
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
-        dialogue = inspect_budget(wanted, kind, view_of(wanted, asking, estate), atlas_of(estate))
+        dialogue = inspect_budget(wanted, kind, view, atlas_of(estate))
         (seen,) = Runner(engine).run([dialogue])
     try:
-        found = budget_of(seen, change_at, now, cap=cap_s, to=min(after, default=None))
+        found = budget_of(seen, change_at, now, cap=cap_s, before=before, to=after)
     except ValueError as error:
         print(f"salt-mirror: nothing usable was seen of {name}: {error}", file=sys.stderr)  # noqa: T201
         raise typer.Exit(3) from None
-    remarks = remarks_on(seen, before, after)
+    remarks = [*([wish_text(seen, after)] if after else []), *remarks_on(seen, before, after)]
     if showing.json:
         sys.stdout.buffer.write(budget_json(seen, found, remarks, estate.title))
     else:
@@ -67,7 +72,7 @@ def budget(
     raise typer.Exit(0 if before <= set(seen.found.values) else 1)
 
 
-def _moment(text: str, now: datetime) -> datetime:
+def moment_of(text: str, now: datetime) -> datetime:
     """A moment from the command line: a time of day (the next one), a date with a time, or `in` a time. Raises BadInput."""
     from datetime import UTC, datetime, timedelta
 
@@ -82,8 +87,9 @@ def _moment(text: str, now: datetime) -> datetime:
             clock = datetime.strptime(words, form)
         except ValueError:
             continue
-        local = now.astimezone().replace(hour=clock.hour, minute=clock.minute, second=clock.second)
-        return (local if local >= now else local + timedelta(days=1)).astimezone(UTC)
+        # Without a zone until the day is known: the clock may be put forward or back in between.
+        today = datetime.combine(now.astimezone().date(), clock.time())
+        return next(moment for days in (0, 1, 2) if (moment := (today + timedelta(days=days)).astimezone(UTC)) >= now)
     try:
         found = datetime.fromisoformat(words)
     except ValueError:

@@ -12,6 +12,7 @@ from salt_mirror.cli.options import Asking, Showing, option, takes
 if TYPE_CHECKING:
     from salt_mirror.checks.comparing import HeldSet, SnapshotHead
     from salt_mirror.cli.running import Ran
+    from salt_mirror.estate.expectations import Expectation
     from salt_mirror.estate.model import Estate
 
 
@@ -37,7 +38,7 @@ def compare(
     head, old = read_snapshot(before)
     old = [one for one in old if asking.view in (None, one.view)]
     wanted = read_expectations(plan, first_forward(asking, estate)) if plan is not None else None
-    new, ran = _later(estate, asking, before, head, old, after)
+    new, ran = _later(estate, asking, before, head, old, after, wanted or [])
     found = Comparison(old, new, wanted)
     report = report_on(
         "compare", estate, ran, found.counts.__getitem__, found.findings, total=found.total,
@@ -47,11 +48,17 @@ def compare(
 
 
 def _later(
-    estate: Estate, asking: Asking, before: Path, head: SnapshotHead, old: list[HeldSet], after: Path | None
+    estate: Estate,
+    asking: Asking,
+    before: Path,
+    head: SnapshotHead,
+    old: list[HeldSet],
+    after: Path | None,
+    planned: list[Expectation],
 ) -> tuple[list[HeldSet], Ran]:
-    """The other side: a later snapshot, or what the servers tell now."""
+    """The other side: a later snapshot, or what the servers tell now, of what is planned too."""
     from salt_mirror.checks.comparing import Snapshot
-    from salt_mirror.cli.opening import atlas_of
+    from salt_mirror.cli.opening import atlas_of, views_of
     from salt_mirror.cli.running import Ran, run_part
     from salt_mirror.dns.names import from_text
     from salt_mirror.dns.records import type_from_text
@@ -63,7 +70,10 @@ def _later(
         said = f"{before} of {head.taken_at} against {after} of {later.taken_at}"
         return [one for one in new if asking.view in (None, one.view)], Ran(now(), 0.0, 0, 0, 0, [said], False)
     sets = dict.fromkeys((one.view, from_text(one.name), type_from_text(one.type)) for one in old)
-    views = list(dict.fromkeys(one.view for one in old))
+    views = list(dict.fromkeys(one.view for one in old)) or views_of(asking, estate)
+    for one in planned:
+        holding = [view for view in views if estate.zone_of(one.name, view) is not None]
+        sets.update(dict.fromkeys((view, one.name, one.rdtype) for view in holding or views[:1]))
     atlas = atlas_of(estate)
     part = Snapshot(sets, estate, views, atlas)
     ran = run_part(part, atlas, views, asking, "record sets asked")

@@ -215,7 +215,7 @@ class Finish:
             outcome="differs" if counts.differs else "unverified" if counts.unverified else "agrees",
             counts=counts,
             interrupted=interrupted,
-            says=headline(watch),
+            says=f"{self._what}: {headline(watch)}",
             vantages=rows,
             findings=findings,
         )

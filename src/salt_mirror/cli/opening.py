@@ -135,6 +135,12 @@ def view_of(name: Name, asking: Asking, estate: Estate) -> str:
     return asking.view or (public or holding or estate.views or [""])[0]
 
 
+def origin_of(name: Name, view: str, estate: Estate) -> Name | None:
+    """The zone that completes a short name in a record's value; None where it is not known."""
+    zone = estate.zone_of(name, view)
+    return zone.apex if zone is not None else None
+
+
 def first_forward(asking: Asking, estate: Estate) -> Name:
     """The zone that completes short names when none is given: the estate's first one that is no reverse zone."""
     zones = [zone for zone in estate.all_zones() if asking.view in (None, zone.view) and not is_reverse(zone.apex)]

@@ -109,8 +109,7 @@ class _Wish:
     def goals(self, estate: Estate, asking: Asking) -> list[Goal]:
         """What is waited for. Raises BadInput."""
         from salt_mirror.checks.settling.goals import goal_of, goals_of, registration
-        from salt_mirror.cli.opening import first_forward, type_of
-        from salt_mirror.dns.names import from_text
+        from salt_mirror.cli.opening import first_forward, name_of, origin_of, type_of, view_of
         from salt_mirror.estate.errors import BadInput
         from salt_mirror.estate.sources import read_expectations
 
@@ -127,8 +126,9 @@ class _Wish:
         assert self.name is not None
         if self.rdtype is None:
             raise BadInput("the record's type is missing: settle NAME TYPE")
-        name = from_text(self.name, suffix if "." not in self.name else None)
-        return [goal_of(name, type_of(self.rdtype), self.to, gone=self.gone)]
+        name = name_of(self.name, asking, estate)
+        origin = origin_of(name, view_of(name, asking, estate), estate)
+        return [goal_of(name, type_of(self.rdtype), self.to, origin, gone=self.gone)]
 
 
 def _watch(

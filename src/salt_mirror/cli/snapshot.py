@@ -61,11 +61,11 @@ def snapshot(
 
 def _sets(estate: Estate, asking: Asking, names: list[str], types: str) -> list[SetKey]:
     """The RRsets to write down. Raises BadInput."""
-    from salt_mirror.checks.rollcall.scope import expected_sets
+    from salt_mirror.checks.comparing import everything_known
     from salt_mirror.cli.opening import names_in_views, types_in
 
     if names:
         return [
             (view, name, rdtype) for name, view in names_in_views(names, asking, estate) for rdtype in types_in(types)
         ]
-    return [(one.view, one.name, one.rdtype) for one in expected_sets(estate, None, view=asking.view)]
+    return everything_known(estate, asking.view)

@@ -14,10 +14,13 @@ from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner, together
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import PTR, SOA, address_type, rdata_from_text
+from salt_mirror.dns.records import LAYOUTS, PTR, SOA, address_type, rdata_from_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
+
+WITH_NAMES = frozenset(LAYOUTS)
+"""The types whose values end in a name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,13 +38,24 @@ class Goal:
         return self.values <= found if self.among_others else found == self.values
 
 
-def goal_of(name: Name, rdtype: int, to: Iterable[str], *, gone: bool) -> Goal:
-    """The goal that the command line names. Raises BadInput."""
-    with about("--to"):
-        values = frozenset(rdata_from_text(rdtype, text) for text in to)
+def goal_of(
+    name: Name, rdtype: int, to: Iterable[str], origin: Name | None, *, gone: bool, option: str = "--to"
+) -> Goal:
+    """The goal that the command line names; short names in values are completed with the zone. Raises BadInput."""
+    with about(option):
+        values = frozenset(_value(rdtype, text, origin) for text in to)
     if gone and values:
         raise BadInput("--to and --gone contradict each other")
     return Goal(name, rdtype, values)
+
+
+def _value(rdtype: int, text: str, origin: Name | None) -> bytes:
+    """A value as somebody typed it: a name with a dot in it is whole, and one without stands in the zone."""
+    last = text.rsplit(None, 1)[-1] if text.strip() else text
+    short = rdtype in WITH_NAMES and "." not in last
+    if short and origin is None:
+        raise BadInput(f"{shown(last)} is a short name, and its zone is not known; write the whole name")
+    return rdata_from_text(rdtype, text, origin if short else None)
 
 
 def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:

@@ -25,6 +25,8 @@ def print_budget(seen: BudgetSeen, budget: Budget, remarks: list[str], file: Tex
     for remark in remarks:
         line(Text(f"Note: {clean(remark)}", style="yellow"))
     line()
+    if budget.capped:
+        line(Text("  as resolvers are said to keep entries; the TTL of their records says otherwise", style="dim"))
     begin = budget.change_at
     for moment in budget.timeline:
         after = round((moment.at - begin).total_seconds())
@@ -44,7 +46,7 @@ def print_budget(seen: BudgetSeen, budget: Budget, remarks: list[str], file: Tex
         )
     if seen.delegated_ttl is not None:
         line(f"  the parent's NS set: a cache may keep it for {seen.delegated_ttl} s ({duration(seen.delegated_ttl)})")
-    if seen.soa is not None:
+    if seen.soa is not None and seen.several_servers:
         line(f"  refresh of the zone: {seen.soa.refresh} s ({duration(seen.soa.refresh)}), when a notify is lost")
     serials = sorted(set(seen.serials.values()))
     if len(serials) > 1:
