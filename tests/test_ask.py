@@ -130,15 +130,15 @@ def test_names_come_from_a_file_and_bad_arguments_are_told(run: Run, world: Worl
     (tmp_path / "empty").write_text("# nobody\n", encoding="utf-8")
     (tmp_path / "names").write_text("# the pans\nkiln-01 A\n\nkiln-03 A\n", encoding="utf-8")
     estate = ("--estate", str(world[0]), "--at", "dc-north")
-    assert run("ask", "--from", "names", "--brief", *estate).out.split() == ["10.77.20.11", "10.77.20.13"]
+    assert run("ask", "--names", "names", "--brief", *estate).out.split() == ["10.77.20.11", "10.77.20.13"]
     for words, message in (
-        (("--from", "gone"), "gone: cannot be read"),
+        (("--names", "gone"), "gone: cannot be read"),
         (("kiln-01", "TYPE99999"), "is no record type"),
         (("a..b",), "empty label"),
         (("kiln-01", "ANY"), "ANY is not asked as a question: servers trim"),
         (("kiln-01", "AXFR"), "AXFR is not asked as a question: a zone is taken whole by --transfer"),
         ((), "nothing to ask"),
-        (("--from", "empty"), "nothing to ask"),
+        (("--names", "empty"), "nothing to ask"),
         (("kiln-01", "--suffix", "a..b"), "--suffix"),
     ):
         done = run("ask", *words, *estate)

@@ -195,7 +195,7 @@ def test_a_question_over_https_ends_at_its_own_deadline(run: Run) -> None:
 
 @pytest.mark.skipif(sys.platform == "win32", reason="pipes end in another way there")
 @pytest.mark.parametrize(
-    "command", [["explain"], ["expect", "many.csv"], ["ask", "--from", "many.txt", "--at", "127.0.0.1:1"]]
+    "command", [["explain"], ["expect", "many.csv"], ["ask", "--names", "many.txt", "--at", "127.0.0.1:1"]]
 )
 def test_a_reader_that_has_seen_enough_ends_the_program_without_a_word(tmp_path: Path, command: list[str]) -> None:
     (tmp_path / "many.csv").write_text("name,type,value\n" + "host,A,192.0.2.1\n" * 20_000, encoding="utf-8")

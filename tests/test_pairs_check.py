@@ -227,4 +227,7 @@ def test_large_and_ipv6_networks_are_judged_from_known_names_and_say_so() -> Non
     scope = PairsScope(known)
     assert scope.size == 1
     assert "10.0.0.0/8 was not swept (16,777,216 addresses; --yes" in scope.remarks[0]
-    assert "2001:db8:77::/48 was not swept, since IPv6 networks cannot be: judged from the 1 names" in scope.remarks[1]
+    assert (
+        "2001:db8:77::/48 was not swept, since IPv6 networks cannot be: judged from the 1 name known in it"
+        in scope.remarks[1]
+    )

@@ -439,7 +439,7 @@ def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(run: Run, stand
     never = run("settle", "--registered", "shop", "192.0.2.13", "--within", "1s", "--json")
     assert never.status == 1 and {f["type"] for f in never.report["findings"]} == {"A", "PTR"}
     (tmp_path / "list.csv").write_text("name,type,value\nshop,A,192.0.2.12\nns1,A,192.0.2.1\n", encoding="utf-8")
-    assert run("settle", "--from", "list.csv", "--speed", "1200").status == 0
+    assert run("settle", "--records", "list.csv", "--speed", "1200").status == 0
     assert run("settle", "gone.salt.invalid", "A", "--gone", "--speed", "1200").status == 0
 
 
@@ -560,7 +560,7 @@ def test_real_caches_let_go_when_they_were_predicted_to(
         "name,type,value,presence\nshop.salt.example,A,192.0.2.12,exact\nnew.salt.example,A,192.0.2.13,exact\n",
         encoding="utf-8",
     )
-    done = run("settle", "--from", "list.csv", "--json", "--within", "60s", "--journal", "watch.jsonl", timeout=90)
+    done = run("settle", "--records", "list.csv", "--json", "--within", "60s", "--journal", "watch.jsonl", timeout=90)
     rows = {row["vantage"]: row for row in done.report["vantages"]}
     assert done.status == 0 and all(row["settled"] for row in rows.values())
     for label in ("capped", "plain"):

@@ -9,7 +9,8 @@ from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import rdata_from_text, type_from_text
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.model import Estate, Zone, zone_name
+from salt_mirror.estate.forms import zone_name
+from salt_mirror.estate.model import Estate, Zone
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 NORTH = Server("north", bytes((127, 0, 0, 1)), 1001)

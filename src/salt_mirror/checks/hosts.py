@@ -6,7 +6,7 @@ not be (an alias, a literal, nowhere) is the same rule for both kinds of records
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 
@@ -65,55 +65,59 @@ def look_at(name: Name, view: str, atlas: Atlas, *, pointers: bool) -> Dialogue[
 
 
 def host_findings(
-    host: Host, view: str, *, public: bool, codes: str, owner: Name, rdtype: int, role: str, rule: str, still: str
+    host: Host,
+    view: str,
+    *,
+    public: bool,
+    codes: str,
+    owner: Name,
+    rdtype: int,
+    role: str,
+    rule: str,
+    still: str,
+    whose: Name | None = None,
 ) -> Iterator[Finding]:
     """What is wrong with a host, as findings about the record that points at it.
 
-    `codes` is the family (`mail` or `srv`), `owner` and `rdtype` the record, `role` what the host is to it, `rule` the RFC that
-    forbids an alias, `still` what works without it.
+    `codes` is the family (`mail` or `srv`), `owner` and `rdtype` the record, `role` what the host is to it, or to `whose`;
+    `rule` is the RFC that forbids an alias, `still` what works without it.
     """
     name, found = to_text(host.name), host.found
-    say = partial(state, name=owner, rdtype=rdtype, view=view, server=host.name)
-    about = f"{name}, {role} of {to_text(owner)},"
+    say = partial(state, name=owner, rdtype=rdtype, view=view, server=host.name, answers=answers_of(found))
+    about = f"{name}, {role} of {to_text(whose if whose is not None else owner)},"
     if host.literal:
         text = f"{about} is an address and not a host name: senders look it up as a name and find nothing. {still}"
-        yield say(f"{codes}.literal", text)
+        yield say(f"{codes}.literal", text, answers=())
         return
     if found.circle:
-        text = f"{about} has no address: {found.trouble}. {still}"
-        yield say(f"{codes}.no-address", text, answers=answers_of(found))
+        yield say(f"{codes}.no-address", f"{about} has no address: {found.trouble}. {still}")
         return
-    if not found.usable:
-        text = f"{about} could not be looked up: {troubles_of(found)}."
-        yield say(
-            f"{codes}.unverified", text, answers=answers_of(found),
-            outcome="unverified", cause=troubles_of(found),
-        )  # fmt: skip
-        return
-    if found.followed:
-        text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
-        remedy = f"; at {to_text(owner)} name {to_text(found.canonical)} in place of {name}"
-        yield say(f"{codes}.alias", text, answers=answers_of(found), remedy=remedy)
+    if found.usable:
+        if found.followed:
+            text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
+            remedy = f"; at {to_text(owner)} name {to_text(found.canonical)} in place of {name}"
+            yield say(f"{codes}.alias", text, remedy=remedy)
+        yield from _addresses(host, about, still, codes, say, public=public)
+    if found.unverified or not found.usable:
+        why, where = troubles_of(found), " everywhere" if found.usable else ""
+        text = f"{about} could not be looked up{where}: {why}."
+        yield say(f"{codes}.unverified", text, outcome="unverified", cause=why)
+
+
+def _addresses(
+    host: Host, about: str, still: str, codes: str, say: Callable[..., Finding], *, public: bool
+) -> Iterator[Finding]:
+    """What is wrong with the addresses of a host that could be looked up."""
+    found = host.found
     if not host.usable:
         code = "no-address" if found.exists else "missing-host"
         why = "has neither A nor AAAA" if found.exists else "does not exist"
-        text = f"{about} {why}. {still}"
-        yield say(f"{codes}.{code}", text, answers=answers_of(found))
+        yield say(f"{codes}.{code}", f"{about} {why}. {still}")
     elif found.divided:
         said = who_says_what(found.usable, address_text)
-        text = f"{about} has other addresses on other servers: {said}."
-        yield say(f"{codes}.host-disagrees", text, answers=answers_of(found))
+        yield say(f"{codes}.host-disagrees", f"{about} has other addresses on other servers: {said}.")
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
         text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
         line = record_line(found.canonical, address_type(private[0]), private[0])
-        yield say(
-            f"{codes}.private-address", text, answers=answers_of(found),
-            remedy=f"; remove: {line}",
-        )  # fmt: skip
-    if found.unverified:
-        text = f"{about} could not be looked up everywhere: {troubles_of(found)}."
-        yield say(
-            f"{codes}.unverified", text, answers=answers_of(found),
-            outcome="unverified", cause=troubles_of(found),
-        )  # fmt: skip
+        yield say(f"{codes}.private-address", text, remedy=f"; remove: {line}")

@@ -26,7 +26,7 @@ def ask(
         list[str] | None,
         typer.Argument(metavar="NAME|ADDRESS... [TYPE]...", help="What to ask for; - reads names from standard input."),
     ] = None,
-    source: Annotated[Path | None, option("--from", "FILE", "Read names from a file, one a line.")] = None,
+    source: Annotated[Path | None, option("--names", "FILE", "Read names from a file, one a line.")] = None,
     suffix: Annotated[
         list[str] | None, option("--suffix", "ZONE", "Complete short names with this; may be repeated.")
     ] = None,

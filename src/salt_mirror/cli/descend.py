@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -11,6 +10,7 @@ from salt_mirror.cli.options import Asking, Showing, takes
 
 if TYPE_CHECKING:
     from salt_mirror.dns.names import Name
+    from salt_mirror.estate.model import Estate
 
 
 @takes("report", "remedies", "at", "view", "transfer")
@@ -20,11 +20,17 @@ def descend(
     first: Annotated[
         bool, typer.Option("--first", help="Ask one server a level, as a resolver would, and the next when it fails.")
     ] = False,
+    from_root: Annotated[
+        bool, typer.Option("--from-root", help="Begin at the root also for a name that only the estate knows.")
+    ] = False,
     *,
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Go down from the root to a name, asking all servers at every cut, and see where they part ways."""
+    """Go down from the root to a name, asking all servers at every cut, and see where they part ways.
+
+    A name in a zone of the estate that is in no public view is looked for from that zone on: the root never hears of it.
+    """
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.descent.sheet import sheet_of
     from salt_mirror.checks.descent.wording import Descents
@@ -32,24 +38,37 @@ def descend(
     from salt_mirror.cli.opening import has_ipv6, open_estate
     from salt_mirror.cli.running import run_part
 
-    wanted, kind = _wanted(name, rdtype)
     estate = open_estate(asking)
+    wanted, kind = _wanted(name, rdtype, asking, estate)
+    _check(wanted, estate, from_root=from_root)
     atlas = Atlas(estate, ipv6=has_ipv6())
-    part = Descents(wanted, kind, atlas, first=first)
+    part = Descents(wanted, kind, atlas, first=first, from_root=from_root)
     ran = run_part(part, atlas, [], asking, "names found")
     legs = [sheet_of(leg) for leg in part.descent.legs] if part.descent is not None else []
     finish(report_of("descend", estate, ran, part, says=part.says, legs=legs), showing, part)
 
 
-def _wanted(name: str, rdtype: str | None) -> tuple[Name, int]:
+def _wanted(name: str, rdtype: str | None, asking: Asking, estate: Estate) -> tuple[Name, int]:
     """The name and type to find. Raises Unusable."""
-    from salt_mirror.cli.opening import type_of
-    from salt_mirror.dns.names import from_text
+    from salt_mirror.cli.opening import name_of, type_of
     from salt_mirror.dns.records import PTR, A
-    from salt_mirror.dns.reverse import reverse_name
+    from salt_mirror.estate.forms import address_in
 
-    kind = type_of(rdtype) if rdtype is not None else None
-    try:
-        return reverse_name(ipaddress.ip_address(name).packed), PTR if kind is None else kind
-    except ValueError:
-        return from_text(name), A if kind is None else kind
+    kind = type_of(rdtype) if rdtype is not None else PTR if address_in(name) is not None else A
+    return name_of(name, asking, estate), kind
+
+
+def _check(name: Name, estate: Estate, *, from_root: bool) -> None:
+    """Raises BadInput for a name that the root knows nothing of, unless it was told to be asked."""
+    from salt_mirror.dns.names import to_text
+    from salt_mirror.dns.reverse import is_reverse
+    from salt_mirror.dns.special import undelegated
+    from salt_mirror.estate.errors import BadInput
+
+    special = undelegated(name)
+    held = any(estate.zone_of(name, view) is not None for view in estate.views)
+    if special is not None and not held and not from_root and not is_reverse(name) and not estate.roots:
+        raise BadInput(
+            f"{to_text(name)} stands in {to_text(special)}, which no public server knows, and in no zone of the estate; "
+            "--from-root asks the root all the same"
+        )

@@ -33,7 +33,8 @@ def expect(
     """
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import ROOT
-    from salt_mirror.estate.model import zone_name
+    from salt_mirror.estate.forms import zone_name
+    from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import contradictions, read_expectations, read_given, write_expectations
 
     apex = zone_name(origin) if origin is not None else ROOT
@@ -41,7 +42,7 @@ def expect(
     found = []
     for file in files:
         if file == "-":
-            found += read_given(sys.stdin.read(), apex, problems)
+            found += read_given(given_text(sys.stdin.buffer), apex, problems)
         else:
             found += read_expectations(Path(file), apex, problems)
     sys.stdout.write(write_expectations(found, to.value))

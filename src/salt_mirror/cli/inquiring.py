@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
@@ -12,7 +11,7 @@ from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, type_
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.errors import Unusable, about
-from salt_mirror.dns.names import Name, from_text, labels
+from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A
 from salt_mirror.dns.reverse import reverse_name
@@ -20,8 +19,10 @@ from salt_mirror.dns.system import search_list
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.model import Estate
-from salt_mirror.estate.reading import read_text
+from salt_mirror.estate.reading import given_lines, read_text
+from salt_mirror.estate.typed import completed, is_short, not_a_type
 
 _MNEMONICS = frozenset(TYPE_NAMES.values())
 AUTHORITATIVE = "authoritative"
@@ -50,6 +51,7 @@ class Inquiry:
         self._view = asking.view if asking.view is not None else next(iter(estate.zones), "")
         with about("--suffix"):
             self._suffixes = [from_text(suffix) for suffix in suffixes]
+        self._own_suffixes = bool(self._suffixes)
         if not self._suffixes:
             forward = [zone.apex for zone in estate.zones.get(self._view, {}).values() if zone.network is None]
             self._suffixes = [apex for apex in forward if not apex.endswith(b"\x04arpa\x00")] or search_list()
@@ -122,14 +124,14 @@ class Inquiry:
 
     def _question(self, typed: str, rest: Sequence[str]) -> tuple[Name, tuple[int, ...]]:
         rdtypes = tuple(map(type_of, rest)) or self._types
-        try:
-            return reverse_name(ipaddress.ip_address(typed).packed), rdtypes or (PTR,)
-        except ValueError:
-            name = from_text(typed)
-        if not typed.endswith(".") and len(labels(name)) == 1 and self._suffixes:
-            whole = [name[:-1] + suffix for suffix in self._suffixes]
-            name = next((one for one in whole if one in self._known), whole[0])
-        return name, rdtypes or (A, AAAA)
+        address = address_in(typed)
+        if address is not None:
+            return reverse_name(address), rdtypes or (PTR,)
+        if is_short(typed) and self._own_suffixes:
+            whole = [from_text(typed, suffix) for suffix in self._suffixes]
+            return next((one for one in whole if one in self._known), whole[0]), rdtypes or (A, AAAA)
+        views = [self._chosen_view] if self._chosen_view is not None else self._estate.views
+        return completed(typed, self._estate, views, next(iter(self._suffixes), None)), rdtypes or (A, AAAA)
 
     def _ask(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
         servers = list(self._servers)
@@ -150,11 +152,11 @@ def lines_of(inquiry: Inquiry, source: Path | None) -> Iterator[tuple[int | None
     for name in inquiry.names:
         yield None, name
     if source is not None:
-        with about("--from"):
+        with about("--names"):
             text = read_text(source)
         yield from enumerate(text.splitlines(), 1)
     if inquiry.from_stdin:
-        yield from enumerate(iter(sys.stdin.readline, ""), 1)
+        yield from enumerate(given_lines(sys.stdin.buffer), 1)
 
 
 def _sorted(words: Sequence[str]) -> tuple[list[str], tuple[int, ...]]:
@@ -168,5 +170,8 @@ def _sorted(words: Sequence[str]) -> tuple[list[str], tuple[int, ...]]:
         if place and (upper in _MNEMONICS or word.isdigit() or (upper.startswith("TYPE") and upper[4:].isdigit())):
             types.append(type_of(word))
         else:
+            meant = not_a_type(word, _MNEMONICS) if place else None
+            if meant is not None:
+                raise BadInput(f"{shown(word)} is no record type; did you mean {meant}? For a host write {word}.")
             names.append(word)
     return names, tuple(dict.fromkeys(types))

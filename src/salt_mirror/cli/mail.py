@@ -18,7 +18,8 @@ def mail(
     domains: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[DOMAIN]...", help="Domains; when left out, those for which the estate expects MX records."
+            metavar="[DOMAIN]...",
+            help="Domains; when left out, the estate's forward zones in public views, and where it expects MX records.",
         ),
     ] = None,
     *,
@@ -26,27 +27,24 @@ def mail(
     showing: Showing,
 ) -> None:
     """Follow the mail exchangers of domains: what a sender would do, what fails, and what is left when a pool is down."""
-    from salt_mirror.checks.mail.judging import judged_mail
-    from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.checks.tests import Trees
+    from salt_mirror.checks.mail.judging import mail_domains, of_domains
     from salt_mirror.cli.ending import finish, report_of_trees
     from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_and_groups
     from salt_mirror.cli.running import run_part
-    from salt_mirror.dns.records import MX
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking)
-    expected = {(one.name, one.view): one for one in expected_sets(estate, None, view=asking.view, rdtypes=(MX,))}
-    wanted = names_in_views(domains or [], asking, estate) or list(expected)
+    known = mail_domains(estate, asking.view)
+    named = names_in_views(domains or [], asking, estate)
+    # Of a domain's views those count in which mail comes in; all of them where that is none.
+    taking = {name for name, view in named if (name, view) in known}
+    wanted = {key: known.get(key) for key in named if key in known or key[0] not in taking} or known
     if not wanted:
-        raise BadInput("nothing to look at: name a domain, or give an estate that expects MX records")
+        raise BadInput(
+            "nothing to look at: name a domain, or give an estate with public zones, or that expects MX records"
+        )
     caches = servers_and_groups(asking.at, estate)
     atlas = atlas_of(estate)
-    part = Trees(
-        lambda _: {
-            (name, view): judged_mail(name, view, atlas, caches, expected.get((name, view))) for name, view in wanted
-        },
-        len(wanted),
-    )
+    part = of_domains(wanted, atlas, caches)
     ran = run_part(part, atlas, list(dict.fromkeys(view for _, view in wanted)), asking, "names looked at")
     finish(report_of_trees("mail", estate, ran, part), showing, part, several_views=len(estate.views) > 1)

@@ -5,7 +5,6 @@ Strategy: every command that reads a name, a server or a time reads it here, so 
 
 from __future__ import annotations
 
-import ipaddress
 import socket
 from collections.abc import Iterable
 from pathlib import Path
@@ -13,13 +12,15 @@ from pathlib import Path
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.errors import about
-from salt_mirror.dns.names import ROOT, Name, from_text, shown
+from salt_mirror.dns.names import ROOT, Name, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import ANY, AXFR, IXFR, OPT, TKEY, TSIG, type_from_text, type_text
 from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import paced, parse_server, system_resolvers
 from salt_mirror.estate.errors import BadInput, hint
-from salt_mirror.estate.model import Estate, load_estate, zone_name
+from salt_mirror.estate.forms import address_in, domain_in, network_in, zone_of_network
+from salt_mirror.estate.model import Estate, load_estate
+from salt_mirror.estate.typed import completed
 
 ESTATE_HERE = "estate.toml"
 
@@ -29,6 +30,10 @@ def open_estate(asking: Asking) -> Estate:
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
     estate = load_estate(here) if asking.estate is not None or here.is_file() else Estate()
     estate.check_view(asking.view)
+    if estate.accept:
+        from salt_mirror.checks.audit.accepting import check
+
+        check(estate.accept, str(here))
     return estate
 
 
@@ -89,8 +94,9 @@ def _server(text: str, estate: Estate) -> Server:
         if text.startswith("https://"):
             what = f'"{text}" is no usable URL; expected one such as https://resolver.example/dns-query'
             raise BadInput(f"--at: {what}") from None
-    over = "tls" if text.startswith("tls://") else "udp"
-    host, _, port = text.removeprefix("tls://").partition(":")
+    scheme = next((one for one in ("tls://", "tcp://") if text.startswith(one)), "")
+    over = scheme.removesuffix("://") or "udp"
+    host, _, port = text.removeprefix(scheme).partition(":")
     if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
         raise BadInput(f'--at: "{text}" has no usable port; expected 1 to 65535')
     try:
@@ -114,13 +120,20 @@ def keep_pace(servers: Iterable[Server], pace: float | None) -> None:
 # Names, types and views
 
 
-def names_in_views(given: list[str], asking: Asking, estate: Estate) -> list[tuple[Name, str]]:
-    """Names of zones or networks, each with every view that holds it, or that a zone around it stands in."""
+def names_in_views(
+    given: list[str], asking: Asking, estate: Estate, *, any_name: bool = False
+) -> list[tuple[Name, str]]:
+    """Domains, zones or networks (with `any_name` any names), each with every view that holds it, or that a zone around it
+    stands in."""
     views = views_of(asking, estate)
     public = [where for where in views if where in estate.public_views]
     found: dict[tuple[Name, str], None] = {}
     for text in given:
-        name = zone_name(text)
+        network = network_in(text)
+        if any_name:
+            name = name_of(text, asking, estate)
+        else:
+            name = zone_of_network(network) if network is not None else domain_in(text)
         holding = [where for where in views if name in estate.zones[where]]
         around = [where for where in views if estate.zone_of(name, where) is not None]
         for where in holding or around or (public or views or [""])[:1]:
@@ -148,11 +161,9 @@ def first_forward(asking: Asking, estate: Estate) -> Name:
 
 
 def name_of(text: str, asking: Asking, estate: Estate) -> Name:
-    """A name, a short one completed with the estate's first zone; an address stands for its pointer's name."""
-    try:
-        return reverse_name(ipaddress.ip_address(text).packed)
-    except ValueError:
-        return from_text(text, first_forward(asking, estate) if "." not in text else None)
+    """A name as somebody typed it: an address stands for its pointer's name, a single label for one of the estate."""
+    address = address_in(text)
+    return reverse_name(address) if address is not None else completed(text, estate, views_of(asking, estate))
 
 
 _TRANSFER = "a zone is taken whole by --transfer, where a check has that"

@@ -39,7 +39,7 @@ class Asking:
             "--at",
             "SERVER",
             "Ask this server about everything: a name from the estate, an address, address:port, a host name, "
-            "tls://… or https://…. May be repeated, or several separated by commas.",
+            "tcp://…, tls://… or https://…. May be repeated, or several separated by commas.",
         ),
     ] = None
     view: Annotated[str | None, option("--view", "VIEW", "Check this view of the estate alone.")] = None

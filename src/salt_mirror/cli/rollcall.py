@@ -46,7 +46,7 @@ def rollcall(
     from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, types_in, views_of
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.estate.model import zone_name
+    from salt_mirror.estate.forms import zone_name
     from salt_mirror.keeping.writing import write_whole
 
     estate = open_estate(asking)
@@ -73,6 +73,7 @@ def rollcall(
 
 def _given(sources: list[str], origin: Name, problems: list[Unusable]) -> list[Expectation] | None:
     """The expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
+    from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import read_expectations, read_given
 
     if not sources:
@@ -80,7 +81,7 @@ def _given(sources: list[str], origin: Name, problems: list[Unusable]) -> list[E
     found: list[Expectation] = []
     for source in sources:
         if source == "-":
-            found += read_given(sys.stdin.read(), origin, problems)
+            found += read_given(given_text(sys.stdin.buffer), origin, problems)
         else:
             found += read_expectations(Path(source), origin, problems)
     return found

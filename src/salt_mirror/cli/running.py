@@ -21,6 +21,7 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import TransferFailed, transfer
 from salt_mirror.dns.workers import Workers
+from salt_mirror.estate.errors import BadInput
 from salt_mirror.report.document import now
 
 if TYPE_CHECKING:
@@ -64,6 +65,8 @@ def run(
 ) -> Ran:
     """Runs some work over the engine, with zones taken by transfer first where that is wished; `through` an exchange of its
     own."""
+    if asking.transfer and not atlas.estate.zones:
+        raise BadInput("--transfer takes the zones of an estate, and there is none here; name one with --estate")
     quiet_collector()
     keep_pace(atlas.servers, asking.pace)
     started, clock = now(), time.monotonic()

@@ -35,7 +35,7 @@ def settle(
             "Wait for what this server holds now; the first authoritative server when nothing else is said.",
         ),
     ] = None,
-    source: Annotated[Path | None, option("--from", "FILE", "Follow all records of a list of expectations.")] = None,
+    source: Annotated[Path | None, option("--records", "FILE", "Follow all records of a list of expectations.")] = None,
     registered: Annotated[
         tuple[str, str] | None,
         option(
@@ -114,14 +114,14 @@ class _Wish:
         from salt_mirror.estate.sources import read_expectations
 
         if sum(one is not None for one in (self.name, self.source, self.registered)) != 1:
-            raise BadInput("one thing can be followed: NAME TYPE, --from FILE, or --registered HOST ADDRESS")
+            raise BadInput("one thing can be followed: NAME TYPE, --records FILE, or --registered HOST ADDRESS")
         suffix = first_forward(asking, estate)
         if self.registered is not None:
             return registration(*self.registered, suffix)
         if self.source is not None:
             goals = goals_of(read_expectations(self.source, suffix))
             if not goals:
-                raise BadInput(f"--from: {self.source} has no records to follow")
+                raise BadInput(f"--records: {self.source} has no records to follow")
             return goals
         assert self.name is not None
         if self.rdtype is None:

@@ -66,6 +66,8 @@ def _sets(estate: Estate, asking: Asking, names: list[str], types: str) -> list[
 
     if names:
         return [
-            (view, name, rdtype) for name, view in names_in_views(names, asking, estate) for rdtype in types_in(types)
+            (view, name, rdtype)
+            for name, view in names_in_views(names, asking, estate, any_name=True)
+            for rdtype in types_in(types)
         ]
     return everything_known(estate, asking.view)

@@ -76,8 +76,9 @@ def paced(server: Server, pace: float | None = None) -> Server:
 
 
 def parse_server(text: str, label: str, reached: Reached | None = None) -> Server:
-    """Reads a server: `address`, `address:port`, `tls://address[:port][#name]` or `https://host/path`. Raises ValueError.
+    """Reads a server: `address`, `address:port`, `tcp://address[:port]`, `tls://address[:port][#name]` or `https://host/path`.
 
+    Raises ValueError.
     A name behind `#` is the one that the TLS certificate must have (RFC 8310); without it that is the address.
     """
     reached = reached or (lambda address, port: (address, port))
@@ -86,6 +87,8 @@ def parse_server(text: str, label: str, reached: Reached | None = None) -> Serve
         if not parts.hostname or parts.username is not None or not 0 < (parts.port or 443) < 65536:
             raise ValueError(text)
         return Server(label, b"", parts.port or 443, over="https", url=text)
+    if text.startswith("tcp://"):
+        return Server(label, *reached(*parse_endpoint(text.removeprefix("tcp://"))), over="tcp")
     if text.startswith("tls://"):
         place, _, name = text.removeprefix("tls://").partition("#")
         address, port = parse_endpoint(place, TLS_PORT)

@@ -57,6 +57,10 @@ class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
     name: str | None = None
 
 
+Role = Literal["primary", "catalogue", "read-only"]
+ROLES: tuple[Role, ...] = ("primary", "catalogue", "read-only")
+
+
 class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):
     """`[[directories.controllers]]`: a directory controller by its host, with what it has to register records for.
 
@@ -65,7 +69,7 @@ class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):
 
     host: str
     site: str = ""
-    roles: list[Literal["primary", "catalogue", "read-only"]] = []
+    roles: list[Role] = []
     guid: str = ""
     holds_zones: bool = True
 
@@ -82,11 +86,14 @@ class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class AcceptEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[[accept]]`: findings that are known and accepted. `code` and `name` are shell patterns; `until` is the last day."""
+    """`[[accept]]`: findings that are known and accepted. `code`, `name`, `address` and `server` are shell patterns; `until` is
+    the last day."""
 
     code: str
     reason: str
     name: str = "*"
+    address: str | None = None
+    server: str | None = None
     view: str | None = None
     until: date | None = None
 
@@ -149,12 +156,23 @@ def _explain(said: str, text: str, path: Path) -> NoReturn:
         known = struct.__struct_fields__
         nearest = hint(key, known, otherwise=f"known here: {', '.join(known)}")
         raise BadInput.at(path, line_of(text, key), f"unknown key {shown(key)} in {_place(place)}; {nearest}")
+    if match := re.search(r"Invalid enum value '(.*)'", what):
+        known = _choices(place)
+        nearest = hint(match[1], known, otherwise=f"allowed: {', '.join(known)}")
+        raise BadInput.at(path, None, f"{_place(place)}: {shown(match[1])} is not allowed; {nearest}")
     if match := re.search(r"missing required field `(.*)`", what):
         raise BadInput.at(path, None, f'{_place(place)}: the key "{match[1]}" is missing')
     key = place.rsplit(".", 1)[-1]
     wanted = what.replace("Expected ", "wants ").replace(", got ", ", not ")
     wanted = re.sub(r"`([^`]*)`", lambda kind: _KINDS.get(kind[1], kind[1]), wanted)
     raise BadInput.at(path, line_of(text, key.split("[")[0]), f"{_place(place)}: {wanted}")
+
+
+def _choices(place: str) -> tuple[str, ...]:
+    """The words that are allowed at a place where not any word is."""
+    if ".roles" in place:
+        return ROLES
+    return ()
 
 
 def _place(place: str) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import base64
 import ipaddress
 import os
+import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -16,7 +17,7 @@ from pathlib import Path
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import ROOT, Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
-from salt_mirror.dns.reverse import Network, network_zone, zone_network
+from salt_mirror.dns.reverse import Network, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.errors import BadInput, hint
@@ -31,6 +32,7 @@ from salt_mirror.estate.file import (
     ZoneEntry,
     read_estate_file,
 )
+from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.reading import read_text
 
 
@@ -111,25 +113,14 @@ def load_estate(path: Path) -> Estate:
     return _Builder(read_estate_file(path), path).build()
 
 
-def zone_name(text: str) -> Name:
-    """A zone's name, or the name of the reverse zone of a network. Raises BadInput."""
-    network = parse_network(text) if "/" in text or text.replace(".", "").isdigit() else None
-    try:
-        return network_zone(network) if network is not None else from_text(text)
-    except Unusable:
-        raise
-    except ValueError as error:
-        raise BadInput(str(error)) from None
+A_GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
 
 
-def parse_network(text: str) -> Network | None:
-    """Reads a network such as 10.77.20.0/24; None for what is none. Raises BadInput when host bits are set."""
+def guid_of(text: str) -> str | None:
+    """An identifier as it stands in names (RFC 9562 section 4), from any way of writing it; None for what is none."""
     try:
-        return ipaddress.ip_network(text, strict=True)
-    except ValueError as error:
-        if "host bits" in str(error):
-            right = ipaddress.ip_network(text, strict=False)
-            raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
+        return str(uuid.UUID(text))
+    except ValueError:
         return None
 
 
@@ -185,6 +176,10 @@ class _Builder:
 
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
         """Raises BadInput for names that are none, and a view that no zone has."""
+        guids = [("guid", entry.guid), *((f"controllers, {one.host}, guid", one.guid) for one in entry.controllers)]
+        for where, guid in guids:
+            if guid and guid_of(guid) is None:
+                raise self._fail(f"{place}, {where}: {shown(guid)} is no GUID; expected one such as {A_GUID}")
         names = [entry.domain, *([entry.forest] if entry.forest is not None else [])]
         for text in [*names, *(controller.host for controller in entry.controllers)]:
             with about(f"{self._path}: {place}"):
@@ -205,11 +200,21 @@ class _Builder:
             if table == "resolvers" and "://" in entry.address:
                 server = parse_server(entry.address, label, self._estate.reached)
             else:
-                server = Server(label, *self._estate.reached(ipaddress.ip_address(entry.address).packed, entry.port))
+                address, port = parse_endpoint(entry.address, entry.port)
+                if port != entry.port != DNS_PORT:
+                    raise self._fail(f"{place}: the address says port {port}, and port says {entry.port}; say it once")
+                server = Server(label, *self._estate.reached(address, port))
+        except Unusable:
+            raise
         except ValueError:
-            urls = ", tls://192.0.2.53 or https://resolver.example/dns-query" if table == "resolvers" else ""
+            urls = (
+                ", tcp://192.0.2.53, tls://192.0.2.53 or https://resolver.example/dns-query"
+                if table == "resolvers"
+                else ""
+            )
             raise self._fail(
-                f"{place}, address: {shown(entry.address)} is no IP address; expected one such as 192.0.2.53{urls}"
+                f"{place}, address: {shown(entry.address)} is no IP address; expected one such as 192.0.2.53 or "
+                f"192.0.2.53:5353{urls}"
             ) from None
         server.pace = entry.pace
         server.key = keys[entry.key] if entry.key is not None else None

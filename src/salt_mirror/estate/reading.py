@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import codecs
 from collections.abc import Iterable, Iterator
+from itertools import chain
 from pathlib import Path
-from typing import TypeVar
+from typing import BinaryIO, TypeVar
 
 import msgspec
 
@@ -47,6 +48,30 @@ def decoded(raw: bytes, path: Path | str) -> str:
     except UnicodeDecodeError as error:
         what = "UTF-8 text" if encoding == "utf-8" else "UTF-16 text, as its first bytes say"
         raise BadInput.at(path, None, f"is no {what} (byte {error.start + len(mark)})") from None
+
+
+def given_text(stream: BinaryIO) -> str:
+    """The text of standard input, encoded in any way that a file may be. Raises BadInput."""
+    return decoded(stream.read(), "standard input").replace("\r\n", "\n").replace("\r", "\n")
+
+
+def given_lines(stream: BinaryIO) -> Iterator[str]:
+    """The lines of standard input as they come, in UTF-8, or in UTF-16 with a byte order mark as some shells pipe it.
+
+    Raises BadInput for what is neither.
+    """
+    begin = stream.readline()
+    mark, encoding = next(((mark, name) for mark, name in _MARKS if begin.startswith(mark)), (b"", "utf-8"))
+    if encoding != "utf-8":
+        yield from decoded(begin + stream.read(), "standard input").splitlines()
+        return
+    for number, line in enumerate(chain([begin[len(mark) :]], iter(stream.readline, b"")), 1):
+        if not line:
+            return
+        try:
+            yield line.decode(encoding)
+        except UnicodeDecodeError:
+            raise BadInput.at("standard input", number, "is no UTF-8 text") from None
 
 
 def json_lines(

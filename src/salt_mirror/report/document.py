@@ -67,6 +67,11 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     findings: list[Finding]
     subjects: list[SubjectLine] = []
 
+    @property
+    def of(self) -> str:
+        """What it is a report of: the estate by its title, or by its file."""
+        return self.title or self.estate or "no estate"
+
     def weighing(self, weight: str) -> list[Finding]:
         """The findings of one weight that are not about something unverified."""
         return [finding for finding in self.findings if finding.weight == weight and finding.outcome != "unverified"]

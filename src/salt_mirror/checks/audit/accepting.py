@@ -12,9 +12,11 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
+from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.names import ROOT
 from salt_mirror.dns.records import SOA
+from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.file import AcceptEntry
 from salt_mirror.findings import Finding
 
@@ -44,7 +46,8 @@ def sort_out(
         else:
             standing.append(finding)
     for number, entry in enumerate(entries):
-        what = f"the acceptance of {entry.code} for {entry.name} ({entry.reason})"
+        where = " ".join(filter(None, (entry.name, entry.address, entry.server)))
+        what = f"the acceptance of {entry.code} for {where} ({entry.reason})"
         if entry.until is not None and today > entry.until:
             text = f"{what[0].upper()}{what[1:]} ended on {entry.until.isoformat()}: mend what it covers, or set another day."
             standing.append(state("accept.expired", text, name=ROOT, rdtype=SOA, view=entry.view or ""))
@@ -57,6 +60,26 @@ def sort_out(
 def _fits(entry: AcceptEntry, finding: Finding) -> bool:
     if entry.view is not None and entry.view != finding.view:
         return False
+    subject = finding.subject
+    if entry.address is not None and not fnmatchcase(subject.address, entry.address.lower()):
+        return False
+    if entry.server is not None and not _names_server(entry.server, finding):
+        return False
     name = entry.name.lower()
     names = (finding.name, finding.name.rstrip("."))
     return fnmatchcase(finding.code, entry.code) and any(fnmatchcase(one, name) for one in names)
+
+
+def _names_server(pattern: str, finding: Finding) -> bool:
+    """Whether the server that a finding means fits a pattern, by its endpoint or by its label."""
+    meant = finding.subject.server
+    labels = [one.server for one in finding.evidence if one.endpoint == meant]
+    return bool(meant) and any(fnmatchcase(one.lower(), pattern.lower()) for one in (meant, meant.rstrip("."), *labels))
+
+
+def check(entries: Iterable[AcceptEntry], place: str) -> None:
+    """Raises BadInput for an acceptance of a code that does not exist; `place` is the file that it stands in."""
+    for number, entry in enumerate(entries, 1):
+        if not any(fnmatchcase(code, entry.code) for code in catalogue()):
+            what = f"{place}: accept, entry {number}, code: no code fits"
+            raise BadInput.unknown(what, entry.code, catalogue(), otherwise="explain lists them", alike=0.4)

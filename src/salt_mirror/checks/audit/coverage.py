@@ -15,7 +15,8 @@ from salt_mirror.checks import audited
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, is_within
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.model import Estate, zone_name
+from salt_mirror.estate.forms import zone_name
+from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
 
 

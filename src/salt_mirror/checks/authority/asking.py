@@ -23,7 +23,7 @@ from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import AAAA, AXFR, NS, SOA, A
 from salt_mirror.dns.special import undelegated
 
-_MOST_CUTS = 4
+_MOST_CUTS = 8
 
 
 def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue[Seen]:
@@ -79,6 +79,8 @@ def _parentage(zone: Name, view: str, atlas: Atlas) -> Dialogue[Parentage]:
     authority = (
         atlas.root if parent(zone) == ROOT and atlas.root.servers else (yield from atlas.find(parent(zone), view))
     )
+    if authority.trouble is not None and not authority.servers and atlas.root.servers:
+        authority = atlas.root  # no resolver could tell: the way down from the named roots does
     if authority.trouble is not None and authority.zone is None:
         return Parentage(trouble=authority.trouble)
     for _ in range(_MOST_CUTS):

@@ -67,7 +67,7 @@ def _step(level: Level, rdtype: int) -> Step:
         zone=to_text(level.zone),
         servers=[
             StepServer(
-                server=to_text(one.target).rstrip("."),
+                server=one.name.rstrip("."),
                 endpoint=one.server.endpoint,
                 address=address_text(one.address),
                 kind=_kind(one, level),
@@ -110,7 +110,7 @@ def texts_of(asked: list[Visit], rdtype: int) -> list[str]:
 
 
 def names_of(asked: list[Visit]) -> str:
-    names = list(dict.fromkeys(to_text(one.target).rstrip(".") for one in asked))
+    names = list(dict.fromkeys(one.name.rstrip(".") for one in asked))
     return ", ".join(names) if len(names) <= 3 else f"{', '.join(names[:2])} and {len(names) - 2} more"
 
 

@@ -2,7 +2,8 @@
 
 Strategy: a resolver asks one server a level and sees one way; here all are asked, so that the ways can be compared. The
 walk keeps to what a careful resolver believes: glue counts for name servers inside the zone that gives it, any other name
-server's address comes from a descent of its own. Each cut must lead further down, so no walk can run in circles.
+server's address comes from a descent of its own. Each cut must lead further down, so no walk can run in circles. For a name in
+a zone of the estate that the world does not see, the top is that zone: the root knows nothing of it, and need not learn of it.
 """
 
 from __future__ import annotations
@@ -13,10 +14,11 @@ from dataclasses import dataclass, field
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.delegation import Delegation, delegation_in
 from salt_mirror.dns.dialogue import Dialogue
-from salt_mirror.dns.names import ROOT, Name, is_within
+from salt_mirror.dns.names import ROOT, Name, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, A
 from salt_mirror.dns.roots import ROOTS
+from salt_mirror.estate.model import Estate, Zone
 
 MOST_ALIASES = 8
 _MOST_NESTED = 4
@@ -25,13 +27,19 @@ _GLUE_ASKERS = 2
 
 @dataclass(slots=True)
 class Visit:
-    """One server of a level, by a name server's name and address, with its answer and the delegation in it, if any."""
+    """One server of a level, by a name server's name (None for one that the estate knows by a label) and address, with its
+    answer and the delegation in it, if any."""
 
-    target: Name
+    target: Name | None
     address: bytes
     server: Server
     answer: Answer
     delegation: Delegation | None = None
+
+    @property
+    def name(self) -> str:
+        """The server by its name, or by its label in the estate."""
+        return to_text(self.target) if self.target is not None else self.server.label
 
     @property
     def usable(self) -> bool:
@@ -76,9 +84,11 @@ class Descent:
 class Walker:
     """Walks down from the root. Addresses of name servers are found once and kept for its life."""
 
-    def __init__(self, atlas: Atlas, *, first: bool = False) -> None:
-        """With `first` one server a level is asked, the next one only when it gives nothing."""
+    def __init__(self, atlas: Atlas, *, first: bool = False, from_root: bool = False) -> None:
+        """With `first` one server a level is asked, the next one only when it gives nothing; with `from_root` every walk begins
+        at the root."""
         self._atlas = atlas
+        self._from_root = from_root
         self._first = first
         self._roots = atlas.estate.roots or ROOTS
         self._addresses: dict[Name, tuple[tuple[bytes, ...], str]] = {}
@@ -104,12 +114,16 @@ class Walker:
 
     def _walk(self, name: Name, rdtype: int, *, first: bool) -> Dialogue[Leg]:
         leg = Leg(name, rdtype)
-        level = Level(ROOT)
+        inside = None if self._from_root else inside_of(self._atlas.estate, name)
+        level = Level(inside.apex if inside is not None else ROOT)
         places = dict(self._roots)
         glue: dict[Name, tuple[bytes, ...]] = {}
         while True:
             leg.levels.append(level)
-            yield from self._ask(level, places, name, rdtype, first=first)
+            if inside is not None and level.zone == inside.apex:
+                yield from self._ask_estate(level, inside, name, rdtype, first=first)
+            else:
+                yield from self._ask(level, places, name, rdtype, first=first)
             if not first and glue:
                 yield from self._check_glue(level, glue)
             referrals = [one for one in level.asked if one.delegation is not None]
@@ -120,6 +134,20 @@ class Walker:
             below = Level(cut)
             places, glue = yield from self._servers_below(level, below, [o for o in referrals if _cut_of(o) == cut])
             level = below
+
+    def _ask_estate(self, level: Level, zone: Zone, name: Name, rdtype: int, *, first: bool) -> Dialogue[None]:
+        """Asks the servers that the estate has for a zone."""
+        authority = yield from self._atlas.find(zone.apex, zone.view)
+        batches = [[one] for one in authority.servers] if first else [list(authority.servers)]
+        for batch in batches:
+            answers = yield [Question(name, rdtype, server) for server in batch]
+            for server, answer in zip(batch, answers, strict=True):
+                delegation = delegation_in(answer)
+                if delegation is not None and not _leads_down(delegation, level.zone):
+                    delegation = None
+                level.asked.append(Visit(None, server.address, server, answer, delegation))
+            if any(one.usable for one in level.asked):
+                return
 
     def _ask(
         self, level: Level, places: dict[Name, tuple[bytes, ...]], name: Name, rdtype: int, *, first: bool
@@ -210,6 +238,14 @@ class Walker:
             own = tuple(sorted({value for one in told for value in one.values}, key=lambda a: (len(a), a)))
             if told and (set(given) - set(own)):
                 level.wrong_glue[target] = (given, own)
+
+
+def inside_of(estate: Estate, name: Name) -> Zone | None:
+    """The topmost zone of the estate that a name stands in, where it is of no view that the world sees."""
+    zones = [zone for zone in estate.all_zones() if is_within(name, zone.apex)]
+    if not zones or any(zone.view in estate.public_views for zone in zones):
+        return None
+    return min(zones, key=lambda zone: len(zone.apex))
 
 
 def _leads_down(delegation: Delegation, zone: Name) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.descent.sheet import names_of, texts_of, words_of
-from salt_mirror.checks.descent.walking import Descent, Leg, Level, Visit, Walker
+from salt_mirror.checks.descent.walking import Descent, Leg, Level, Visit, Walker, inside_of
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
@@ -59,13 +59,18 @@ class Descents(Part):
 
     size = 1
 
-    def __init__(self, name: Name, rdtype: int, atlas: Atlas, *, first: bool = False) -> None:
-        """With `first` one server a level is asked, the next one only when it gives nothing."""
+    def __init__(self, name: Name, rdtype: int, atlas: Atlas, *, first: bool = False, from_root: bool = False) -> None:
+        """With `first` one server a level is asked, the next one only when it gives nothing; `from_root` as for the walker."""
         super().__init__()
         self.descent: Descent | None = None
         self._name = name
         self._rdtype = rdtype
-        self._walker = Walker(atlas, first=first)
+        self._walker = Walker(atlas, first=first, from_root=from_root)
+        inside = inside_of(atlas.estate, name)
+        if inside is not None and not from_root:
+            self.remarks.append(
+                f"begun at {to_text(inside.apex)}, a zone of the estate (--from-root begins at the root)"
+            )
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Descent]]]:
         yield [self._walker.descend(self._name, self._rdtype)]
@@ -129,7 +134,7 @@ class DescentWords:
         for one in level.asked:
             if one.usable:
                 continue
-            who = f"{to_text(one.target)} ({address_text(one.address)}), a name server of {zone}"
+            who = f"{one.name} ({address_text(one.address)}), a name server of {zone}"
             how = lameness(one.answer, level.zone)
             if how is not None:
                 yield self._finding("cut.lame", f"{who}, is lame: it {how}.", [one])

@@ -6,7 +6,7 @@ with it; the tree's marks follow from those alone.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 
 from salt_mirror.checks.atlas import Atlas
@@ -16,7 +16,7 @@ from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
 from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
-from salt_mirror.checks.tests import Judged, Mark, Test, Trees, mark_of, worst
+from salt_mirror.checks.tests import InView, Judged, Mark, Test, Trees, mark_of, worst
 from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
@@ -46,18 +46,32 @@ def judge_mail(seen: MailSeen, atlas: Atlas) -> Judged:
     return Judged(Test(mark=mark, title=to_text(seen.domain), says=verdict(seen), tests=tests), findings)
 
 
-def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
-    """The mail of every forward zone in a public view, and of every name for which MX records are expected."""
-    expected = [(one.name, one.view) for one in expected_sets(estate, None, rdtypes=(MX,))]
+def mail_domains(estate: Estate, view: str | None = None) -> dict[InView, ExpectedSet | None]:
+    """The domains whose mail an estate says something about, with the MX set that it expects: every forward zone in a public
+    view, and every name for which MX records are expected."""
+    expected = {(one.name, one.view): one for one in expected_sets(estate, None, view=view, rdtypes=(MX,))}
     public = [
         (zone.apex, zone.view)
         for zone in estate.all_zones()
-        if zone.view in estate.public_views and not is_reverse(zone.apex)
+        if zone.view in estate.public_views and view in (None, zone.view) and not is_reverse(zone.apex)
     ]
-    wanted = [key for key in dict.fromkeys([*public, *expected]) if coverage.sees(*key)]
-    if not wanted:
-        return None
-    return Trees(lambda _: {(name, view): judged_mail(name, view, atlas) for name, view in wanted}, len(wanted))
+    return {key: expected.get(key) for key in dict.fromkeys([*public, *expected])}
+
+
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
+    """The mail of all domains of an estate, as far as they are covered."""
+    wanted = {key: expected for key, expected in mail_domains(estate).items() if coverage.sees(*key)}
+    return of_domains(wanted, atlas) if wanted else None
+
+
+def of_domains(wanted: Mapping[InView, ExpectedSet | None], atlas: Atlas, caches: Sequence[Server] = ()) -> Trees:
+    """The mail of some domains, each in its view; `caches` are resolvers whose word is shown beside."""
+    return Trees(
+        lambda _: {
+            (name, view): judged_mail(name, view, atlas, caches, expected) for (name, view), expected in wanted.items()
+        },
+        len(wanted),
+    )
 
 
 class _MailTests:

@@ -9,12 +9,15 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
+from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, network_zone, reverse_name
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.model import Estate, parse_network
+from salt_mirror.estate.forms import address_in, check_name, network_in, range_in
+from salt_mirror.estate.model import Estate
+from salt_mirror.estate.typed import is_short, whole_names
 
 SWEEP_MOST = 1 << 16
 """The most addresses of a network that are swept unasked: a /16."""
@@ -144,16 +147,20 @@ class PairsScope:
 
     def _add(self, argument: str) -> None:
         text = argument.strip()
-        try:
-            address = ipaddress.ip_address(text).packed
-        except ValueError:
-            pass
-        else:
+        address = address_in(text)
+        if address is not None:
             self._add_address(address)
             return
-        if "/" in text and (text[:1].isdigit() or ":" in text):
-            self._add_network(text)
+        network = network_in(text)
+        if network is not None:
+            self._add_network(network)
             return
+        several = range_in(text)
+        if several is not None:
+            for one in several:
+                self._add_address(one)
+            return
+        check_name(text)
         name = from_text(text)
         asked_address = address_of(name)
         if asked_address is not None:
@@ -165,10 +172,10 @@ class PairsScope:
 
     def _completed(self, name: Name, text: str) -> list[Name]:
         """A single label stands for the expected names that begin with it; any other name for itself."""
-        if text.endswith(".") or not self.estate.zones or name[name[0] + 1 :] != b"\x00":
+        if not is_short(text) or not self.estate.zones:
             return [name]
         known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
-        found = sorted(full for full in known if full.startswith(name[:-1]))
+        found = [full for full in whole_names(text, self.estate, self.views) if full in known]
         if not found:
             firsts = {label_text(full[1 : full[0] + 1]): full for full in known}
             near = nearest_word(text, firsts)
@@ -191,10 +198,7 @@ class PairsScope:
                 self._names[name, view] = None
             self._single[address, view] = not holders.get(view)
 
-    def _add_network(self, text: str) -> None:
-        network = parse_network(text)
-        if network is None:
-            raise BadInput(f"{shown(text)} is no network; expected one such as 10.77.20.0/24")
+    def _add_network(self, network: Network) -> None:
         if network.version == 4 and network.num_addresses > SWEEP_MOST and not self._sweep_all:
             raise BadInput(
                 f"{network} has {network.num_addresses:,} addresses; sweeping more than {SWEEP_MOST:,} needs --yes"
@@ -215,7 +219,7 @@ class PairsScope:
                 if other == view and len(address) == 16 and _holds(network, address)
             )
             self.remarks.append(
-                f"{network} was not swept, since IPv6 networks cannot be: judged from the {known} names known in it"
+                f"{network} was not swept, since IPv6 networks cannot be: judged from the {many(known, 'name')} known in it"
             )
         elif network.num_addresses > SWEEP_MOST and listed and not self._sweep_all:
             self.remarks.append(

@@ -25,6 +25,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, 
 from salt_mirror.dns.records import CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.file import DirectoryEntry
+from salt_mirror.estate.model import guid_of
 
 PRIMARY, CATALOGUE, READ_ONLY = "primary", "catalogue", "read-only"
 ROLES = (PRIMARY, CATALOGUE, READ_ONLY)
@@ -65,11 +66,11 @@ def directory_of(entry: DirectoryEntry) -> Directory:
         domain,
         from_text(entry.forest) if entry.forest is not None else domain,
         entry.view,
-        entry.guid.strip("{}").lower(),
+        guid_of(entry.guid) or "",
         tuple(dict.fromkeys([*entry.sites, *(one.site for one in entry.controllers if one.site)])),
         tuple(
             Controller(
-                host_of(one.host, domain), one.site, frozenset(one.roles), one.guid.strip("{}").lower(), one.holds_zones
+                host_of(one.host, domain), one.site, frozenset(one.roles), guid_of(one.guid) or "", one.holds_zones
             )
             for one in entry.controllers
         ),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import uuid
 from collections.abc import Collection
 from dataclasses import dataclass, replace
 
@@ -29,17 +28,7 @@ from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, labels, shown
 from salt_mirror.dns.records import SRV
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.model import Estate
-
-A_GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
-
-
-def guid_of(text: str) -> str | None:
-    """An identifier as it stands in names (RFC 9562 section 4), from any way of writing it; None for what is none."""
-    try:
-        return str(uuid.UUID(text))
-    except ValueError:
-        return None
+from salt_mirror.estate.model import A_GUID, Estate, guid_of
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ def written(report: Report) -> bytes:
     lines = [
         f"## {_marked(report.headline)}",
         "",
-        f"{_marked(report.title)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
+        f"{_marked(report.of)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
         "",
     ]
     lines += [f"> {_marked(remark)}" for remark in report.remarks]

@@ -27,7 +27,7 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
     page.line(Text(report.headline, style=style))
     asked, saved = report.counts.questions, audit.saved
     facts = (
-        f"{report.title} · {asked:,} questions in {report.seconds:.1f} s; {saved:,} more were saved, since "
+        f"{report.of} · {asked:,} questions in {report.seconds:.1f} s; {saved:,} more were saved, since "
         f"several checks had them"
     )
     page.line(Text(clean(facts), style="dim"))

@@ -6,7 +6,8 @@ came from the network is in RFC 1035 presentation form by now, printable ASCII a
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import re
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
 from typing import TextIO
 
@@ -86,7 +87,7 @@ class Page:
             self._console.print(Text(" " * indent) + text, soft_wrap=True)
             return
         width = max(self._console.width - indent, 40)
-        for number, piece in enumerate(text.wrap(self._console, width - 2)):
+        for number, piece in enumerate(pieces(text, width - 2)):
             self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
 
     def _heading(self, words: str, style: str) -> None:
@@ -97,7 +98,7 @@ class Page:
         report = self._report
         style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[report.outcome]
         self.line(Text(report.headline, style=style))
-        facts = [report.title or "no estate", f"{many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
+        facts = [report.of, f"{many(report.counts.questions, 'question')} in {report.seconds:.1f} s"]
         if report.counts.spared:
             facts.append(f"{report.counts.spared:,} more answered from transferred zones")
         if report.counts.strays:
@@ -203,6 +204,18 @@ class Page:
         for subject in agreeing:
             view = f"  [{clean(subject.view)}]" if self._views and subject.view else ""
             self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
+
+
+def pieces(text: Text, width: int) -> Iterator[Text]:
+    """A text in lines of a width, divided between words alone: a name that is longer is not broken inside a label."""
+    offsets, begin = [], 0
+    for word in re.finditer(r"\S+", text.plain):
+        if word.end() - begin > width and word.start() > begin:
+            begin = word.start()
+            offsets.append(begin)
+    for line in text.divide(offsets):
+        line.rstrip()
+        yield line
 
 
 def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:

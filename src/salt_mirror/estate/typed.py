@@ -1,0 +1,57 @@
+"""Names as people type them, completed by one rule for every command.
+
+Strategy: a name with a dot in it is whole; a single label stands for the only name of the estate that begins with it, else for
+a name in its first forward zone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from salt_mirror.dns.names import Name, from_text, shown, to_text
+from salt_mirror.dns.reverse import is_reverse
+from salt_mirror.estate.errors import BadInput, nearest_word
+from salt_mirror.estate.forms import check_name
+from salt_mirror.estate.model import Estate
+
+
+def whole_names(text: str, estate: Estate, views: Iterable[str]) -> list[Name]:
+    """The names of the estate that a single label stands for, among those that are expected in some views."""
+    begin = from_text(text)[:-1]
+    found: dict[Name, None] = {}
+    for view in views:
+        for zone in estate.zones.get(view, {}).values():
+            if not is_reverse(zone.apex):
+                found.update((one.name, None) for one in zone.expectations if one.name.startswith(begin))
+    return sorted(found, key=to_text)
+
+
+def is_short(text: str) -> bool:
+    """Whether a text is a single label without a final dot."""
+    return "." not in text
+
+
+def completed(text: str, estate: Estate, views: Iterable[str], otherwise: Name | None = None) -> Name:
+    """The one name that a text stands for: a whole one for itself, a single label for the only name of the estate that begins
+    with it, else for a name in the estate's first forward zone of the views, or in the zone given as `otherwise`.
+
+    Raises Unusable.
+    """
+    check_name(text)
+    if not is_short(text):
+        return from_text(text)
+    among = list(views)
+    known = whole_names(text, estate, among)
+    if len(known) > 1:
+        raise BadInput(f"{shown(text)} stands for {' and '.join(map(to_text, known))}; write the whole name")
+    if known:
+        return known[0]
+    zones = (zone.apex for view in among for zone in estate.zones.get(view, {}).values() if not is_reverse(zone.apex))
+    return from_text(text, next(zones, otherwise))
+
+
+def not_a_type(word: str, types: Iterable[str]) -> str | None:
+    """The type that was meant by a word that is none, such as AAA; None where the word may well be a name."""
+    if "." in word or not word.isalnum():
+        return None
+    return nearest_word(word.upper(), types, 0.6 if word.isupper() else 0.85)
