@@ -343,8 +343,9 @@ def test_servers_that_replicate_among_themselves_and_a_single_one_are_not_measur
     assert "notify" not in run("budget", "www.salt.invalid", "A").out
 
 
-@pytest.mark.skipif(sys.platform == "win32", reason="there is no tzset")
 def test_a_time_of_day_is_the_one_on_the_wall_also_across_summer_time(monkeypatch: pytest.MonkeyPatch) -> None:
+    if sys.platform == "win32":
+        pytest.skip("there is no tzset")
     monkeypatch.setenv("TZ", "CET-1CEST,M3.5.0,M10.5.0/3")
     time.tzset()
     try:
