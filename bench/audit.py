@@ -14,11 +14,10 @@ import tempfile
 import time
 from pathlib import Path
 
-from support.realservers import nsd
-
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
+from world import nsd
 
 ROUNDS = 3
 ZONES = 49

@@ -13,11 +13,10 @@ import tempfile
 import time
 from pathlib import Path
 
-from support.realservers import nsd
-
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
+from world import nsd
 
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server

@@ -16,15 +16,14 @@ import tempfile
 import time
 from pathlib import Path
 
-from support.realservers import nsd
-
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
+from world import nsd
 
 ROUNDS = 5
 PEAK = "import resource,sys; from pathlib import Path; from salt_mirror.estate.model import load_estate; "
-PEAK += "from salt_mirror.checks.pairs.scope import Scope; s=Scope(load_estate(Path(sys.argv[1])));"
+PEAK += "from salt_mirror.checks.pairs.scope import PairsScope; s=PairsScope(load_estate(Path(sys.argv[1])));"
 PEAK += "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
 MEASURED = "import resource,sys,atexit; from salt_mirror.cli.main import main;"
 MEASURED += (

@@ -13,11 +13,11 @@ from pathlib import Path
 
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.report.document import now
-from support.realservers import nsd
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
+from world import nsd
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.rollcall.judging import Roll

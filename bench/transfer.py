@@ -11,13 +11,12 @@ import tempfile
 import time
 from pathlib import Path
 
-from support.realservers import nsd
-
 sys.path.insert(0, str(Path(__file__).parent))
 
 import dns.query
 import dns.zone
 import world
+from world import nsd
 
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text

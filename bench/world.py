@@ -10,6 +10,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
+from support.realservers import nsd as nsd
+
 HEAD = "$TTL 300\n@ SOA ns.pans.example. h.pans.example. 1 3600 600 86400 300\n@ NS ns.pans.example.\n"
 
 
