@@ -359,6 +359,29 @@ def test_an_old_copy_that_the_parent_still_sends_people_to_is_told_and_measures_
     assert "does not exist: it is found by the parent's glue alone" in texts["auth.ns-no-address"]
 
 
+def test_whole_zones_are_compared_of_all_that_hand_them_over(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    text = HEAD.format(serial=1) + TWO + "@ NS ns3\nns3 A 203.0.113.3\nodd A 192.0.2.{last}\n"
+    one, two, third = (standins.add([read_zone(text.format(last=last), "salt.invalid")]) for last in (7, 8, 7))
+    one.transfers = two.transfers = True
+    reach = {"192.0.2.1": one.endpoint, "198.51.100.2": two.endpoint, "203.0.113.3": third.endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port, "two": two.port}, reach=reach)
+    done = run("authority", "--transfer", "--json")
+    (apart,) = [one["text"] for one in done.report["findings"] if one["code"] == "auth.edited-apart"]
+    assert "odd.salt.invalid. A" in apart
+    content = done.report["sheets"][0]["content"]
+    assert "those of 2 servers were compared whole" in content and "--transfer compares all" not in content
+
+
+def test_several_timers_out_of_bounds_have_one_remedy(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    text = "$TTL 300\n@ SOA ns1 h 1 90000 90000 1000 90000\n" + TWO
+    servers = [standins.add([read_zone(text, "salt.invalid")]) for _ in range(2)]
+    reach = {"192.0.2.1": servers[0].endpoint, "198.51.100.2": servers[1].endpoint}
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": servers[0].port, "two": servers[1].port}, reach=reach)
+    found_there = run("authority", "--json").report["findings"]
+    remedies = [one["remedy"] for one in found_there if one["code"] in ("auth.timer", "auth.expire-short")]
+    assert len(remedies) == 4 and len(set(remedies)) == 1
+
+
 def test_a_zone_without_secondaries_is_not_measured_by_what_secondaries_do(
     run: Run, standins: StandIns, tmp_path: Path
 ) -> None:

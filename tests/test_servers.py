@@ -119,9 +119,13 @@ def test_signed_questions_are_answered_and_a_wrong_key_is_not_believed(server: S
         pytest.skip("Unbound does not know TSIG")
     assert texts(ask(with_key(server, KEY), "web")) == ["192.0.2.2", "192.0.2.3"]
     assert len(ask(with_key(server, KEY), "big").values) == BIG
-    for wrong in (KEY._replace(secret=b"pepper"), KEY._replace(name=from_text("nobody.test"))):
+    says_why = server.label in ("nsd", "knot", "bind")  # the others turn it away without a reason
+    for wrong, why in (
+        (KEY._replace(secret=b"pepper"), "BADSIG"),
+        (KEY._replace(name=from_text("nobody.test")), "BADKEY"),
+    ):
         answer = ask(with_key(server, wrong), "web")
-        assert (answer.values, answer.trouble) == ((), "answered NOTAUTH")
+        assert answer.values == () and (why if says_why else "answered NOTAUTH") in (answer.trouble or "")
 
 
 def test_a_zone_is_handed_over_to_the_key_alone(server: Server) -> None:
@@ -149,5 +153,5 @@ def test_a_zone_is_handed_over_to_the_key_alone(server: Server) -> None:
     if server.label != "standin":
         with pytest.raises(TransferFailed, match=r"REFUSED|NOTAUTH"):
             list(transfer(server, ORIGIN, timeout_s=2))
-    with pytest.raises(TransferFailed, match=r"NOTAUTH|not signed"):
+    with pytest.raises(TransferFailed, match=r"BADSIG|NOTAUTH|not signed"):
         list(transfer(with_key(server, KEY._replace(secret=b"pepper")), ORIGIN, timeout_s=2))

@@ -517,6 +517,18 @@ def test_a_server_may_be_watched_as_an_authority_and_peeked_at_as_a_cache(
     assert (done.status, [row["kind"] for row in done.report["vantages"]]) == (0, ["authoritative", "cache"])
 
 
+def test_a_server_that_only_refers_settles_nothing(run: Run, standins: StandIns, tmp_path: Path) -> None:
+    zone = read_zone("$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nns A 192.0.2.1\n", "salt.invalid")
+    above = read_zone("$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nsalt NS ns.salt\nns.salt A 192.0.2.1\n", "invalid")
+    one, refers = standins.add([zone]), standins.add([above])
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
+    place = f"127.0.0.1:{refers.port}"
+    done = run("settle", "gone.salt.invalid", "A", "--gone", "--at", place, "--within", "2s", "--json")
+    assert done.status == 3 and {f["code"] for f in done.report["findings"]} == {"settle.unverified"}
+    asked = run("ask", "gone.salt.invalid", "A", "--at", place)
+    assert asked.status == 3 and "refers to other servers" in asked.out
+
+
 @pytest.mark.parametrize(
     ("arguments", "said"),
     [

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import base64
 import errno
+import re
 import socket
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -23,6 +26,7 @@ from salt_mirror.dns.system import parse_server
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.traffic.manners import LEAST_WINDOW, MOST_WINDOW, Breaker, Pace, RoundTrips, Window
+from salt_mirror.dns.transfer import TransferFailed, transfer
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
 from support.program import Run
@@ -287,3 +291,49 @@ def test_the_breaker_opens_after_straight_failures_and_closes_with_an_answer() -
 def test_what_is_no_server_is_refused(text: str) -> None:
     with pytest.raises(ValueError):
         parse_server(text, "x")
+
+
+@pytest.mark.real
+def test_a_key_that_is_turned_away_is_told_as_what_it_is_and_lames_nobody(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with bind(tmp_path / "bind", ZONES, key=KEY) as server:
+        said = {}
+        for what, key in {
+            "unknown": KEY._replace(name=from_text("other.test")),
+            "secret": KEY._replace(secret=b"another secret altogether, as it is"),
+            "clock": KEY,
+        }.items():
+            signed = Server(what, server.address, server.port, key=key)
+            if what == "clock":
+                monkeypatch.setattr(time, "time", lambda now=time.time: now() - 3600)
+            said[what] = ask(signed, "web").trouble or ""
+            with pytest.raises(TransferFailed) as failed:
+                list(transfer(signed, from_text("gullmarsh.example")))
+            assert str(failed.value) == said[what], what
+        monkeypatch.undo()
+        assert said["unknown"] == "it does not know the key (BADKEY)"
+        assert said["secret"] == "its key has another secret than ours (BADSIG)"
+        assert re.fullmatch(
+            r"its clock is 36\d\d s ahead of ours \(BADTIME\)|its clock is 3599 s ahead of ours \(BADTIME\)",
+            said["clock"],
+        )
+        (tmp_path / "wrong.key").write_text(base64.b64encode(b"not the secret").decode("ascii"), encoding="utf-8")
+        text = '[[zones]]\nname = "gullmarsh.example"\nservers = ["one"]\n[servers.one]\naddress = "127.0.0.1"\n'
+        text += f'port = {server.port}\nkey = "mirror.test"\n[keys."mirror.test"]\nsecret_file = "wrong.key"\n'
+        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        report = run("authority", "--json").report
+        assert "auth.lame" not in {one["code"] for one in report["findings"]} and report["outcome"] == "unverified"
+        (tmp_path / "wrong.key").write_text("\n", encoding="utf-8")
+        assert "the secret is empty" in run("authority").err
+
+
+def test_a_server_that_forgets_the_case_or_the_cookie_over_udp_is_told_as_that() -> None:
+    def forgetful(query: dns.message.Message, wire: bytes) -> bytes | None:
+        if query.edns < 0 or query.question[0].name.to_text().islower():
+            return None
+        response = right(query).to_wire()
+        return response[:12] + response[12 : len(wire) - 11].lower() + response[len(wire) - 11 :]
+
+    with quirky(forgetful) as (server, _):
+        assert any("in another case" in told for told in ask_all(server, 3, timeout_s=0.1))

@@ -28,6 +28,9 @@ def audit(
         Path | None, option("--history", "FILE", "Keep the findings there, and say what is new and what is gone.")
     ] = None,
     accepted: Annotated[bool, typer.Option("--accepted", help="List the accepted findings too.")] = False,
+    partial: Annotated[
+        bool, typer.Option("--partial", help="Let an interrupted run write over the reports of whole ones.")
+    ] = False,
     *,
     asking: Asking,
     showing: Showing,
@@ -35,12 +38,14 @@ def audit(
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
     from salt_mirror.checks.audit.coverage import coverage
     from salt_mirror.checks.audit.work import AuditWork
-    from salt_mirror.cli.ending import USAGE, parse_reports, remedies_by_zone, written
+    from salt_mirror.cli.ending import parse_reports, remedies_by_zone, status_of, written
     from salt_mirror.cli.opening import atlas_of, open_estate
     from salt_mirror.cli.running import run
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.writing import write_whole
+    from salt_mirror.keeping.history import check_history
+    from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable
+    from salt_mirror.report.forms import FORMS
 
     estate = open_estate(asking)
     if not estate.zones:
@@ -48,28 +53,35 @@ def audit(
             "nothing to audit: an estate with zones is needed; name it with --estate, or stand in its folder"
         )
     wanted = parse_reports(showing.report or [])
+    if showing.remedies is not None:
+        check_writable(showing.remedies, "--remedies")
+    if history is not None:
+        check_history(history)
     atlas = atlas_of(estate)
     work = AuditWork(estate, atlas, coverage(only or [], skip or [], estate))
     meter = Meter()
     ran = run(work.run, atlas, estate.views, asking, total=work.total, what="things looked at", through=meter.through)
     scope = " ".join([*(f"+{word}" for word in sorted(only or [])), *(f"-{word}" for word in sorted(skip or []))])
-    report = _report(estate, work, ran, meter, history, scope)
-    failed = written(report, wanted)
+    failed: list[str] = []
+    report = _report(estate, work, ran, meter, history, scope, failed)
+    files = {path: FORMS[form].written for form, path in wanted}
     if showing.remedies is not None:
-        write_whole(showing.remedies, remedies_by_zone(report, estate), "--remedies")
-    _print(report, showing, accepted=accepted)
-    for problem in failed:
-        print(f"salt-mirror: {problem}", file=sys.stderr)  # noqa: T201
-    status = report.exit_status(strict=showing.strict)
-    raise typer.Exit(USAGE if failed and status in (0, 3) else status)
+        files[showing.remedies] = lambda report: remedies_by_zone(report, estate).encode("utf-8")
+    failed += written(report, files, partial=partial)
+    if not any(str(path) == STANDARD_OUTPUT for path in files):
+        _print(report, showing, accepted=accepted)
+    raise typer.Exit(status_of(report, failed, strict=showing.strict))
 
 
-def _report(estate: Estate, work: AuditWork, ran: Ran, meter: Meter, history: Path | None, scope: str) -> Report:
-    """The report, with what the acceptances and the history have to say."""
+def _report(
+    estate: Estate, work: AuditWork, ran: Ran, meter: Meter, history: Path | None, scope: str, failed: list[str]
+) -> Report:
+    """The report, with what the acceptances and the history have to say; a history that fails now is told in `failed`."""
     from salt_mirror.checks.audit.accepting import sort_out
     from salt_mirror.checks.audit.causes import with_causes
     from salt_mirror.checks.audit.lines import Audit
     from salt_mirror.cli.ending import reading_order, report_on
+    from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.history import add_run
 
     standing, accepted = sort_out(with_causes(work.findings()), estate.accept, ran.started.date())
@@ -78,14 +90,18 @@ def _report(estate: Estate, work: AuditWork, ran: Ran, meter: Meter, history: Pa
     faults = any(finding.weight == "fault" for finding in standing)
     doubts = any(finding.outcome == "unverified" for finding in standing)
     judged = any(line.checks for line in zones)
-    outcome = "differs" if faults else "unverified" if doubts or not judged else "agrees"
-    counts = work.counts(doubts=doubts)
+    certain = judged and not doubts and not ran.interrupted
+    outcome = "differs" if faults else "agrees" if certain else "unverified"
+    counts = work.counts(doubts=doubts or ran.interrupted)
     compared = None
     if history is not None and not ran.interrupted:
-        compared, zones = add_run(
-            history, scope, ran.started, ran.seconds, outcome, standing, zones,
-            [one.finding for one in accepted], work.looked_at,
-        )  # fmt: skip
+        try:
+            compared, zones = add_run(
+                history, scope, ran.started, ran.seconds, outcome, standing, zones,
+                [one.finding for one in accepted], work.looked_at,
+            )  # fmt: skip
+        except BadInput as error:
+            failed.append(f"--history: {error}")
     audit = Audit(
         zones=zones, nothing=work.nothing, saved=ran.saved, accepted=accepted, round_trips=meter.histogram(),
         round_trip_sum=meter.sum_s, history=compared,

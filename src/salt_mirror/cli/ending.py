@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -19,12 +19,13 @@ from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
-from salt_mirror.keeping.writing import write_whole
+from salt_mirror.keeping.writing import check_writable, write_whole
 from salt_mirror.report.document import Counts, Report
 from salt_mirror.report.forms import FORMS
 from salt_mirror.report.forms.json import as_json
 
-USAGE = 2
+UNWRITTEN = 4
+"""The exit status of a run whose result is printed, and not written everywhere."""
 _WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
 
 
@@ -57,13 +58,16 @@ def report_on(
     if ran.interrupted:
         done = counts.agrees + counts.differs + counts.unverified
         said.append(f"interrupted: {done:,} were judged, of {total:,} to look at")
+        counts = replace(
+            counts, unverified=counts.unverified + max(0, total - done)
+        )  # what was not judged is not known
     given: dict[str, Any] = {
         "command": command,
         "title": estate.title,
         "estate": str(estate.path) if estate.path else None,
         "started": ran.started,
         "seconds": ran.seconds,
-        "outcome": "differs" if counts.differs else "unverified" if counts.unverified or not looked else "agrees",
+        "outcome": "differs" if counts.differs else "agrees" if looked and not counts.unverified else "unverified",
         "counts": counts,
         "remarks": said,
         "interrupted": ran.interrupted,
@@ -104,8 +108,16 @@ def reading_order(finding: Finding) -> tuple[int, str, bool, str, str]:
     return _WEIGHTS[finding.weight], finding.view, "disagree" not in finding.code, finding.code, finding.name
 
 
-def finish(report: Report, showing: Showing, part: Part | None = None, *, several_views: bool = False) -> NoReturn:
-    """Prints a report in the form that was chosen, and ends the program with its exit status."""
+def finish(
+    report: Report,
+    showing: Showing,
+    part: Part | None = None,
+    *,
+    several_views: bool = False,
+    failed: list[str] | None = None,
+) -> NoReturn:
+    """Prints a report in the form that was chosen, and ends the program with its exit status; `failed` is what could not be
+    written."""
     if showing.json:
         sys.stdout.buffer.writelines(as_json(report, part.subjects() if part is not None else ()))
     else:
@@ -121,7 +133,7 @@ def finish(report: Report, showing: Showing, part: Part | None = None, *, severa
             faults_alone=showing.faults,
             everything=showing.all,
         )
-    raise typer.Exit(report.exit_status(strict=showing.strict))
+    raise typer.Exit(status_of(report, failed or [], strict=showing.strict))
 
 
 # Files
@@ -137,21 +149,33 @@ def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
             said = f'did you mean "{near}:…"?' if near is not None else f"formats: {', '.join(FORMS)}"
             raise BadInput(f'--report: "{text}" is no FORMAT:FILE; {said}')
         target = Path(path)
-        if not target.parent.is_dir():
-            raise BadInput(f"--report: there is no folder {target.parent}")
+        check_writable(target, f"--report {form}")
         found.append((form, target))
     return found
 
 
-def written(report: Report, wanted: list[tuple[str, Path]]) -> list[str]:
-    """Writes every report that is wanted; returns what went wrong, and leaves no half file."""
+def written(report: Report, files: Mapping[Path, Callable[[Report], bytes]], *, partial: bool = True) -> list[str]:
+    """Writes every file that is wanted; returns what went wrong, and leaves no half file.
+
+    A report of an interrupted run does not take the place of another, but with `partial`.
+    """
     failed = []
-    for form, path in wanted:
+    for path, made in files.items():
+        if report.interrupted and not partial and path.is_file():
+            failed.append(f"{path} is left as it was, since the run was interrupted; --partial writes over it")
+            continue
         try:
-            write_whole(path, FORMS[form].written(report), f"--report {form}")
+            write_whole(path, made(report))
         except BadInput as error:
             failed.append(str(error))
     return failed
+
+
+def status_of(report: Report, failed: list[str], *, strict: bool) -> int:
+    """The exit status of a report, after telling what could not be written."""
+    for problem in failed:
+        print(f"salt-mirror: {problem}", file=sys.stderr)  # noqa: T201
+    return UNWRITTEN if failed and not report.interrupted else report.exit_status(strict=strict)
 
 
 def remedies_by_zone(report: Report, estate: Estate) -> str:

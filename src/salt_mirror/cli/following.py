@@ -22,6 +22,7 @@ from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.sheet import rows_of
 from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
 from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
+from salt_mirror.cli.ending import status_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.traffic.engine import Engine
@@ -189,7 +190,9 @@ class Finish:
         drawn = draw(path.suffix[1:].lower(), title, self._dots, slots, self._watch.began_at, bound)
         write_whole(path, drawn, "--figure")
 
-    def report(self, file: TextIO, *, json: bool, interrupted: bool, strays: int, late: int) -> NoReturn:
+    def report(
+        self, file: TextIO, *, json: bool, interrupted: bool, strays: int, late: int, failed: list[str]
+    ) -> NoReturn:
         """Prints the report and ends the program with its exit status."""
         watch = self._watch
         rows = rows_of(watch)
@@ -225,7 +228,7 @@ class Finish:
             from salt_mirror.report.terminal.page import print_report
 
             print_report(report, file)
-        raise typer.Exit(report.exit_status())
+        raise typer.Exit(status_of(report, failed, strict=False))
 
 
 def _order(finding: Finding) -> tuple[bool, str, str]:

@@ -6,6 +6,7 @@ when it runs.
 
 from __future__ import annotations
 
+import errno
 import functools
 import os
 import sys
@@ -35,6 +36,7 @@ from salt_mirror.cli import (
 )
 
 USAGE = 2
+UNWRITTEN = 4
 INTERRUPTED = 130
 NOBODY_READS = 141
 """What shells give for a program that wrote to a pipe without a reader: 128 and the number of SIGPIPE."""
@@ -46,7 +48,8 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
     help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
-    epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified.",
+    epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, 4 an output "
+    "could not be written, 130 interrupted.",
 )
 COMMANDS: dict[str, Callable[..., None]] = {
     "ask": ask.ask,
@@ -79,11 +82,47 @@ def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
                 command(*given, **named)
             finally:
                 sys.stdout.flush()
+                if 1 in _closed:
+                    raise OSError(errno.ENOSPC, "it is closed")
         except BrokenPipeError:
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # nothing is left to be said at the end
+            _say_no_more()
             raise SystemExit(NOBODY_READS) from None
+        except OSError as error:
+            if error.errno not in _FULL:
+                raise
+            _say_no_more()
+            print(f"salt-mirror: standard output cannot be written: {error.strerror}", file=sys.stderr)  # noqa: T201
+            raise SystemExit(UNWRITTEN) from None
 
     return run
+
+
+_FULL = frozenset(getattr(errno, name, -1) for name in ("ENOSPC", "EDQUOT", "EFBIG", "EIO"))
+_closed: set[int] = set()
+
+
+def _say_no_more() -> None:
+    """Sends what is still to be flushed at the end to nowhere."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _open_what_is_closed() -> None:
+    """Puts the null device in the place of a standard stream that was closed, lest a socket or a file gets its number."""
+    for number, flags in ((0, os.O_RDONLY), (1, os.O_WRONLY), (2, os.O_WRONLY)):
+        try:
+            os.fstat(number)
+        except OSError:
+            _closed.add(number)
+            handle = os.open(os.devnull, flags)
+            if handle != number:
+                os.dup2(handle, number)
+                os.close(handle)
+    if sys.stdin is None:
+        sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
+    if sys.stdout is None:
+        sys.stdout = open(1, "w", encoding="utf-8", closefd=False)  # noqa: SIM115
+    if sys.stderr is None:
+        sys.stderr = open(2, "w", encoding="utf-8", closefd=False)  # noqa: SIM115
 
 
 for _name, _command in COMMANDS.items():
@@ -107,6 +146,7 @@ def _options(
 
 def main() -> None:
     """Runs the program; no traceback reaches the user for anything that a user can cause."""
+    _open_what_is_closed()
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8", errors="replace")

@@ -120,8 +120,13 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
     return unfold
 
 
+@functools.cache
+def _hints(kind: type) -> dict[str, Any]:
+    return get_type_hints(kind, include_extras=True)
+
+
 def _options(kind: type, left_out: tuple[str, ...], words: dict[str, str]) -> list[inspect.Parameter]:
-    hints = get_type_hints(kind, include_extras=True)
+    hints = _hints(kind)
     found = []
     for field in fields(kind):
         if field.name in left_out:

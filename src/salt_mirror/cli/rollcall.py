@@ -42,13 +42,15 @@ def rollcall(
     """Call the roll: is every expected record registered on every authoritative server of its zone?"""
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.cli.ending import finish, remedies_one_by_one, report_of
+    from salt_mirror.cli.ending import finish, remedies_one_by_one, report_of, written
     from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, types_in, views_of
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
-    from salt_mirror.keeping.writing import write_whole
+    from salt_mirror.keeping.writing import check_writable
 
+    if showing.remedies is not None:
+        check_writable(showing.remedies, "--remedies")
     estate = open_estate(asking)
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
@@ -66,9 +68,8 @@ def rollcall(
     part = Roll(sets, atlas)
     ran = run_part(part, atlas, views, asking, "record sets called")
     report = report_of("rollcall", estate, ran, part, [f"damaged, and left out: {one}" for one in problems])
-    if showing.remedies is not None:
-        write_whole(showing.remedies, remedies_one_by_one(report), "--remedies")
-    finish(report, showing, part, several_views=len(views) > 1)
+    files = {showing.remedies: lambda report: remedies_one_by_one(report).encode("utf-8")} if showing.remedies else {}
+    finish(report, showing, part, several_views=len(views) > 1, failed=written(report, files))
 
 
 def _given(sources: list[str], origin: Name, problems: list[Unusable]) -> list[Expectation] | None:

@@ -85,13 +85,16 @@ class _Wish:
     figure: Path | None
 
     def check(self) -> None:
-        """Raises BadInput for what contradicts itself."""
+        """Raises BadInput for what contradicts itself, or cannot be written."""
         from salt_mirror.estate.errors import BadInput
+        from salt_mirror.keeping.writing import check_writable
 
         if self.resume and self.journal is None:
             raise BadInput("--resume wants the journal to go on with: --journal FILE")
         if self.figure is not None and self.figure.suffix.lower() not in (".png", ".svg"):
             raise BadInput(f"--figure: {self.figure} is neither a .png nor a .svg")
+        if self.figure is not None:
+            check_writable(self.figure, "--figure")
         if self.resume and any(one is not None for one in (self.name, self.source, self.registered)):
             raise BadInput("--resume: what is watched stands in the journal; leave the name out")
 
@@ -140,6 +143,7 @@ def _watch(
     from salt_mirror.cli.following import Clock, Finish, bound_of, follow, screen_for
     from salt_mirror.cli.opening import atlas_of, keep_pace, servers_at, view_of
     from salt_mirror.dns.traffic.engine import Engine
+    from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.journal import Journal, goal_in, replay
 
     past = wish.past()
@@ -176,9 +180,15 @@ def _watch(
             end()
             if written is not None:
                 written.close()
+    failed = [written.trouble] if written is not None and written.trouble else []
     if wish.figure is not None:
-        end_of_it.draw(wish.figure)
-    end_of_it.report(sys.stdout, json=json, interrupted=interrupted, strays=engine.strays, late=engine.late)
+        try:
+            end_of_it.draw(wish.figure)
+        except BadInput as error:
+            failed.append(str(error))
+    end_of_it.report(
+        sys.stdout, json=json, interrupted=interrupted, strays=engine.strays, late=engine.late, failed=failed
+    )
 
 
 def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:

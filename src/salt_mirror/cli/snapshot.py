@@ -25,6 +25,7 @@ def snapshot(
         typer.Argument(metavar="[NAME]...", help="These names alone; all that the estate expects when left out."),
     ] = None,
     types: Annotated[str, option("--types", "A,AAAA,...", "The types to ask for at given names.")] = _TYPES,
+    force: Annotated[bool, typer.Option("--force", help="Write over a file that is there already.")] = False,
     *,
     asking: Asking,
 ) -> None:
@@ -35,7 +36,11 @@ def snapshot(
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.snapshots import write_snapshot
+    from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable
 
+    if file.is_file() and not force:
+        raise BadInput(f"{file} is there already; --force writes over it")
+    check_writable(file)
     estate = open_estate(asking)
     views = views_of(asking, estate)
     sets = _sets(estate, asking, names or [], types)
@@ -55,7 +60,8 @@ def snapshot(
     there = many(sum(bool(one.values) for one in held), "record set")
     servers = many(len({one.server for one in held}), "server")
     more = f"; {unseen:,} could not be seen" if unseen else ""
-    print(f"{there} of {servers} written to {file}{more}.")  # noqa: T201
+    out = sys.stderr if str(file) == STANDARD_OUTPUT else sys.stdout
+    print(f"{there} of {servers} written to {file}{more}.", file=out)
     raise typer.Exit(3 if unseen else 0)
 
 

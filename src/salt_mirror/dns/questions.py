@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.dns.wire import MalformedMessage, Sections, offers_recursion, read_sections
+from salt_mirror.dns.wire import MalformedMessage, Sections, clocks_apart, offers_recursion, read_sections
 
 # Why there is no answer. An answer that came carries its rcode's name instead.
 TIMEOUT = "timeout"
@@ -22,6 +22,13 @@ TRUNCATED = "truncated"
 FAILED_STREAM = "tcp-failed"
 UNTRUSTED = "untrusted"
 BAD_SIGNATURE = "bad-signature"
+WRONG_CASE = "wrong-case"
+BAD_COOKIE = "bad-cookie"
+UNKNOWN_KEY = "unknown-key"
+OTHER_SECRET = "other-secret"
+OTHER_CLOCK = "other-clock"
+TSIG_ERRORS = {16: OTHER_SECRET, 17: UNKNOWN_KEY, 18: OTHER_CLOCK}
+"""Why a server turns a signed question away (RFC 8945 section 5.2): BADSIG, BADKEY, BADTIME."""
 
 _NO_REPLY = {
     TIMEOUT: "no answer in time",
@@ -32,6 +39,11 @@ _NO_REPLY = {
     FAILED_STREAM: "no answer over TCP",
     UNTRUSTED: "its TLS certificate could not be verified",
     BAD_SIGNATURE: "its answer was not signed with the key (TSIG)",
+    WRONG_CASE: "its answers over UDP give the question's letters in another case, as no server should",
+    BAD_COOKIE: "its answers over UDP do not have our DNS cookie (RFC 7873)",
+    UNKNOWN_KEY: "it does not know the key (BADKEY)",
+    OTHER_SECRET: "its key has another secret than ours (BADSIG)",
+    OTHER_CLOCK: "its clock and ours are too far apart for signatures (BADTIME)",
 }
 
 
@@ -132,6 +144,8 @@ class Answer(NamedTuple):
             if self.question.recurse:
                 return self._not_looked_up
             return "refers to other servers" if self.referral else "not authoritative for it"
+        if status == OTHER_CLOCK and (apart := clocks_apart(self.message)) is not None:
+            return f"its clock is {abs(apart)} s {'ahead of' if apart > 0 else 'behind'} ours (BADTIME)"
         return _NO_REPLY.get(self.status) or f"answered {self.status}"
 
     @property

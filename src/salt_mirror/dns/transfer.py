@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 from salt_mirror.dns.names import MAX_NAME, Name, is_within
-from salt_mirror.dns.questions import Server
+from salt_mirror.dns.questions import TSIG_ERRORS, Answer, Question, Server
 from salt_mirror.dns.records import AXFR, LAYOUTS, SOA, Record
 from salt_mirror.dns.wire import (
     MalformedMessage,
@@ -24,6 +24,7 @@ from salt_mirror.dns.wire import (
     rcode_text,
     read_name,
     read_rdata,
+    tsig_in,
 )
 
 if TYPE_CHECKING:
@@ -70,7 +71,7 @@ def transfer(
             taken = records_taken = 0
             for message in _messages(sock, until, clock):
                 taken += len(message)
-                _check_head(message, qid, asked, first_one=first is None)
+                _check_head(message, qid, asked, first_one=first is None, signed=verifier is not None)
                 if verifier is not None:
                     _verify(verifier, message)
                 records = read_transfer_records(message, zone)
@@ -120,11 +121,14 @@ def _messages(sock: socket.socket, until: float, clock: Callable[[], float]) -> 
         held = held[at:]
 
 
-def _check_head(message: bytes, qid: bytes, asked: bytes, *, first_one: bool) -> None:
+def _check_head(message: bytes, qid: bytes, asked: bytes, *, first_one: bool, signed: bool = False) -> None:
     """Raises for a message that is not part of the transfer asked for (RFC 5936 section 2.2.1)."""
     if len(message) < 12 or not message.startswith(qid) or not message[2] & 0x80 or message[2] & 0x78:
         raise TransferFailed("a message that does not belong to the transfer")
     rcode = message[3] & 15
+    if rcode == 9 and signed and (tsig := tsig_in(message)) is not None and tsig[2] in TSIG_ERRORS:
+        refused = Answer(Question(asked[:-4], AXFR, Server("", b"")), TSIG_ERRORS[tsig[2]], message=message)
+        raise TransferFailed(refused.trouble or "it refused the key")
     if rcode:
         raise TransferFailed(f"it answered {rcode_text(rcode)}")
     if message[4:6] == b"\x00\x01":

@@ -248,3 +248,33 @@ def last_record(message: bytes) -> int | None:
     except (IndexError, struct.error):
         raise MalformedMessage("it breaks off in the middle of a record") from None
     return start if counts[2] else None
+
+
+def tsig_in(message: bytes) -> tuple[int, int, int, bytes] | None:
+    """The time signed, fudge (seconds), error and other data of the TSIG record that a message ends with (RFC 8945 section
+    4.2); None where it ends with none."""
+    try:
+        at = last_record(message)
+        if at is None:
+            return None
+        _, at = read_name(message, at)
+        if message[at : at + 2] != b"\x00\xfa":
+            return None
+        _, at = read_name(message, at + 10)
+        signed = int.from_bytes(message[at : at + 6], "big")
+        fudge = int.from_bytes(message[at + 6 : at + 8], "big")
+        at += 10 + int.from_bytes(message[at + 8 : at + 10], "big")
+        error = int.from_bytes(message[at + 2 : at + 4], "big")
+        size = int.from_bytes(message[at + 4 : at + 6], "big")
+        other = message[at + 6 : at + 6 + size]
+    except (MalformedMessage, IndexError):
+        return None
+    return (signed, fudge, error, other) if len(other) == size else None
+
+
+def clocks_apart(message: bytes) -> int | None:
+    """How many seconds a server's clock is ahead of ours, as it says in turning a signature away (RFC 8945 section 5.2.3)."""
+    found = tsig_in(message)
+    if found is None or len(found[3]) != 6:
+        return None
+    return int.from_bytes(found[3], "big") - found[0]

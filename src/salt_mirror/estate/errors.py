@@ -16,7 +16,8 @@ class BadInput(Unusable):
     @classmethod
     def at(cls, path: Path | str, line: int | None, what: str) -> BadInput:
         """An error in a file, with its line where that is known."""
-        return cls(f"{path}, line {line}: {what}" if line else f"{path}: {what}")
+        said = shown_path(path)
+        return cls(f"{said}, line {line}: {what}" if line else f"{said}: {what}")
 
     @classmethod
     def unknown(
@@ -27,6 +28,12 @@ class BadInput(Unusable):
         `otherwise` stands in the place of the list of known words where none is near; `alike` (0 to 1) is how near one must be.
         """
         return cls(f"{what} {shown(word)}; {hint(word, known, otherwise=otherwise, alike=alike)}")
+
+
+def shown_path(path: Path | str) -> str:
+    """A path as it stands in a message: printable, and not longer than anybody reads."""
+    clean = "".join(c if c.isprintable() else f"\\{min(ord(c), 255):03d}" for c in str(path))
+    return clean if len(clean) <= 300 else f"{clean[:200]}…{clean[-60:]}"
 
 
 def nearest_word(word: str, known: Iterable[str], alike: float = 0.6) -> str | None:

@@ -237,13 +237,17 @@ class _Builder:
             assert entry.secret_env is not None
             secret = os.environ.get(entry.secret_env, "")
             if not secret:
-                raise self._fail(f"{place}, secret_env: the variable {entry.secret_env} is not set")
+                # What stands there may be the secret itself, put in the wrong place: it is not repeated.
+                raise self._fail(f"{place}, secret_env: there is no such variable, or it is empty")
         with about(f"{self._path}: {place}, name"):
             name = from_text(entry.name or label)
         try:
-            return Key(name, entry.algorithm, base64.b64decode(secret.strip(), validate=True))
+            decoded = base64.b64decode(secret.strip(), validate=True)
         except ValueError:
             raise self._fail(f"{place}: the secret is no base64") from None
+        if not decoded:
+            raise self._fail(f"{place}: the secret is empty")
+        return Key(name, entry.algorithm, decoded)
 
     def _known(self, label: str, servers: dict[str, Server], place: str, table: str) -> Server:
         if label in servers:

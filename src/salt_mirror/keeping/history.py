@@ -7,6 +7,7 @@ a crash, leave the file sound. The schema's version is the file's `user_version`
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
@@ -16,8 +17,10 @@ from pathlib import Path
 import msgspec
 
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.dns.errors import about
+from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.findings import Finding
+from salt_mirror.keeping.writing import PRIVATE, check_writable
 
 VERSION = 1
 _SCHEMA = """
@@ -61,14 +64,16 @@ class Doubts:
 
 
 @contextmanager
-def _opened(path: Path, *, fresh: bool) -> Iterator[sqlite3.Connection]:
+def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite3.Connection]:
     """A connection with a transaction of its own. Raises BadInput for a file that is no history."""
     if not fresh and not path.is_file():
         raise BadInput(f"{path}: there is no such history; audit --history FILE begins one")
     try:
-        connection = sqlite3.connect(path, timeout=30, isolation_level=None)
+        if fresh and not path.exists():
+            os.close(os.open(path, os.O_WRONLY | os.O_CREAT, PRIVATE))
+        connection = sqlite3.connect(path, timeout=patience_s, isolation_level=None)
         try:
-            connection.execute("PRAGMA busy_timeout = 30000")
+            connection.execute(f"PRAGMA busy_timeout = {patience_s * 1000}")
             connection.execute("BEGIN IMMEDIATE")
             (version,) = connection.execute("PRAGMA user_version").fetchone()
             tables = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
@@ -82,8 +87,19 @@ def _opened(path: Path, *, fresh: bool) -> Iterator[sqlite3.Connection]:
             connection.execute("COMMIT")
         finally:
             connection.close()
-    except sqlite3.Error as error:
+    except (sqlite3.Error, OSError) as error:
         raise BadInput(f"{path}: the history cannot be used: {error}") from None
+
+
+def check_history(path: Path) -> None:
+    """Raises BadInput for a history that could not take a run: of another version, no history, locked or read-only."""
+    check_writable(path, "--history")
+    if not path.exists():
+        return
+    if not path.is_file():
+        raise BadInput(f"--history: {shown_path(path)} is no regular file; a history is a file of its own")
+    with about("--history"), _opened(path, fresh=True, patience_s=5):
+        pass
 
 
 def add_run(

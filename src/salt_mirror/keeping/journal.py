@@ -6,6 +6,8 @@ line that was cut off in the middle, as a crash leaves one, is dropped; anything
 
 from __future__ import annotations
 
+import contextlib
+import os
 from pathlib import Path
 from typing import IO
 
@@ -16,8 +18,9 @@ from salt_mirror.checks.settling.watch import Sighting, Slot, Watch
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_bytes, whole
+from salt_mirror.keeping.writing import PRIVATE
 
 VERSION = "salt-mirror/journal/1"
 
@@ -70,19 +73,25 @@ def goal_in(line: GoalLine) -> Goal:
 
 
 class Journal:
-    """A journal that is being written. Every line is flushed."""
+    """A journal that is being written. Every line is flushed.
+
+    One that cannot be written any more, as on a full disk, does not end the watch: `trouble` says what became of it.
+    """
 
     def __init__(self, path: Path, goals: list[Goal], began_at: float, bound_s: int | None, *, again: bool) -> None:
         """`again`: the file is there, sound, and goes on."""
         self._goals = {goal: number for number, goal in enumerate(goals)}
+        self.trouble = ""
         try:
-            self._file: IO[bytes] = path.open("ab" if again else "xb")
-        except FileExistsError:
-            raise BadInput(
-                f"--journal: {path} is there already; --resume goes on with it, or name another file"
-            ) from None
-        except OSError as error:
-            raise BadInput(f"--journal: {path} cannot be written: {error.strerror}") from None
+            if not again and path.is_file() and path.stat().st_size:
+                raise BadInput(
+                    f"--journal: {shown_path(path)} is there already; --resume goes on with it, or name another file"
+                )
+            flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_BINARY", 0)
+            self._file: IO[bytes] = os.fdopen(os.open(path, flags, PRIVATE), "ab")
+        except (OSError, ValueError) as error:
+            why = getattr(error, "strerror", None) or error
+            raise BadInput(f"--journal: {shown_path(path)} cannot be written: {why}") from None
         if not again:
             self._write(Head(VERSION, began_at, [goal_line(goal) for goal in goals], bound_s))
 
@@ -98,15 +107,18 @@ class Journal:
         )  # fmt: skip
 
     def _write(self, line: msgspec.Struct) -> None:
+        if self.trouble:
+            return
         try:
             self._file.write(msgspec.json.encode(line) + b"\n")
             self._file.flush()
         except OSError as error:
-            raise BadInput(f"--journal: it cannot be written any more: {error.strerror}") from None
+            self.trouble = f"--journal: it could not be written to the end: {error.strerror}"
 
     def close(self) -> None:
         """Closes the file."""
-        self._file.close()
+        with contextlib.suppress(OSError):  # what could not be flushed was told
+            self._file.close()
 
 
 def read_journal(path: Path) -> tuple[Head, list[Line]]:

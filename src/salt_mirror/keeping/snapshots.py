@@ -13,7 +13,7 @@ import msgspec
 from salt_mirror.checks.comparing import VERSION, HeldSet, SnapshotHead
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.reading import json_lines, read_bytes, whole
-from salt_mirror.keeping.writing import write_whole
+from salt_mirror.keeping.writing import PRIVATE, write_whole
 
 
 def write_snapshot(path: Path, title: str, taken_at: datetime, held: list[HeldSet]) -> None:
@@ -21,7 +21,7 @@ def write_snapshot(path: Path, title: str, taken_at: datetime, held: list[HeldSe
     encode = msgspec.json.Encoder().encode
     head = SnapshotHead(VERSION, taken_at.isoformat(), title)
     lines = b"".join(encode(one) + b"\n" for one in (head, *held))
-    write_whole(path, gzip.compress(lines) if path.suffix == ".gz" else lines)
+    write_whole(path, gzip.compress(lines) if path.suffix == ".gz" else lines, mode=PRIVATE)
 
 
 def read_snapshot(path: Path) -> tuple[SnapshotHead, list[HeldSet]]:

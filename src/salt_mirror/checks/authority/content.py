@@ -11,6 +11,7 @@ from salt_mirror.checks.authority.seen import Compared, Place, Seen
 from salt_mirror.checks.part import Holdings
 from salt_mirror.checks.services.directory import Directory, all_wanted, directory_of, name_of
 from salt_mirror.checks.services.locators import LOCATORS
+from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within
 from salt_mirror.dns.questions import Answer, Question
@@ -27,15 +28,15 @@ def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
     if len(group) < 2:
         return Compared()
     whole = [holding for place in group if (holding := holdings(place.server, seen.zone)) is not None]
+    unlike: dict[tuple[Name, int], list[Answer]] = {}
+    if len(whole) > 1 and len({holding.digest for holding in whole}) > 1:
+        for other in whole[1:]:
+            unlike.update((key, []) for key in whole[0].unlike(other, 10))
     if len(whole) == len(group):
-        unlike: dict[tuple[Name, int], list[Answer]] = {}
-        if len({holding.digest for holding in whole}) > 1:
-            for other in whole[1:]:
-                unlike.update((key, []) for key in whole[0].unlike(other, 10))
         return Compared(f"whole zones compared, {whole[0].size:,} records", unlike, group)
-    sets, words = _chosen(seen, atlas)
+    sets, words = _chosen(seen, atlas, taken=len(whole))
     answers = yield [Question(name, rdtype, place.server) for name, rdtype in sets for place in group]
-    compared = Compared(words, servers=group)
+    compared = Compared(words, unlike, group)
     for number, key in enumerate(sets):
         told = answers[number * len(group) : (number + 1) * len(group)]
         usable = {(answer.values, answer.alias, answer.exists) for answer in told if answer.trouble is None}
@@ -72,8 +73,17 @@ def _declared(seen: Seen, atlas: Atlas) -> list[tuple[Name, int]]:
     ]
 
 
-def _chosen(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
-    """Which RRsets to compare: the expected ones, or a sample; and that in words."""
+def _chosen(seen: Seen, atlas: Atlas, *, taken: int) -> tuple[list[tuple[Name, int]], str]:
+    """Which RRsets to compare on all servers: the expected ones, or a sample; and that in words. `taken` is of how many servers
+    the whole zone is in hand, and compared besides."""
+    sets, words = _some(seen, atlas)
+    advice = "--transfer compares all"
+    if taken:
+        advice = f"of the others no whole zone was had; those of {many(taken, 'server')} were compared whole"
+    return sets, f"{words} ({advice})"
+
+
+def _some(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
     zone = atlas.estate.zones.get(seen.view, {}).get(seen.zone)
     expected = {(one.name, one.rdtype) for one in zone.expectations} if zone is not None else set()
     sets = sorted(one for one in expected if one[1] != SOA)
@@ -89,13 +99,13 @@ def _chosen(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
             f"{len(chosen):,} record sets compared: apex, name servers, locators and {len(sets):,} expected ones",
         )
     if not sets:
-        return sample, f"a sample of {len(sample)} record sets compared (nothing is expected; --transfer compares all)"
+        return sample, f"a sample of {len(sample)} record sets compared, as nothing is expected"
     if len(sets) > MOST_COMPARED:
         step = len(sets) / MOST_COMPARED
         chosen = [sets[int(number * step)] for number in range(MOST_COMPARED)]
-        return chosen, f"{MOST_COMPARED:,} of {len(sets):,} expected record sets compared (--transfer compares all)"
+        return chosen, f"{MOST_COMPARED:,} of {len(sets):,} expected record sets compared"
     what = "record set" if len(sets) == 1 else "record sets"
-    return sets, f"{len(sets):,} expected {what} compared (--transfer compares all)"
+    return sets, f"{len(sets):,} expected {what} compared"
 
 
 def _sampled(zone: Name) -> list[Name]:

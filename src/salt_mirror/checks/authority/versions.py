@@ -250,10 +250,13 @@ class VersionWords:
         if answer is None or not answer.values:
             return
         soa = soa_fields(answer.values[0])
-        for one in judge(soa, secondaries=self.seen.has_secondaries):
-            numbers = [one.right if name == one.field else getattr(soa, name) for name in soa._fields[2:]]
-            rdata = answer.values[0][:-20] + b"".join(number.to_bytes(4, "big") for number in numbers)
-            remedy = record_line(self.seen.zone, SOA, rdata, answer.ttl) + " ; and raise the serial"
+        judged = list(judge(soa, secondaries=self.seen.has_secondaries))
+        right = {one.field: one.right for one in judged}
+        numbers = [right.get(name, getattr(soa, name)) for name in soa._fields[2:]]
+        rdata = answer.values[0][:-20] + b"".join(number.to_bytes(4, "big") for number in numbers)
+        # One record mends all of them: each finding has the same one.
+        remedy = record_line(self.seen.zone, SOA, rdata, answer.ttl) + " ; and raise the serial"
+        for one in judged:
             text = f"{one.text[0].upper()}{one.text[1:]}."
             yield self.finding(one.code, text, [answer], rdtype=SOA, remedy=remedy)
 

@@ -131,11 +131,16 @@ class PairsScope:
         self.expected = {key: frozenset(addresses) for key, addresses in gathered.items()}
 
     def _add_everything(self) -> None:
+        wild: dict[str, None] = {}
         for view, expectation in self._expectations():
-            if expectation.rdtype in _FORWARD and not expectation.name.startswith(b"\x01*"):
+            if expectation.rdtype in _FORWARD and expectation.name.startswith(b"\x01*"):
+                wild[to_text(expectation.name)] = None
+            elif expectation.rdtype in _FORWARD:
                 self._names[expectation.name, view] = None
             elif expectation.rdtype == PTR and (address := address_of(expectation.name)) is not None:
                 self._single[address, view] = True
+        if wild:
+            self.remarks.append(f"{', '.join(wild)}: a wildcard has no pointer to be judged by; rollcall has it")
         for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
                 if zone.network is not None:

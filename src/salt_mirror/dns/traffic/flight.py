@@ -9,10 +9,22 @@ from __future__ import annotations
 import socket
 
 from salt_mirror.dns.names import Name
-from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, TRUNCATED, UNREACHABLE, Answer, Question
+from salt_mirror.dns.questions import (
+    BAD_COOKIE,
+    FAILED_STREAM,
+    MALFORMED,
+    TIMEOUT,
+    TRUNCATED,
+    TSIG_ERRORS,
+    UNREACHABLE,
+    WRONG_CASE,
+    Answer,
+    Question,
+)
 from salt_mirror.dns.replies import Reply
-from salt_mirror.dns.wire import rcode_text
+from salt_mirror.dns.wire import rcode_text, tsig_in
 
+_NOTAUTH = 9
 _RCODES = [rcode_text(code) for code in range(16)]
 
 
@@ -25,8 +37,8 @@ class Flight:
     """
 
     __slots__ = (
-        "asked", "asked_first", "began_at", "case_lost", "deadline", "edns_refused", "landed", "mac", "malformed", "plain",
-        "qid", "question", "refused", "sent_at", "sock", "tries", "wire",
+        "asked", "asked_first", "began_at", "case_lost", "cookie_lost", "deadline", "edns_refused", "landed", "mac",
+        "malformed", "plain", "qid", "question", "refused", "sent_at", "sock", "tries", "wire",
     )  # fmt: skip
 
     def __init__(self, question: Question, qid: bytes, asked: bytes, wire: bytes, now: float) -> None:
@@ -37,7 +49,7 @@ class Flight:
         self.began_at = self.sent_at = self.deadline = now
         self.tries = 1
         self.landed = self.refused = self.malformed = False
-        self.case_lost = self.edns_refused = self.plain = False
+        self.case_lost = self.cookie_lost = self.edns_refused = self.plain = False
         self.sock: socket.socket | None = None
         self.mac: bytes | None = None
 
@@ -46,12 +58,18 @@ def answer_from(flight: Flight, reply: Reply, message: bytes, rtt_ms: float, ove
     """The answer that a flight has got."""
     rcode, authoritative, truncated, values, ttl, alias, _ = reply
     status = TRUNCATED if truncated else _RCODES[rcode] if rcode < 16 else rcode_text(rcode)
+    if flight.mac is not None and rcode == _NOTAUTH and (tsig := tsig_in(message)) is not None:
+        status = TSIG_ERRORS.get(tsig[2], status)
     return Answer(flight.question, status, authoritative, values, ttl, alias, message, rtt_ms, flight.tries, over)
 
 
 def no_answer(flight: Flight, *, over: str = "udp") -> Answer:
     """The answer of a flight that has got none, with what is known of the reason."""
-    status = MALFORMED if flight.malformed else UNREACHABLE if flight.refused else TIMEOUT
+    status = UNREACHABLE if flight.refused else TIMEOUT
+    if flight.malformed:
+        status = MALFORMED
+    elif flight.case_lost or flight.cookie_lost:
+        status = WRONG_CASE if flight.case_lost else BAD_COOKIE
     return Answer(flight.question, status, tries=flight.tries, over=over)
 
 

@@ -336,6 +336,7 @@ class Lane:
             return 0
         match self._ways.after(reply, flight, last=flight.tries >= self._tries):
             case Next.STRAY:
+                flight.cookie_lost = True
                 self.strays += 1
                 return 0
             case Next.STREAM:

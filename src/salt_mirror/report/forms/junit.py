@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from datetime import UTC
 
-from junitparser import Failure, JUnitXml, Skipped, TestCase, TestSuite
+from junitparser import Error, Failure, JUnitXml, Skipped, TestCase, TestSuite
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks import check_of
@@ -31,6 +31,8 @@ def written(report: Report) -> bytes:
     for finding in report.findings:
         if finding.outcome == "unverified" or finding.weight == "fault":
             by_check.setdefault(check_of(finding.code).name, []).append(_case(finding))
+    if report.interrupted:
+        by_check.setdefault(report.command, []).append(_interrupted(report))
     suites = JUnitXml(f"salt-mirror {report.command}")
     for check, cases in by_check.items():
         suite = TestSuite(check)
@@ -41,6 +43,15 @@ def written(report: Report) -> bytes:
     suites.time = round(report.seconds, 3)
     text: bytes = suites.tostring()
     return text
+
+
+def _interrupted(report: Report) -> TestCase:
+    """The case that keeps a pipeline from taking half a run for a whole one."""
+    case = TestCase("the whole run", report.command)
+    error = Error("the run was interrupted: what is not here was not judged", "interrupted")
+    error.text = "\n".join(map(clean, report.remarks))
+    case.result = [error]
+    return case
 
 
 def _case(finding: Finding) -> TestCase:

@@ -44,6 +44,8 @@ class _Collector:
             "saltmirror_questions_saved", "Questions that several checks had, and that were asked once.", saved
         )
         yield _gauge("saltmirror_run_seconds", "How long the last run took.", report.seconds, "seconds")
+        interrupted = "Whether the last run was interrupted, so that its numbers are not the whole."
+        yield _gauge("saltmirror_run_interrupted", interrupted, float(report.interrupted))
         began = round(report.started.timestamp())
         yield _gauge("saltmirror_run_timestamp_seconds", "When the last run began.", began, "seconds")
         if audit is not None and audit.round_trips:
