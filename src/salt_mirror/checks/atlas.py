@@ -200,7 +200,7 @@ class Atlas:
         """The server at a published address, by the label that the estate has for it, else by a name server's name."""
         place = self.estate.reached(address)
         if place not in self._servers:
-            self._servers[place] = paced(Server(to_text(target).rstrip("."), *place))
+            self._servers[place] = paced(Server(to_text(target).rstrip("."), *place, found=True))
         return self._servers[place]
 
     def sibling(self, server: Server, over: str) -> Server:
@@ -214,6 +214,7 @@ class Atlas:
                 pace=server.pace,
                 key=server.key if over == "tcp" else None,
                 over=over,
+                found=server.found,
             )
         return self._siblings[key]
 

@@ -52,8 +52,10 @@ NOTHING_JUDGED = "Nothing was judged."
 
 class Part(ABC):
     """A check at work. `size` is how many things there are to look at, as far as that is known beforehand, and `looked` how
-    many were; `remarks` say what the reader has to know about the coverage."""
+    many were; `remarks` say what the reader has to know about the coverage. A dialogue of it may cost as much as `names`
+    names."""
 
+    names: int = 1
     size: int = 0
     looked: int = 0
 
@@ -108,7 +110,7 @@ class Part(ABC):
 def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], None] = lambda: None) -> None:
     """Runs a part to its end; `tick` is called for each thing that was looked at."""
     for dialogues in part.dialogues(setting):
-        for result in runner.run(dialogues):
+        for result in runner.run(dialogues, names=part.names):
             part.take(result)
             part.looked += 1
             tick()

@@ -58,7 +58,7 @@ def budget(
     cap_s = round(seconds_of(cap, "--cap")) if cap is not None else None
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         dialogue = inspect_budget(wanted, kind, view, atlas_of(estate))
-        (seen,) = Runner(engine).run([dialogue])
+        (seen,) = Runner(engine, most=estate.bounds.questions_for_a_name).run([dialogue])
     try:
         found = budget_of(seen, change_at, now, cap=cap_s, before=before, to=after)
     except ValueError as error:

@@ -103,7 +103,7 @@ def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Engine) -> int 
     """How long a cache may keep the old state, in seconds, from the authoritative servers; None when they do not tell."""
     now = datetime.now(UTC)
     kept = []
-    for seen in Runner(engine).run(
+    for seen in Runner(engine, most=atlas.estate.bounds.questions_for_a_name).run(
         inspect_budget(goal.name, goal.rdtype, view, atlas) for goal in goals[:_MOST_BUDGETED]
     ):
         try:

@@ -17,7 +17,7 @@ from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.transfer import TransferFailed, transfer
+from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.model import Estate
@@ -76,6 +76,7 @@ class Inquiry:
         self, lines: Iterable[tuple[int | None, str]], engine: Engine, complain: Complain
     ) -> Iterator[tuple[str, Asked | None]]:
         """What each line's name has, one after the other; None for a line that was no name, after complaining of it."""
+        most = self._estate.bounds.questions_for_a_name
         for number, line in lines:
             text = line.strip()
             if not text or text.startswith("#"):
@@ -92,13 +93,13 @@ class Inquiry:
             views = self._views_of(name)
             for view in views:
                 # A runner a name: at a prompt the same question is asked anew, since that is what somebody wants to see.
-                (asked,) = Runner(engine).run([self._ask(name, rdtypes, view)])
+                (asked,) = Runner(engine, most=most).run([self._ask(name, rdtypes, view)])
                 if (
                     not asked.answered
                     and any(told.denial == "no such name" for told in asked.told)
                     and self._look_in_zone(name, view)
                 ):
-                    (asked,) = Runner(engine).run([self._ask(name, rdtypes, view)])
+                    (asked,) = Runner(engine, most=most).run([self._ask(name, rdtypes, view)])
                 asked.view = view if len(views) > 1 else ""
                 yield typed, asked
 
@@ -116,7 +117,9 @@ class Inquiry:
         self._looked_in.add(zone.apex)
         before = len(self._known)
         try:
-            for records in transfer(zone.servers[0], zone.apex, timeout_s=_LOOK_S, most_s=_LOOK_S):
+            for records in transfer(
+                zone.servers[0], zone.apex, timeout_s=_LOOK_S, bounds=BOUNDS._replace(seconds=_LOOK_S)
+            ):
                 self._known.update(record.owner for record in records)
         except TransferFailed:
             return False

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import gc
 import sys
+import threading
 import time
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterator
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
@@ -18,16 +19,18 @@ from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import Record
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.transfer import TransferFailed, transfer
+from salt_mirror.dns.transfer import Bounds, TransferFailed, transfer
 from salt_mirror.dns.workers import Workers
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.model import Estate
 from salt_mirror.report.document import now
 
 if TYPE_CHECKING:
     from rich.progress import Progress as Bar
 
-_AT_ONCE = 8
+AT_ONCE = 8
 
 
 class Ran(NamedTuple):
@@ -75,12 +78,13 @@ def run(
     remarks: list[str] = []
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         exchange = HoldingExchange(engine)
-        runner = Runner(exchange)
+        most = atlas.estate.bounds.questions_for_a_name
+        runner = Runner(exchange, most=most)
         try:
             wanted = atlas.transfers(views, everywhere=asking.transfer)
-            remarks = fetch_zones(wanted, exchange, timeout_s=asking.timeout * 5)
+            remarks = fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
             source: Exchange = exchange if exchange.holds else engine
-            runner = Runner(through(source) if through is not None else source)
+            runner = Runner(through(source) if through is not None else source, most=most)
             work(Setting(started, exchange.holding, exchange.names), runner, progress.tick)
         except KeyboardInterrupt:
             interrupted = True
@@ -98,16 +102,31 @@ def quiet_collector() -> None:
     gc.set_threshold(100_000, 50, 100)
 
 
-def fetch_zones(wanted: list[tuple[Server, Name]], exchange: HoldingExchange, *, timeout_s: float) -> list[str]:
+def bounds_of(estate: Estate) -> Bounds:
+    """How much is taken by transfer, as the estate says."""
+    said = estate.bounds
+    return Bounds(
+        said.transfer_mib << 20,
+        said.transfer_records,
+        said.records_of_a_set,
+        said.transfer_seconds,
+        said.records_of_a_run,
+    )
+
+
+def fetch_zones(
+    wanted: list[tuple[Server, Name]], exchange: HoldingExchange, bounds: Bounds, *, timeout_s: float
+) -> list[str]:
     """Transfers zones, a few at once, and lets the exchange answer from them. Returns a remark for what did not come: that is
     asked for in single questions."""
     if not wanted:
         return []
     held = 0
     refused: dict[tuple[str, str], list[str]] = {}
-    workers = Workers(_AT_ONCE, "transfer")
+    workers = Workers(AT_ONCE, "transfer")
+    budget = _Budget(bounds.of_the_run)
     try:
-        fetched = [workers.submit(partial(_fetch, server, apex, timeout_s)) for server, apex in wanted]
+        fetched = [workers.submit(partial(_fetch, server, apex, timeout_s, bounds, budget)) for server, apex in wanted]
         for (server, apex), future in zip(wanted, fetched, strict=True):
             found = future.result()
             if isinstance(found, Holding):
@@ -124,12 +143,34 @@ def fetch_zones(wanted: list[tuple[Server, Name]], exchange: HoldingExchange, *,
     return remarks
 
 
-def _fetch(server: Server, apex: Name, timeout_s: float) -> Holding | str:
+class _Budget:
+    """The records that all transfers of a run may still bring."""
+
+    def __init__(self, records: int) -> None:
+        self._most = records
+        self._left = records
+        self._lock = threading.Lock()
+
+    def take(self, number: int) -> None:
+        """Raises TransferFailed when there are no more."""
+        with self._lock:
+            self._left -= number
+            if self._left < 0:
+                raise TransferFailed(f"more than {self._most:,} records in one run")
+
+
+def _fetch(server: Server, apex: Name, timeout_s: float, bounds: Bounds, budget: _Budget) -> Holding | str:
     if server.over != "udp":
         return "transfers go over plain TCP alone"
+
+    def records() -> Iterator[Record]:
+        for part in transfer(server, apex, timeout_s=timeout_s, bounds=bounds):
+            budget.take(len(part))
+            yield from part
+
     try:
-        return Holding(apex, (record for records in transfer(server, apex, timeout_s=timeout_s) for record in records))
-    except TransferFailed as error:
+        return Holding(apex, records(), of_one_set=bounds.of_one_set)
+    except (TransferFailed, ValueError) as error:
         return str(error)
 
 

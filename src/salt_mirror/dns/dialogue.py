@@ -3,6 +3,7 @@
 Strategy: a check is a generator that yields a batch of questions, is sent their answers in the same order, and returns
 what it found. The runner pools the batches of all running dialogues, puts each distinct question to its server once, and
 resumes a dialogue as soon as its batch is complete. It sees an Exchange and no socket, so a test can answer from a dict.
+What servers say leads to other servers, which never asked for our company: a dialogue may put only so many questions to those.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ from struct import Struct
 from typing import Any, Protocol, TypeVar
 
 from salt_mirror.dns.names import Name
-from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import SOA
 
 T = TypeVar("T")
@@ -35,13 +36,14 @@ class Exchange(Protocol):
 
 
 class _Turn:
-    """A dialogue that waits for the answers to its batch."""
+    """A dialogue that waits for the answers to its batch; `left` questions may still go to servers that were found."""
 
-    __slots__ = ("answers", "dialogue", "missing")
+    __slots__ = ("answers", "dialogue", "left", "missing")
 
     def __init__(self, dialogue: Dialogue[Any], answers: list[Any]) -> None:
         self.dialogue = dialogue
         self.answers = answers
+        self.left = 0
         self.missing = 0
 
 
@@ -52,20 +54,24 @@ class Runner:
     are none) is folded into a few bytes and comes back without its message; any other, and every SOA, is kept as it is.
     """
 
-    def __init__(self, exchange: Exchange, *, ahead: int = 1024) -> None:
-        """`ahead`: new dialogues are begun while fewer questions than this are waiting or under way."""
+    def __init__(self, exchange: Exchange, *, ahead: int = 1024, most: int = 200) -> None:
+        """`ahead`: new dialogues are begun while fewer questions than this are waiting or under way; `most`: so many questions
+        a dialogue may put to servers that were found on the way."""
         self._exchange = exchange
         self._ahead = ahead
+        self._most = most
         self._kept: dict[tuple[Server, int, bool], _Folder] = {}
         self._waiting: dict[Question, tuple[_Folder, list[tuple[_Turn, int]]]] = {}
         self.asked = 0
         self.saved = 0
 
-    def run(self, dialogues: Iterable[Dialogue[T]]) -> Iterator[T]:
-        """Runs dialogues to their ends and yields what each returns, in the order in which they end."""
+    def run(self, dialogues: Iterable[Dialogue[T]], *, names: int = 1) -> Iterator[T]:
+        """Runs dialogues to their ends and yields what each returns, in the order in which they end. A dialogue may cost as
+        much as `names` names."""
         queue = iter(dialogues)
         results: list[T] = []
         exchange = self._exchange
+        most = self._most * names
         more = True
         while True:
             while more and exchange.backlog < self._ahead:
@@ -78,7 +84,7 @@ class Runner:
                 except StopIteration as end:
                     results.append(end.value)
                 else:
-                    self._ask(dialogue, batch, results)
+                    self._ask(dialogue, batch, results, most)
                 if len(results) >= 256:
                     break
             if results:
@@ -107,10 +113,11 @@ class Runner:
                 except StopIteration as end:
                     results.append(end.value)
                 else:
-                    self._ask(turn.dialogue, batch, results)
+                    self._ask(turn.dialogue, batch, results, turn.left)
 
-    def _ask(self, dialogue: Dialogue[Any], batch: list[Question], results: list[Any]) -> None:
-        """Asks what is not known yet; goes on with the dialogue at once while everything is."""
+    def _ask(self, dialogue: Dialogue[Any], batch: list[Question], results: list[Any], left: int) -> None:
+        """Asks what is not known yet; goes on with the dialogue at once while everything is. `left` bounds what goes to servers
+        that were found."""
         waiting, kept = self._waiting, self._kept
         while True:
             turn: _Turn | None = None
@@ -125,6 +132,11 @@ class Runner:
                     answers.append(_unfolded(folder[name], question))
                     self.saved += 1
                     continue
+                if server.found:
+                    left -= 1
+                    if left < 0:
+                        answers.append(Answer(question, UNASKED, tries=0))
+                        continue
                 answers.append(None)
                 if turn is None:
                     turn = _Turn(dialogue, answers)
@@ -138,6 +150,7 @@ class Runner:
                     others[1].append((turn, place))
                     self.saved += 1
             if turn is not None:
+                turn.left = left
                 return
             try:
                 batch = dialogue.send(answers)

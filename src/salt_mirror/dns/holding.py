@@ -24,11 +24,15 @@ RRset = tuple[int, int, tuple[bytes, ...]]
 class Holding:
     """One zone as one server holds it."""
 
-    def __init__(self, apex: Name, records: Iterable[Record]) -> None:
-        """`records` of a transfer that was sound from end to end, the closing SOA among them or not."""
+    def __init__(self, apex: Name, records: Iterable[Record], *, of_one_set: int = 20_000) -> None:
+        """`records` of a transfer that was sound from end to end, the closing SOA among them or not.
+
+        More than `of_one_set` records of one RRset raise ValueError.
+        """
         self.apex = apex
         self.size = 0
         nodes: dict[Name, list[RRset]] = {}
+        grown: dict[tuple[Name, int], set[bytes]] = {}
         self._cuts: set[Name] = set()
         self._special: set[Name] = set()
         for owner, rdtype, ttl, rdata in records:
@@ -39,13 +43,23 @@ class Holding:
                 continue
             for number, (known, least, values) in enumerate(node):
                 if known == rdtype:
-                    if rdata not in values:
-                        node[number] = (rdtype, min(least, ttl), tuple(sorted((*values, rdata))))
+                    more = grown.setdefault((owner, rdtype), set(values))
+                    if rdata not in more:
+                        more.add(rdata)
                         self.size += 1
+                        if len(more) > of_one_set:
+                            raise ValueError(f"more than {of_one_set:,} records in one set")
+                    if ttl < least:
+                        node[number] = (rdtype, ttl, values)
                     break
             else:
                 node.append((rdtype, ttl, (rdata,)))
                 self.size += 1
+        for (owner, rdtype), more in grown.items():
+            nodes[owner] = [
+                (kind, ttl, tuple(sorted(more))) if kind == rdtype else (kind, ttl, values)
+                for kind, ttl, values in nodes[owner]
+            ]
         self._nodes = nodes
         self._between: set[Name] = set()
         for owner, node in nodes.items():

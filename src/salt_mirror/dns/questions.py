@@ -22,6 +22,9 @@ TRUNCATED = "truncated"
 FAILED_STREAM = "tcp-failed"
 UNTRUSTED = "untrusted"
 BAD_SIGNATURE = "bad-signature"
+HTTP = "http-"
+"""Begins the status of an HTTPS answer that is none, before what it was."""
+UNASKED = "not-asked"
 WRONG_CASE = "wrong-case"
 BAD_COOKIE = "bad-cookie"
 UNKNOWN_KEY = "unknown-key"
@@ -33,6 +36,7 @@ TSIG_ERRORS = {16: OTHER_SECRET, 17: UNKNOWN_KEY, 18: OTHER_CLOCK}
 _NO_REPLY = {
     TIMEOUT: "no answer in time",
     SILENCED: "not asked: earlier questions to it brought no usable answer",
+    UNASKED: "not asked: what was found led to more questions than one name may cost (questions_for_a_name in [bounds])",
     UNREACHABLE: "nothing listens there (port or host unreachable)",
     MALFORMED: "a malformed answer",
     TRUNCATED: "the answer was cut short and TCP brought no whole one",
@@ -64,9 +68,10 @@ class Server:
     `pace` is the most questions a second that it is sent, None for no limit; `key` signs them (RFC 8945). `over` is how it
     is spoken to: `udp` (with TCP where an answer is cut short), `tcp` alone, `tls` (RFC 7858) with the name that its
     certificate must have, `https` (RFC 8484) with the URL, or `transfer`: TCP that is closed after one answer's first message.
+    `found` says that nobody named it: what other servers said has led to it.
     """
 
-    __slots__ = ("address", "host", "key", "label", "over", "pace", "port", "tls_name", "url")
+    __slots__ = ("address", "found", "host", "key", "label", "over", "pace", "port", "tls_name", "url")
 
     def __init__(
         self,
@@ -79,6 +84,7 @@ class Server:
         over: str = "udp",
         tls_name: str = "",
         url: str = "",
+        found: bool = False,
     ) -> None:
         self.label = label
         self.address = address
@@ -89,6 +95,7 @@ class Server:
         self.over = over
         self.tls_name = tls_name
         self.url = url
+        self.found = found
 
     @property
     def on_loopback(self) -> bool:
@@ -144,6 +151,8 @@ class Answer(NamedTuple):
             if self.question.recurse:
                 return self._not_looked_up
             return "refers to other servers" if self.referral else "not authoritative for it"
+        if status.startswith(HTTP):
+            return f"its HTTPS server answered with {status.removeprefix(HTTP)}, and with no DNS message"
         if status == OTHER_CLOCK and (apart := clocks_apart(self.message)) is not None:
             return f"its clock is {abs(apart)} s {'ahead of' if apart > 0 else 'behind'} ours (BADTIME)"
         return _NO_REPLY.get(self.status) or f"answered {self.status}"

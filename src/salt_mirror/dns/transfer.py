@@ -12,7 +12,7 @@ import socket
 import struct
 import time
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from salt_mirror.dns.names import MAX_NAME, Name, is_within
 from salt_mirror.dns.questions import TSIG_ERRORS, Answer, Question, Server
@@ -32,9 +32,20 @@ if TYPE_CHECKING:
 
 _read_counts = struct.Struct("!6H").unpack_from
 _read_rr = struct.Struct("!HHIH").unpack_from
-MOST_BYTES = 1 << 30
-MOST_RECORDS = 20_000_000
-MOST_SECONDS = 600.0
+MOST_EMPTY = 100
+
+
+class Bounds(NamedTuple):
+    """How much of one transfer is taken: bytes, records, records of one set, seconds; and records of all transfers of a run."""
+
+    bytes: int = 256 << 20
+    records: int = 2_000_000
+    of_one_set: int = 20_000
+    seconds: float = 300.0
+    of_the_run: int = 5_000_000
+
+
+BOUNDS = Bounds()
 
 
 class TransferFailed(Exception):
@@ -46,13 +57,12 @@ def transfer(
     zone: Name,
     *,
     timeout_s: float = 5.0,
-    most_s: float = MOST_SECONDS,
-    most_bytes: int = MOST_BYTES,
+    bounds: Bounds = BOUNDS,
     clock: Callable[[], float] = time.monotonic,
 ) -> Iterator[list[Record]]:
     """The records of a zone in the order in which a server sends them, a list for each message; the closing SOA is last.
 
-    `timeout_s` bounds each silence, `most_s` the whole. What came before TransferFailed is raised must not be used.
+    `timeout_s` bounds each silence, `bounds` the whole. What came before TransferFailed is raised must not be used.
     """
     qid = secrets.token_bytes(2)
     asked = zone + question_tail(AXFR)
@@ -63,21 +73,18 @@ def transfer(
 
         wire, mac = sign(wire, server.key)
         verifier = Verifier(server.key, mac, several=True)
-    until = clock() + most_s
+    until = clock() + bounds.seconds
+    meter = _Meter(bounds)
     try:
         with socket.create_connection((server.host, server.port), timeout_s) as sock:
             sock.sendall(len(wire).to_bytes(2, "big") + wire)
             first: Record | None = None
-            taken = records_taken = 0
-            for message in _messages(sock, until, clock):
-                taken += len(message)
+            for message in _messages(sock, until, clock, timeout_s):
                 _check_head(message, qid, asked, first_one=first is None, signed=verifier is not None)
                 if verifier is not None:
                     _verify(verifier, message)
                 records = read_transfer_records(message, zone)
-                records_taken += len(records)
-                if taken > most_bytes or records_taken > MOST_RECORDS:
-                    raise TransferFailed(f"more than {most_bytes:,} bytes or {MOST_RECORDS:,} records")
+                meter.count(len(message), len(records))
                 if first is None:
                     if not records:
                         raise TransferFailed("it answered without any record")
@@ -101,12 +108,33 @@ def transfer(
     raise TransferFailed("it broke off before the closing SOA")
 
 
-def _messages(sock: socket.socket, until: float, clock: Callable[[], float]) -> Iterator[bytes]:
+class _Meter:
+    """How much of a transfer was taken so far."""
+
+    def __init__(self, bounds: Bounds) -> None:
+        self._bounds = bounds
+        self._bytes = self._records = self._empty = 0
+
+    def count(self, size: int, records: int) -> None:
+        """Counts a message of so many bytes and records. Raises TransferFailed when it was one too many."""
+        self._bytes += size
+        self._records += records
+        self._empty = 0 if records else self._empty + 1
+        most = self._bounds
+        if self._bytes > most.bytes or self._records > most.records:
+            raise TransferFailed(f"more than {most.bytes:,} bytes or {most.records:,} records")
+        if self._empty > MOST_EMPTY:
+            raise TransferFailed(f"{self._empty} messages in a row without a record")
+
+
+def _messages(sock: socket.socket, until: float, clock: Callable[[], float], timeout_s: float) -> Iterator[bytes]:
     """The messages on a connection, until the peer closes it."""
     held = b""
     while True:
-        if clock() > until:
+        left = until - clock()
+        if left <= 0:
             raise TransferFailed("it took too long")
+        sock.settimeout(min(timeout_s, left))
         piece = sock.recv(1 << 18)
         if not piece:
             return

@@ -98,6 +98,18 @@ class AcceptEntry(msgspec.Struct, forbid_unknown_fields=True):
     until: date | None = None
 
 
+class BoundsEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[bounds]`: how much is taken from servers at most. Of one transfer mebibytes, records, seconds and records of one RRset;
+    records of all transfers of a run; questions that following one name may cost."""
+
+    transfer_mib: int = 256
+    transfer_records: int = 2_000_000
+    transfer_seconds: float = 300.0
+    records_of_a_set: int = 20_000
+    records_of_a_run: int = 5_000_000
+    questions_for_a_name: int = 200
+
+
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's;
     `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses."""
@@ -113,6 +125,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     directories: list[DirectoryEntry] = []
     accept: list[AcceptEntry] = []
     keys: dict[str, KeyEntry] = {}
+    bounds: BoundsEntry = msgspec.field(default_factory=BoundsEntry)
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
@@ -122,6 +135,7 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "keys": KeyEntry,
     "directories": DirectoryEntry,
     "accept": AcceptEntry,
+    "bounds": BoundsEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}
@@ -132,16 +146,20 @@ def read_estate_file(path: Path) -> EstateFile:
     text = read_text(path, missing="there is no such file; --estate wants the path of an estate.toml")
     try:
         return msgspec.convert(tomllib.loads(text), EstateFile)
-    except tomllib.TOMLDecodeError as error:
-        raise BadInput.at(path, None, f"is no TOML: {error}") from None
-    except msgspec.ValidationError as error:
-        _explain(str(error), text, path)
+    except RecursionError:
+        raise BadInput.at(
+            path, None, "is no TOML that anybody writes: its tables or lists stand too deep in one another"
+        ) from None
+    except ValueError as error:
+        if isinstance(error, msgspec.ValidationError):
+            _explain(str(error), text, path)
+        raise BadInput.at(path, None, f"is no TOML: {str(error)[:200]}") from None
 
 
 def line_of(text: str, key: str) -> int | None:
     """The only line on which a key is set or a table opened; None when there are several or none."""
     pattern = re.compile(rf'\s*(?:\[+[^\]]*?)?"?{re.escape(key)}"?\s*(?:=|\]|\.)')
-    lines = [number for number, line in enumerate(text.splitlines(), 1) if pattern.match(line)]
+    lines = [number for number, line in enumerate(text.splitlines(), 1) if len(line) < 1000 and pattern.match(line)]
     return lines[0] if len(lines) == 1 else None
 
 

@@ -24,6 +24,7 @@ from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
     AcceptEntry,
+    BoundsEntry,
     DirectoryEntry,
     EstateFile,
     KeyEntry,
@@ -68,6 +69,7 @@ class Estate:
     roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
     directories: list[DirectoryEntry] = field(default_factory=list)
     accept: list[AcceptEntry] = field(default_factory=list)
+    bounds: BoundsEntry = field(default_factory=BoundsEntry)
 
     @property
     def views(self) -> list[str]:
@@ -172,6 +174,10 @@ class _Builder:
             if not accept.reason.strip():
                 raise self._fail(f"accept, entry {number}, reason: is empty; say why the finding is accepted")
         estate.accept = file.accept
+        for key in file.bounds.__struct_fields__:
+            if not 0 < getattr(file.bounds, key) < 1e12:
+                raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")
+        estate.bounds = file.bounds
         return estate
 
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
@@ -192,8 +198,8 @@ class _Builder:
         place = f"{table}, {label}"
         if not 0 < entry.port < 65536:
             raise self._fail(f"{place}, port: {entry.port} is no port; expected 1 to 65535")
-        if entry.pace is not None and not entry.pace > 0:
-            raise self._fail(f"{place}, pace: {entry.pace} is no pace; expected questions a second, above 0")
+        if entry.pace is not None and not 0.01 <= entry.pace <= 1e6:
+            raise self._fail(f"{place}, pace: {entry.pace} is no pace; expected questions a second, 0.01 to 1000000")
         if entry.key is not None and entry.key not in keys:
             raise self._fail(f"{place}, key: there is no [keys.{entry.key}]; known: {', '.join(keys) or 'none'}")
         try:

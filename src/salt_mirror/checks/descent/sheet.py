@@ -60,9 +60,12 @@ def sheet_of(leg: Leg) -> LegSheet:
 
 def _step(level: Level, rdtype: int) -> Step:
     remarks = [f"{to_text(target)}: no address ({why})" for target, why in level.homeless.items()]
+    remarks += [f"{to_text(target)}: its address was not found ({why})" for target, why in level.unfound.items()]
     remarks += [f"{to_text(target)}: no glue" for target in level.unglued]
     remarks += [f"{to_text(target)}: wrong glue" for target in level.wrong_glue]
     remarks += [f"{level.not_asked} addresses over IPv6, which this computer does not have"] if level.not_asked else []
+    remarks += [f"{level.left_out} more servers or name servers were left out"] if level.left_out else []
+    remarks += ["the questions for one name were used up here"] if level.stopped else []
     return Step(
         zone=to_text(level.zone),
         servers=[

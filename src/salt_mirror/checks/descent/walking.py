@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.delegation import Delegation, delegation_in
+from salt_mirror.checks.delegation import Delegation, delegation_in, lameness
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -21,7 +21,9 @@ from salt_mirror.dns.roots import ROOTS
 from salt_mirror.estate.model import Estate, Zone
 
 MOST_ALIASES = 8
-_MOST_NESTED = 4
+MOST_BREADTH = 16
+"""So many servers of one level are asked, and so many of its name servers looked up."""
+MOST_NESTED = 4
 _GLUE_ASKERS = 2
 
 
@@ -49,17 +51,22 @@ class Visit:
 
 @dataclass(slots=True)
 class Level:
-    """One zone on the way: its servers and what they said; `homeless` are its name servers without any address, and why.
+    """One zone on the way: its servers and what they said; `homeless` are its name servers without any address, and why;
+    `unfound` those whose addresses could not be looked up, and why.
 
-    `wrong_glue` holds what the parent gave and what the zone says, for each name server where they differ.
+    `wrong_glue` holds what the parent gave and what the zone says, for each name server where they differ; `left_out` counts
+    servers beyond those that are asked of one level; `stopped` that the questions for one name were used up here.
     """
 
     zone: Name
     asked: list[Visit] = field(default_factory=list)
     homeless: dict[Name, str] = field(default_factory=dict)
+    unfound: dict[Name, str] = field(default_factory=dict)
     unglued: list[Name] = field(default_factory=list)
     wrong_glue: dict[Name, tuple[tuple[bytes, ...], tuple[bytes, ...]]] = field(default_factory=dict)
     not_asked: int = 0
+    left_out: int = 0
+    stopped: bool = False
 
 
 @dataclass(slots=True)
@@ -91,7 +98,8 @@ class Walker:
         self._from_root = from_root
         self._first = first
         self._roots = atlas.estate.roots or ROOTS
-        self._addresses: dict[Name, tuple[tuple[bytes, ...], str]] = {}
+        self._left = atlas.estate.bounds.questions_for_a_name
+        self._addresses: dict[Name, tuple[tuple[bytes, ...], str, bool]] = {}
         self._under_way: set[Name] = set()
 
     def descend(self, name: Name, rdtype: int) -> Dialogue[Descent]:
@@ -160,8 +168,14 @@ class Walker:
                     continue
                 server = self._atlas.server_at(target, address)
                 at.setdefault((server.address, server.port), (target, address, server))
-        batches = [[one] for one in at.values()] if first else [list(at.values())]
-        for batch in batches:
+        servers = list(at.values())
+        level.left_out += max(0, len(servers) - MOST_BREADTH)
+        del servers[MOST_BREADTH:]
+        for batch in [[one] for one in servers] if first else [servers]:
+            if len(batch) > self._left:
+                level.stopped = True
+                del batch[self._left :]
+            self._left -= len(batch)
             answers = yield [Question(name, rdtype, server) for _, _, server in batch]
             for (target, address, server), answer in zip(batch, answers, strict=True):
                 delegation = delegation_in(answer)
@@ -178,7 +192,8 @@ class Walker:
         targets = dict.fromkeys(t for one in referrals if one.delegation is not None for t in one.delegation.targets)
         places: dict[Name, tuple[bytes, ...]] = {}
         inside: dict[Name, tuple[bytes, ...]] = {}
-        for target in targets:
+        below.left_out += max(0, len(targets) - MOST_BREADTH)
+        for target in list(targets)[:MOST_BREADTH]:
             given = {
                 address
                 for one in referrals
@@ -194,28 +209,34 @@ class Walker:
             if is_within(target, below.zone):
                 below.unglued.append(target)
                 continue
-            found, why = yield from self._find(target)
+            found, why, known = yield from self._find(target)
             if found:
                 places[target] = found
-            else:
+            elif known:
                 below.homeless[target] = why
+            else:
+                below.unfound[target] = why
         return places, inside
 
-    def _find(self, target: Name) -> Dialogue[tuple[tuple[bytes, ...], str]]:
-        """A name server's addresses through a descent of its own, or why there are none."""
+    def _find(self, target: Name) -> Dialogue[tuple[tuple[bytes, ...], str, bool]]:
+        """A name server's addresses through a descent of its own, or why there are none, and whether that is known for sure."""
         if target in self._addresses:
             return self._addresses[target]
+        if self._left <= 0:
+            return (), "the questions for one name are used up", False
         if target in self._under_way:
-            return (), "finding its address needs this very delegation"
-        if len(self._under_way) >= _MOST_NESTED:
-            return (), f"more than {_MOST_NESTED} delegations hang on one another"
+            return (), "finding its address needs this very delegation", True
+        if len(self._under_way) >= MOST_NESTED:
+            return (), f"more than {MOST_NESTED} delegations hang on one another", False
         self._under_way.add(target)
         found: list[bytes] = []
         why = "it has no address"
+        known = True
         for rdtype in (A, AAAA):
             leg = yield from self._walk(target, rdtype, first=True)
             if not leg.ends:
-                why = _broken(leg)
+                why, known_here = _broken(leg)
+                known = known and known_here
             for asked in leg.ends[:1]:
                 found += asked.answer.values
                 if asked.answer.status == "NXDOMAIN":
@@ -223,14 +244,17 @@ class Walker:
                 if asked.answer.alias is not None:
                     why = "it is an alias, which a name server must not be (RFC 2181 section 10.3)"
         self._under_way.discard(target)
-        self._addresses[target] = (tuple(found), why)
+        self._addresses[target] = (tuple(found), why, known)
         return self._addresses[target]
 
     def _check_glue(self, level: Level, glue: dict[Name, tuple[bytes, ...]]) -> Dialogue[None]:
         """Holds the glue for name servers inside the zone against what the zone itself says of them."""
         askers = [one.server for one in level.asked if one.usable][:_GLUE_ASKERS]
-        if not askers:
+        cost = len(glue) * len(askers) * 2
+        if not askers or cost > self._left:
+            level.stopped = level.stopped or bool(askers)
             return
+        self._left -= cost
         questions = [Question(target, t, server) for target in glue for server in askers for t in (A, AAAA)]
         answers = yield questions
         for target, given in glue.items():
@@ -262,10 +286,17 @@ def _agreed_cut(referrals: Iterable[Visit]) -> Name:
     return max(dict.fromkeys(cuts), key=lambda cut: (cuts.count(cut), len(cut)))
 
 
-def _broken(leg: Leg) -> str:
+def _broken(leg: Leg) -> tuple[str, bool]:
+    """Why a way ended without an answer, and whether that is known: not while anybody on it was silent or left out."""
     level = leg.levels[-1]
     if any("needs this very" in why for why in level.homeless.values()):
-        return "finding its address needs this very delegation"
+        return "finding its address needs this very delegation", True
     if not level.asked:
-        return "no server of its zone can be found"
-    return "no server of its zone gives a usable answer"
+        return "no server of its zone can be found", dead_end(level)
+    return "no server of its zone gives a usable answer", dead_end(level)
+
+
+def dead_end(level: Level) -> bool:
+    """Whether it is known that the way ends at a zone: all its servers were asked, and all are lame or cannot exist."""
+    unasked = level.stopped or level.left_out or level.not_asked or level.unfound
+    return not unasked and all(lameness(one.answer, level.zone) is not None for one in level.asked)

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.descent.sheet import names_of, texts_of, words_of
-from salt_mirror.checks.descent.walking import Descent, Leg, Level, Visit, Walker, inside_of
+from salt_mirror.checks.descent.walking import Descent, Leg, Level, Visit, Walker, dead_end, inside_of
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
@@ -125,6 +125,13 @@ class DescentWords:
     def all(self) -> Iterator[Finding]:
         """What is wrong on the levels of one leg."""
         for level in self._leg.levels:
+            if level.stopped or level.left_out:
+                text = (
+                    f"The servers of {to_text(level.zone)} lead to more than is asked for one name: "
+                    + ("the questions are used up here" if level.stopped else f"{level.left_out} were left out")
+                    + " (questions_for_a_name in the estate's [bounds])."
+                )
+                yield self._finding("cut.unverified", text, outcome="unverified", cause="more servers than are asked")
             yield from self._servers(level)
             yield from self._ways(level)
             yield from self._addresses(level)
@@ -176,6 +183,9 @@ class DescentWords:
             code = "cut.needs-itself" if "needs this very" in why else "cut.no-address"
             text = f"{to_text(target)}, a name server of {zone}, has no address that can be found: {why}."
             yield self._finding(code, text)
+        for target, why in level.unfound.items():
+            text = f"The address of {to_text(target)}, a name server of {zone}, could not be found: {why}."
+            yield self._finding("cut.unverified", text, outcome="unverified", cause=f"{zone} servers: {why}")
         for target, (given, own) in level.wrong_glue.items():
             has, right = ", ".join(map(address_text, given)), ", ".join(map(address_text, own)) or "none at all"
             text = f"The zone above gives {has} as the address of {to_text(target)}, and {zone} itself says {right}."
@@ -195,8 +205,7 @@ class DescentWords:
         elif not leg.ends:
             level = leg.levels[-1]
             text = f"No server of {to_text(level.zone)} gives a usable answer: what lies below cannot be seen."
-            lame = [one for one in level.asked if lameness(one.answer, level.zone) is not None]
-            if len(lame) == len(level.asked):
+            if dead_end(level):
                 yield self._finding("cut.dead-end", text, level.asked)
             else:
                 yield self._finding("cut.unverified", text, level.asked, outcome="unverified", cause=text)

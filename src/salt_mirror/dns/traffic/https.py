@@ -17,7 +17,7 @@ from concurrent.futures import Future
 from functools import partial
 from typing import TYPE_CHECKING
 
-from salt_mirror.dns.questions import FAILED_STREAM, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
+from salt_mirror.dns.questions import FAILED_STREAM, HTTP, MALFORMED, TIMEOUT, UNTRUSTED, Answer, Question, Server
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from
 from salt_mirror.dns.traffic.gate import Gate
@@ -27,7 +27,8 @@ from salt_mirror.dns.workers import Workers
 if TYPE_CHECKING:
     import httpx
 
-_WINDOW = 8
+WINDOW = 8
+MOST_BYTES = 65535
 _TYPE = "application/dns-message"
 _ID = b"\x00\x00"  # RFC 8484 section 4.1: zero, so that caches on the way can serve
 
@@ -49,9 +50,10 @@ class HttpsLane:
         self._budget_s = budget_s
         self._under_way: dict[Future[Answer], tuple[Question, float]] = {}
         self._client: httpx.Client | None = None
-        with contextlib.suppress(OSError):  # certificates that cannot be read: nothing can be trusted
+        # Certificates that cannot be read: nothing can be trusted. A proxy of a kind that is not known: no way there.
+        with contextlib.suppress(OSError, ValueError, ImportError):
             self._client = httpx.Client(http2=True, timeout=budget_s, follow_redirects=False, trust_env=True)
-        self._workers = Workers(_WINDOW, "https")
+        self._workers = Workers(WINDOW, "https")
         self._bell, self._ear = socket.socketpair()
         self._ear.setblocking(False)
         selector.register(self._ear, selectors.EVENT_READ, self._rung)
@@ -63,7 +65,7 @@ class HttpsLane:
 
     def fill(self, now: float) -> None:
         """Posts what waits, as far as window and pace allow."""
-        for question in self._gate.pass_on(now, _WINDOW, len(self._under_way)):
+        for question in self._gate.pass_on(now, WINDOW, len(self._under_way)):
             future = self._workers.submit(partial(self._post, question))
             self._under_way[future] = question, now + self._budget_s
             future.add_done_callback(self._ring)
@@ -80,23 +82,24 @@ class HttpsLane:
             return Answer(question, UNTRUSTED, over="https")
         wire = encode_question(_ID, question.name, question.rdtype, question.recurse)
         before = time.monotonic()
-        headers = {"content-type": _TYPE, "accept": _TYPE}
+        headers = {"content-type": _TYPE, "accept": _TYPE, "accept-encoding": "identity"}
         try:
             with self._client.stream("POST", self.server.url, content=wire, headers=headers) as response:
+                kind = response.headers.get("content-type", "").partition(";")[0].strip().lower()
+                if response.status_code != 200 or kind != _TYPE:
+                    what = f"status {response.status_code}" if response.status_code != 200 else "a page of another kind"
+                    return Answer(question, HTTP + what, over="https")
                 body = b""
-                for piece in response.iter_bytes():
+                for piece in response.iter_raw():
                     body += piece
-                    if len(body) > 65535:
+                    if len(body) > MOST_BYTES:
                         return Answer(question, MALFORMED, over="https")
-                kind = response.headers.get("content-type", "")
-                if response.status_code != 200 or kind.partition(";")[0].strip().lower() != _TYPE:
-                    return Answer(question, FAILED_STREAM, over="https")
             reply = Reader().read(body, _ID, question.name + question_tail(question.rdtype))
         except MalformedMessage:
             return Answer(question, MALFORMED, over="https")
         except httpx.TimeoutException:
             return Answer(question, TIMEOUT, over="https")
-        except (httpx.HTTPError, OSError) as error:
+        except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError) as error:
             untrusted = "CERTIFICATE_VERIFY_FAILED" in str(error)
             return Answer(question, UNTRUSTED if untrusted else FAILED_STREAM, over="https")
         rtt_ms = (time.monotonic() - before) * 1000.0

@@ -24,7 +24,9 @@ from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tai
 
 _CONNECTING, _GREETING, _OPEN = range(3)
 _MOST_BUFFERED = 1 << 20
-_WINDOW = 100
+_MOST_PIECES = 8
+MOST_UNASKED = 1000
+WINDOW = 100
 
 
 class Stream:
@@ -49,6 +51,7 @@ class Stream:
         self._in = bytearray()
         self._openings = 0
         self._untrusted = False
+        self._unasked = 0
         self._reader = Reader()
 
     def submit(self, flight: Flight, now: float) -> None:
@@ -153,9 +156,13 @@ class Stream:
         self._watch(writing=False)
 
     def _read(self, now: float) -> bool:
-        """Takes in bytes and ends the flights whose messages are whole; True when the peer has closed."""
+        """Takes in bytes and ends the flights whose messages are whole; True when the peer has closed, or sends what nobody
+        asked for without end.
+
+        A peer that never pauses gets no more than its share of a moment: others wait, and deadlines have to be kept.
+        """
         assert self._sock is not None
-        while True:
+        for _ in range(_MOST_PIECES):
             try:
                 piece = self._sock.recv(65536)
             except (BlockingIOError, InterruptedError, ssl.SSLWantReadError, ssl.SSLWantWriteError):
@@ -173,10 +180,15 @@ class Stream:
             del self._in[:at]
             if self._sock is None or not self.flights or len(self._in) > _MOST_BUFFERED:
                 return False
+            if self._unasked > MOST_UNASKED:
+                self._openings = 2
+                return True
+        return False
 
     def _take(self, message: bytes, now: float) -> None:
         flight = self.flights.get(message[:2])
         if flight is None:
+            self._unasked += 1
             return
         answer = Answer(flight.question, MALFORMED, tries=flight.tries, over=self._over)
         try:
@@ -262,7 +274,7 @@ class StreamLane:
 
     def fill(self, now: float) -> None:
         """Puts what waits on the connection, as far as window and pace allow."""
-        for question in self._gate.pass_on(now, _WINDOW, len(self._stream.flights)):
+        for question in self._gate.pass_on(now, WINDOW, len(self._stream.flights)):
             qid = self._stream.free_id()
             asked = question.name + question_tail(question.rdtype)
             wire = encode_question(qid, question.name, question.rdtype, question.recurse)

@@ -1,0 +1,289 @@
+"""Bounds: what a server says or sends may cost only so many questions, so many bytes and so much time, and it is told."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import socket
+import ssl
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import dns.flags
+import dns.message
+import pytest
+import trustme
+
+from salt_mirror.checks.descent import walking
+from salt_mirror.cli import running
+from salt_mirror.cli.options import Asking
+from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
+from salt_mirror.dns.records import A
+from salt_mirror.dns.system import parse_server
+from salt_mirror.dns.traffic import https, manners, stream
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
+from salt_mirror.estate.file import BoundsEntry
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import Fault, StandIns
+from support.estates import estate_of, found, lay_out, zones_of
+from support.program import Run
+from support.servers import ZONES, server_of
+from support.tables import Table
+
+NAME = from_text("h1.pans.example")
+LOOPBACK = bytes((127, 0, 0, 1))
+
+
+# Questions
+
+
+def test_a_dialogue_may_ask_only_so_much_of_servers_that_nobody_named() -> None:
+    own, strange = Server("own", LOOPBACK, 1), Server("strange", LOOPBACK, 2, found=True)
+
+    def follow() -> Dialogue[list[str]]:
+        answers: list[Answer] = []
+        for number in range(15):
+            answers += yield [Question(from_text(f"h{number}.pans.example"), A, server) for server in (own, strange)]
+        return [answer.status for answer in answers if answer.question.server is strange]
+
+    table = Table({})
+    (heard,) = Runner(table, most=10).run([follow()])
+    assert heard == ["NXDOMAIN"] * 10 + [UNASKED] * 5
+    assert sum(question.server is own for question in table.asked) == 15
+    (heard,) = Runner(Table({}), most=10).run([follow()], names=2)
+    assert UNASKED not in heard
+
+
+ROOT = "$TTL 300\n@ SOA ns1 h 1 3600 600 86400 300\n@ NS ns1\nns1 A 192.0.2.1\n"
+
+
+def hydra(levels: int, heads: int) -> str:
+    """A root that delegates each of some zones to many name servers of the next one, without an address."""
+    return ROOT + "".join(
+        f"d{level} NS n{head}.d{level + 1}x{head}\n"
+        + "".join(f"d{level + 1}x{head} NS m{other}.d{level + 2}\n" for other in range(heads))
+        for level in range(levels)
+        for head in range(heads)
+    )
+
+
+def test_name_servers_that_hang_on_many_others_cost_a_bounded_number_of_questions(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    top = standins.add([read_zone(hydra(4, 30), ".")])
+    roots = '[roots]\n"ns1" = ["192.0.2.1"]'
+    path = tmp_path / "estate.toml"
+    lay_out(path, "x.invalid", {"top": top.port}, roots, {"192.0.2.1": top.endpoint})
+    done = run("descend", "www.d0", "--json")
+    assert top.asked <= 200
+    assert (done.status, set(found(done))) == (3, {"cut.unverified"}), "what was left out is no fault"
+    assert "questions_for_a_name" in done.out
+    top.asked = 0
+    lay_out(
+        path,
+        "x.invalid",
+        {"top": top.port},
+        "[bounds]\nquestions_for_a_name = 20\n" + roots,
+        {"192.0.2.1": top.endpoint},
+    )
+    run("descend", "www.d0")
+    assert top.asked <= 20
+
+
+def test_a_name_server_whose_zone_is_silent_is_unverified_and_not_without_address(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    root = ROOT + "marsh NS ns.shore\nshore NS ns.shore\nns.shore A 192.0.2.2\n"
+    top, below = standins.add([read_zone(root, ".")]), standins.add([])
+    below.fault = Fault.SILENT
+    reach = {"192.0.2.1": top.endpoint, "192.0.2.2": below.endpoint}
+    lay_out(tmp_path / "estate.toml", "x.invalid", {"top": top.port}, '[roots]\n"ns1" = ["192.0.2.1"]', reach)
+    # The glue is given beside the referral to the other zone, and counts there alone.
+    done = run("descend", "www.marsh", "--json", "--timeout", "0.2", "--tries", "1")
+    assert set(found(done)) == {"cut.unverified"}
+
+
+@pytest.mark.parametrize("key", ["transfer_mib", "questions_for_a_name", "records_of_a_run"])
+@pytest.mark.parametrize("value", ["0", "-3", "nan"])
+def test_a_bound_is_a_number_above_nothing(run: Run, tmp_path: Path, key: str, value: str) -> None:
+    path = estate_of(tmp_path, 2, {"one": 1})
+    path.write_text(f"[bounds]\n{key} = {value}\n" + path.read_text(encoding="utf-8"), encoding="utf-8")
+    done = run("pairs", "--estate", str(path))
+    assert done.status == 2 and key in done.err
+
+
+# Transfers
+
+
+@pytest.mark.parametrize(
+    ("bound", "said"),
+    [
+        ("records_of_a_set = 5", "records in one set"),
+        ("records_of_a_run = 20", "more than 20 records in one run"),
+        ("transfer_records = 20", "20 records"),
+    ],
+)
+def test_a_zone_that_is_larger_than_its_bound_is_told_and_asked_for_question_by_question(
+    run: Run, standins: StandIns, tmp_path: Path, bound: str, said: str
+) -> None:
+    zone = zones_of(40)["pans.example"] + "".join(f"many A 10.88.0.{number}\n" for number in range(20))
+    standin = standins.add([read_zone(zone, "pans.example")])
+    standin.transfers = True
+    path = estate_of(tmp_path, 40, {"one": standin.port})
+    text = path.read_text(encoding="utf-8")
+    path.write_text(f"[bounds]\n{bound}\n{text}", encoding="utf-8")
+    done = run("rollcall", "--transfer", "--json", "--estate", str(path))
+    assert said in json.dumps(done.report["remarks"])
+    assert done.report["counts"]["questions"] >= 40
+
+
+# Streams
+
+
+Serve = Callable[[socket.socket], None]
+
+
+@contextmanager
+def flooding(serve: Serve, *, cut_short: bool = False) -> Iterator[int]:
+    """A server on TCP that does as it likes with each connection; over UDP it answers that TCP is to be used. Its port."""
+    with (
+        socket.create_server(("127.0.0.1", 0)) as listener,
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as datagrams,
+    ):
+        port = int(listener.getsockname()[1])
+        if cut_short:
+            datagrams.bind(("127.0.0.1", port))
+
+        def accept() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    connection, _ = listener.accept()
+                    threading.Thread(target=attend, args=(connection,), daemon=True).start()
+
+        def attend(connection: socket.socket) -> None:
+            with connection, contextlib.suppress(OSError):
+                serve(connection)
+
+        def refer() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    wire, asker = datagrams.recvfrom(4096)
+                    response = dns.message.make_response(dns.message.from_wire(wire))
+                    response.flags |= dns.flags.AA | dns.flags.TC
+                    datagrams.sendto(response.to_wire(), asker)
+
+        for work in (accept, *([refer] if cut_short else [])):
+            threading.Thread(target=work, daemon=True).start()
+        yield port
+
+
+def endless(connection: socket.socket) -> None:
+    """Messages that nobody asked for, without a pause."""
+    connection.recv(4096)
+    message = b"\x00\x0c\xff\xff\x84\x00" + bytes(8)
+    until = time.monotonic() + 60
+    while time.monotonic() < until:
+        connection.sendall(message * 500)
+
+
+def test_a_stream_without_end_holds_up_neither_its_own_question_nor_another_server(standins: StandIns) -> None:
+    zone = read_zone(ZONES["gullmarsh.example"], "gullmarsh.example")
+    healthy = server_of(standins.add([zone]))
+    with flooding(endless, cut_short=True) as port, Engine(timeout_s=0.4, tries=2) as engine:
+        engine.submit(Question(NAME, A, Server("flood", LOOPBACK, port)))
+        for number in range(20):
+            engine.submit(Question(from_text(f"x{number}.w.gullmarsh.example"), A, healthy))
+        answers = []
+        while heard := engine.collect():
+            answers += heard
+    assert len(answers) == 21
+    by = {answer.question.server.label: answer for answer in answers}
+    assert by["flood"].trouble is not None and not by["flood"].values
+    assert by["standin"].values
+
+
+@pytest.fixture(scope="module")
+def certificate(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, ssl.SSLContext]:
+    ca = trustme.CA()
+    path = tmp_path_factory.mktemp("trust") / "ca.pem"
+    ca.cert_pem.write_to_path(path)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    ca.issue_cert("127.0.0.1").configure_cert(context)
+    return path, context
+
+
+def test_a_flood_over_tls_ends(certificate: tuple[Path, ssl.SSLContext], monkeypatch: pytest.MonkeyPatch) -> None:
+    ca, context = certificate
+    monkeypatch.setenv("SSL_CERT_FILE", str(ca))
+
+    def serve(connection: socket.socket) -> None:
+        with context.wrap_socket(connection, server_side=True) as wrapped:
+            endless(wrapped)
+
+    with flooding(serve) as port, Engine(timeout_s=0.4, tries=2) as engine:
+        engine.submit(Question(NAME, A, parse_server(f"tls://127.0.0.1:{port}", "flood")))
+        (answer,) = engine.collect()
+    assert answer.trouble is not None and not answer.values
+
+
+@pytest.mark.parametrize(
+    ("reply", "said"),
+    [
+        (b"HTTP/1.1 500 Oh\r\ncontent-length: 0\r\n\r\n", "status 500"),
+        (b"HTTP/1.1 302 Found\r\nlocation: https://192.0.2.1/\r\ncontent-length: 0\r\n\r\n", "status 302"),
+        (b"HTTP/1.1 200 OK\r\ncontent-type: text/html\r\ncontent-length: 5\r\n\r\nhello", "a page of another kind"),
+        (b"HTTP/1.1 200 OK\r\ncontent-type: application/dns-message\r\n\r\n" + b"x" * 200_000, "malformed"),
+        (b"HTTP/1.1 100 Continue\r\n\r\n" * 100_000, ""),
+        (b"no HTTP at all\r\n\r\n", ""),
+    ],
+)  # fmt: skip
+def test_what_comes_over_https_and_is_no_answer_is_told_as_what_it_is(
+    certificate: tuple[Path, ssl.SSLContext], monkeypatch: pytest.MonkeyPatch, reply: bytes, said: str
+) -> None:
+    ca, context = certificate
+    monkeypatch.setenv("SSL_CERT_FILE", str(ca))
+
+    def serve(connection: socket.socket) -> None:
+        with context.wrap_socket(connection, server_side=True) as wrapped:
+            wrapped.recv(4096)
+            wrapped.sendall(reply)
+            while wrapped.recv(4096):  # a connection that is closed before all was read is reset
+                pass
+
+    with flooding(serve) as port, Engine(timeout_s=0.5, tries=1) as engine:
+        engine.submit(Question(NAME, A, parse_server(f"https://127.0.0.1:{port}/dns-query", "page")))
+        (answer,) = engine.collect()
+    assert answer.trouble is not None and said in answer.trouble and not answer.values
+
+
+# The page
+
+
+def test_the_page_of_bounds_has_the_programs_numbers() -> None:
+    page = (Path(__file__).parents[1] / "docs" / "bounds.md").read_text(encoding="utf-8")
+    rows = [line.strip("| ").split(" | ") for line in page.splitlines() if line.startswith("| ")]
+    told = {row[0].strip("`"): float(row[1]) for row in rows if row[1][0].isdigit()}
+    entry = BoundsEntry()
+    assert Bounds() == (entry.transfer_mib << 20, entry.transfer_records, entry.records_of_a_set, entry.transfer_seconds,
+                        entry.records_of_a_run)  # fmt: skip
+    settable = {key: getattr(entry, key) for key in entry.__struct_fields__}
+    assert told == settable | {
+        "seconds until a try ends (`--timeout`)": Asking().timeout,
+        "tries (`--tries`)": Asking().tries,
+        "questions under way at one server over UDP": manners.MOST_WINDOW,
+        "questions under way on one connection (TCP, TLS)": stream.WINDOW,
+        "questions under way at one HTTPS server": https.WINDOW,
+        "messages on a connection that nobody asked for, before it is given up": stream.MOST_UNASKED,
+        "bytes of one HTTPS answer": https.MOST_BYTES,
+        "aliases in a row": walking.MOST_ALIASES,
+        "servers asked, and name servers looked up, of one level": walking.MOST_BREADTH,
+        "delegations that hang on one another": walking.MOST_NESTED,
+        "messages in a row without a record": MOST_EMPTY,
+        "transfers at once": running.AT_ONCE,
+    }
