@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.telling import tell
 
 if TYPE_CHECKING:
     from salt_mirror.checks.ask import Asked
@@ -88,5 +89,4 @@ def _status(asked: Asked) -> int:
 
 def _complain(line: int | None, what: str) -> None:
     place = f"line {line}: " if line is not None else ""
-    sys.stderr.write(f"salt-mirror: {place}{what}\n")
-    sys.stderr.flush()
+    tell(f"{place}{what}")

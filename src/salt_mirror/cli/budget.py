@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.telling import tell
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -62,7 +63,7 @@ def budget(
     try:
         found = budget_of(seen, change_at, now, cap=cap_s, before=before, to=after)
     except ValueError as error:
-        print(f"salt-mirror: nothing usable was seen of {name}: {error}", file=sys.stderr)  # noqa: T201
+        tell(f"nothing usable was seen of {name}: {error}")
         raise typer.Exit(3) from None
     remarks = [*([wish_text(seen, after)] if after else []), *remarks_on(seen, before, after)]
     if showing.json:

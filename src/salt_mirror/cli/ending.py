@@ -15,11 +15,13 @@ from salt_mirror.checks.tests import Trees
 from salt_mirror.checks.wording import many
 from salt_mirror.cli.options import Showing
 from salt_mirror.cli.running import Ran
+from salt_mirror.cli.telling import tell
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 from salt_mirror.keeping.writing import check_writable, write_whole
+from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Counts, Report
 from salt_mirror.report.forms import FORMS
 from salt_mirror.report.forms.json import as_json
@@ -174,7 +176,7 @@ def written(report: Report, files: Mapping[Path, Callable[[Report], bytes]], *, 
 def status_of(report: Report, failed: list[str], *, strict: bool) -> int:
     """The exit status of a report, after telling what could not be written."""
     for problem in failed:
-        print(f"salt-mirror: {problem}", file=sys.stderr)  # noqa: T201
+        tell(problem)
     return UNWRITTEN if failed and not report.interrupted else report.exit_status(strict=strict)
 
 
@@ -185,11 +187,10 @@ def remedies_by_zone(report: Report, estate: Estate) -> str:
         if finding.remedy:
             zone = estate.zone_of(from_text(finding.owner), finding.view)
             key = (to_text(zone.apex) if zone is not None else "other zones", finding.view)
-            text = " ".join(finding.text.split())
-            by_zone.setdefault(key, []).extend([f"; {finding.code}: {text}", finding.remedy])
+            by_zone.setdefault(key, []).extend([_comment(f"{finding.code}: {finding.text}"), _live(finding.remedy)])
     lines = [f"; what would mend the findings of {report.started.isoformat()}"]
     for (zone_name, view), remedies in sorted(by_zone.items()):
-        lines += ["", f"; zone {zone_name}" + (f" in the view {view}" if view else ""), *remedies]
+        lines += ["", _comment(f"zone {zone_name}" + (f" in the view {view}" if view else "")), *remedies]
     return "\n".join(lines) + "\n"
 
 
@@ -198,5 +199,15 @@ def remedies_one_by_one(report: Report) -> str:
     lines = [f"; what would mend the {len(report.findings):,} findings of {report.started.isoformat()}"]
     for finding in report.findings:
         if finding.remedy:
-            lines += [f"; {finding.code}: {finding.text}", finding.remedy]
+            lines += [_comment(f"{finding.code}: {finding.text}"), _live(finding.remedy)]
     return "\n".join(lines) + "\n"
+
+
+def _comment(text: str) -> str:
+    """One line that no server reads, whatever is in it."""
+    return "; " + clean(" ".join(text.split()))
+
+
+def _live(remedy: str) -> str:
+    """A remedy's lines; no other character in them ends a line."""
+    return clean_lines(remedy)

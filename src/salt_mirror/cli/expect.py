@@ -9,6 +9,9 @@ from typing import Annotated
 
 import typer
 
+from salt_mirror.cli.telling import tell
+from salt_mirror.report.cleaning import clean_lines
+
 
 class Form(StrEnum):
     """The forms of expectations."""
@@ -45,8 +48,8 @@ def expect(
             found += read_given(given_text(sys.stdin.buffer), apex, problems)
         else:
             found += read_expectations(Path(file), apex, problems)
-    sys.stdout.write(write_expectations(found, to.value))
+    sys.stdout.buffer.write(clean_lines(write_expectations(found, to.value)).encode("utf-8"))
     wrong = contradictions(found)
     for line in [*map(str, problems), *wrong]:
-        sys.stderr.write(f"salt-mirror: {line}\n")
+        tell(line)
     raise typer.Exit(2 if problems else 1 if wrong else 0)

@@ -23,6 +23,7 @@ from salt_mirror.checks.settling.sheet import rows_of
 from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
 from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
 from salt_mirror.cli.ending import status_of
+from salt_mirror.cli.telling import tell
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.traffic.engine import Engine
@@ -125,8 +126,7 @@ def screen_for(what: str, file: TextIO, watch: Watch, *, json: bool) -> tuple[Sc
     several = len({slot.goal for slot in watch.slots}) > 1
 
     def news(slot: Slot) -> None:
-        file.write(f"{local(watch.now)}  {event_text(slot, several)}\n")
-        file.flush()
+        tell(f"{local(watch.now)}  {event_text(slot, several)}", begin="", file=file)
 
     return Screen(news, lambda _: None), lambda: None
 

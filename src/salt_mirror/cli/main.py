@@ -34,6 +34,7 @@ from salt_mirror.cli import (
     settle,
     snapshot,
 )
+from salt_mirror.cli.telling import tell
 
 USAGE = 2
 UNWRITTEN = 4
@@ -91,7 +92,7 @@ def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
             if error.errno not in _FULL:
                 raise
             _say_no_more()
-            print(f"salt-mirror: standard output cannot be written: {error.strerror}", file=sys.stderr)  # noqa: T201
+            tell(f"standard output cannot be written: {error.strerror}")
             raise SystemExit(UNWRITTEN) from None
 
     return run
@@ -153,12 +154,12 @@ def main() -> None:
     try:
         app()
     except KeyboardInterrupt:
-        print("Interrupted.", file=sys.stderr)  # noqa: T201
+        tell("Interrupted.", begin="")
         sys.exit(INTERRUPTED)
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 
         if not isinstance(error, Unusable):
             raise
-        print(f"salt-mirror: {error}", file=sys.stderr)  # noqa: T201
+        tell(error)
         sys.exit(USAGE)

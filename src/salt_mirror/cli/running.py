@@ -198,11 +198,12 @@ class Progress:
 
     def _show(self) -> None:
         if self._bar is None:
-            from rich.console import Console
             from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 
+            from salt_mirror.report.terminal.console import console_on
+
             words = TextColumn("[progress.description]{task.description}", markup=False)
-            console = Console(file=sys.stderr, highlight=False, markup=False)
+            console = console_on(sys.stderr)
             self._bar = Progress(
                 MofNCompleteColumn(), words, BarColumn(), console=console, transient=True, auto_refresh=False
             )

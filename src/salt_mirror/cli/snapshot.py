@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.options import Asking, option, takes
+from salt_mirror.cli.telling import tell
 
 if TYPE_CHECKING:
     from salt_mirror.checks.comparing import SetKey
@@ -50,18 +51,18 @@ def snapshot(
     part = Snapshot(sets, estate, views, atlas)
     ran = run_part(part, atlas, views, asking, "record sets asked")
     if ran.interrupted:
-        print("salt-mirror: interrupted; no snapshot was written", file=sys.stderr)  # noqa: T201
+        tell("interrupted; no snapshot was written")
         raise typer.Exit(130)
     held = part.held
     write_snapshot(file, estate.title, ran.started, held)
     for remark in ran.remarks:
-        print(f"Note: {remark}", file=sys.stderr)  # noqa: T201
+        tell(remark, begin="Note: ")
     unseen = sum(one.trouble is not None for one in held)
     there = many(sum(bool(one.values) for one in held), "record set")
     servers = many(len({one.server for one in held}), "server")
     more = f"; {unseen:,} could not be seen" if unseen else ""
     out = sys.stderr if str(file) == STANDARD_OUTPUT else sys.stdout
-    print(f"{there} of {servers} written to {file}{more}.", file=out)
+    tell(f"{there} of {servers} written to {file}{more}.", begin="", file=out)
     raise typer.Exit(3 if unseen else 0)
 
 

@@ -145,7 +145,9 @@ def read_estate_file(path: Path) -> EstateFile:
     """Reads and validates an estate file. Raises BadInput."""
     text = read_text(path, missing="there is no such file; --estate wants the path of an estate.toml")
     try:
-        return msgspec.convert(tomllib.loads(text), EstateFile)
+        raw = tomllib.loads(text)
+        _check_printable(raw, path, ())
+        return msgspec.convert(raw, EstateFile)
     except RecursionError:
         raise BadInput.at(
             path, None, "is no TOML that anybody writes: its tables or lists stand too deep in one another"
@@ -154,6 +156,27 @@ def read_estate_file(path: Path) -> EstateFile:
         if isinstance(error, msgspec.ValidationError):
             _explain(str(error), text, path)
         raise BadInput.at(path, None, f"is no TOML: {str(error)[:200]}") from None
+
+
+def _check_printable(value: object, path: Path, place: tuple[str, ...]) -> None:
+    """Raises BadInput for a label, view or other text with a character that would act on a terminal or end a line."""
+    if isinstance(value, dict):
+        for key, inner in value.items():
+            if not key.isprintable():
+                raise BadInput.at(
+                    path, None, f"{', '.join(place) or 'the file'}: {_UNPRINTABLE} in the key {shown(key)}"
+                )
+            _check_printable(inner, path, (*place, key))
+    elif isinstance(value, list):
+        for inner in value:
+            _check_printable(inner, path, place)
+    elif isinstance(value, str) and not value.replace("\n", " ").isprintable():
+        raise BadInput.at(path, None, f"{', '.join(place)}: {_UNPRINTABLE} in {shown(value)}")
+    elif isinstance(value, str) and "\n" in value and place[-1] != "reason":
+        raise BadInput.at(path, None, f"{', '.join(place)}: a line break in {shown(value)}; only a reason may have one")
+
+
+_UNPRINTABLE = "a character that cannot be printed"
 
 
 def line_of(text: str, key: str) -> int | None:

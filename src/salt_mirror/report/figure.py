@@ -11,6 +11,7 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.settling.wording import SAID
+from salt_mirror.report.cleaning import clean
 
 _LOOKS = {
     "new": ("#2f7d4f", ""),
@@ -51,6 +52,7 @@ def draw(
 
     end = max([one.at for one in dots] + [began_at + 1, *([bound.at] if bound is not None else [])])
     shown = list(slots)[:_MOST_STRIPS]
+    plt.rcParams["text.parse_math"] = False  # a value such as $_$ is what it says
     figure, (top, bottom) = plt.subplots(
         2,
         1,
@@ -63,9 +65,9 @@ def draw(
     scale = _Scale(began_at, end)
     if bound is not None:
         for part in (top, bottom):
-            part.axvline(scale(bound.at), color="#555555", linestyle=":", linewidth=2, label=bound.says)
+            part.axvline(scale(bound.at), color="#555555", linestyle=":", linewidth=2, label=clean(bound.says))
     _draw_shares(top, dots, slots, scale)
-    top.set_title(title, loc="left", fontweight="bold")
+    top.set_title(clean(title), loc="left", fontweight="bold")
     top.legend(loc="lower right")
     _draw_strips(bottom, dots, shown, scale)
     if len(slots) > len(shown):
@@ -112,7 +114,7 @@ def _draw_strips(bottom: Any, dots: list[Dot], shown: list[tuple[str, bool]], sc
             colour, hatch = _LOOKS[state]
             width = scale(stop) - scale(begin)
             bottom.barh(row, width, left=scale(begin), height=0.7, color=colour, hatch=hatch, linewidth=0.6, **edge)
-    bottom.set_yticks(range(len(shown)), [label for label, _ in reversed(shown)])
+    bottom.set_yticks(range(len(shown)), [clean(label) for label, _ in reversed(shown)])
     began = datetime.fromtimestamp(scale.began_at).astimezone()
     bottom.set_xlabel(f"{scale.unit} since {began:%Y-%m-%d %H:%M:%S %Z}")
     bottom.set_xlim(0, scale(scale.end) * 1.02 or 1)

@@ -9,7 +9,7 @@ import re
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Audit
-from salt_mirror.report.cleaning import clean
+from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 
 
@@ -22,7 +22,8 @@ def written(report: Report) -> bytes:
         f"{_marked(report.of)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
         "",
     ]
-    lines += [f"> {_marked(remark)}" for remark in report.remarks]
+    lines += [f"> {_marked(remark)}\n>" for remark in report.remarks]
+    lines += [""] if report.remarks else []
     if audit is not None and audit.zones:
         checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
         lines += ["| zone | view | " + " | ".join(checks) + " |", "|---|---|" + "---|" * len(checks)]
@@ -47,10 +48,15 @@ def written(report: Report) -> bytes:
             lines.append(
                 f"{'  ' if one.cause else ''}- **{_marked(catalogue()[one.code].title)}** {_marked(one.text)} (`{one.code}`)"
             )
-            if one.remedy:
-                lines += ["", *(f"      {line}" for line in clean(one.remedy).splitlines()), ""]
+            lines += _code(clean_lines(one.remedy), "    " if one.cause else "  ") if one.remedy else []
         lines += [""] if found else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
+
+
+def _code(text: str, indent: str) -> list[str]:
+    """Lines as they are, inside an item of a list; the fence is longer than any in them (CommonMark section 4.5)."""
+    fence = "`" * (max((len(run) for run in re.findall("`+", text)), default=0) + 3)
+    return ["", *(indent + line for line in (fence, *text.split("\n"), fence)), ""]
 
 
 def _cell(outcome: str, faults: int) -> str:
