@@ -1,6 +1,6 @@
 """`python -m salt_mirror` is the same program as `salt-mirror`."""
 
-from salt_mirror.cli.main import main
+from salt_mirror.entry import run
 
 if __name__ == "__main__":
-    main()
+    run()

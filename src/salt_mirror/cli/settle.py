@@ -159,14 +159,14 @@ def _watch(
         if wish.open_ended:
             goals = held_values(measure, found, engine)
             found = [(goal, servers) for goal, (_, servers) in zip(goals, found, strict=True)]
-        began_at = past[0].began_at if past is not None else clock()
+        began_at = min(past[0].began_at, clock()) if past is not None else clock()
         watch = Watch(
             vantages(found), caches, began_at, peek=peek, gap_s=max(1.0, 0.1 * speed), tolerance_s=max(2.5, 0.25 * speed),
             every_s=max(5.0, 0.25 * speed),
         )  # fmt: skip
         bound = past[0].bound_s if past is not None else bound_of(goals, where, atlas, engine)
         if past is not None and wish.journal is not None:
-            replay(watch, goals, past[1], wish.journal)
+            replay(watch, goals, past[1], wish.journal, clock())
         written = Journal(wish.journal, goals, began_at, bound, again=wish.resume) if wish.journal is not None else None
         what = goal_text(goals[0]) if len(goals) == 1 else f"{len(goals):,} records"
         end_of_it = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])

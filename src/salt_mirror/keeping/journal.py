@@ -20,6 +20,7 @@ from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_bytes, whole
+from salt_mirror.keeping.locking import lock
 from salt_mirror.keeping.writing import PRIVATE
 
 VERSION = "salt-mirror/journal/1"
@@ -92,7 +93,12 @@ class Journal:
         except (OSError, ValueError) as error:
             why = getattr(error, "strerror", None) or error
             raise BadInput(f"--journal: {shown_path(path)} cannot be written: {why}") from None
-        if not again:
+        if not lock(self._file):
+            self._file.close()
+            raise BadInput(f"--journal: {shown_path(path)} is being written by another watch")
+        if again:
+            _drop_torn(path)
+        else:
             self._write(Head(VERSION, began_at, [goal_line(goal) for goal in goals], bound_s))
 
     def add(self, slot: Slot, sighting: Sighting) -> None:
@@ -122,9 +128,9 @@ class Journal:
 
 
 def read_journal(path: Path) -> tuple[Head, list[Line]]:
-    """A journal's head and its sightings; a last line that was cut off is taken away from the file. Raises BadInput."""
+    """A journal's head and its sightings; a last line that was cut off is left out. Raises BadInput."""
     raw = read_bytes(path)
-    sound, _, torn = raw.rpartition(b"\n")
+    sound, _, _ = raw.rpartition(b"\n")
     first, _, rest = sound.partition(b"\n")
     if not first.strip():
         raise BadInput(f"{path}: is no journal: its first line is missing")
@@ -140,14 +146,20 @@ def read_journal(path: Path) -> tuple[Head, list[Line]]:
     if head.journal != VERSION:
         raise BadInput(f"{path}: is a journal of another version ({head.journal}); expected {VERSION}")
     found = [line for _, line in whole(json_lines(rest.splitlines(), Line, path, 2))]
-    if torn:
-        with path.open("r+b") as file:
-            file.truncate(len(sound) + 1)
     return head, found
 
 
-def replay(watch: Watch, goals: list[Goal], lines: list[Line], path: Path) -> None:
-    """Tells a watch what a journal has seen. Raises BadInput for values that are none."""
+def _drop_torn(path: Path) -> None:
+    """Takes away a last line that was cut off."""
+    sound, _, torn = path.read_bytes().rpartition(b"\n")
+    if torn:
+        with path.open("r+b") as file:
+            file.truncate(len(sound) + 1)
+
+
+def replay(watch: Watch, goals: list[Goal], lines: list[Line], path: Path, now: float) -> None:
+    """Tells a watch what a journal has seen; what it saw later than `now`, since the clock was set back, it saw now. Raises
+    BadInput for values that are none."""
     slots = {(slot.vantage.server.label, slot.vantage.cache, slot.goal): slot for slot in watch.slots}
     for number, line in enumerate(lines, 2):
         if not 0 <= line.goal < len(goals):
@@ -158,5 +170,4 @@ def replay(watch: Watch, goals: list[Goal], lines: list[Line], path: Path) -> No
             continue  # a vantage that is not watched any more
         with about(f"{path}, line {number}"):
             values = tuple(sorted(rdata_from_text(goal.rdtype, text) for text in line.values))
-        slot.asked += 1
-        watch.take(slot, Sighting(line.at, values, line.exists, line.ttl, line.trouble, line.peeked))
+        watch.recall(slot, Sighting(min(line.at, now), values, line.exists, line.ttl, line.trouble, line.peeked))

@@ -216,6 +216,12 @@ class Watch:
         self._open_caches(slot.goal)
         return (slot.state, slot.settled_at is not None) != before
 
+    def recall(self, slot: Slot, sighting: Sighting) -> None:
+        """Takes in what an earlier run of the watch saw, as if it had been asked here."""
+        slot.asked += 1
+        slot.due = None
+        self.take(slot, sighting)
+
     def _unseen(self, slot: Slot, sighting: Sighting) -> None:
         slot.failures += 1
         slot.state = "silent" if slot.settled_at is None else slot.state
