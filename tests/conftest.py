@@ -7,6 +7,7 @@ import signal
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
+from typing import IO
 
 import pytest
 
@@ -25,7 +26,7 @@ def pytest_configure() -> None:
 def run(tmp_path: Path) -> Run:
     """Runs the installed program in a temporary folder; no resolver of this computer is ever asked."""
 
-    def program(*arguments: str, resolvers: str = "", timeout: float = 60) -> Outcome:
+    def program(*arguments: str, resolvers: str = "", timeout: float = 60, stdin: IO[bytes] | None = None) -> Outcome:
         environment = os.environ | {"SALT_MIRROR_RESOLVERS": resolvers, "NO_COLOR": "1"}
         return Outcome(
             subprocess.run(
@@ -36,6 +37,7 @@ def run(tmp_path: Path) -> Run:
                 text=True,
                 encoding="utf-8",
                 timeout=timeout,
+                stdin=stdin,
                 check=False,
             )
         )

@@ -28,6 +28,7 @@ from salt_mirror.dns.system import parse_server
 from salt_mirror.dns.traffic import https, manners, stream
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
+from salt_mirror.estate import masterfile, reading
 from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
@@ -286,4 +287,7 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "delegations that hang on one another": walking.MOST_NESTED,
         "messages in a row without a record": MOST_EMPTY,
         "transfers at once": running.AT_ONCE,
+        "mebibytes of a file that is read, packed or unpacked": reading.MOST_BYTES >> 20,
+        "files that one list includes (`$INCLUDE`)": masterfile.MOST_INCLUDES,
+        "records that `$GENERATE` makes in one list": masterfile.MOST_GENERATED,
     }

@@ -73,11 +73,15 @@ def budget(
     raise typer.Exit(0 if before <= set(seen.found.values) else 1)
 
 
+_FARTHEST_DAYS = 36_500
+
+
 def moment_of(text: str, now: datetime) -> datetime:
     """A moment from the command line: a time of day (the next one), a date with a time, or `in` a time. Raises BadInput."""
     from datetime import UTC, datetime, timedelta
 
     from salt_mirror.cli.opening import seconds_of
+    from salt_mirror.dns.names import shown
     from salt_mirror.estate.errors import BadInput
 
     words = text.strip()
@@ -92,9 +96,11 @@ def moment_of(text: str, now: datetime) -> datetime:
         today = datetime.combine(now.astimezone().date(), clock.time())
         return next(moment for days in (0, 1, 2) if (moment := (today + timedelta(days=days)).astimezone(UTC)) >= now)
     try:
-        found = datetime.fromisoformat(words)
-    except ValueError:
+        found = datetime.fromisoformat(words).astimezone(UTC)
+    except (ValueError, OverflowError, OSError):
         raise BadInput(
-            f'--at-time: "{text}" is no moment; expected one such as 14:30, 2026-11-24T09:00 or "in 2h"'
+            f'--at-time: {shown(text)} is no moment; expected one such as 14:30, 2026-11-24T09:00 or "in 2h"'
         ) from None
-    return found.astimezone(UTC)
+    if abs(found - now) > timedelta(days=_FARTHEST_DAYS):
+        raise BadInput(f"--at-time: {shown(text)} is further away than anybody plans")
+    return found

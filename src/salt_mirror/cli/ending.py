@@ -16,7 +16,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.cli.options import Showing
 from salt_mirror.cli.running import Ran
 from salt_mirror.cli.telling import tell
-from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.names import from_text, shown, to_text
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
@@ -149,7 +149,7 @@ def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
         if form not in FORMS or not colon or not path:
             near = nearest_word(form, FORMS) if form not in FORMS else None
             said = f'did you mean "{near}:…"?' if near is not None else f"formats: {', '.join(FORMS)}"
-            raise BadInput(f'--report: "{text}" is no FORMAT:FILE; {said}')
+            raise BadInput(f"--report: {shown(text)} is no FORMAT:FILE; {said}")
         target = Path(path)
         check_writable(target, f"--report {form}")
         found.append((form, target))

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.cli.options import Asking
-from salt_mirror.dns.errors import about
+from salt_mirror.dns.errors import about, number_in
 from salt_mirror.dns.names import ROOT, Name, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import ANY, AXFR, IXFR, OPT, TKEY, TSIG, type_from_text, type_text
@@ -20,6 +20,7 @@ from salt_mirror.dns.system import paced, parse_server, system_resolvers
 from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.forms import address_in, domain_in, network_in, zone_of_network
 from salt_mirror.estate.model import Estate, load_estate
+from salt_mirror.estate.reading import is_there
 from salt_mirror.estate.typed import completed
 
 ESTATE_HERE = "estate.toml"
@@ -28,7 +29,7 @@ ESTATE_HERE = "estate.toml"
 def open_estate(asking: Asking) -> Estate:
     """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen."""
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
-    estate = load_estate(here) if asking.estate is not None or here.is_file() else Estate()
+    estate = load_estate(here) if asking.estate is not None or is_there(here) else Estate()
     estate.check_view(asking.view)
     if estate.accept:
         from salt_mirror.checks.audit.accepting import check
@@ -92,15 +93,16 @@ def _server(text: str, estate: Estate) -> Server:
         return paced(parse_server(text, text, estate.reached))
     except ValueError:
         if text.startswith("https://"):
-            what = f'"{text}" is no usable URL; expected one such as https://resolver.example/dns-query'
+            what = f"{shown(text)} is no usable URL; expected one such as https://resolver.example/dns-query"
             raise BadInput(f"--at: {what}") from None
     scheme = next((one for one in ("tls://", "tcp://") if text.startswith(one)), "")
     over = scheme.removesuffix("://") or "udp"
     host, _, port = text.removeprefix(scheme).partition(":")
-    if port and not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
-        raise BadInput(f'--at: "{text}" has no usable port; expected 1 to 65535')
+    number = number_in(port, 65535) if port else 853 if over == "tls" else 53
+    if not number:
+        raise BadInput(f"--at: {shown(text)} has no usable port; expected 1 to 65535")
     try:
-        found = socket.getaddrinfo(host, int(port or (853 if over == "tls" else 53)), type=socket.SOCK_DGRAM)
+        found = socket.getaddrinfo(host, number, type=socket.SOCK_DGRAM)
     except (OSError, UnicodeError) as error:
         why = getattr(error, "strerror", None) or "no such host"
         what = f"{shown(text)} is no server of the estate, no address, and no host that can be found ({why})"
@@ -205,5 +207,5 @@ def seconds_of(text: str, option: str) -> float:
     except (ValueError, KeyError):
         seconds = -1.0
     if not 0 <= seconds < 1e9:
-        raise BadInput(f'{option}: "{text}" is no time; expected one such as 90s, 20min, 2h or 1d')
+        raise BadInput(f"{option}: {shown(text)} is no time; expected one such as 90s, 20min, 2h or 1d")
     return seconds

@@ -57,6 +57,7 @@ class Asking:
             "At most so many questions a second to each server. Without it: no limit for the estate's authoritative "
             "servers and on loopback, 200 for any other.",
             min=0.1,
+            max=1e6,
         ),
     ] = None
     timeout: Annotated[

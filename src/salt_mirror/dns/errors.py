@@ -21,3 +21,11 @@ def about(place: str) -> Iterator[None]:
         yield
     except Unusable as error:
         raise type(error)(f"{place}: {error}") from None
+
+
+def number_in(text: str, most: int) -> int | None:
+    """A whole number written in ASCII digits, from 0 to `most`; None for anything else, however long it is."""
+    if not (text.isascii() and text.isdigit()) or len(text.lstrip("0")) > len(str(most)):
+        return None
+    number = int(text.lstrip("0") or "0")
+    return number if number <= most else None

@@ -22,6 +22,7 @@ MAX_NAME = 255
 _SPECIAL = frozenset(b'."\\;@$()')
 _PLAIN = re.compile(rb"[a-z0-9_/*=+:,!#%&'<>?\[\]^`{|}~-]*\Z")
 _PLAIN_TEXT = re.compile(r"[A-Za-z0-9_/*-]+(?:\.[A-Za-z0-9_/*-]+)*\.?\Z")
+_PASSWORD = re.compile(r"://[^/?#\s]*@")
 _IDNA_DOTS = re.compile("[.\u3002\uff0e\uff61]")
 
 
@@ -66,7 +67,9 @@ def from_text(text: str, origin: Name | None = None) -> Name:
 
 
 def shown(text: str, most: int = 60) -> str:
-    """A piece of somebody's text made safe and short enough to stand in a message, in quotation marks."""
+    """A piece of somebody's text made safe and short enough to stand in a message, in quotation marks; what may be a password
+    in a URL is left out."""
+    text = _PASSWORD.sub("://…@", text)
     clean = "".join(c if c.isprintable() else "\\" + f"{min(ord(c), 255):03d}" for c in text[: most + 1])
     return '"' + (clean[:most] + "…" if len(clean) > most else clean) + '"'
 

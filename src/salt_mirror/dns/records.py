@@ -11,7 +11,7 @@ from functools import lru_cache
 from socket import AF_INET, AF_INET6, inet_pton
 from typing import NamedTuple
 
-from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.reverse import address_text
 
@@ -71,9 +71,9 @@ def type_from_text(text: str) -> int:
     upper = text.strip().upper()
     if upper in _NUMBERS:
         return _NUMBERS[upper]
-    digits = upper.removeprefix("TYPE")
-    if digits.isascii() and digits.isdigit() and int(digits) < 65536:
-        return int(digits)
+    number = number_in(upper.removeprefix("TYPE"), 65535)
+    if number is not None:
+        return number
     raise BadRecord(f"{shown(text)} is no record type; write a name such as A, AAAA or PTR, or a number up to 65535")
 
 
@@ -175,7 +175,8 @@ def record_line(owner: Name, rdtype: int, rdata: bytes, ttl: int | None = None) 
 
 
 def _number(text: str) -> bytes:
-    return int(text).to_bytes(2, "big") if text.isascii() and text.isdigit() and int(text) < 65536 else _refuse()
+    number = number_in(text, 65535)
+    return number.to_bytes(2, "big") if number is not None else _refuse()
 
 
 def _refuse() -> bytes:

@@ -7,7 +7,8 @@ import os
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
-from salt_mirror.dns.names import Name
+from salt_mirror.dns.errors import number_in
+from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
 
 DNS_PORT = 53
@@ -59,7 +60,7 @@ def _resolver(text: str) -> Server:
     try:
         return paced(parse_server(text, f"resolver {text}"))
     except ValueError:
-        raise ValueError(f'{VARIABLE}: "{text}" is no resolver; expected an address, or address:port') from None
+        raise ValueError(f"{VARIABLE}: {shown(text)} is no resolver; expected an address, or address:port") from None
 
 
 DEFAULT_PACE = 200.0
@@ -92,6 +93,8 @@ def parse_server(text: str, label: str, reached: Reached | None = None) -> Serve
     if text.startswith("tls://"):
         place, _, name = text.removeprefix("tls://").partition("#")
         address, port = parse_endpoint(place, TLS_PORT)
+        if name:
+            from_text(name)
         return Server(label, *reached(address, port), over="tls", tls_name=name)
     return Server(label, *reached(*parse_endpoint(text)))
 
@@ -106,6 +109,7 @@ def parse_endpoint(text: str, default_port: int = DNS_PORT) -> tuple[bytes, int]
             raise ValueError(text)
     elif text.count(":") == 1:
         host, port = text.split(":")
-    if not (port.isascii() and port.isdigit() and 0 < int(port) < 65536):
+    number = number_in(port, 65535)
+    if not number:
         raise ValueError(text)
-    return ipaddress.ip_address(host).packed, int(port)
+    return ipaddress.ip_address(host).packed, number

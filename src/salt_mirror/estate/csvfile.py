@@ -11,7 +11,7 @@ import csv
 import io
 from pathlib import Path
 
-from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text
 from salt_mirror.estate.errors import BadInput
@@ -91,7 +91,7 @@ def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Exp
         empty = COLUMNS[[name, kind, value].index("")]
         raise BadRecord(f'nothing stands in the column "{empty}"')
     rdtype = type_from_text(kind)
-    if ttl and not (ttl.isascii() and ttl.isdigit() and int(ttl) <= MAX_TTL):
+    if ttl and number_in(ttl, MAX_TTL) is None:
         raise BadRecord(f"{shown(ttl)} is no TTL; write whole seconds, at most {MAX_TTL}")
     if presence and presence not in PRESENCES:
         raise BadRecord(f"{shown(presence)} is no presence; write one of {', '.join(PRESENCES)}")
@@ -101,7 +101,7 @@ def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Exp
         from_text(name, origin if "." not in name else None),
         rdtype,
         rdata_from_text(rdtype, value, origin if "." not in value.rsplit(None, 1)[-1] else None) if value else b"",
-        ttl=int(ttl) if ttl else None,
+        ttl=number_in(ttl, MAX_TTL),
         source=path,
         line=line,
         note=note or None,

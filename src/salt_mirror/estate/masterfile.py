@@ -19,15 +19,21 @@ import dns.rdataclass
 import dns.tokenizer
 import dns.zonefile
 
-from salt_mirror.dns.errors import Unusable, about
+from salt_mirror.dns.errors import Unusable, about, number_in
 from salt_mirror.dns.names import Name, from_text
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.dns.records import MAX_TTL
+from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.plainlines import plain_lines
-from salt_mirror.estate.reading import read_text
+from salt_mirror.estate.reading import is_there, read_text
 
 _INCLUDE = re.compile(r"\$INCLUDE[ \t]+(\"[^\"]*\"|\S+)(?:[ \t]+([^;\s]+))?[ \t]*(?:;.*)?\Z", re.IGNORECASE)
-_MOST_INCLUDES = 32
+_GENERATE = re.compile(r"\$GENERATE[ \t]+(.*)", re.IGNORECASE)
+_RANGE = re.compile(r'"?(\d+)-(\d+)(?:/(\d+))?"?(?:[ \t]|\Z)')
+_DEEPEST = 32
+MOST_INCLUDES = 1000
+MOST_GENERATED = 250_000
+_WIDEST = 255
 _NO_TTL = -1
 
 
@@ -99,6 +105,7 @@ class _Pieces:
     def __init__(self, found: list[Expectation], problems: list[Unusable] | None) -> None:
         self._collector = _Collector(found)
         self._problems = problems
+        self._included = self._generated = 0
 
     def reader(self, origin: dns.name.Name) -> dns.zonefile.Reader:
         """A reader that takes records without any TTL, as lists of expectations often have none."""
@@ -117,10 +124,13 @@ class _Pieces:
                 continue
             line = first_line + piece.count("\n")
             target = path.parent / include[0]
-            if target.resolve() in above or len(above) > _MOST_INCLUDES:
-                raise BadInput.at(path, line, f"$INCLUDE of {target}, which is being read already")
-            if not target.is_file():
-                raise BadInput.at(path, line, f"$INCLUDE of {target}, and there is no such file")
+            if not is_there(target):
+                raise BadInput.at(path, line, f"$INCLUDE of {shown_path(target)}, and there is no such file")
+            if target.resolve() in above or len(above) > _DEEPEST:
+                raise BadInput.at(path, line, f"$INCLUDE of {shown_path(target)}, which is being read already")
+            self._included += 1
+            if self._included > MOST_INCLUDES:
+                raise BadInput.at(path, line, f"more than {MOST_INCLUDES:,} files are included")
             below = copy.copy(reader)
             if include[1]:
                 with about(f"{path}, line {line}"):
@@ -128,7 +138,27 @@ class _Pieces:
                 below.current_origin = dns.name.from_wire(origin, 0)[0]
             self.read(target, read_text(target), below, above)
 
+    def _count_generated(self, piece: str, path: Path, first_line: int) -> None:
+        """Raises BadInput for `$GENERATE` lines that make more records, or wider numbers, than a zone has."""
+        for number, line in enumerate(piece.splitlines(), first_line):
+            if line[:1] == "$" and (directive := _GENERATE.match(line)):
+                said = _RANGE.match(directive[1])
+                if said is None:
+                    continue  # the reader says what is wrong
+                numbers = [number_in(one or "1", MAX_TTL) for one in said.groups()]
+                wide = [
+                    one for one in re.findall(r"\d+", directive[1][said.end() :]) if number_in(one, _WIDEST) is None
+                ]
+                if None not in numbers and not wide:
+                    begin, end, step = (one or 0 for one in numbers)
+                    self._generated += max(0, end - begin) // max(1, step) + 1
+                if None in numbers or wide or self._generated > MOST_GENERATED:
+                    raise BadInput.at(
+                        path, number, f"$GENERATE of more than {MOST_GENERATED:,} records, or with numbers too large"
+                    )
+
     def _read_piece(self, reader: dns.zonefile.Reader, piece: str, path: Path, first_line: int) -> None:
+        self._count_generated(piece, path, first_line)
         for one in plain_lines(piece.splitlines(keepends=True), first_line, reader):
             if len(one) == 2:
                 self._read_bunch(reader, "".join(one[1]), path, one[0])

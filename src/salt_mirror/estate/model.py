@@ -20,7 +20,7 @@ from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.csvfile import read_csv
-from salt_mirror.estate.errors import BadInput, hint
+from salt_mirror.estate.errors import BadInput, hint, shown_path
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
     AcceptEntry,
@@ -34,7 +34,7 @@ from salt_mirror.estate.file import (
     read_estate_file,
 )
 from salt_mirror.estate.forms import zone_name
-from salt_mirror.estate.reading import read_text
+from salt_mirror.estate.reading import is_there, read_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -279,8 +279,8 @@ class _Builder:
 
     def _read(self, source: str, apex: Name, place: str) -> list[Expectation]:
         path = self._path.parent / source
-        if not path.is_file():
-            raise self._fail(f"{place}, expect: there is no file {path}")
+        if not is_there(path):
+            raise self._fail(f"{place}, expect: there is no file {shown_path(path)}")
         if path.suffix.lower() == ".csv":
             return read_csv(path, apex)
         from salt_mirror.estate.sources import read_expectations  # brings dnspython in

@@ -18,6 +18,8 @@ from salt_mirror.estate.errors import BadInput
 
 T = TypeVar("T")
 
+MOST_BYTES = 256 << 20
+"""So large a file is read, and so much may be in one that is packed."""
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
 
 
@@ -31,13 +33,25 @@ def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
 
 
 def read_bytes(path: Path, *, missing: str = "") -> bytes:
-    """The bytes of a file. Raises BadInput."""
+    """The bytes of a file, or of a pipe. Raises BadInput."""
     try:
-        return path.read_bytes()
+        with path.open("rb") as file:
+            found = file.read(MOST_BYTES + 1)
     except FileNotFoundError:
         raise BadInput.at(path, None, missing or "cannot be read: No such file or directory") from None
     except (OSError, ValueError) as error:
         raise BadInput.at(path, None, f"cannot be read: {getattr(error, 'strerror', None) or error}") from None
+    if len(found) > MOST_BYTES:
+        raise BadInput.at(path, None, f"is larger than {MOST_BYTES >> 20} MiB, which no file for this is")
+    return found
+
+
+def is_there(path: Path) -> bool:
+    """Whether there is such a file; not for a path that no file can have."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
 
 
 def decoded(raw: bytes, path: Path | str) -> str:
@@ -58,20 +72,17 @@ def given_text(stream: BinaryIO) -> str:
 def given_lines(stream: BinaryIO) -> Iterator[str]:
     """The lines of standard input as they come, in UTF-8, or in UTF-16 with a byte order mark as some shells pipe it.
 
-    Raises BadInput for what is neither.
+    Bytes of a line that are neither stay in it as surrogates: that line is no name, and hides no other.
     """
     begin = stream.readline()
     mark, encoding = next(((mark, name) for mark, name in _MARKS if begin.startswith(mark)), (b"", "utf-8"))
     if encoding != "utf-8":
         yield from decoded(begin + stream.read(), "standard input").splitlines()
         return
-    for number, line in enumerate(chain([begin[len(mark) :]], iter(stream.readline, b"")), 1):
+    for line in chain([begin[len(mark) :]], iter(stream.readline, b"")):
         if not line:
             return
-        try:
-            yield line.decode(encoding)
-        except UnicodeDecodeError:
-            raise BadInput.at("standard input", number, "is no UTF-8 text") from None
+        yield line.decode(encoding, "surrogateescape")
 
 
 def json_lines(

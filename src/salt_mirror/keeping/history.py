@@ -19,6 +19,7 @@ import msgspec
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 from salt_mirror.dns.errors import about
 from salt_mirror.estate.errors import BadInput, shown_path
+from salt_mirror.estate.reading import is_there
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.writing import PRIVATE, check_writable
 
@@ -66,8 +67,8 @@ class Doubts:
 @contextmanager
 def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite3.Connection]:
     """A connection with a transaction of its own. Raises BadInput for a file that is no history."""
-    if not fresh and not path.is_file():
-        raise BadInput(f"{path}: there is no such history; audit --history FILE begins one")
+    if not fresh and not is_there(path):
+        raise BadInput(f"{shown_path(path)}: there is no such history; audit --history FILE begins one")
     try:
         if fresh and not path.exists():
             os.close(os.open(path, os.O_WRONLY | os.O_CREAT, PRIVATE))
@@ -87,8 +88,12 @@ def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite
             connection.execute("COMMIT")
         finally:
             connection.close()
+    except BadInput:
+        raise
     except (sqlite3.Error, OSError) as error:
-        raise BadInput(f"{path}: the history cannot be used: {error}") from None
+        raise BadInput(f"{shown_path(path)}: the history cannot be used: {error}") from None
+    except (ValueError, TypeError, OverflowError) as error:  # what its rows hold
+        raise BadInput(f"{shown_path(path)}: the history is damaged: {error}") from None
 
 
 def check_history(path: Path) -> None:
@@ -157,8 +162,8 @@ def add_run(
         seen.update(map(key_of, accepted))
         left = {key: (number, decode(blob)) for key, (number, blob, _) in open_lives.items()}
         gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
+        moment = datetime.fromisoformat(before) if before is not None else None
         lines = [_agreed(connection, scope, line, started) for line in zones]
-    moment = datetime.fromisoformat(before) if before is not None else None
     told = [one for one in new if one.weight != "note"] if before is not None else []
     no_more = [one for one in gone if one.weight != "note"]
     return History(before=moment, new=told, gone=no_more, standing=standing), lines
@@ -202,7 +207,10 @@ def runs_in(path: Path) -> list[Run]:
     """Every run, the latest first. Raises BadInput."""
     with _opened(path, fresh=False) as connection:
         query = "SELECT started, seconds, scope, outcome, faults, cautions, unverified FROM runs ORDER BY started DESC, id DESC"
-        return [Run(datetime.fromisoformat(row[0]), *row[1:]) for row in connection.execute(query)]
+        return [
+            msgspec.convert(dict(zip(Run.__struct_fields__, row, strict=True)), Run)
+            for row in connection.execute(query)
+        ]
 
 
 def lives_in(path: Path, pattern: str) -> list[Life]:
@@ -214,13 +222,8 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
         latest = dict(connection.execute("SELECT scope, max(started) FROM runs GROUP BY scope").fetchall())
         query = "SELECT code, view, name, finding, first, last, ended, scope FROM lives ORDER BY last DESC, id DESC"
         for code, view, name, blob, first, last, ended, scope in connection.execute(query):
-            if any(fnmatchcase(text, pattern) for text in (code, name, name.rstrip("."))):
+            if any(fnmatchcase(text, pattern) for text in (str(code), str(name), str(name).rstrip("."))):
                 text = msgspec.json.decode(blob, type=Finding).text
-                until = datetime.fromisoformat(ended) if ended is not None else None
-                found.append(
-                    Life(
-                        code, view, name, text, datetime.fromisoformat(first), datetime.fromisoformat(last), until,
-                        latest.get(scope) == last,
-                    )
-                )  # fmt: skip
+                row = (code, view, name, text, first, last, ended, latest.get(scope) == last)
+                found.append(msgspec.convert(dict(zip(Life.__struct_fields__, row, strict=True)), Life))
     return found

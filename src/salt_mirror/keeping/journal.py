@@ -9,12 +9,12 @@ from __future__ import annotations
 import contextlib
 import os
 from pathlib import Path
-from typing import IO
+from typing import IO, Annotated, Literal
 
 import msgspec
 
 from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.watch import Sighting, Slot, Watch
+from salt_mirror.checks.settling.watch import Sighting, Slot, State, Watch
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
@@ -24,6 +24,11 @@ from salt_mirror.keeping.locking import lock
 from salt_mirror.keeping.writing import PRIVATE
 
 VERSION = "salt-mirror/journal/1"
+
+
+Moment = Annotated[float, msgspec.Meta(ge=0, le=32_503_680_000)]
+"""Seconds since 1970, up to the year 3000."""
+Seconds = Annotated[int, msgspec.Meta(ge=0, le=2**31)]
 
 
 class GoalLine(msgspec.Struct, frozen=True):
@@ -39,22 +44,22 @@ class Head(msgspec.Struct, frozen=True):
     """The first line: what is watched. `began_at` in seconds since 1970; `bound_s` what the budget gave."""
 
     journal: str
-    began_at: float
+    began_at: Moment
     goals: list[GoalLine]
-    bound_s: int | None = None
+    bound_s: Seconds | None = None
 
 
 class Line(msgspec.Struct, frozen=True, omit_defaults=True):
     """One sighting of one goal (by its place in the head) at one vantage."""
 
-    at: float
+    at: Moment
     vantage: str
-    kind: str
+    kind: Literal["authoritative", "cache"]
     goal: int
-    state: str
+    state: State
     values: list[str] = []
     exists: bool = True
-    ttl: int | None = None
+    ttl: Seconds | None = None
     trouble: str | None = None
     peeked: bool = False
     settled: bool = False

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import io
 import zlib
 from collections.abc import Iterator
 from datetime import datetime
@@ -11,8 +12,8 @@ from pathlib import Path
 import msgspec
 
 from salt_mirror.checks.comparing import VERSION, HeldSet, SnapshotHead
-from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.reading import json_lines, read_bytes, whole
+from salt_mirror.estate.errors import BadInput, shown_path
+from salt_mirror.estate.reading import MOST_BYTES, json_lines, read_bytes, whole
 from salt_mirror.keeping.writing import PRIVATE, write_whole
 
 
@@ -42,7 +43,10 @@ def _lines(path: Path) -> Iterator[bytes]:
     raw = read_bytes(path)
     if path.suffix == ".gz":
         try:
-            raw = gzip.decompress(raw)
+            with gzip.open(io.BytesIO(raw)) as unpacked:
+                raw = unpacked.read(MOST_BYTES + 1)
         except (OSError, EOFError, zlib.error) as error:
             raise BadInput(f"{path} cannot be read: {error}") from None
-    return iter(raw.splitlines())
+        if len(raw) > MOST_BYTES:
+            raise BadInput(f"{shown_path(path)} holds more than {MOST_BYTES >> 20} MiB, which no snapshot does")
+    return iter(raw.split(b"\n"))

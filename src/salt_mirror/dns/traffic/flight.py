@@ -60,6 +60,8 @@ def answer_from(flight: Flight, reply: Reply, message: bytes, rtt_ms: float, ove
     status = TRUNCATED if truncated else _RCODES[rcode] if rcode < 16 else rcode_text(rcode)
     if flight.mac is not None and rcode == _NOTAUTH and (tsig := tsig_in(message)) is not None:
         status = TSIG_ERRORS.get(tsig[2], status)
+    if rcode not in (0, 3):  # what stands beside an error is no answer
+        values, ttl, alias = (), None, None
     return Answer(flight.question, status, authoritative, values, ttl, alias, message, rtt_ms, flight.tries, over)
 
 

@@ -51,7 +51,7 @@ class HttpsLane:
         self._under_way: dict[Future[Answer], tuple[Question, float]] = {}
         self._client: httpx.Client | None = None
         # Certificates that cannot be read: nothing can be trusted. A proxy of a kind that is not known: no way there.
-        with contextlib.suppress(OSError, ValueError, ImportError):
+        with contextlib.suppress(OSError, ValueError, ImportError, httpx.InvalidURL):
             self._client = httpx.Client(http2=True, timeout=budget_s, follow_redirects=False, trust_env=True)
         self._workers = Workers(WINDOW, "https")
         self._bell, self._ear = socket.socketpair()

@@ -37,7 +37,7 @@ _RENEW_AFTER = 4096
 _CASES_FOR = 16
 _MOST_ENDED = 4096
 _TAILS: dict[int, bytes] = {}
-_STATUS = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED"}
+_STATUS = {0: "NOERROR", 3: "NXDOMAIN"}
 
 OpenSocket = Callable[[Server], socket.socket | None]
 """Opens a socket to a server, on a port that nobody can guess; None when the system knows no way there."""
