@@ -32,11 +32,17 @@ def two(standins: StandIns, tmp_path: Path) -> list[StandIn]:
 CALL = ("settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--journal", "watch.jsonl")
 
 
+def both_seen(tmp_path: Path) -> Path:
+    """Waits until a watch has seen both servers; the journal that says so."""
+    journal = tmp_path / "watch.jsonl"
+    until(lambda: journal.is_file() and len(journal.read_bytes().splitlines()) >= 3)
+    return journal
+
+
 def interrupted_watch(tmp_path: Path) -> Path:
     """Begins a watch and interrupts it once both servers were seen."""
     process = begin(*CALL, cwd=tmp_path, stdout=subprocess.PIPE)
-    journal = tmp_path / "watch.jsonl"
-    until(lambda: journal.is_file() and len(journal.read_bytes().splitlines()) >= 3)
+    journal = both_seen(tmp_path)
     interrupt(process)
     process.communicate(timeout=20)
     assert process.returncode == 130
@@ -80,7 +86,7 @@ def test_two_watches_do_not_write_one_journal(run: Run, two: list[StandIn], tmp_
 @pytest.mark.parametrize("name", ["SIGTERM", "SIGHUP"])
 def test_whoever_ends_a_watch_gets_what_it_has_seen(two: list[StandIn], tmp_path: Path, name: str) -> None:
     process = begin(*CALL, cwd=tmp_path, stdout=subprocess.PIPE)
-    until(lambda: two[1].asked >= 2)
+    both_seen(tmp_path)
     process.send_signal(getattr(signal, name))
     out, _ = process.communicate(timeout=20)
     assert process.returncode == 130 and "Interrupted. So far:" in out
@@ -117,7 +123,7 @@ def test_a_program_that_is_to_outlive_its_terminal_does(two: list[StandIn], tmp_
     process = begin(
         *CALL, cwd=tmp_path, stdout=subprocess.PIPE, preexec_fn=lambda: signal.signal(hung_up, signal.SIG_IGN)
     )
-    until(lambda: two[1].asked >= 2)
+    both_seen(tmp_path)
     process.send_signal(hung_up)
     two[1].authority.hold(read_zone(ZONE.format(last=12), "salt.invalid"))
     process.communicate(timeout=40)

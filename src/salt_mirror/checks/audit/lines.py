@@ -144,7 +144,7 @@ def verdict(zones: list[ZoneLine], findings: list[Finding]) -> str:
         return "Nothing was judged."
     sound = sum(line.outcome == "agrees" and not line.soa_alone for line in zones)
     alone = sum(line.outcome == "agrees" and line.soa_alone for line in zones)
-    begin = f"{sound} of {many(len(zones), 'zone')} {'are' if len(zones) != 1 else 'is'} sound"
+    begin = f"{sound} of {many(len(zones), 'zone')} {'is' if sound == 1 or len(zones) == 1 else 'are'} sound"
     begin += f", {alone} looked at by the SOA alone" if alone else ""
     parts = [many(faults, "fault") if faults else "no faults"]
     if cautions:
