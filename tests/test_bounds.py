@@ -93,8 +93,9 @@ def test_name_servers_that_hang_on_many_others_cost_a_bounded_number_of_question
         "[bounds]\nquestions_for_a_name = 20\n" + roots,
         {"192.0.2.1": top.endpoint},
     )
-    run("descend", "www.d0")
+    done = run("descend", "www.d0")
     assert top.asked <= 20
+    assert done.out.splitlines()[0].endswith("the questions for one name are used up.")
 
 
 def test_a_name_server_whose_zone_is_silent_is_unverified_and_not_without_address(

@@ -318,6 +318,15 @@ def test_a_transfer_that_is_not_sound_is_rejected_whole(messages: list[bytes], r
         list(transfer(server, from_text("pans.example"), timeout_s=2))
 
 
+@pytest.mark.parametrize("size", [0, 3, 5])
+def test_an_address_of_a_wrong_size_rejects_a_transfer(size: int) -> None:
+    sound = part(SOA, HOST)
+    at = sound.index(b"\x00\x04\x0a\x4d\x00\x01")
+    bad = sound[:at] + size.to_bytes(2, "big") + b"\x0a\x4d\x00\x01\x01"[:size] + sound[at + 6 :]
+    with scripted(bad) as server, pytest.raises(TransferFailed, match="rdata of the wrong size"):
+        list(transfer(server, from_text("pans.example"), timeout_s=2))
+
+
 def test_transfers_are_bounded_in_size_and_time() -> None:
     zone = from_text("pans.example")
     with scripted(part(SOA, HOST), part(HOST), part(HOST)) as server, pytest.raises(TransferFailed, match="more than"):

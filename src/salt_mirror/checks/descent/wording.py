@@ -31,6 +31,11 @@ def answer_words(descent: Descent) -> tuple[str, Outcome]:
         return f"{what}: its aliases lead nowhere{aliases}.", "differs"
     if not leg.ends:
         zone = to_text(leg.levels[-1].zone)
+        if leg.levels[-1].stopped:
+            return (
+                f"{what}: the way down stops at {zone}: the questions for one name are used up{aliases}.",
+                "unverified",
+            )
         return f"{what}: the way down ends at {zone}, where no server gives a usable answer{aliases}.", "unverified"
     values = texts_of(leg.ends, leg.rdtype)
     servers = leg.levels[-1].asked
@@ -97,6 +102,9 @@ class Descents(Part):
         return findings_of(self.descent) if self.descent is not None else []
 
 
+_USED_UP = "the servers lead to more questions than one name may cost (questions_for_a_name in [bounds])"
+
+
 class DescentWords:
     def __init__(self, leg: Leg) -> None:
         self._leg = leg
@@ -131,7 +139,7 @@ class DescentWords:
                     + ("the questions are used up here" if level.stopped else f"{level.left_out} were left out")
                     + " (questions_for_a_name in the estate's [bounds])."
                 )
-                yield self._finding("cut.unverified", text, outcome="unverified", cause="more servers than are asked")
+                yield self._finding("cut.unverified", text, outcome="unverified", cause=_USED_UP)
             yield from self._servers(level)
             yield from self._ways(level)
             yield from self._addresses(level)
@@ -205,6 +213,8 @@ class DescentWords:
         elif not leg.ends:
             level = leg.levels[-1]
             text = f"No server of {to_text(level.zone)} gives a usable answer: what lies below cannot be seen."
+            if level.stopped:
+                return  # that is told already
             if dead_end(level):
                 yield self._finding("cut.dead-end", text, level.asked)
             else:
