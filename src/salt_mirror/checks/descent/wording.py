@@ -36,6 +36,8 @@ def answer_words(descent: Descent) -> tuple[str, Outcome]:
                 f"{what}: the way down stops at {zone}: the questions for one name are used up{aliases}.",
                 "unverified",
             )
+        if not leg.levels[-1].asked:
+            return f"{what}: the way down stops at {zone}, of which no server could be asked{aliases}.", "unverified"
         return f"{what}: the way down ends at {zone}, where no server gives a usable answer{aliases}.", "unverified"
     values = texts_of(leg.ends, leg.rdtype)
     servers = leg.levels[-1].asked
