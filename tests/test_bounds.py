@@ -264,6 +264,37 @@ def test_what_comes_over_https_and_is_no_answer_is_told_as_what_it_is(
     assert answer.trouble is not None and said in answer.trouble and not answer.values
 
 
+@pytest.mark.parametrize(
+    ("first", "drip"),
+    [
+        (b"HTTP/1.1 200 OK\r\nx-slow: ", b"a"),
+        (b"HTTP/1.1 200 OK\r\ncontent-type: application/dns-message\r\n\r\n", b"a"),
+        (b"", b"HTTP/1.1 100 Continue\r\n\r\n"),
+    ],
+)
+def test_an_answer_that_drips_over_https_is_not_waited_for(
+    certificate: tuple[Path, ssl.SSLContext], monkeypatch: pytest.MonkeyPatch, first: bytes, drip: bytes
+) -> None:
+    ca, context = certificate
+    monkeypatch.setenv("SSL_CERT_FILE", str(ca))
+    ended = threading.Event()
+
+    def serve(connection: socket.socket) -> None:
+        with context.wrap_socket(connection, server_side=True) as wrapped:
+            wrapped.recv(4096)
+            wrapped.sendall(first)
+            for _ in range(100):
+                wrapped.sendall(drip)
+                time.sleep(0.2)
+            ended.set()
+
+    with flooding(serve) as port, Engine(timeout_s=0.3, tries=1) as engine:
+        engine.submit(Question(NAME, A, parse_server(f"https://127.0.0.1:{port}/dns-query", "slow")))
+        (answer,) = engine.collect()
+    assert answer.trouble is not None and not answer.values
+    assert not ended.is_set(), "it would have gone on"
+
+
 # The page
 
 
