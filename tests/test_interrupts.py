@@ -85,9 +85,13 @@ def test_two_watches_do_not_write_one_journal(run: Run, two: list[StandIn], tmp_
 @POSIX
 @pytest.mark.parametrize("name", ["SIGTERM", "SIGHUP"])
 def test_whoever_ends_a_watch_gets_what_it_has_seen(two: list[StandIn], tmp_path: Path, name: str) -> None:
-    process = begin(*CALL, cwd=tmp_path, stdout=subprocess.PIPE)
+    ending: signal.Signals = getattr(signal, name)
+    process = begin(
+        *CALL, cwd=tmp_path, stdout=subprocess.PIPE,
+        preexec_fn=lambda: signal.signal(ending, signal.SIG_DFL),  # whatever started the tests may ignore it
+    )  # fmt: skip
     both_seen(tmp_path)
-    process.send_signal(getattr(signal, name))
+    process.send_signal(ending)
     out, _ = process.communicate(timeout=20)
     assert process.returncode == 130 and "Interrupted. So far:" in out
 
