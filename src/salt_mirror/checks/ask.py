@@ -129,6 +129,11 @@ class Asked:
         """The servers that said nothing of use to one of the questions."""
         return list(dict.fromkeys(told.server for told in self.told if not told.usable))
 
+    @property
+    def led(self) -> Told | None:
+        """What leads to a name of which nothing is known, if anything does."""
+        return next((told for told in self.told if told.open_end is not None), None)
+
     def at(self, rdtype: int) -> list[Told]:
         """What the servers told about one type."""
         return [told for told in self.told if told.answer.question.rdtype == rdtype]
@@ -273,10 +278,9 @@ def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) ->
     """Says why nothing came back."""
     usable = next((one for one in asked.told if one.usable), None)
     if usable is None:
-        led = next((one for one in asked.told if one.open_end is not None), None)
-        if led is not None:
-            end = f"it is an alias of {to_text(led.chain[-1])}, and what that has is not known: {led.open_end}"
-            asked.why.append(end)
+        if asked.led is not None:
+            end = to_text(asked.led.chain[-1])
+            asked.why.append(f"it is an alias of {end}, and what that has is not known: {asked.led.open_end}")
             return
         asked.why.append("no server gave a usable answer: nothing is known about the name, also not that it is missing")
         return

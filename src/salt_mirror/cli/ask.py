@@ -13,12 +13,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.options import Asking, Showing, option, takes
-from salt_mirror.cli.telling import tell
+from salt_mirror.cli.telling import INTERRUPTED, USAGE, tell
 
 if TYPE_CHECKING:
     from salt_mirror.checks.ask import Asked
-
-USAGE = 2
 
 
 @takes("transfer", "faults", "all", "strict", "report", "remedies")
@@ -70,14 +68,14 @@ def ask(
                 show.send((asked, typed))
                 statuses.add(_status(asked))
         except KeyboardInterrupt:
-            statuses.add(130)
+            statuses.add(INTERRUPTED)
         finally:
             show.close()
     if not statuses:
         from salt_mirror.estate.errors import BadInput
 
         raise BadInput("nothing to ask: there is no name, neither on the command line nor in what was read")
-    raise typer.Exit(next((status for status in (130, 2, 1, 3) if status in statuses), 0))
+    raise typer.Exit(next((status for status in (INTERRUPTED, USAGE, 1, 3) if status in statuses), 0))
 
 
 def _status(asked: Asked) -> int:

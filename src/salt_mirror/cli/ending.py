@@ -15,7 +15,7 @@ from salt_mirror.checks.tests import Trees
 from salt_mirror.checks.wording import many
 from salt_mirror.cli.options import Showing
 from salt_mirror.cli.running import Ran
-from salt_mirror.cli.telling import tell
+from salt_mirror.cli.telling import UNWRITTEN, tell
 from salt_mirror.dns.names import from_text, shown, to_text
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.model import Estate
@@ -26,8 +26,6 @@ from salt_mirror.report.document import Counts, Report
 from salt_mirror.report.forms import FORMS
 from salt_mirror.report.forms.json import as_json
 
-UNWRITTEN = 4
-"""The exit status of a run whose result is printed, and not written everywhere."""
 _WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
 
 

@@ -76,7 +76,6 @@ class Inquiry:
         self, lines: Iterable[tuple[int | None, str]], engine: Engine, complain: Complain
     ) -> Iterator[tuple[str, Asked | None]]:
         """What each line's name has, one after the other; None for a line that was no name, after complaining of it."""
-        most = self._estate.bounds.questions_for_a_name
         for number, line in lines:
             text = line.strip()
             if not text or text.startswith("#"):
@@ -92,16 +91,21 @@ class Inquiry:
                 continue
             views = self._views_of(name)
             for view in views:
-                # A runner a name: at a prompt the same question is asked anew, since that is what somebody wants to see.
-                (asked,) = Runner(engine, most=most).run([self._ask(name, rdtypes, view)])
+                asked = self._put(engine, name, rdtypes, view)
                 if (
                     not asked.answered
                     and any(told.denial == "no such name" for told in asked.told)
                     and self._look_in_zone(name, view)
                 ):
-                    (asked,) = Runner(engine, most=most).run([self._ask(name, rdtypes, view)])
+                    asked = self._put(engine, name, rdtypes, view)
                 asked.view = view if len(views) > 1 else ""
                 yield typed, asked
+
+    def _put(self, engine: Engine, name: Name, rdtypes: tuple[int, ...], view: str) -> Asked:
+        """Asks with a runner of its own: at a prompt the same question is asked anew, as somebody there wants to see."""
+        runner = Runner(engine, most=self._estate.bounds.questions_for_a_name)
+        (asked,) = runner.run([self._ask(name, rdtypes, view)])
+        return asked
 
     def _views_of(self, name: Name) -> list[str]:
         """The views to ask in: all that hold the name, where its authoritative servers are asked and no view was chosen."""

@@ -34,13 +34,7 @@ from salt_mirror.cli import (
     settle,
     snapshot,
 )
-from salt_mirror.cli.telling import tell
-
-USAGE = 2
-UNWRITTEN = 4
-INTERRUPTED = 130
-NOBODY_READS = 141
-"""What shells give for a program that wrote to a pipe without a reader: 128 and the number of SIGPIPE."""
+from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
 
 app = typer.Typer(
     name="salt-mirror",
@@ -153,9 +147,6 @@ def main() -> None:
             stream.reconfigure(encoding="utf-8", errors="replace")
     try:
         app()
-    except KeyboardInterrupt:
-        tell("Interrupted.", begin="")
-        sys.exit(INTERRUPTED)
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 

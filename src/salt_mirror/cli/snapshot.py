@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.options import Asking, option, takes
-from salt_mirror.cli.telling import tell
+from salt_mirror.cli.telling import INTERRUPTED, tell
 
 if TYPE_CHECKING:
     from salt_mirror.checks.comparing import SetKey
@@ -36,10 +36,11 @@ def snapshot(
     from salt_mirror.cli.opening import atlas_of, open_estate, servers_at, views_of
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
+    from salt_mirror.estate.reading import is_there
     from salt_mirror.keeping.snapshots import write_snapshot
     from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable
 
-    if file.is_file() and not force:
+    if is_there(file) and not force:
         raise BadInput(f"{file} is there already; --force writes over it")
     check_writable(file)
     estate = open_estate(asking)
@@ -52,7 +53,7 @@ def snapshot(
     ran = run_part(part, atlas, views, asking, "record sets asked")
     if ran.interrupted:
         tell("interrupted; no snapshot was written")
-        raise typer.Exit(130)
+        raise typer.Exit(INTERRUPTED)
     held = part.held
     write_snapshot(file, estate.title, ran.started, held)
     for remark in ran.remarks:

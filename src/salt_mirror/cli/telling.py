@@ -1,4 +1,4 @@
-"""What the program says on standard error: the one way there, whatever the text was made of."""
+"""What the program says to whoever called it: on standard error, whatever the text was made of, and by its exit status."""
 
 from __future__ import annotations
 
@@ -6,6 +6,13 @@ import sys
 from typing import TextIO
 
 from salt_mirror.report.cleaning import clean_lines
+
+USAGE = 2
+UNWRITTEN = 4
+"""The result is printed, and was not written everywhere."""
+INTERRUPTED = 130
+NOBODY_READS = 141
+"""What shells give for a program that wrote to a pipe without a reader: 128 and the number of SIGPIPE."""
 
 
 def tell(text: object, *, begin: str = "salt-mirror: ", file: TextIO | None = None) -> None:

@@ -66,11 +66,16 @@ def from_text(text: str, origin: Name | None = None) -> Name:
     return bytes(wire)
 
 
+def printable(text: str) -> str:
+    """A text with an escape (RFC 1035 section 5.1) in the place of each character that cannot be printed."""
+    return "".join(c if c.isprintable() else f"\\{min(ord(c), 255):03d}" for c in text)
+
+
 def shown(text: str, most: int = 60) -> str:
     """A piece of somebody's text made safe and short enough to stand in a message, in quotation marks; what may be a password
     in a URL is left out."""
     text = _PASSWORD.sub("://…@", text)
-    clean = "".join(c if c.isprintable() else "\\" + f"{min(ord(c), 255):03d}" for c in text[: most + 1])
+    clean = printable(text[: most + 1])
     return '"' + (clean[:most] + "…" if len(clean) > most else clean) + '"'
 
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.dns.wire import MalformedMessage, Sections, clocks_apart, offers_recursion, read_sections
+from salt_mirror.dns.wire import MalformedMessage, Sections, clocks_apart, offers_recursion, read_sections, tsig_in
 
 # Why there is no answer. An answer that came carries its rcode's name instead.
 TIMEOUT = "timeout"
@@ -30,8 +30,8 @@ BAD_COOKIE = "bad-cookie"
 UNKNOWN_KEY = "unknown-key"
 OTHER_SECRET = "other-secret"
 OTHER_CLOCK = "other-clock"
-TSIG_ERRORS = {16: OTHER_SECRET, 17: UNKNOWN_KEY, 18: OTHER_CLOCK}
-"""Why a server turns a signed question away (RFC 8945 section 5.2): BADSIG, BADKEY, BADTIME."""
+_NOTAUTH = 9
+_TSIG_ERRORS = {16: OTHER_SECRET, 17: UNKNOWN_KEY, 18: OTHER_CLOCK}
 
 _NO_REPLY = {
     TIMEOUT: "no answer in time",
@@ -191,3 +191,9 @@ class Answer(NamedTuple):
             if record.rdtype == 2 and len(record.owner) > 1 and is_within(self.question.name, record.owner):
                 return record.owner
         return None
+
+
+def refused_key(message: bytes, rcode: int) -> str | None:
+    """Why a server turned a signed question away (RFC 8945 section 5.2: BADSIG, BADKEY, BADTIME); None where it did not."""
+    signature = tsig_in(message) if rcode == _NOTAUTH else None
+    return _TSIG_ERRORS.get(signature[2]) if signature is not None else None

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 from salt_mirror.dns.names import MAX_NAME, Name, is_within
-from salt_mirror.dns.questions import TSIG_ERRORS, Answer, Question, Server
+from salt_mirror.dns.questions import Answer, Question, Server, refused_key
 from salt_mirror.dns.records import AXFR, LAYOUTS, SOA, Record
 from salt_mirror.dns.wire import (
     MalformedMessage,
@@ -24,7 +24,6 @@ from salt_mirror.dns.wire import (
     rcode_text,
     read_name,
     read_rdata,
-    tsig_in,
 )
 
 if TYPE_CHECKING:
@@ -154,8 +153,9 @@ def _check_head(message: bytes, qid: bytes, asked: bytes, *, first_one: bool, si
     if len(message) < 12 or not message.startswith(qid) or not message[2] & 0x80 or message[2] & 0x78:
         raise TransferFailed("a message that does not belong to the transfer")
     rcode = message[3] & 15
-    if rcode == 9 and signed and (tsig := tsig_in(message)) is not None and tsig[2] in TSIG_ERRORS:
-        refused = Answer(Question(asked[:-4], AXFR, Server("", b"")), TSIG_ERRORS[tsig[2]], message=message)
+    why = refused_key(message, rcode) if signed else None
+    if why is not None:
+        refused = Answer(Question(asked[:-4], AXFR, Server("", b"")), why, message=message)
         raise TransferFailed(refused.trouble or "it refused the key")
     if rcode:
         raise TransferFailed(f"it answered {rcode_text(rcode)}")

@@ -7,7 +7,7 @@ from difflib import get_close_matches
 from pathlib import Path
 
 from salt_mirror.dns.errors import Unusable
-from salt_mirror.dns.names import shown
+from salt_mirror.dns.names import printable, shown
 
 
 class BadInput(Unusable):
@@ -32,7 +32,7 @@ class BadInput(Unusable):
 
 def shown_path(path: Path | str) -> str:
     """A path as it stands in a message: printable, and not longer than anybody reads."""
-    clean = "".join(c if c.isprintable() else f"\\{min(ord(c), 255):03d}" for c in str(path))
+    clean = printable(str(path))
     return clean if len(clean) <= 300 else f"{clean[:200]}…{clean[-60:]}"
 
 

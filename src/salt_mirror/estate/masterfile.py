@@ -117,7 +117,7 @@ class _Pieces:
 
     def read(self, path: Path, text: str, reader: dns.zonefile.Reader, above: tuple[Path, ...]) -> None:
         above = (*above, path.resolve())
-        for first_line, piece, include in _split(text):
+        for first_line, piece, include in self._split(text, path):
             self._collector.path = path
             self._read_piece(reader, piece, path, first_line)
             if include is None:
@@ -138,27 +138,38 @@ class _Pieces:
                 below.current_origin = dns.name.from_wire(origin, 0)[0]
             self.read(target, read_text(target), below, above)
 
-    def _count_generated(self, piece: str, path: Path, first_line: int) -> None:
-        """Raises BadInput for `$GENERATE` lines that make more records, or wider numbers, than a zone has."""
-        for number, line in enumerate(piece.splitlines(), first_line):
-            if line[:1] == "$" and (directive := _GENERATE.match(line)):
-                said = _RANGE.match(directive[1])
-                if said is None:
-                    continue  # the reader says what is wrong
-                numbers = [number_in(one or "1", MAX_TTL) for one in said.groups()]
-                wide = [
-                    one for one in re.findall(r"\d+", directive[1][said.end() :]) if number_in(one, _WIDEST) is None
-                ]
-                if None not in numbers and not wide:
-                    begin, end, step = (one or 0 for one in numbers)
-                    self._generated += max(0, end - begin) // max(1, step) + 1
-                if None in numbers or wide or self._generated > MOST_GENERATED:
-                    raise BadInput.at(
-                        path, number, f"$GENERATE of more than {MOST_GENERATED:,} records, or with numbers too large"
-                    )
+    def _split(self, text: str, path: Path) -> list[tuple[int, str, tuple[str, str | None] | None]]:
+        """Cuts a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""
+        pieces: list[tuple[int, str, tuple[str, str | None] | None]] = []
+        first, lines = 1, text.splitlines(keepends=True)
+        start = 0
+        for number, line in enumerate(lines):
+            if line[:1] != "$":
+                continue
+            if match := _INCLUDE.match(line.rstrip("\r\n")):
+                pieces.append((first, "".join(lines[start:number]), (match[1].strip('"'), match[2])))
+                start, first = number + 1, number + 2
+            elif match := _GENERATE.match(line):
+                self._count_generated(match[1], path, number + 1)
+        pieces.append((first, "".join(lines[start:]), None))
+        return pieces
+
+    def _count_generated(self, directive: str, path: Path, line: int) -> None:
+        """Raises BadInput for a `$GENERATE` line that makes more records, or wider numbers, than a zone has."""
+        said = _RANGE.match(directive)
+        if said is None:
+            return  # the reader says what is wrong
+        numbers = [number_in(one or "1", MAX_TTL) for one in said.groups()]
+        wide = [one for one in re.findall(r"\d+", directive[said.end() :]) if number_in(one, _WIDEST) is None]
+        if None not in numbers and not wide:
+            begin, end, step = (one or 0 for one in numbers)
+            self._generated += max(0, end - begin) // max(1, step) + 1
+        if None in numbers or wide or self._generated > MOST_GENERATED:
+            raise BadInput.at(
+                path, line, f"$GENERATE of more than {MOST_GENERATED:,} records, or with numbers too large"
+            )
 
     def _read_piece(self, reader: dns.zonefile.Reader, piece: str, path: Path, first_line: int) -> None:
-        self._count_generated(piece, path, first_line)
         for one in plain_lines(piece.splitlines(keepends=True), first_line, reader):
             if len(one) == 2:
                 self._read_bunch(reader, "".join(one[1]), path, one[0])
@@ -180,19 +191,6 @@ class _Pieces:
             lines = piece.splitlines(keepends=True)
             behind = self._collector.line - first_line + 1
             piece, first_line = "".join(lines[behind:]), first_line + behind
-
-
-def _split(text: str) -> list[tuple[int, str, tuple[str, str | None] | None]]:
-    """Cuts a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""
-    pieces: list[tuple[int, str, tuple[str, str | None] | None]] = []
-    first, lines = 1, text.splitlines(keepends=True)
-    start = 0
-    for number, line in enumerate(lines):
-        if line[:1] == "$" and (match := _INCLUDE.match(line.rstrip("\r\n"))):
-            pieces.append((first, "".join(lines[start:number]), (match[1].strip('"'), match[2])))
-            start, first = number + 1, number + 2
-    pieces.append((first, "".join(lines[start:]), None))
-    return pieces
 
 
 def _plain(error: Exception) -> str:

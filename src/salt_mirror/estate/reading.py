@@ -29,7 +29,7 @@ def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
     Raises BadInput; `missing` says what a file that is not there means.
     """
     text = decoded(read_bytes(path, missing=missing), path)
-    return text if as_is else text.replace("\r\n", "\n").replace("\r", "\n")
+    return text if as_is else _with_feeds(text)
 
 
 def read_bytes(path: Path, *, missing: str = "") -> bytes:
@@ -56,7 +56,7 @@ def is_there(path: Path) -> bool:
 
 def decoded(raw: bytes, path: Path | str) -> str:
     """Bytes as text. Raises BadInput for what is neither UTF-8 nor marked as UTF-16."""
-    mark, encoding = next(((mark, name) for mark, name in _MARKS if raw.startswith(mark)), (b"", "utf-8"))
+    mark, encoding = _encoding_of(raw)
     try:
         return raw[len(mark) :].decode(encoding)
     except UnicodeDecodeError as error:
@@ -64,9 +64,18 @@ def decoded(raw: bytes, path: Path | str) -> str:
         raise BadInput.at(path, None, f"is no {what} (byte {error.start + len(mark)})") from None
 
 
+def _encoding_of(raw: bytes) -> tuple[bytes, str]:
+    """The byte order mark that bytes begin with, and the encoding that it stands for."""
+    return next(((mark, name) for mark, name in _MARKS if raw.startswith(mark)), (b"", "utf-8"))
+
+
+def _with_feeds(text: str) -> str:
+    return text.replace("\r\n", "\n").replace("\r", "\n")
+
+
 def given_text(stream: BinaryIO) -> str:
     """The text of standard input, encoded in any way that a file may be. Raises BadInput."""
-    return decoded(stream.read(), "standard input").replace("\r\n", "\n").replace("\r", "\n")
+    return _with_feeds(decoded(stream.read(), "standard input"))
 
 
 def given_lines(stream: BinaryIO) -> Iterator[str]:
@@ -75,7 +84,7 @@ def given_lines(stream: BinaryIO) -> Iterator[str]:
     Bytes of a line that are neither stay in it as surrogates: that line is no name, and hides no other.
     """
     begin = stream.readline()
-    mark, encoding = next(((mark, name) for mark, name in _MARKS if begin.startswith(mark)), (b"", "utf-8"))
+    mark, encoding = _encoding_of(begin)
     if encoding != "utf-8":
         yield from decoded(begin + stream.read(), "standard input").splitlines()
         return

@@ -104,8 +104,7 @@ def _some(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
         step = len(sets) / MOST_COMPARED
         chosen = [sets[int(number * step)] for number in range(MOST_COMPARED)]
         return chosen, f"{MOST_COMPARED:,} of {len(sets):,} expected record sets compared"
-    what = "record set" if len(sets) == 1 else "record sets"
-    return sets, f"{len(sets):,} expected {what} compared"
+    return sets, f"{many(len(sets), 'expected record set')} compared"
 
 
 def _sampled(zone: Name) -> list[Name]:

@@ -190,10 +190,11 @@ class AuthorityWords(VersionWords):
 
     def lists(self) -> Iterator[Finding]:
         seen = self.seen
+        # A server that is merely behind, or keeps an old copy, is told as that.
+        told = seen.serving if seen.reference[1] is None else seen.measure
         by_set: dict[tuple[bytes, ...], list[Place]] = {}
-        for place in seen.serving:
-            # A server that is merely behind, or keeps an old copy, is told as that.
-            if own_set(place) and (place in seen.measure or seen.reference[1] is None):
+        for place in told:
+            if own_set(place):
                 by_set.setdefault(own_set(place), []).append(place)
         if len(by_set) > 1:
             said = "; ".join(

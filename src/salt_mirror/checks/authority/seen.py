@@ -173,11 +173,11 @@ class Seen:
     @property
     def old_copies(self) -> list[Place]:
         """The servers that hold the zone although nobody lists them any more but the parent, or their own old version."""
-        own = set(self.own_targets)
+        own, measure = set(self.own_targets), self.measure
         return [
             place
             for place in self.serving
-            if place not in self.measure and "estate" not in place.listed and place.names and not own & set(place.names)
+            if place not in measure and "estate" not in place.listed and place.names and not own & set(place.names)
         ]
 
 

@@ -145,12 +145,11 @@ class VersionWords:
                 "that replicate through a directory: their records were compared, not their serials."
             )
             yield self.finding("auth.several-primaries", text, rdtype=SOA)
+            followers = self._followers
             for primary in seen.primaries:
                 if primary.version is not None:
-                    followers = [
-                        one for one in self._followers if one.version and one.version.mname == primary.version.mname
-                    ]
-                    yield from self._followed(followers, primary, primary.version.serial)
+                    mine = [one for one in followers if one.version and one.version.mname == primary.version.mname]
+                    yield from self._followed(mine, primary, primary.version.serial)
             return
         primary_place, serial = seen.reference
         if serial is not None:
@@ -167,7 +166,8 @@ class VersionWords:
     def _followers(self) -> list[Place]:
         """The servers that have to follow the one whose version counts."""
         seen = self.seen
-        return [place for place in seen.serving if place not in seen.primaries and place not in seen.old_copies]
+        others = [*seen.primaries, *seen.old_copies]
+        return [place for place in seen.serving if place not in others]
 
     def _old_copy(self, place: Place) -> Finding:
         seen, label = self.seen, place.server.label
@@ -213,9 +213,10 @@ class VersionWords:
 
     def edited_apart(self) -> Iterator[Finding]:
         seen = self.seen
+        primaries = seen.primaries
         by_serial: dict[int, list[Place]] = {}
         for place in seen.serving:
-            if place.version is not None and place not in seen.primaries:
+            if place.version is not None and place not in primaries:
                 by_serial.setdefault(place.version.serial, []).append(place)
         for serial, places in by_serial.items():
             fields = [

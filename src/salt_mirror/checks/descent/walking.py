@@ -8,7 +8,7 @@ a zone of the estate that the world does not see, the top is that zone: the root
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from salt_mirror.checks.atlas import Atlas
@@ -146,16 +146,9 @@ class Walker:
     def _ask_estate(self, level: Level, zone: Zone, name: Name, rdtype: int, *, first: bool) -> Dialogue[None]:
         """Asks the servers that the estate has for a zone."""
         authority = yield from self._atlas.find(zone.apex, zone.view)
-        batches = [[one] for one in authority.servers] if first else [list(authority.servers)]
-        for batch in batches:
-            answers = yield [Question(name, rdtype, server) for server in batch]
-            for server, answer in zip(batch, answers, strict=True):
-                delegation = delegation_in(answer)
-                if delegation is not None and not _leads_down(delegation, level.zone):
-                    delegation = None
-                level.asked.append(Visit(None, server.address, server, answer, delegation))
-            if any(one.usable for one in level.asked):
-                return
+        yield from self._visit(
+            level, [(None, one.address, one) for one in authority.servers], name, rdtype, first=first
+        )
 
     def _ask(
         self, level: Level, places: dict[Name, tuple[bytes, ...]], name: Name, rdtype: int, *, first: bool
@@ -171,11 +164,25 @@ class Walker:
         servers = list(at.values())
         level.left_out += max(0, len(servers) - MOST_BREADTH)
         del servers[MOST_BREADTH:]
-        for batch in [[one] for one in servers] if first else [servers]:
-            if len(batch) > self._left:
-                level.stopped = True
-                del batch[self._left :]
-            self._left -= len(batch)
+        yield from self._visit(level, servers, name, rdtype, first=first)
+
+    def _visit(
+        self,
+        level: Level,
+        servers: Sequence[tuple[Name | None, bytes, Server]],
+        name: Name,
+        rdtype: int,
+        *,
+        first: bool,
+    ) -> Dialogue[None]:
+        """Asks the servers of a level, all at once, or with `first` one after the other until one gives something. Those of the
+        estate, which have no name here, cost nothing of what one name may."""
+        for batch in [[one] for one in servers] if first else [list(servers)]:
+            if batch and batch[0][0] is not None:
+                if len(batch) > self._left:
+                    level.stopped = True
+                    del batch[self._left :]
+                self._left -= len(batch)
             answers = yield [Question(name, rdtype, server) for _, _, server in batch]
             for (target, address, server), answer in zip(batch, answers, strict=True):
                 delegation = delegation_in(answer)

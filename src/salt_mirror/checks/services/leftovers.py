@@ -97,12 +97,10 @@ class Leftovers:
             said += f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
             what = "record set still leads" if len(names) == 1 else "record sets still lead"
             text = f"{to_text(host)} is no controller of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
-            more = f" ; and {len(lines) - 1} more" if len(lines) > 1 else ""
-            findings.append(self._said("dir.leftover", text, host, names, f"; remove: {lines[0]}{more}"))
+            findings.append(self._said("dir.leftover", text, host, names, _removal(lines)))
             rows.append(_listed(to_text(host), lines))
-        says = together_said(map(to_text, hosts)) or "none"
         why = "a controller that was taken away leaves records behind, and clients try it in vain"
-        return Judged(Test(mark=self._mark(findings), title="left behind", says=says, why=why, tests=rows), findings)
+        return self._told("left behind", why, rows, findings)
 
     def records_of(self, host: Name, stranger: Host) -> list[str]:
         """Every record that has to go with a controller: locators, addresses, pointers, identifier, NS."""
@@ -185,11 +183,8 @@ class Leftovers:
                     test, finding = self._to_remove("dir.old-site", text, controller, names, site)
                     rows.append(test)
                     findings.append(finding)
-        says = together_said(row.title for row in rows) or "none"
         why = "a controller that moved leaves its old site's records behind"
-        return Judged(
-            Test(mark=self._mark(findings), title="records of another site", says=says, why=why, tests=rows), findings
-        )
+        return self._told("records of another site", why, rows, findings)
 
     def _beyond_roles(self) -> Judged:
         """A controller with records of a role that it was not declared with, where others are declared with it."""
@@ -206,11 +201,8 @@ class Leftovers:
                 test, finding = self._to_remove("dir.beyond-role", text, controller, names, "")
                 rows.append(test)
                 findings.append(finding)
-        says = together_said(row.title for row in rows) or "none"
         why = "clients go by the records, not by what a controller is"
-        return Judged(
-            Test(mark=self._mark(findings), title="records beyond a role", says=says, why=why, tests=rows), findings
-        )
+        return self._told("records beyond a role", why, rows, findings)
 
     def _not_its_own(self, row: Locator, controller: Controller) -> bool:
         if READ_ONLY in controller.roles and not row.site_form:
@@ -242,17 +234,26 @@ class Leftovers:
             for value in self._seen.found[name, "SRV"].values
             if target_in(value).host == controller.host
         ]
-        more = f" ; and {len(lines) - 1} more" if len(lines) > 1 else ""
         title = to_text(controller.host) + (f" in {site}" if site else "")
-        finding = self._said(code, text, controller.host, names, f"; remove: {lines[0]}{more}")
+        finding = self._said(code, text, controller.host, names, _removal(lines))
         return _listed(title, lines, "caution"), finding
 
     def _said(self, code: str, text: str, host: Name, names: list[Name], remedy: str) -> Finding:
         answers = [answer for name in names[:_FEW] for answer in answers_of(self._seen.found[name, "SRV"])]
         return self._state(code, text, name=host, rdtype=SRV, answers=answers, remedy=remedy)
 
+    def _told(self, title: str, why: str, rows: list[Test], findings: list[Finding]) -> Judged:
+        """The test of one kind of leftover, with a row for each host that has some."""
+        says = together_said(row.title for row in rows) or "none"
+        return Judged(Test(mark=self._mark(findings), title=title, says=says, why=why, tests=rows), findings)
+
     def _mark(self, findings: list[Finding]) -> Mark:
         return mark_of(findings, self._seen.of_kind("SRV"))
+
+
+def _removal(lines: list[str]) -> str:
+    """The remedy of what has to go: its first record, and how many more there are."""
+    return f"; remove: {lines[0]}" + (f" ; and {len(lines) - 1} more" if len(lines) > 1 else "")
 
 
 def _listed(title: str, lines: list[str], mark: Mark = "fault") -> Test:

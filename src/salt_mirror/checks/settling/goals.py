@@ -5,7 +5,6 @@ Strategy: a goal is a name, a type and the values that have to be there; where i
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -18,6 +17,7 @@ from salt_mirror.dns.records import LAYOUTS, PTR, SOA, address_type, rdata_from_
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.forms import address_in
 
 WITH_NAMES = frozenset(LAYOUTS)
 """The types whose values end in a name."""
@@ -76,25 +76,16 @@ def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:
 
 def registration(host: str, address: str, suffix: Name | None) -> list[Goal]:
     """The goals of a host's registration: its address, and the pointer that leads back. Raises BadInput."""
-    try:
-        packed = ipaddress.ip_address(address).packed
-    except ValueError:
-        swapped = ", in this order: first the host, then the address" if _is_address(host) else ""
-        raise BadInput(f"--registered: {shown(address)} is no address; expected HOST ADDRESS{swapped}") from None
+    packed = address_in(address)
+    if packed is None:
+        swapped = ", in this order: first the host, then the address" if address_in(host) is not None else ""
+        raise BadInput(f"--registered: {shown(address)} is no address; expected HOST ADDRESS{swapped}")
     with about("--registered"):
         name = from_text(host, suffix if "." not in host else None)
     return [
         Goal(name, address_type(packed), frozenset((packed,)), among_others=True),
         Goal(reverse_name(packed), PTR, frozenset((name,)), among_others=True),
     ]
-
-
-def _is_address(text: str) -> bool:
-    try:
-        ipaddress.ip_address(text)
-    except ValueError:
-        return False
-    return True
 
 
 def authorities_of(

@@ -15,16 +15,15 @@ from salt_mirror.dns.questions import (
     MALFORMED,
     TIMEOUT,
     TRUNCATED,
-    TSIG_ERRORS,
     UNREACHABLE,
     WRONG_CASE,
     Answer,
     Question,
+    refused_key,
 )
 from salt_mirror.dns.replies import Reply
-from salt_mirror.dns.wire import rcode_text, tsig_in
+from salt_mirror.dns.wire import rcode_text
 
-_NOTAUTH = 9
 _RCODES = [rcode_text(code) for code in range(16)]
 
 
@@ -58,8 +57,8 @@ def answer_from(flight: Flight, reply: Reply, message: bytes, rtt_ms: float, ove
     """The answer that a flight has got."""
     rcode, authoritative, truncated, values, ttl, alias, _ = reply
     status = TRUNCATED if truncated else _RCODES[rcode] if rcode < 16 else rcode_text(rcode)
-    if flight.mac is not None and rcode == _NOTAUTH and (tsig := tsig_in(message)) is not None:
-        status = TSIG_ERRORS.get(tsig[2], status)
+    if flight.mac is not None:
+        status = refused_key(message, rcode) or status
     if rcode not in (0, 3):  # what stands beside an error is no answer
         values, ttl, alias = (), None, None
     return Answer(flight.question, status, authoritative, values, ttl, alias, message, rtt_ms, flight.tries, over)

@@ -229,9 +229,8 @@ def headline(asked: Asked) -> str:
         return f"{name}  " + "; ".join(parts) + doubt
     kinds = ", ".join(type_text(rdtype) for rdtype in asked.rdtypes)
     if not asked.usable:
-        led = next((told for told in asked.told if told.open_end is not None), None)
-        if led is not None:
-            return f"{name}  is an alias of {to_text(led.chain[-1])}; what {kinds} that has is not known"
+        if asked.led is not None:
+            return f"{name}  is an alias of {to_text(asked.led.chain[-1])}; what {kinds} that has is not known"
         return f"{name}  {kinds}: no usable answer"
     if any(told.circle for told in asked.told):
         return f"{name}  is an alias that leads in a circle{doubt}"
