@@ -13,7 +13,9 @@ import pytest
 
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.standin.server import StandIn, StandIns
+from support.estates import Served
 from support.program import PROGRAM, Outcome, Run
+from support.servers import Certified
 
 
 def pytest_configure() -> None:
@@ -49,6 +51,24 @@ def run(tmp_path: Path) -> Run:
 def standins() -> Iterator[StandIns]:
     with StandIns() as started:
         yield started
+
+
+@pytest.fixture
+def served(standins: StandIns, tmp_path: Path) -> Served:
+    """Serves zones from stand-ins, and writes the estate that lists them."""
+    return Served(standins, tmp_path)
+
+
+@pytest.fixture
+def demo(run: Run, world: tuple[Path, dict[str, StandIn]]) -> Run:
+    """Runs the program on Gullmarsh's estate."""
+    return lambda *arguments, **more: run(*arguments, "--estate", str(world[0]), **more)
+
+
+@pytest.fixture(scope="session")
+def certified(tmp_path_factory: pytest.TempPathFactory) -> Certified:
+    """A certificate that whoever trusts its authority trusts."""
+    return Certified.made_in(tmp_path_factory.mktemp("certified"))
 
 
 @pytest.fixture(scope="session")

@@ -14,6 +14,7 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from html.parser import HTMLParser
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,8 @@ import junitparser
 import pytest
 from prometheus_client.openmetrics import parser as openmetrics
 
-from salt_mirror.catalogue import catalogue, families, family_of
+from salt_mirror.catalogue import catalogue, family_of
+from salt_mirror.catalogue import families as code_families
 from salt_mirror.checks import CHECKS
 from salt_mirror.checks.audit.causes import with_causes
 from salt_mirror.demo.world import gullmarsh, plantings
@@ -30,8 +32,8 @@ from salt_mirror.explaining import as_markdown
 from salt_mirror.findings import Evidence, Finding
 from salt_mirror.report.document import SCHEMA_FILE
 from salt_mirror.standin.authority import read_zone
-from salt_mirror.standin.server import Fault, StandIn, StandIns
-from support.estates import lay_out
+from salt_mirror.standin.server import Fault, StandIn
+from support.estates import LABELS, PUBLISHED, Served
 from support.program import PROGRAM, Run, begin, interrupt
 from support.waiting import until
 
@@ -57,23 +59,21 @@ def audited(world: World, tmp_path_factory: pytest.TempPathFactory) -> tuple[Pat
         str(folder / "mend.zone"),
         *all_forms(folder),
     ]
-    done = subprocess.run(
-        command, cwd=folder, capture_output=True, text=True, encoding="utf-8", check=False, timeout=120
-    )
+    done = subprocess.run(command, cwd=folder, capture_output=True, encoding="utf-8", check=False, timeout=120)
     (folder / "out").write_text(done.stdout, encoding="utf-8")
     assert done.returncode == 1, done.stderr
     return folder, json.loads((folder / "report.json").read_text(encoding="utf-8"))
 
 
 def test_an_audit_finds_what_the_single_checks_find_and_asks_nothing_twice(
-    audited: tuple[Path, dict[str, Any]], run: Run, world: World
+    audited: tuple[Path, dict[str, Any]], demo: Run
 ) -> None:
     folder, report = audited
     planted = {(one["code"], one["name"]) for check in CHECKED for one in plantings()[check]}
     planted |= {(one["code"], one["name"]) for one in plantings()["mail"] if one["view"] == "public"}
     assert planted == {(finding["code"], finding["name"]) for finding in report["findings"]}
     assert report["audit"]["saved"] > 100
-    single = sum(run(check, "--json", "--estate", str(world[0])).report["counts"]["questions"] for check in CHECKED)
+    single = sum(demo(check, "--json").report["counts"]["questions"] for check in CHECKED)
     assert report["counts"]["questions"] < single
     out = (folder / "out").read_text(encoding="utf-8").splitlines()
     assert out[0] == "3 of 10 zones are sound; 37 faults, 8 cautions, 5 could not be verified."
@@ -90,10 +90,8 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     assert {suite.name for suite in suites} == {"pairs", "rollcall", "authority", "mail", "services"}
     assert sum(suite.failures for suite in suites) == len(faults)
     assert sum(suite.skipped for suite in suites) == 5
-    metrics = {
-        family.name: family
-        for family in openmetrics.text_string_to_metric_families((folder / "report.prom").read_text(encoding="utf-8"))
-    }
+    families = openmetrics.text_string_to_metric_families((folder / "report.prom").read_text(encoding="utf-8"))
+    metrics = {family.name: family for family in families}
     lags = {sample.labels["server"]: sample.value for sample in metrics["saltmirror_serial_lag"].samples}
     assert lags == {"ns3.gullmarsh.example": 3}
     buckets = [s.value for s in metrics["saltmirror_round_trip_seconds"].samples if s.name.endswith("_bucket")]
@@ -118,9 +116,8 @@ class Page(HTMLParser):
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         self.tags.append(tag)
         found = dict(attrs)
-        self.outside += [
-            value for key, value in attrs if key in ("src", "href", "action") and value and not value.startswith("#")
-        ]
+        links = [value for key, value in attrs if key in ("src", "href", "action")]
+        self.outside += [value for value in links if value and not value.startswith("#")]
         if found.get("http-equiv") == "Content-Security-Policy":
             self.policy = found.get("content") or ""
         if re.fullmatch(r"h\d", tag):
@@ -132,9 +129,7 @@ def test_the_page_stands_by_itself_and_is_laid_out_for_every_reader(audited: tup
     page.feed((audited[0] / "report.html").read_text(encoding="utf-8"))
     assert page.outside == [] and page.tags.count("script") == 1
     assert page.policy.startswith("default-src 'none'; style-src 'sha256-") and "unsafe" not in page.policy
-    assert page.headings[0] == 1 and all(
-        b - a <= 1 or b >= 4 for a, b in zip(page.headings, page.headings[1:], strict=False)
-    )
+    assert page.headings[0] == 1 and all(b - a <= 1 or b >= 4 for a, b in pairwise(page.headings))
     assert page.tags.count("caption") == page.tags.count("table") and "main" in page.tags
 
 
@@ -184,21 +179,11 @@ def browser(folder: Path) -> Iterator[Browser]:
         os.dup2(theirs_in, 3)
         os.dup2(theirs_out, 4)
 
-    command = [
-        path,
-        "--headless",
-        "--no-sandbox",
-        "--disable-gpu",
-        f"--user-data-dir={folder / 'profile'}",
-        "--remote-debugging-pipe",
-    ]
+    command = [path, "--headless", "--no-sandbox", "--disable-gpu", "--remote-debugging-pipe"]
     process = subprocess.Popen(
-        command,
-        preexec_fn=wire,  # noqa: PLW1509 (it puts the two pipes in their places, and nothing else)
-        close_fds=False,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-    )
+        [*command, f"--user-data-dir={folder / 'profile'}"], close_fds=False, stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL, preexec_fn=wire,  # noqa: PLW1509 (it puts the two pipes in their places, and nothing else)
+    )  # fmt: skip
     try:
         yield Browser(process, to, back)
     finally:
@@ -220,10 +205,8 @@ def test_the_filter_works_in_a_browser_and_the_policy_lets_only_it_run(
         chromium.value("document.querySelector('[name=text]').focus()")
         chromium.call("Input.insertText", text="brine-pump")
         assert chromium.value(shown) == 1
-        assert (
-            chromium.value("document.getElementById('count').textContent")
-            == f"1 of {len(report['findings'])} findings shown"
-        )
+        count = chromium.value("document.getElementById('count').textContent")
+        assert count == f"1 of {len(report['findings'])} findings shown"
         chromium.value("document.querySelector('[name=kind][value=fault]').click()")
         assert chromium.value(shown) == 0
 
@@ -250,32 +233,23 @@ def test_what_was_mended_is_gone_what_came_is_new_and_the_rest_stands(run: Run, 
     assert life.out.startswith("1 life of auth.serial-behind; 0 still standing.") and "gone at" in life.out
 
 
-SOUND = (
-    "$TTL 300\n@ SOA ns1 h 1 7200 1800 1209600 300\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A "
-    "198.51.100.2\nweb A 192.0.2.3\n"
-)
-BACK = (
-    "$TTL 300\n@ SOA ns1.salt.invalid. h.salt.invalid. 1 7200 1800 1209600 300\n@ NS ns1.salt.invalid.\n@ "
-    "NS ns2.salt.invalid.\n"
-)
+HEAD = "$TTL 300\n@ SOA ns1{zone} h{zone} 1 7200 1800 1209600 300\n@ NS ns1{zone}\n@ NS ns2{zone}\n"
+SOUND = HEAD.format(zone="") + "ns1 A 192.0.2.1\nns2 A 198.51.100.2\nweb A 192.0.2.3\n"
+BACK = HEAD.format(zone=".salt.invalid.") + "3 PTR web.salt.invalid.\n"
 
 
 @pytest.fixture
-def sound(standins: StandIns, tmp_path: Path) -> list[StandIn]:
+def sound(served: Served, tmp_path: Path) -> list[StandIn]:
     """A small estate without a fault, on two servers."""
-    zones = [read_zone(SOUND, "salt.invalid"), read_zone(BACK + "3 PTR web.salt.invalid.\n", "2.0.192.in-addr.arpa")]
-    servers = [standins.add(zones) for _ in range(2)]
-    reach = {address: server.endpoint for address, server in zip(("192.0.2.1", "198.51.100.2"), servers, strict=True)}
-    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": servers[0].port, "two": servers[1].port}, reach=reach)
-    text = (
-        (tmp_path / "estate.toml")
-        .read_text(encoding="utf-8")
-        .replace('view = "public"', 'view = "inside"\nexpect = ["web.csv"]')
-    )
-    text = text.replace(
-        "[servers.one]", '[[zones]]\nname = "192.0.2.0/24"\nview = "inside"\nservers = ["one", "two"]\n[servers.one]', 1
-    )
-    (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+    servers = served.serve("salt.invalid", SOUND, SOUND)
+    for server in servers:
+        server.authority.hold(read_zone(BACK, "2.0.192.in-addr.arpa"))
+    ports = {label: server.port for label, server in zip(LABELS, servers, strict=False)}
+    reach = dict(zip(PUBLISHED, servers, strict=False))
+    served.publish("salt.invalid", servers, "", reach, {"192.0.2.0/24": ports})
+    estate = tmp_path / "estate.toml"
+    text = estate.read_text(encoding="utf-8").replace('view = "public"', 'view = "inside"\nexpect = ["web.csv"]', 1)
+    estate.write_text(text.replace('view = "public"', 'view = "inside"'), encoding="utf-8")
     (tmp_path / "web.csv").write_text("name,type,value\nweb,A,192.0.2.3\n", encoding="utf-8")
     return servers
 
@@ -304,9 +278,8 @@ def test_accepted_findings_are_counted_listed_and_come_back_when_their_day_is_ov
     estate = tmp_path / "estate.toml"
     before = estate.read_text(encoding="utf-8")
     accept = '[[accept]]\ncode = "*"\nname = "*salt.invalid"\nreason = "being moved"\n'
-    estate.write_text(
-        f'{before}{accept}until = 2999-01-01\n[[accept]]\ncode = "pair.shared"\nreason = "old"\n', encoding="utf-8"
-    )
+    unused = '[[accept]]\ncode = "pair.shared"\nreason = "old"\n'
+    estate.write_text(f"{before}{accept}until = 2999-01-01\n{unused}", encoding="utf-8")
     done = run("audit", "--json", "--skip", "auth.no-parent")
     assert done.report["audit"]["accepted"] and {f["code"] for f in done.report["findings"]} == {"accept.unused"}
     assert done.status == 0
@@ -318,15 +291,15 @@ def test_accepted_findings_are_counted_listed_and_come_back_when_their_day_is_ov
     assert 'the key "reason" is missing' in run("audit").err
 
 
-def test_only_and_skip_take_checks_views_codes_and_zones(run: Run, world: World) -> None:
+def test_only_and_skip_take_checks_views_codes_and_zones(demo: Run) -> None:
     def codes(*words: str) -> set[str]:
-        return {f["code"] for f in run("audit", *words, "--json", "--estate", str(world[0])).report["findings"]}
+        return {f["code"] for f in demo("audit", *words, "--json").report["findings"]}
 
     assert codes("--only", "mail") == {"mail.alias", "mail.missing-host", "pair.through-alias"}
     assert codes("--only", "auth.lame") == {"auth.lame"}
     assert codes("--only", "198.51.100.0/24", "--skip", "auth.no-parent") == {"auth.expire-short"}
     assert not codes("--only", "rollcall", "--skip", "internal")
-    done = run("audit", "--only", "rolcall", "--estate", str(world[0]))
+    done = demo("audit", "--only", "rolcall")
     assert done.status == 2 and 'did you mean "rollcall"?' in done.err
 
 
@@ -334,15 +307,7 @@ def test_an_interrupted_audit_says_what_it_covers(world: World, tmp_path: Path) 
     for server in world[1].values():
         server.delay_s = 0.4
     try:
-        command = [
-            "audit",
-            "--estate",
-            str(world[0]),
-            "--report",
-            "markdown:part.md",
-            "--history",
-            "part.db",
-        ]
+        command = ["audit", "--estate", str(world[0]), "--report", "markdown:part.md", "--history", "part.db"]
         before = sum(server.asked for server in world[1].values())
         process = begin(*command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
         until(lambda: sum(server.asked for server in world[1].values()) > before + 100)
@@ -359,17 +324,12 @@ def test_an_interrupted_audit_says_what_it_covers(world: World, tmp_path: Path) 
 def test_a_full_disk_leaves_no_half_file(world: World, tmp_path: Path) -> None:
     (tmp_path / "report.html").write_text("before", encoding="utf-8")
     limit = f"import resource, os; resource.setrlimit(resource.RLIMIT_FSIZE, (4096, 4096)); os.execv({str(PROGRAM)!r}, "
-    command = (
-        f"{limit}['salt-mirror', 'audit', '--only', 'authority', '--estate', {str(world[0])!r}, "
-        f"'--report', 'html:report.html', "
-        f"'--report', 'csv:r.csv'])"
-    )
-    done = subprocess.run(
-        [sys.executable, "-c", command], cwd=tmp_path, capture_output=True, text=True, check=False, timeout=120
-    )
-    assert "report.html cannot be written" in done.stderr and done.stdout.startswith(
-        "0 of 10 zones are sound, 5 looked at by the SOA alone"
-    )
+    words = ["salt-mirror", "audit", "--only", "authority", "--estate", str(world[0])]
+    words += ["--report", "html:report.html", "--report", "csv:r.csv"]
+    command = [sys.executable, "-c", f"{limit}{words!r})"]
+    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False, timeout=120)
+    assert "report.html cannot be written" in done.stderr
+    assert done.stdout.startswith("0 of 10 zones are sound, 5 looked at by the SOA alone")
     assert {path.name: path.read_text(encoding="utf-8") for path in tmp_path.iterdir()} == {"report.html": "before"}
 
 
@@ -393,32 +353,19 @@ EVIL = r'"=cmd|calc" "<script>alert(1)</script>" "\027[2J\007\000" "&lt;|`*_"'
 LONG = "x" * 63 + "." + "y" * 63 + "." + "z" * 40
 
 
-def test_hostile_data_goes_through_every_form_harmlessly(run: Run, standins: StandIns, tmp_path: Path) -> None:
+def test_hostile_data_goes_through_every_form_harmlessly(run: Run, served: Served, tmp_path: Path) -> None:
     owner = r"\061\027\091<img\032src=x>.\=2+5"
-    text = (
-        f"$TTL 300\n@ SOA ns1 h 1 7200 1800 1209600 300\n@ NS ns1\nns1 A 192.0.2.1\nweb TXT {EVIL}\n{owner} "
-        f"TXT {EVIL}\n{LONG} TXT {EVIL}\n"
-    )
-    server = standins.add([read_zone(text, "salt.invalid")])
-    lay_out(
-        tmp_path / "estate.toml",
-        "salt.invalid",
-        {"evil": server.port},
-        'title = "=1+1 <b>Salt</b>"',
-        {"192.0.2.1": server.endpoint},
-    )
+    text = "$TTL 300\n@ SOA ns1 h 1 7200 1800 1209600 300\n@ NS ns1\nns1 A 192.0.2.1\n"
+    names = ("web", owner, LONG)
+    served("salt.invalid", text + "".join(f"{name} TXT {EVIL}\n" for name in names), more='title = "=1+1 <b>Salt</b>"')
     estate = tmp_path / "estate.toml"
-    estate.write_text(
-        estate.read_text(encoding="utf-8").replace('view = "public"', 'view = "public"\nexpect = ["x.zone"]'),
-        encoding="utf-8",
-    )
-    wanted = [f'{name} TXT "harmless"' for name in ("web", owner, LONG)]
-    (tmp_path / "x.zone").write_text("$TTL 300\n" + "\n".join(wanted) + "\n", encoding="utf-8")
+    expecting = estate.read_text(encoding="utf-8").replace('view = "public"', 'view = "public"\nexpect = ["x.zone"]')
+    estate.write_text(expecting, encoding="utf-8")
+    wanted = "".join(f'{name} TXT "harmless"\n' for name in names)
+    (tmp_path / "x.zone").write_text(f"$TTL 300\n{wanted}", encoding="utf-8")
     done = run("audit", "--all", "--remedies", "mend.zone", *all_forms(tmp_path))
-    assert (
-        done.status == 1
-        and sum("roll.different" in line for line in (tmp_path / "report.csv").read_text().splitlines()) == 3
-    )
+    lines = (tmp_path / "report.csv").read_text(encoding="utf-8").splitlines()
+    assert done.status == 1 and sum("roll.different" in line for line in lines) == 3
     texts = {path.name: path.read_text(encoding="utf-8") for path in tmp_path.glob("report.*")}
     texts |= {"out": done.out, "mend.zone": (tmp_path / "mend.zone").read_text(encoding="utf-8")}
     assert len(texts) == 8
@@ -434,8 +381,8 @@ def test_hostile_data_goes_through_every_form_harmlessly(run: Run, standins: Sta
 
 
 def test_every_code_has_its_texts_and_every_text_a_code(run: Run) -> None:
-    assert {family_of(code) for code in catalogue()} == set(families())
-    assert set(families()) == {family for check in CHECKS for family in check.codes}
+    assert {family_of(code) for code in catalogue()} == set(code_families())
+    assert set(code_families()) == {family for check in CHECKS for family in check.codes}
     for code, entry in catalogue().items():
         assert entry.weight in ("fault", "caution", "note") and entry.title and entry.meaning, code
         assert entry.causes and entry.mend, code
@@ -443,9 +390,8 @@ def test_every_code_has_its_texts_and_every_text_a_code(run: Run) -> None:
         entry = catalogue()[code]
         said = run("explain", code).out
         assert said.startswith(f"{code}  {entry.weight}: {entry.title}") and entry.causes in said and entry.mend in said
-    assert (Path(__file__).parents[1] / "docs" / "checks.md").read_text(encoding="utf-8") == as_markdown(), (
-        "run tools/checks.py"
-    )
+    page = (Path(__file__).parents[1] / "docs" / "checks.md").read_text(encoding="utf-8")
+    assert page == as_markdown(), "run tools/checks.py"
     everything = run("explain").out
     assert all(code in everything for code in catalogue())
     wrong = run("explain", "pair.no-pionter")
@@ -455,17 +401,11 @@ def test_every_code_has_its_texts_and_every_text_a_code(run: Run) -> None:
 def finding(code: str, name: str, evidence: list[tuple[str, str]], outcome: str = "differs") -> Finding:
     found = [
         Evidence(
-            server=server,
-            endpoint="x",
-            question=f"{name} A",
-            status="NOERROR",
-            authoritative=True,
-            values=[value],
-            ttl=1,
+            server=server, endpoint="x", question=f"{name} A", status="NOERROR", authoritative=True, values=[value], ttl=1,
             rtt_ms=1,
         )
         for server, value in evidence
-    ]
+    ]  # fmt: skip
     return Finding(
         code=code, weight="fault", outcome=outcome, name=name, type="A", view="", expected=[], evidence=found, text=code  # type: ignore[arg-type]
     )  # fmt: skip

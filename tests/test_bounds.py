@@ -2,20 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import socket
 import ssl
 import threading
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from pathlib import Path
 
-import dns.flags
-import dns.message
 import pytest
-import trustme
 
 from salt_mirror.checks.descent import walking
 from salt_mirror.cli import running
@@ -32,9 +27,11 @@ from salt_mirror.estate import masterfile, reading
 from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
-from support.estates import estate_of, found, lay_out, zones_of
+from support.estates import Served, estate_of, found, zones_of
+from support.hostile import CUT
+from support.peers import Serve, flood, peer
 from support.program import Run
-from support.servers import ZONES, server_of
+from support.servers import ZONES, Certified, server_of
 from support.tables import Table
 
 NAME = from_text("h1.pans.example")
@@ -74,38 +71,27 @@ def hydra(levels: int, heads: int) -> str:
     )
 
 
-def test_name_servers_that_hang_on_many_others_cost_a_bounded_number_of_questions(
-    run: Run, standins: StandIns, tmp_path: Path
-) -> None:
-    top = standins.add([read_zone(hydra(4, 30), ".")])
-    roots = '[roots]\n"ns1" = ["192.0.2.1"]'
-    path = tmp_path / "estate.toml"
-    lay_out(path, "x.invalid", {"top": top.port}, roots, {"192.0.2.1": top.endpoint})
+ROOTS = '[roots]\n"ns1" = ["192.0.2.1"]\n'
+
+
+def test_name_servers_that_hang_on_many_others_cost_a_bounded_number_of_questions(run: Run, served: Served) -> None:
+    (top,) = served(".", hydra(4, 30), more=ROOTS)
     done = run("descend", "www.d0", "--json")
     assert top.asked <= 200
     assert (done.status, set(found(done))) == (3, {"cut.unverified"}), "what was left out is no fault"
     assert "questions_for_a_name" in done.out
     top.asked = 0
-    lay_out(
-        path,
-        "x.invalid",
-        {"top": top.port},
-        "[bounds]\nquestions_for_a_name = 20\n" + roots,
-        {"192.0.2.1": top.endpoint},
-    )
+    served.publish("x.invalid", [top], "[bounds]\nquestions_for_a_name = 20\n" + ROOTS, {"192.0.2.1": top})
     done = run("descend", "www.d0")
     assert top.asked <= 20
     assert done.out.splitlines()[0].endswith("of which no server could be asked.")
 
 
-def test_a_name_server_whose_zone_is_silent_is_unverified_and_not_without_address(
-    run: Run, standins: StandIns, tmp_path: Path
-) -> None:
+def test_a_name_server_whose_zone_is_silent_is_unverified_and_not_without_address(run: Run, served: Served) -> None:
     root = ROOT + "marsh NS ns.shore\nshore NS ns.shore\nns.shore A 192.0.2.2\n"
-    top, below = standins.add([read_zone(root, ".")]), standins.add([])
+    top, below = served.serve(".", root, root)
     below.fault = Fault.SILENT
-    reach = {"192.0.2.1": top.endpoint, "192.0.2.2": below.endpoint}
-    lay_out(tmp_path / "estate.toml", "x.invalid", {"top": top.port}, '[roots]\n"ns1" = ["192.0.2.1"]', reach)
+    served.publish("x.invalid", [top], ROOTS, {"192.0.2.1": top, "192.0.2.2": below})
     # The glue is given beside the referral to the other zone, and counts there alone.
     done = run("descend", "www.marsh", "--json", "--timeout", "0.2", "--tries", "1")
     assert set(found(done)) == {"cut.unverified"}
@@ -148,56 +134,10 @@ def test_a_zone_that_is_larger_than_its_bound_is_told_and_asked_for_question_by_
 # Streams
 
 
-Serve = Callable[[socket.socket], None]
-
-
-@contextmanager
-def flooding(serve: Serve, *, cut_short: bool = False) -> Iterator[int]:
-    """A server on TCP that does as it likes with each connection; over UDP it answers that TCP is to be used. Its port."""
-    with (
-        socket.create_server(("127.0.0.1", 0)) as listener,
-        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as datagrams,
-    ):
-        port = int(listener.getsockname()[1])
-        if cut_short:
-            datagrams.bind(("127.0.0.1", port))
-
-        def accept() -> None:
-            with contextlib.suppress(OSError):
-                while True:
-                    connection, _ = listener.accept()
-                    threading.Thread(target=attend, args=(connection,), daemon=True).start()
-
-        def attend(connection: socket.socket) -> None:
-            with connection, contextlib.suppress(OSError):
-                serve(connection)
-
-        def refer() -> None:
-            with contextlib.suppress(OSError):
-                while True:
-                    wire, asker = datagrams.recvfrom(4096)
-                    response = dns.message.make_response(dns.message.from_wire(wire))
-                    response.flags |= dns.flags.AA | dns.flags.TC
-                    datagrams.sendto(response.to_wire(), asker)
-
-        for work in (accept, *([refer] if cut_short else [])):
-            threading.Thread(target=work, daemon=True).start()
-        yield port
-
-
-def endless(connection: socket.socket) -> None:
-    """Messages that nobody asked for, without a pause."""
-    connection.recv(4096)
-    message = b"\x00\x0c\xff\xff\x84\x00" + bytes(8)
-    until = time.monotonic() + 60
-    while time.monotonic() < until:
-        connection.sendall(message * 500)
-
-
 def test_a_stream_without_end_holds_up_neither_its_own_question_nor_another_server(standins: StandIns) -> None:
     zone = read_zone(ZONES["gullmarsh.example"], "gullmarsh.example")
     healthy = server_of(standins.add([zone]))
-    with flooding(endless, cut_short=True) as port, Engine(timeout_s=0.4, tries=2) as engine:
+    with peer(udp=CUT, tcp=flood) as port, Engine(timeout_s=0.4, tries=2) as engine:
         engine.submit(Question(NAME, A, Server("flood", LOOPBACK, port)))
         for number in range(20):
             engine.submit(Question(from_text(f"x{number}.w.gullmarsh.example"), A, healthy))
@@ -210,28 +150,38 @@ def test_a_stream_without_end_holds_up_neither_its_own_question_nor_another_serv
     assert by["standin"].values
 
 
-@pytest.fixture(scope="module")
-def certificate(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, ssl.SSLContext]:
-    ca = trustme.CA()
-    path = tmp_path_factory.mktemp("trust") / "ca.pem"
-    ca.cert_pem.write_to_path(path)
+Secured = Callable[[Serve], Serve]
+
+
+@pytest.fixture
+def secured(certified: Certified, monkeypatch: pytest.MonkeyPatch) -> Secured:
+    """Lets a server speak TLS, with a certificate that is trusted here."""
+    monkeypatch.setenv("SSL_CERT_FILE", str(certified.ca))
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    ca.issue_cert("127.0.0.1").configure_cert(context)
-    return path, context
+    context.load_cert_chain(certified.chain, certified.key)
+
+    def over_tls(serve: Serve) -> Serve:
+        def wrapped(connection: socket.socket) -> None:
+            with context.wrap_socket(connection, server_side=True) as secure:
+                serve(secure)
+
+        return wrapped
+
+    return over_tls
 
 
-def test_a_flood_over_tls_ends(certificate: tuple[Path, ssl.SSLContext], monkeypatch: pytest.MonkeyPatch) -> None:
-    ca, context = certificate
-    monkeypatch.setenv("SSL_CERT_FILE", str(ca))
-
-    def serve(connection: socket.socket) -> None:
-        with context.wrap_socket(connection, server_side=True) as wrapped:
-            endless(wrapped)
-
-    with flooding(serve) as port, Engine(timeout_s=0.4, tries=2) as engine:
-        engine.submit(Question(NAME, A, parse_server(f"tls://127.0.0.1:{port}", "flood")))
+def told_at(url: str, timeout_s: float, tries: int = 1) -> str:
+    """Why a server at a URL gives no answer."""
+    with Engine(timeout_s=timeout_s, tries=tries) as engine:
+        engine.submit(Question(NAME, A, parse_server(url, "x")))
         (answer,) = engine.collect()
     assert answer.trouble is not None and not answer.values
+    return answer.trouble
+
+
+def test_a_flood_over_tls_ends(secured: Secured) -> None:
+    with peer(tcp=secured(flood)) as port:
+        told_at(f"tls://127.0.0.1:{port}", 0.4, 2)
 
 
 @pytest.mark.parametrize(
@@ -246,22 +196,16 @@ def test_a_flood_over_tls_ends(certificate: tuple[Path, ssl.SSLContext], monkeyp
     ],
 )  # fmt: skip
 def test_what_comes_over_https_and_is_no_answer_is_told_as_what_it_is(
-    certificate: tuple[Path, ssl.SSLContext], monkeypatch: pytest.MonkeyPatch, reply: bytes, said: str
+    secured: Secured, reply: bytes, said: str
 ) -> None:
-    ca, context = certificate
-    monkeypatch.setenv("SSL_CERT_FILE", str(ca))
-
     def serve(connection: socket.socket) -> None:
-        with context.wrap_socket(connection, server_side=True) as wrapped:
-            wrapped.recv(4096)
-            wrapped.sendall(reply)
-            while wrapped.recv(4096):  # a connection that is closed before all was read is reset
-                pass
+        connection.recv(4096)
+        connection.sendall(reply)
+        while connection.recv(4096):  # a connection that is closed before all was read is reset
+            pass
 
-    with flooding(serve) as port, Engine(timeout_s=0.5, tries=1) as engine:
-        engine.submit(Question(NAME, A, parse_server(f"https://127.0.0.1:{port}/dns-query", "page")))
-        (answer,) = engine.collect()
-    assert answer.trouble is not None and said in answer.trouble and not answer.values
+    with peer(tcp=secured(serve)) as port:
+        assert said in told_at(f"https://127.0.0.1:{port}/dns-query", 0.5)
 
 
 @pytest.mark.parametrize(
@@ -272,26 +216,19 @@ def test_what_comes_over_https_and_is_no_answer_is_told_as_what_it_is(
         (b"", b"HTTP/1.1 100 Continue\r\n\r\n"),
     ],
 )
-def test_an_answer_that_drips_over_https_is_not_waited_for(
-    certificate: tuple[Path, ssl.SSLContext], monkeypatch: pytest.MonkeyPatch, first: bytes, drip: bytes
-) -> None:
-    ca, context = certificate
-    monkeypatch.setenv("SSL_CERT_FILE", str(ca))
+def test_an_answer_that_drips_over_https_is_not_waited_for(secured: Secured, first: bytes, drip: bytes) -> None:
     ended = threading.Event()
 
     def serve(connection: socket.socket) -> None:
-        with context.wrap_socket(connection, server_side=True) as wrapped:
-            wrapped.recv(4096)
-            wrapped.sendall(first)
-            for _ in range(100):
-                wrapped.sendall(drip)
-                time.sleep(0.2)
-            ended.set()
+        connection.recv(4096)
+        connection.sendall(first)
+        for _ in range(100):
+            connection.sendall(drip)
+            time.sleep(0.2)
+        ended.set()
 
-    with flooding(serve) as port, Engine(timeout_s=0.3, tries=1) as engine:
-        engine.submit(Question(NAME, A, parse_server(f"https://127.0.0.1:{port}/dns-query", "slow")))
-        (answer,) = engine.collect()
-    assert answer.trouble is not None and not answer.values
+    with peer(tcp=secured(serve)) as port:
+        told_at(f"https://127.0.0.1:{port}/dns-query", 0.3)
     assert not ended.is_set(), "it would have gone on"
 
 

@@ -36,6 +36,12 @@ port = 5401
 group = "offices"
 [reach]
 "198.51.100.11" = "127.0.0.1:5311"
+[[directories]]
+domain = "pans.gullmarsh.internal"
+view = "internal"
+[[directories.controllers]]
+host = "dc"
+roles = ["catalogue"]
 """
 
 
@@ -74,6 +80,9 @@ def test_an_estate_knows_its_zones_by_the_longest_apex_and_where_addresses_are_r
         (('title = "', "title = "), r"is no TOML: .*line 2"),
         (("5311", "99999"), r"reach: "),
         (('servers = ["dc-north"]', 'expect = ["gone.zone"]'), r"expect: there is no file .*gone.zone"),
+        (('host = "dc"', 'host = "dc"\nguid = "abc"'), 'controllers, dc, guid: "abc" is no GUID; expected one such as'),
+        (('"catalogue"', '"pdc"'), '"pdc" is not allowed; allowed: primary, catalogue, read-only'),
+        (('"catalogue"', '"catalog"'), r'did you mean "catalogue"\?'),
     ],
 )
 def test_what_is_wrong_in_an_estate_is_named_with_its_place(

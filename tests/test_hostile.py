@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import socket
 import subprocess
@@ -30,6 +29,8 @@ from salt_mirror.dns.wire import MalformedMessage
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
 from support.estates import estate_of, reverse_of, zones_of
+from support.hostile import query_on
+from support.peers import Serve, peer
 from support.program import Run, begin, interrupt
 from support.realservers import nsd
 from support.servers import server_of
@@ -105,27 +106,21 @@ class Liar(threading.Thread):
 @pytest.mark.real
 def test_a_liar_that_is_always_first_changes_no_finding(run: Run, tmp_path: Path) -> None:
     zones = zones_of(30)
-    zones[reverse_of(30)] = zones[reverse_of(30)].replace(
-        "\n9.0.77.10.in-addr.arpa. PTR h9.", "\n9.0.77.10.in-addr.arpa. PTR h8."
-    )
+    sound, wrong = ("\n9.0.77.10.in-addr.arpa. PTR h" + number for number in ("9.", "8."))
+    zones[reverse_of(30)] = zones[reverse_of(30)].replace(sound, wrong)
     with nsd(tmp_path / "nsd", zones) as real:
         liar = Liar(real)
         liar.start()
         reports = []
         for port in (real.port, liar.port):
-            path = estate_of(tmp_path, 30, {"server": port})
-            reports.append(
-                run(
-                    "pairs", "h8.pans.example", "h9.pans.example", "10.77.0.0/27", "--json", "--estate", str(path)
-                ).report
-            )
+            estate_of(tmp_path, 30, {"server": port})
+            reports.append(run("pairs", "h8.pans.example", "h9.pans.example", "10.77.0.0/27", "--json").report)
         liar.stop()
     told = [[(f["code"], f["name"], f["address"], f["text"]) for f in report["findings"]] for report in reports]
     assert told[0] == told[1]
     assert [code for code, *_ in told[0]] == ["pair.stale-pointer"]
-    subjects = [
-        sorted(map(json.dumps, report["subjects"])) for report in reports
-    ]  # judged in whatever order answers come
+    # they are judged in whatever order answers come
+    subjects = [sorted(map(json.dumps, report["subjects"])) for report in reports]
     assert subjects[0] == subjects[1]
     assert liar.lies > 300
     assert (reports[0]["counts"]["strays"], reports[1]["counts"]["strays"] > 200) == (0, True)
@@ -143,31 +138,22 @@ def test_a_reply_to_a_question_that_was_sent_again_is_late_and_no_stray(standins
         assert engine.strays == 0
 
 
-@contextmanager
-def stalling(first: bytes) -> Iterator[tuple[int, list[socket.socket]]]:
-    """A server on TCP that sends some bytes to whoever asks, and then nothing more; its port, and its connections."""
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-        held: list[socket.socket] = []
+def stalling(first: bytes, held: list[socket.socket]) -> Serve:
+    """Sends some bytes to whoever asks, and then nothing more."""
 
-        def serve() -> None:
-            with contextlib.suppress(OSError):
-                while True:
-                    connection, _ = listener.accept()
-                    held.append(connection)
-                    connection.recv(4096)
-                    connection.sendall(first)
+    def serve(connection: socket.socket) -> None:
+        held.append(connection)
+        connection.recv(4096)
+        connection.sendall(first)
+        connection.recv(1)
 
-        threading.Thread(target=serve, daemon=True).start()
-        try:
-            yield int(listener.getsockname()[1]), held
-        finally:
-            for connection in held:
-                connection.close()
+    return serve
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="Ctrl-C is sent in another way there")
 def test_a_program_that_is_interrupted_in_a_transfer_does_not_wait_for_its_end(tmp_path: Path) -> None:
-    with stalling(b"\x00\xff") as (port, connections):
+    connections: list[socket.socket] = []
+    with peer(tcp=stalling(b"\x00\xff", connections)) as port:
         path = estate_of(tmp_path, 3, {"one": port})
         process = begin(
             "pairs", "--transfer", "--timeout", "60", "--estate", str(path), cwd=tmp_path, stdout=subprocess.PIPE,
@@ -180,15 +166,12 @@ def test_a_program_that_is_interrupted_in_a_transfer_does_not_wait_for_its_end(t
 
 
 def test_a_question_over_https_ends_at_its_own_deadline(run: Run) -> None:
-    with stalling(b"") as (port, _):
+    with peer(tcp=stalling(b"", [])) as port:
+        url = f"https://127.0.0.1:{port}/dns-query"
         with Engine(timeout_s=0.05, tries=1) as engine:
-            engine.submit(
-                Question(from_text("h1.pans.example"), A, parse_server(f"https://127.0.0.1:{port}/dns-query", "h"))
-            )
+            engine.submit(Question(from_text("h1.pans.example"), A, parse_server(url, "h")))
             assert [answer.status for answer in engine.collect()] == ["timeout"]
-        asked = run(
-            "ask", "h1.pans.example", "--at", f"https://127.0.0.1:{port}/dns-query", "--timeout", "0.1", timeout=15
-        )
+        asked = run("ask", "h1.pans.example", "--at", url, "--timeout", "0.1", timeout=15)
         assert asked.status == 3 and "no answer in time" in asked.out
 
 
@@ -263,24 +246,17 @@ def test_a_server_that_falls_silent_and_comes_back_costs_its_own_questions_alone
 @contextmanager
 def scripted(*messages: bytes, close: bool = True) -> Iterator[Server]:
     """A TCP server that answers whoever comes with these messages, whatever was asked; the id is the asker's."""
-    with socket.create_server(("127.0.0.1", 0)) as listener:
 
-        def serve() -> None:
-            try:
-                peer, _ = listener.accept()
-            except OSError:
-                return
-            with peer:
-                query = peer.recv(4096)
-                with contextlib.suppress(ConnectionError):
-                    for message in messages:
-                        whole = query[2:4] + message[2:]
-                        peer.sendall(len(whole).to_bytes(2, "big") + whole)
-                if not close:
-                    peer.recv(1)
+    def serve(connection: socket.socket) -> None:
+        query = query_on(connection)
+        for message in messages:
+            whole = query[:2] + message[2:]
+            connection.sendall(len(whole).to_bytes(2, "big") + whole)
+        if not close:
+            connection.recv(1)
 
-        threading.Thread(target=serve, daemon=True).start()
-        yield Server("scripted", LOOPBACK, listener.getsockname()[1])
+    with peer(tcp=serve) as port:
+        yield Server("scripted", LOOPBACK, port)
 
 
 def part(*lines: str, rcode: int = 0) -> bytes:

@@ -147,18 +147,6 @@ def test_a_password_in_a_url_is_told_to_nobody(run: Run, tmp_path: Path, monkeyp
     assert refused(done) and "hunter2" not in done.err + done.out
 
 
-def test_a_bad_line_of_names_hides_no_other(run: Run, standins: StandIns, tmp_path: Path) -> None:
-    standin = standins.add([read_zone(ZONE, "salt.invalid")])
-    (tmp_path / "names").write_bytes(
-        b"shop.salt.invalid A\n\x00\n\xff\xfe\n" + b"a" * 70_000 + b"\na..b\nshop.salt.invalid TYPE"
-        + b"9" * 5000 + b"\nns.salt.invalid A\n"
-    )  # fmt: skip
-    with (tmp_path / "names").open("rb") as names:
-        done = run("ask", "-", "--at", standin.endpoint, "--brief", stdin=names)
-    assert done.status == 2 and done.out.splitlines() == ["192.0.2.12", "192.0.2.1"]
-    assert [line.split(":")[1] for line in done.err.splitlines()] == [f" line {number}" for number in (2, 3, 4, 5, 6)]
-
-
 # What the program itself has written
 
 
@@ -199,6 +187,7 @@ def test_a_journal_with_moments_and_states_that_there_are_not_is_refused(
 ) -> None:
     heads: tuple[dict[str, object], ...] = (
         {"began_at": 1e308}, {"began_at": -1e18}, {"bound_s": 2**62}, {"bound_s": -5}, {"goals": []},
+        {"goals": [{"name": "a.b", "type": "A", "values": ["x"]}]}, {"goals": [{"name": "a..b", "type": "A", "values": []}]},
     )  # fmt: skip
     lines: tuple[dict[str, object], ...] = (
         {"at": 1e308}, {"at": -1.0}, {"goal": 99}, {"goal": -1}, {"ttl": 2**62}, {"values": ["x"]}, {"state": "bogus"},

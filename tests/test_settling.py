@@ -18,14 +18,12 @@ import dns.flags
 import dns.message
 import dns.query
 import dns.rcode
-import dns.tsigkeyring
-import dns.update
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.budget import budget_of, clock, headline, inspect_budget
+from salt_mirror.checks.budget import BudgetSeen, budget_of, clock, headline, inspect_budget
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Sighting, Slot, Vantage, Watch
 from salt_mirror.checks.settling.wording import findings_of
@@ -36,14 +34,13 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import A, rdata_from_text
 from salt_mirror.standin.authority import HeldZones, read_zone
 from salt_mirror.standin.cache import Cache
-from salt_mirror.standin.server import Fault, StandIn, StandIns
+from salt_mirror.standin.server import Fault, StandIns
 from support import realservers
-from support.estates import lay_out
-from support.program import PROGRAM, Run
+from support.estates import LABELS, Served
+from support.program import Run, begin
 from support.servers import KEY
 from support.tables import Table, both, estate
 
-World = tuple[Path, dict[str, StandIn]]
 ZONE = "$TTL 3600\n@ SOA ns1 h {serial} 7200 1800 1209600 600\n@ NS ns1\nns1 A 192.0.2.1\n"
 OLD, NEW = (rdata_from_text(A, text) for text in ("192.0.2.11", "192.0.2.12"))
 SHOP = from_text("shop.salt.invalid")
@@ -145,13 +142,9 @@ def test_two_days_of_propagation_are_followed_to_the_predicted_end() -> None:
         assert end is not None and abs(end - (begin + kept)) <= 2
     slots = {slot.vantage.server.label: slot for slot in watch.slots}
     for slot in slots.values():
-        if (
-            slot.vantage.cache
-            and slot.predicted is not None
-            and slot.settled_at is not None
-            and slot.vantage.members == 1
-        ):
-            assert abs(slot.settled_at - slot.predicted) <= 2
+        predicted, settled = slot.predicted, slot.settled_at
+        if slot.vantage.cache and slot.vantage.members == 1 and predicted is not None and settled is not None:
+            assert abs(settled - predicted) <= 2
     assert slots["cache-3"].vantage.members >= 2
     assert {f.code for f in findings_of(watch)} == {"settle.longer-ttl", "settle.pool"}
 
@@ -217,9 +210,8 @@ def test_a_watch_gives_up_on_servers_that_stay_silent_and_on_nobody_else() -> No
 
 STEPS = st.lists(
     st.tuples(st.sampled_from(["new", "old", "no", "lost"]), st.integers(0, 900), st.floats(-500, 500)),
-    min_size=5,
-    max_size=40,
-)
+    min_size=5, max_size=40,
+)  # fmt: skip
 
 
 @settings(max_examples=60, deadline=None)
@@ -269,77 +261,64 @@ def test_a_thousand_records_at_twenty_caches_cost_little_more_than_the_least_pos
                 watch.take(slot, Sighting(now, (NEW,), True, 3600))
                 continue
             end = ends[id(slot.vantage), slot.goal]
-            fresh = now >= end
-            watch.take(
-                slot,
-                Sighting(now, (NEW,) if fresh else (OLD,), True, 3600 - int(now - end) if fresh else int(end - now)),
-            )
+            left = 3600 - int(now - end) if now >= end else int(end - now)
+            watch.take(slot, Sighting(now, (NEW,) if now >= end else (OLD,), True, left))
         due = watch.next_due()
         now = max(now + 0.001, due) if due is not None else now + 1
     asked = sum(slot.asked for slot in watch.slots)
     # once at each authoritative server; once at a cache that has let go when it is first asked, twice at one that has not
-    least = 2000 + sum(
-        1 if slot.state == "new" and slot.asked == 1 else 2 for slot in watch.slots if slot.vantage.cache
-    )
-    assert watch.done
-    assert least <= asked <= least * 1.1
+    least = 2000 + sum(2 - (slot.state == "new" and slot.asked == 1) for slot in watch.slots if slot.vantage.cache)
+    assert watch.done and least <= asked <= least * 1.1
 
 
 MARSH = estate("salt.invalid")
 
 
-def budget(
-    told: dict[tuple[str, str], list[str] | str], **options: object
-) -> tuple[int, int, tuple[tuple[str, str], ...]]:
-    table = Table(both(told | {("salt.invalid", "SOA"): ["ns1.salt.invalid. h.salt.invalid. 1 7200 1800 1209600 600"]}))
-    (seen,) = Runner(table).run([inspect_budget(SHOP, A, "", Atlas(MARSH))])
-    now = datetime(2026, 11, 23, 13, 20, tzinfo=UTC)
-    found = budget_of(seen, now + timedelta(hours=1), now, **options)  # type: ignore[arg-type]
-    assert found.last - found.change_at == timedelta(seconds=found.kept_s)
-    return found.kept_s, found.spread_s, found.advice
+def budgeted(told: dict[tuple[str, str], list[str] | str]) -> BudgetSeen:
+    soa = {("salt.invalid", "SOA"): ["ns1.salt.invalid. h.salt.invalid. 1 7200 1800 1209600 600"]}
+    (seen,) = Runner(Table(both({**told, **soa}))).run([inspect_budget(SHOP, A, "", Atlas(MARSH))])
+    return seen
+
+
+TUESDAY = datetime(2026, 11, 23, 13, 20, tzinfo=UTC)
 
 
 def test_the_budget_follows_from_ttl_negative_ttl_and_refresh() -> None:
     # the table's answers have a TTL of 300 s, and so has the SOA: smaller than its minimum of 600
-    assert budget({("shop.salt.invalid", "A"): ["192.0.2.11"]})[:2] == (300, 7200)
-    assert budget({})[:2] == (300, 7200)
-    assert "Do not ask a resolver" in budget({})[2][0][1]
+    there = budget_of(budgeted({("shop.salt.invalid", "A"): ["192.0.2.11"]}), TUESDAY + timedelta(hours=1), TUESDAY)
+    absent = budget_of(budgeted({}), TUESDAY + timedelta(hours=1), TUESDAY)
+    for one in (there, absent):
+        assert (one.kept_s, one.spread_s, one.last - one.change_at) == (300, 7200, timedelta(seconds=300))
+    assert "Do not ask a resolver" in absent.advice[0][1]
 
 
 def test_the_advice_names_every_record_of_the_set_and_the_state_after_the_change() -> None:
-    table = Table(both({("shop.salt.invalid", "A"): ["192.0.2.11", "192.0.2.12"],
-                        ("salt.invalid", "SOA"): ["ns1.salt.invalid. h.salt.invalid. 1 7200 1800 1209600 600"]}))  # fmt: skip
-    (seen,) = Runner(table).run([inspect_budget(SHOP, A, "", Atlas(MARSH))])
+    seen = budgeted({("shop.salt.invalid", "A"): ["192.0.2.11", "192.0.2.12"]})
     for link in seen.links:
         link.ttl = 3600
-    now = datetime(2026, 11, 23, 13, 20, tzinfo=UTC)
     third = rdata_from_text(A, "192.0.2.13")
-    found = budget_of(seen, now, now, before=frozenset((OLD,)), to=frozenset((third,)))
+    found = budget_of(seen, TUESDAY, TUESDAY, before=frozenset((OLD,)), to=frozenset((third,)))
     told = [(what, says.rsplit(" ", 1)[-1]) for what, says in found.advice if what != "advice"]
     assert told == [("now", "192.0.2.11"), ("now", "192.0.2.12"), ("then", "192.0.2.12"), ("then", "192.0.2.13")]
-    capped = budget_of(seen, now, now, cap=60)
+    capped = budget_of(seen, TUESDAY, TUESDAY, cap=60)
     assert (capped.kept_s, capped.advice) == (60, ()) and "settled 1 min after" in headline(seen, capped)
-    assert {one.key: one.at - now for one in capped.timeline}["by-ttl"] == timedelta(hours=1)
+    assert {one.key: one.at - TUESDAY for one in capped.timeline}["by-ttl"] == timedelta(hours=1)
 
 
-def test_a_set_of_name_servers_cannot_be_shortened_below_what_the_parent_gives(run: Run, world: World) -> None:
-    done = run("budget", "gullmarsh.example", "NS", "--json", "--estate", str(world[0])).report
-    (advice,) = (one["says"] for one in done["advice"])
+def test_a_set_of_name_servers_cannot_be_shortened_below_what_the_parent_gives(demo: Run) -> None:
+    (advice,) = (one["says"] for one in demo("budget", "gullmarsh.example", "NS", "--json").report["advice"])
     assert advice.startswith("Lowering the TTL here shortens nothing: the parent gives the NS set 86400 s.")
 
 
 def test_servers_that_replicate_among_themselves_and_a_single_one_are_not_measured_by_notify_and_refresh(
-    run: Run, standins: StandIns, tmp_path: Path
+    run: Run, served: Served
 ) -> None:
-    text = "$TTL 300\n@ SOA {dc} h {serial} 900 600 86400 300\n@ NS dc1\n@ NS dc2\nwww A 192.0.2.8\n"
-    servers = {
-        f"dc{n}": standins.add([read_zone(text.format(dc=f"dc{n}", serial=n), "salt.invalid")]).port for n in (1, 2)
-    }
-    lay_out(tmp_path / "estate.toml", "salt.invalid", servers)
+    text = "$TTL 300\n@ SOA dc{n} h {n} 900 600 86400 300\n@ NS dc1\n@ NS dc2\nwww A 192.0.2.8\n"
+    servers = served("salt.invalid", text.format(n=1), text.format(n=2))
     done = run("budget", "www.salt.invalid", "A", "--json").report
     assert [one["key"] for one in done["timeline"]] == ["change", "replicated", "settled"]
     assert "which is up to their replication" in done["says"] and done["spread_s"] == 0
-    lay_out(tmp_path / "estate.toml", "salt.invalid", {"dc1": servers["dc1"]})
+    served.publish("salt.invalid", servers[:1])
     assert "notify" not in run("budget", "www.salt.invalid", "A").out
 
 
@@ -361,70 +340,58 @@ def test_a_time_of_day_is_the_one_on_the_wall_also_across_summer_time(monkeypatc
         time.tzset()
 
 
-def test_a_short_name_in_a_value_is_completed_with_the_zone_and_what_is_waited_for_is_shown(
-    run: Run, world: World
-) -> None:
-    estate = ("--estate", str(world[0]))
-    done = run("budget", "gullmarsh.example", "MX", "--to", "10 mx2", *estate)
+def test_a_short_name_in_a_value_is_completed_with_the_zone_and_what_is_waited_for_is_shown(demo: Run) -> None:
+    done = demo("budget", "gullmarsh.example", "MX", "--to", "10 mx2")
     assert "Note: gullmarsh.example. MX is to be 10 mx2.gullmarsh.example.\n" in done.out
-    watched = run(
-        "settle", "www.gullmarsh.example", "CNAME", "--to", "web", "--at", "north-office", "--within", "1s", *estate
-    )
+    watched = demo("settle", "www.gullmarsh.example", "CNAME", "--to", "web", "--at", "north-office", "--within", "1s")
     assert "www.gullmarsh.example. CNAME is web.gullmarsh.example.: " in watched.out
-    refused = run("budget", "elsewhere.invalid", "MX", "--to", "10 mx2", "--estate", str(world[0]))
+    refused = demo("budget", "elsewhere.invalid", "MX", "--to", "10 mx2")
     assert refused.status == 2 and '--to: "mx2" is a short name, and its zone is not known' in refused.err
 
 
-def test_the_budget_of_the_demo_advises_to_lower_the_ttl(run: Run, world: World) -> None:
-    done = run(
-        "budget",
-        "vpn.gullmarsh.example",
-        "A",
-        "--at-time",
-        "in 1d",
-        "--to",
-        "192.0.2.77",
-        "--json",
-        "--estate",
-        str(world[0]),
-    )
+def test_the_budget_of_the_demo_advises_to_lower_the_ttl(demo: Run) -> None:
+    call = ("budget", "vpn.gullmarsh.example", "A")
+    done = demo(*call, "--at-time", "in 1d", "--to", "192.0.2.77", "--json")
     assert (done.report["kept_s"], done.report["spread_s"], done.status) == (3600, 7200, 0)
     assert [one["key"] for one in done.report["timeline"]] == ["change", "notified", "settled", "refreshed", "latest"]
     advice, now, then = (one["says"] for one in done.report["advice"])
     assert "There is time for that until" in advice
-    assert (
-        now == "vpn.gullmarsh.example. 300 IN A 198.51.100.20" and then == "vpn.gullmarsh.example. 300 IN A 192.0.2.77"
-    )
-    assert run("budget", "vpn.gullmarsh.example", "A", "--at-time", "noon").status == 2
-    assert run("budget", "vpn.gullmarsh.example", "A", "--from", "192.0.2.1", "--estate", str(world[0])).status == 1
+    assert now == "vpn.gullmarsh.example. 300 IN A 198.51.100.20"
+    assert then == "vpn.gullmarsh.example. 300 IN A 192.0.2.77"
+    assert demo(*call, "--at-time", "noon").status == 2
+    assert demo(*call, "--from", "192.0.2.1").status == 1
 
 
 class Change:
     """A zone on two stand-in servers, with caches before them in which time goes by faster."""
 
-    def __init__(self, standins: StandIns, folder: Path, speed: float) -> None:
-        zone = read_zone(ZONE.format(serial=1) + "shop A 192.0.2.11\n", "salt.invalid")
+    def __init__(self, served: Served, standins: StandIns, speed: float) -> None:
+        text = ZONE.format(serial=1) + "shop A 192.0.2.11\n"
         back = read_zone(ZONE.format(serial=1) + "12 PTR shop.salt.invalid.\n", "2.0.192.in-addr.arpa")
-        self.one, self.two = standins.add([zone, back]), standins.add([zone, back])
-        clock = lambda: time.monotonic() * speed  # noqa: E731
-        self.cache = standins.add(cache=Cache([self.one.authority], clock), recursive=True)
-        reach = {"192.0.2.1": self.one.endpoint}
-        lay_out(folder / "estate.toml", "salt.invalid", {"one": self.one.port, "two": self.two.port}, reach=reach)
-        with (folder / "estate.toml").open("a", encoding="utf-8") as file:
-            file.write('[[zones]]\nname = "192.0.2.0/24"\nview = "public"\nservers = ["one", "two"]\n')
-            file.write(f'[resolvers.office]\naddress = "127.0.0.1"\nport = {self.cache.port}\ngroup = "offices"\n')
+        self.servers = served.serve("salt.invalid", text, text)
+        for server_ in self.servers:
+            server_.authority.hold(back)
+        cache = Cache([self.servers[0].authority], lambda: time.monotonic() * speed)
+        self.cache = standins.add(cache=cache, recursive=True)
+        office = f'[resolvers.office]\naddress = "127.0.0.1"\nport = {self.cache.port}\ngroup = "offices"\n'
+        ports = dict(zip(LABELS, (one.port for one in self.servers), strict=False))
+        served.publish(
+            "salt.invalid", self.servers, office, {"192.0.2.1": self.servers[0]}, {"192.0.2.0/24": ports}
+        )  # fmt: skip
 
     def keep(self) -> None:
         assert self.cache.cache is not None
         self.cache.cache.keep("shop.salt.invalid", "A", [0.0])
 
     def happen(self) -> None:
-        for server_ in (self.one, self.two):
+        for server_ in self.servers:
             server_.authority.hold(read_zone(ZONE.format(serial=2) + "shop A 192.0.2.12\n", "salt.invalid"))
 
 
-def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(run: Run, standins: StandIns, tmp_path: Path) -> None:
-    change = Change(standins, tmp_path, 1200.0)
+def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(
+    run: Run, served: Served, standins: StandIns, tmp_path: Path
+) -> None:
+    change = Change(served, standins, 1200.0)
     call = ("settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--speed", "1200", "--timeout", "2")
     late = run(*call, "--within", "10min", "--json")
     assert late.status == 1 and {f["code"] for f in late.report["findings"]} == {"settle.not-yet", "settle.not-asked"}
@@ -445,22 +412,13 @@ def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(run: Run, stand
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="there is no SIGKILL")
-def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: StandIns, tmp_path: Path) -> None:
-    change = Change(standins, tmp_path, 600.0)
+def test_a_watch_that_was_killed_goes_on_from_its_journal(
+    run: Run, served: Served, standins: StandIns, tmp_path: Path
+) -> None:
+    change = Change(served, standins, 600.0)
     change.keep()
-    call = [
-        str(PROGRAM),
-        "settle",
-        "shop.salt.invalid",
-        "A",
-        "--to",
-        "192.0.2.12",
-        "--speed",
-        "600",
-        "--journal",
-        "watch.jsonl",
-    ]
-    process = subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.PIPE, text=True, encoding="utf-8")
+    call = ["settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--speed", "600", "--journal", "watch.jsonl"]
+    process = begin(*call, cwd=tmp_path, stdout=subprocess.PIPE)
     assert process.stdout is not None
     change.happen()
     for line in process.stdout:
@@ -471,7 +429,7 @@ def test_a_watch_that_was_killed_goes_on_from_its_journal(run: Run, standins: St
     journal = tmp_path / "watch.jsonl"
     with journal.open("ab") as file:
         file.write(b'{"at": 12')  # what a crash in the middle of a line leaves
-    assert run(*call[1:]).status == 2  # a journal is never written over
+    assert run(*call).status == 2  # a journal is never written over
     done = run("settle", "--resume", "--journal", "watch.jsonl", "--speed", "600", "--json")
     assert done.status == 0 and all(row["settled"] for row in done.report["vantages"])
     lines = [json.loads(line) for line in journal.read_text(encoding="utf-8").splitlines()]
@@ -508,45 +466,28 @@ def caches(tmp_path: Path) -> Iterator[tuple[Server, list[Server]]]:
         yield primary, found
 
 
-def test_a_server_may_be_watched_as_an_authority_and_peeked_at_as_a_cache(
-    run: Run, standins: StandIns, tmp_path: Path
-) -> None:
-    one = standins.add([read_zone("$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nwww A 192.0.2.1\n", "salt.invalid")])
-    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
+HERE = "$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\n"
+
+
+def test_a_server_may_be_watched_as_an_authority_and_peeked_at_as_a_cache(run: Run, served: Served) -> None:
+    served("salt.invalid", HERE + "www A 192.0.2.1\n")
     done = run("settle", "www.salt.invalid", "A", "--peek", "--at", "one", "--within", "20s", "--json")
     assert (done.status, [row["kind"] for row in done.report["vantages"]]) == (0, ["authoritative", "cache"])
 
 
-def test_a_server_that_only_refers_settles_nothing(run: Run, standins: StandIns, tmp_path: Path) -> None:
-    zone = read_zone("$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nns A 192.0.2.1\n", "salt.invalid")
-    above = read_zone("$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nsalt NS ns.salt\nns.salt A 192.0.2.1\n", "invalid")
-    one, refers = standins.add([zone]), standins.add([above])
-    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
-    place = f"127.0.0.1:{refers.port}"
-    done = run("settle", "gone.salt.invalid", "A", "--gone", "--at", place, "--within", "2s", "--json")
+def test_a_server_that_only_refers_settles_nothing(run: Run, served: Served) -> None:
+    served("salt.invalid", HERE + "ns A 192.0.2.1\n")
+    (refers,) = served.serve("invalid", HERE + "salt NS ns.salt\nns.salt A 192.0.2.1\n")
+    call = ("settle", "gone.salt.invalid", "A", "--gone", "--within", "2s", "--json")
+    done = run(*call, "--at", refers.endpoint)
     assert done.status == 3 and {f["code"] for f in done.report["findings"]} == {"settle.unverified"}
-    asked = run("ask", "gone.salt.invalid", "A", "--at", place)
+    asked = run("ask", "gone.salt.invalid", "A", "--at", refers.endpoint)
     assert asked.status == 3 and "refers to other servers" in asked.out
 
 
-@pytest.mark.parametrize(
-    ("arguments", "said"),
-    [
-        (("--registered", "192.0.2.1", "host.salt.invalid"), "first the host, then the address"),
-        (("--resume", "--journal", "goal"), 'goal, line 1: "x" is no value for A'),
-        (("--resume", "--journal", "name"), "name, line 1: "),
-        (("--resume", "--journal", "none"), "names nothing to watch"),
-    ],
-)
-def test_a_watch_that_cannot_be_begun_says_what_is_wrong(
-    run: Run, tmp_path: Path, arguments: tuple[str, ...], said: str
-) -> None:
-    goals = {"goal": '{"name":"a.invalid","type":"A","values":["x"]}', "name": '{"name":"a..b","type":"A","values":[]}'}
-    for file in ("goal", "name", "none"):
-        head = '{"journal":"salt-mirror/journal/1","began_at":1,"goals":[' + goals.get(file, "") + "]}\n"
-        (tmp_path / file).write_text(head, encoding="utf-8")
-    done = run("settle", *arguments)
-    assert (done.status, said in done.err, "Traceback" in done.err) == (2, True, False), done.err
+def test_a_registration_names_the_host_first_and_then_the_address(run: Run) -> None:
+    done = run("settle", "--registered", "192.0.2.1", "host.salt.invalid")
+    assert done.status == 2 and "first the host, then the address" in done.err
 
 
 @pytest.mark.real
@@ -559,10 +500,7 @@ def test_real_caches_let_go_when_they_were_predicted_to(
         return dns.query.udp(dns.message.make_query(name, "A"), server_.host, port=server_.port, timeout=5)
 
     def change(name: str, value: str) -> None:
-        ring = dns.tsigkeyring.from_text({"mirror.test": (KEY.algorithm, realservers.secret_text(KEY))})
-        update = dns.update.UpdateMessage("salt.example", keyring=ring)
-        update.replace(name, 9, "A", value)
-        assert dns.query.tcp(update, primary.host, port=primary.port, timeout=5).rcode() == 0
+        realservers.change(primary, "salt.example", KEY, ("replace", name, 9, "A", value))
 
     for server_ in found:
         assert ask(server_, "shop.salt.example").answer
@@ -586,12 +524,11 @@ def test_real_caches_let_go_when_they_were_predicted_to(
 
 
 def test_snapshots_are_compared_with_each_other_with_now_and_with_a_plan(
-    run: Run, standins: StandIns, tmp_path: Path
+    run: Run, served: Served, tmp_path: Path
 ) -> None:
     head = ZONE.format(serial=1)
-    one = standins.add([read_zone(head + "web A 192.0.2.2\nshop A 192.0.2.11\nold A 192.0.2.9\n", "salt.invalid")])
+    (one,) = served("salt.invalid", head + "web A 192.0.2.2\nshop A 192.0.2.11\nold A 192.0.2.9\n")
     one.transfers = True
-    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
     assert run("snapshot", "before.jsonl.gz", "--transfer").status == 0
     lines = gzip.decompress((tmp_path / "before.jsonl.gz").read_bytes()).splitlines()
     assert json.loads(lines[0])["snapshot"] == "salt-mirror/snapshot/1" and len(lines) == 1 + 5
@@ -619,10 +556,9 @@ def test_snapshots_are_compared_with_each_other_with_now_and_with_a_plan(
     assert run("compare", "estate.toml").status == 2
 
 
-def test_a_plan_held_against_now_asks_for_what_is_new(run: Run, standins: StandIns, tmp_path: Path) -> None:
+def test_a_plan_held_against_now_asks_for_what_is_new(run: Run, served: Served, tmp_path: Path) -> None:
     head = ZONE.format(serial=1)
-    one = standins.add([read_zone(head + "web A 192.0.2.2\n", "salt.invalid")])
-    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": one.port})
+    (one,) = served("salt.invalid", head + "web A 192.0.2.2\n")
     assert run("snapshot", "before.jsonl", "web.salt.invalid", "--types", "A").status == 0
     (tmp_path / "plan.csv").write_text("name,type,value\nnew.salt.invalid,A,192.0.2.7\n", encoding="utf-8")
     late = run("compare", "before.jsonl", "--plan", "plan.csv", "--json").report["findings"]
@@ -632,8 +568,8 @@ def test_a_plan_held_against_now_asks_for_what_is_new(run: Run, standins: StandI
     assert [f["code"] for f in done.report["findings"]] == ["cmp.done"] and done.status == 0
 
 
-def test_a_snapshot_has_the_pointers_and_locators_that_an_estate_wants(run: Run, world: World, tmp_path: Path) -> None:
-    assert run("snapshot", "now.jsonl", "--view", "internal", "--estate", str(world[0])).status in (0, 3)
+def test_a_snapshot_has_the_pointers_and_locators_that_an_estate_wants(demo: Run, tmp_path: Path) -> None:
+    assert demo("snapshot", "now.jsonl", "--view", "internal").status in (0, 3)
     lines = [json.loads(line) for line in (tmp_path / "now.jsonl").read_text(encoding="utf-8").splitlines()[1:]]
     held = {(line["name"], line["type"]) for line in lines}
     assert ("12.20.77.10.in-addr.arpa.", "PTR") in held

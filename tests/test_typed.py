@@ -3,8 +3,6 @@ asked; and estates that are written in ways that people write them."""
 
 from __future__ import annotations
 
-import os
-import subprocess
 from pathlib import Path
 
 import pytest
@@ -16,13 +14,11 @@ from salt_mirror.dns.names import to_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.system import parse_server
 from salt_mirror.estate.forms import domain_in, network_in, range_in, zone_name
-from salt_mirror.estate.model import load_estate
 from salt_mirror.estate.typed import completed
 from salt_mirror.report.terminal.page import pieces
-from salt_mirror.standin.authority import read_zone
-from salt_mirror.standin.server import StandIn, StandIns
-from support.estates import found, lay_out
-from support.program import PROGRAM, Run
+from salt_mirror.standin.server import StandIn
+from support.estates import Served, found
+from support.program import Run
 from support.tables import ADDRESS, HOST, estate
 
 World = tuple[Path, dict[str, StandIn]]
@@ -95,89 +91,54 @@ def test_a_zone_is_no_range_and_no_part_of_an_address() -> None:
             zone_name(text)
 
 
-def test_a_short_name_is_completed_by_one_rule_in_every_command(run: Run, world: World, tmp_path: Path) -> None:
-    path = ("--estate", str(world[0]))
+def test_a_short_name_is_completed_by_one_rule_in_every_command(demo: Run, tmp_path: Path) -> None:
     whole = "kiln-03.pans.gullmarsh.internal."
-    assert run("ask", "kiln-03", "A", "--at", "dc-north", *path).out.startswith(whole)
-    assert run("descend", "kiln-03", *path).out.startswith(f"{whole} A is 10.77.20.13")
-    assert run("budget", "kiln-03", "A", *path).out.startswith(whole)
-    assert f"{whole} A is 10.77.20.13" in run("settle", "kiln-03", "A", "--at", "dc-north", "--within", "1s", *path).out
-    assert run("snapshot", "now.jsonl", "kiln-03", "--types", "A", *path).status == 0
+    assert demo("ask", "kiln-03", "A", "--at", "dc-north").out.startswith(whole)
+    assert demo("descend", "kiln-03").out.startswith(f"{whole} A is 10.77.20.13")
+    assert demo("budget", "kiln-03", "A").out.startswith(whole)
+    assert f"{whole} A is 10.77.20.13" in demo("settle", "kiln-03", "A", "--at", "dc-north", "--within", "1s").out
+    assert demo("snapshot", "now.jsonl", "kiln-03", "--types", "A").status == 0
     assert f'"name":"{whole}"' in (tmp_path / "now.jsonl").read_text(encoding="utf-8")
-    several = estate(
-        "pans.example",
-        "salt.example",
-        expect=(("web.pans.example", "A", ADDRESS), ("web.x.pans.example", "A", ADDRESS)),
-    )
-    with pytest.raises(
-        Unusable, match=r"stands for web\.pans\.example\. and web\.x\.pans\.example\.; write the whole name"
-    ):
+    two = (("web.pans.example", "A", ADDRESS), ("web.x.pans.example", "A", ADDRESS))
+    several = estate("pans.example", "salt.example", expect=two)
+    said = r"stands for web\.pans\.example\. and web\.x\.pans\.example\.; write the whole name"
+    with pytest.raises(Unusable, match=said):
         completed("web", several, [""])
     assert to_text(completed("new", several, [""])) == "new.pans.example."
 
 
-def test_an_address_stands_for_its_pointer_wherever_a_name_does(run: Run, world: World, tmp_path: Path) -> None:
-    path = ("--estate", str(world[0]))
+def test_an_address_stands_for_its_pointer_wherever_a_name_does(demo: Run, tmp_path: Path) -> None:
     pointer = "12.20.77.10.in-addr.arpa."
-    assert run("budget", "10.77.20.12", "PTR", *path).out.startswith(pointer)
-    assert run("descend", "10.77.20.12", *path).out.startswith(f"{pointer} PTR is kiln-02")
-    assert run("snapshot", "now.jsonl", "10.77.20.12", "--types", "PTR", *path).status == 0
+    assert demo("budget", "10.77.20.12", "PTR").out.startswith(pointer)
+    assert demo("descend", "10.77.20.12").out.startswith(f"{pointer} PTR is kiln-02")
+    assert demo("snapshot", "now.jsonl", "10.77.20.12", "--types", "PTR").status == 0
     assert f'"name":"{pointer}"' in (tmp_path / "now.jsonl").read_text(encoding="utf-8")
 
 
-def test_a_misspelt_type_is_no_name(run: Run, world: World) -> None:
-    done = run("ask", "kiln-03", "AAA", "--at", "dc-north", "--estate", str(world[0]))
+def test_a_misspelt_type_is_no_name(demo: Run) -> None:
+    done = demo("ask", "kiln-03", "AAA", "--at", "dc-north")
     assert (done.status, done.out) == (2, "") and '"AAA" is no record type; did you mean AAAA?' in done.err
-    assert run("ask", "kiln-03", "kiln-01", "A", "--brief", "--at", "dc-north", "--estate", str(world[0])).status == 0
+    assert demo("ask", "kiln-03", "kiln-01", "A", "--brief", "--at", "dc-north").status == 0
 
 
-def test_an_internal_name_is_not_taken_to_the_root_unless_told(
-    run: Run, world: World, standins: StandIns, tmp_path: Path
-) -> None:
+def test_an_internal_name_is_not_taken_to_the_root_unless_told(run: Run, demo: Run, world: World) -> None:
     root = world[1]["root-a"]
     before = root.asked
-    done = run("descend", "kiln-03.pans.gullmarsh.internal", "--json", "--estate", str(world[0]))
+    call = ("descend", "kiln-03.pans.gullmarsh.internal", "--json")
+    done = demo(*call)
     assert root.asked == before and done.status == 0
     assert done.report["legs"][0]["steps"][0]["zone"] == "pans.gullmarsh.internal."
     assert "--from-root begins at the root" in done.report["remarks"][0]
-    told = run("descend", "kiln-03.pans.gullmarsh.internal", "--from-root", "--json", "--estate", str(world[0]))
+    told = demo(*call, "--from-root")
     assert root.asked > before and told.report["legs"][0]["steps"][0]["zone"] == "."
     refused = run("descend", "host.elsewhere.internal")
     assert refused.status == 2 and "--from-root asks the root all the same" in refused.err
 
 
-DIRECTORY = """[[zones]]
-name = "pans.example"
-servers = ["one"]
-[servers.one]
-address = "127.0.0.1"
-[[directories]]
-domain = "pans.example"
-[[directories.controllers]]
-host = "dc"
-"""
-
-
-@pytest.mark.parametrize(
-    ("line", "said"),
-    [
-        ('guid = "abc"', 'controllers, dc, guid: "abc" is no GUID; expected one such as'),
-        ('roles = ["pdc"]', '"pdc" is not allowed; allowed: primary, catalogue, read-only'),
-        ('roles = ["catalog"]', 'did you mean "catalogue"?'),
-    ],
-)
-def test_an_identifier_that_is_none_and_a_role_that_there_is_not_are_told(tmp_path: Path, line: str, said: str) -> None:
-    path = tmp_path / "estate.toml"
-    path.write_text(DIRECTORY + line + "\n", encoding="utf-8")
-    with pytest.raises(Unusable) as error:
-        load_estate(path)
-    assert said in str(error.value)
-
-
 def test_an_estate_may_give_a_port_with_the_address_and_needs_no_title(
-    run: Run, standins: StandIns, tmp_path: Path
+    run: Run, served: Served, tmp_path: Path
 ) -> None:
-    server = standins.add([read_zone("@ 60 SOA ns h 1 2 3 4 5\n@ 60 NS ns\n@ 60 MX 0 .\n", "salt.invalid")])
+    (server,) = served("salt.invalid", "@ 60 SOA ns h 1 2 3 4 5\n@ 60 NS ns\n@ 60 MX 0 .\n")
     text = f'[[zones]]\nname = "salt.invalid"\nservers = ["one"]\n[servers.one]\naddress = "127.0.0.1:{server.port}"\n'
     (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
     done = run("mail", "salt.invalid")
@@ -197,10 +158,8 @@ def test_an_acceptance_names_a_code_that_there_is_and_may_name_an_address(
     entry = '\n[[accept]]\ncode = "{code}"\nreason = "known"\naddress = "{address}"\n'
     path.write_text(text + entry.format(code="pair.no-pionter", address="*"), encoding="utf-8")
     refused = run("audit", "--estate", str(path))
-    assert (
-        refused.status == 2
-        and 'accept, entry 1, code: no code fits "pair.no-pionter"; did you mean "pair.no-pointer"?' in refused.err
-    )
+    wrong = 'accept, entry 1, code: no code fits "pair.no-pionter"; did you mean "pair.no-pointer"?'
+    assert refused.status == 2 and wrong in refused.err
     path.write_text(text + entry.format(code="pair.no-pointer", address="10.77.10.*"), encoding="utf-8")
     report = run("audit", "--only", "pairs", "--json", "--estate", str(path)).report
     assert [one["finding"]["address"] for one in report["audit"]["accepted"]] == ["10.77.10.13"]
@@ -208,10 +167,10 @@ def test_an_acceptance_names_a_code_that_there_is_and_may_name_an_address(
     path.unlink()
 
 
-def test_audit_and_mail_judge_one_estate_alike(run: Run, world: World) -> None:
-    audited = run("audit", "--only", "mail", "--json", "--estate", str(world[0])).report["findings"]
+def test_audit_and_mail_judge_one_estate_alike(demo: Run) -> None:
+    audited = demo("audit", "--only", "mail", "--json").report["findings"]
     for call in (("mail",), ("mail", "gullmarsh.example")):
-        alone = run(*call, "--json", "--estate", str(world[0])).report["findings"]
+        alone = demo(*call, "--json").report["findings"]
         assert {(one["code"], one["name"], one["view"]) for one in alone} == {
             (one["code"], one["name"], one["view"]) for one in audited
         }
@@ -222,50 +181,33 @@ def test_a_transfer_without_zones_to_take_is_refused_and_not_passed_over(run: Ru
     assert done.status == 2 and "--transfer takes the zones of an estate, and there is none here" in done.err
 
 
-def test_the_parent_is_found_from_named_roots_when_no_resolver_answers(
-    run: Run, standins: StandIns, tmp_path: Path
-) -> None:
+def test_the_parent_is_found_from_named_roots_when_no_resolver_answers(run: Run, served: Served) -> None:
     head = "$TTL 300\n@ SOA ns1 h 1 7200 1800 1209600 300\n"
     child = head + "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
-    servers = [standins.add([read_zone(child, "salt.marsh.example")]) for _ in range(2)]
+    servers = served.serve("salt.marsh.example", child, child)
     cut = "salt NS ns1.salt\nsalt NS ns2.salt\nns1.salt A 192.0.2.1\nns2.salt A 198.51.100.2\n"
-    marsh = standins.add([read_zone(head + f"@ NS p\np A 192.0.2.5\n{cut}", "marsh.example")])
-    top = standins.add(
-        [
-            read_zone(
-                head + "@ NS r\nr A 192.0.2.9\nmarsh.example NS p.marsh.example\np.marsh.example A 192.0.2.5\n", "."
-            )
-        ]
-    )
-    reach = {"192.0.2.1": servers[0].endpoint, "198.51.100.2": servers[1].endpoint}
-    reach |= {"192.0.2.5": marsh.endpoint, "192.0.2.9": top.endpoint}
-    ports = {"one": servers[0].port, "two": servers[1].port}
+    (marsh,) = served.serve("marsh.example", head + f"@ NS p\np A 192.0.2.5\n{cut}")
+    root = "@ NS r\nr A 192.0.2.9\nmarsh.example NS p.marsh.example\np.marsh.example A 192.0.2.5\n"
+    (top,) = served.serve(".", head + root)
+    reach = {"192.0.2.1": servers[0], "198.51.100.2": servers[1], "192.0.2.5": marsh, "192.0.2.9": top}
     more = 'find_servers_by = ["dead"]\n[roots]\nr = ["192.0.2.9"]\n[resolvers.dead]\naddress = "127.0.0.1:1"\n'
-    lay_out(tmp_path / "estate.toml", "salt.marsh.example", ports, more, reach)
+    served.publish("salt.marsh.example", servers, more, reach)
     done = run("authority", "salt.marsh.example", "--json", "--timeout", "0.3", "--tries", "1")
     assert found(done) == [] and done.report["sheets"][0]["parent"] == "marsh.example."
 
 
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16"])
-def test_lists_are_read_as_shells_and_spreadsheets_write_them(world: World, tmp_path: Path, encoding: str) -> None:
-    path = ("--at", "dc-north", "--estate", str(world[0]))
-    names = "kiln-01 A\r\nkiln-03 A\r\n".encode(encoding)
-    (tmp_path / "names").write_bytes(names)
-    environment = os.environ | {"SALT_MIRROR_RESOLVERS": ""}
-    for words, given in ((["--names", str(tmp_path / "names")], b""), (["-"], names)):
-        done = subprocess.run(
-            [str(PROGRAM), "ask", *words, "--brief", *path],
-            input=given,
-            capture_output=True,
-            check=False,
-            env=environment,
-        )
-        assert (done.returncode, done.stdout.split()) == (0, [b"10.77.20.11", b"10.77.20.13"]), done.stderr
-    listed = "name,type,value\r\nkiln-01.pans.gullmarsh.internal,A,10.77.20.11\r\n".encode(encoding)
-    called = subprocess.run(
-        [str(PROGRAM), "rollcall", "-", *path], input=listed, capture_output=True, check=False, env=environment
-    )
-    assert called.stdout.startswith(b"1 of 1 record set is as expected."), called.stderr
+def test_lists_are_read_as_shells_and_spreadsheets_write_them(demo: Run, tmp_path: Path, encoding: str) -> None:
+    names, records = tmp_path / "names", tmp_path / "records"
+    names.write_bytes("kiln-01 A\r\nkiln-03 A\r\n".encode(encoding))
+    records.write_bytes("name,type,value\r\nkiln-01.pans.gullmarsh.internal,A,10.77.20.11\r\n".encode(encoding))
+    for words in (("--names", "names"), ("-",)):
+        with names.open("rb") as given:
+            done = demo("ask", *words, "--brief", "--at", "dc-north", stdin=given)
+        assert (done.status, done.out.split()) == (0, ["10.77.20.11", "10.77.20.13"]), done.err
+    with records.open("rb") as given:
+        called = demo("rollcall", "-", "--at", "dc-north", stdin=given)
+    assert called.out.startswith("1 of 1 record set is as expected."), called.err
 
 
 def test_names_are_not_broken_inside_a_label_on_a_narrow_terminal() -> None:

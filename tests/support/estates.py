@@ -3,20 +3,76 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from pathlib import Path
 
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import StandIn, StandIns
 from support.program import Outcome
+
+LABELS = ("one", "two", "three")
+PUBLISHED = ("192.0.2.1", "198.51.100.2", "203.0.113.3")
 
 
 def lay_out(
-    path: Path, zone: str, servers: dict[str, int], more: str = "", reach: dict[str, str] | None = None
+    path: Path,
+    zone: str,
+    servers: dict[str, int],
+    more: str = "",
+    reach: dict[str, str] | None = None,
+    also: dict[str, dict[str, int]] | None = None,
 ) -> None:
-    """An estate of one zone with servers by label and port; published addresses by where they are reached."""
-    labels = ", ".join(f'"{label}"' for label in servers)
-    text = f'{more}\n[[zones]]\nname = "{zone}"\nview = "public"\nservers = [{labels}]\n'
-    text += "".join(f'[servers.{label}]\naddress = "127.0.0.1"\nport = {port}\n' for label, port in servers.items())
+    """An estate of one zone with servers by label and port, and of others besides; published addresses by where they are
+    reached."""
+    text = f"{more}\n"
+    for name, ports in {zone: servers, **(also or {})}.items():
+        text += f'[[zones]]\nname = "{name}"\nview = "public"\nservers = {json.dumps(list(ports))}\n'
+    for label, port in {
+        label: port for ports in (servers, *(also or {}).values()) for label, port in ports.items()
+    }.items():
+        text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {port}\n'
     text += "[reach]\n" + "".join(f'"{address}" = "{place}"\n' for address, place in (reach or {}).items())
     path.write_text(text, encoding="utf-8")
+
+
+class Served:
+    """Stand-ins that serve a zone, and the estate in a test's folder that lists them as `one`, `two` and `three`, at the
+    addresses that are published for them."""
+
+    def __init__(self, standins: StandIns, folder: Path) -> None:
+        self._standins = standins
+        self._path = folder / "estate.toml"
+
+    def __call__(
+        self,
+        zone: str,
+        *texts: str,
+        listed: int = 3,
+        more: str = "",
+        reach: dict[str, StandIn] | None = None,
+        also: dict[str, dict[str, int]] | None = None,
+    ) -> list[StandIn]:
+        """A server for each text; the first `listed` stand in the estate. `reach` gives more addresses their servers."""
+        servers = self.serve(zone, *texts)
+        self.publish(zone, servers[:listed], more, dict(zip(PUBLISHED, servers, strict=False)) | (reach or {}), also)
+        return servers
+
+    def serve(self, zone: str, *texts: str) -> list[StandIn]:
+        """Servers that the estate says nothing of."""
+        return [self._standins.add([read_zone(text, zone)]) for text in texts]
+
+    def publish(
+        self,
+        zone: str,
+        servers: Sequence[StandIn],
+        more: str = "",
+        reach: dict[str, StandIn] | None = None,
+        also: dict[str, dict[str, int]] | None = None,
+    ) -> None:
+        """Writes the estate anew."""
+        ports = {label: server.port for label, server in zip(LABELS, servers, strict=False)}
+        places = {address: server.endpoint for address, server in (reach or {}).items()}
+        lay_out(self._path, zone, ports, more, places, also)
 
 
 def found(done: Outcome) -> list[str]:

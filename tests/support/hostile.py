@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import random
-import selectors
 import socket
-import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from typing import Literal
 
@@ -22,11 +19,11 @@ import dns.rcode
 import dns.rdatatype
 import dns.rrset
 
+from support.peers import Answers, Serve, flood, peer
+
 Becomes = Literal["truth", "nothing"]
 """What a client ends up with: the truth came in the end, or nothing that may be used."""
 VALUE = "192.0.2.7"
-Datagram = tuple[float, bytes]
-"""Seconds to wait, and what is sent then."""
 LATE_S = 1.5
 
 
@@ -61,11 +58,11 @@ class Mode:
 
     name: str
     becomes: Becomes
-    udp: Callable[[bytes], list[Datagram]]
-    tcp: Callable[[socket.socket, bytes], None] | None = None
+    udp: Answers
+    tcp: Serve | None = None
 
 
-def _now(make: Callable[[bytes], bytes]) -> Callable[[bytes], list[Datagram]]:
+def _now(make: Callable[[bytes], bytes]) -> Answers:
     return lambda wire: [(0.0, make(wire))]
 
 
@@ -78,7 +75,7 @@ def _false(wire: bytes) -> bytes:
     return bytes([wire[0] ^ 1]) + _right(wire)[1:].replace(b"\xc0\x00\x02\x07", b"\xc0\x00\x02\x66")
 
 
-def _told(change: Callable[[dns.message.Message], object]) -> Callable[[bytes], list[Datagram]]:
+def _told(change: Callable[[dns.message.Message], object]) -> Answers:
     """The truth with something changed."""
 
     def make(wire: bytes) -> bytes:
@@ -89,7 +86,7 @@ def _told(change: Callable[[dns.message.Message], object]) -> Callable[[bytes], 
     return _now(make)
 
 
-def _patched(at: int, put: bytes) -> Callable[[bytes], list[Datagram]]:
+def _patched(at: int, put: bytes) -> Answers:
     """The truth with some bytes of its header overwritten."""
 
     def make(wire: bytes) -> bytes:
@@ -121,7 +118,7 @@ def _question_end(wire: bytes) -> int:
     return at + 5
 
 
-def _record(tail: bytes, count: int = 1) -> Callable[[bytes], list[Datagram]]:
+def _record(tail: bytes, count: int = 1) -> Answers:
     """The header and question of an authoritative answer, and then bytes of our own as its records."""
 
     def make(wire: bytes) -> bytes:
@@ -151,36 +148,40 @@ def _renamed(response: dns.message.Message) -> None:
     response.question = other.question
 
 
-def _say(*parts: bytes, pause_s: float = 0.0, close: bool = True) -> Callable[[socket.socket, bytes], None]:
-    def serve(connection: socket.socket, _: bytes) -> None:
+def query_on(connection: socket.socket) -> bytes:
+    """The first query that comes on a connection, without its length."""
+    wire = connection.recv(4096)
+    return wire[2 : 2 + int.from_bytes(wire[:2], "big")]
+
+
+def _say(*parts: bytes, close: bool = True) -> Serve:
+    def serve(connection: socket.socket) -> None:
+        query_on(connection)
         for part in parts:
             connection.sendall(part)
-            time.sleep(pause_s)
         if not close:
             time.sleep(LATE_S * 2)
 
     return serve
 
 
-def _flood(connection: socket.socket, _: bytes) -> None:
-    until = time.monotonic() + 20
-    while time.monotonic() < until:
-        connection.sendall((b"\x00\x0c\xff\xff\x84\x00" + bytes(8)) * 500)
+def _framed(connection: socket.socket) -> bytes:
+    """The truth as it stands on a stream."""
+    whole = _right(query_on(connection))
+    return len(whole).to_bytes(2, "big") + whole
 
 
-def _answer(connection: socket.socket, wire: bytes) -> None:
-    whole = _right(wire)
-    connection.sendall(len(whole).to_bytes(2, "big") + whole)
+def _answer(connection: socket.socket) -> None:
+    connection.sendall(_framed(connection))
 
 
-def _half(connection: socket.socket, wire: bytes) -> None:
-    whole = _right(wire)
-    connection.sendall(len(whole).to_bytes(2, "big") + whole[: len(whole) // 2])
+def _half(connection: socket.socket) -> None:
+    whole = _framed(connection)
+    connection.sendall(whole[: len(whole) // 2])
 
 
-def _drip(connection: socket.socket, wire: bytes) -> None:
-    whole = _right(wire)
-    for byte in len(whole).to_bytes(2, "big") + whole:
+def _drip(connection: socket.socket) -> None:
+    for byte in _framed(connection):
         connection.sendall(bytes([byte]))
         time.sleep(LATE_S / 5)
 
@@ -199,7 +200,7 @@ def _optional(response: dns.message.Message) -> None:
     response.use_edns(options=[dns.edns.GenericOption(dns.edns.OptionType.make(65001), bytes(40))])
 
 
-def _asked_for(change: bytes, at: int) -> Callable[[bytes], list[Datagram]]:
+def _asked_for(change: bytes, at: int) -> Answers:
     """The truth, with another type or class in its question."""
 
     def make(wire: bytes) -> bytes:
@@ -211,7 +212,7 @@ def _asked_for(change: bytes, at: int) -> Callable[[bytes], list[Datagram]]:
     return _now(make)
 
 
-_CUT = _told(_cut)
+CUT = _told(_cut)
 _A = b"\xc0\x0c\x00\x01\x00\x01\x00\x00\x01\x2c"
 _CHANCE = random.Random(7)
 
@@ -258,19 +259,19 @@ MODES = [
     Mode("secondhand", "nothing", _told(_no_authority)),
     Mode("rootreferral", "nothing", _told(_referral("."))),
     Mode("tldreferral", "nothing", _told(_referral("invalid."))),
-    Mode("cutshort", "nothing", _CUT),
-    Mode("cutclosed", "nothing", _CUT, _say()),
-    Mode("cutgarbage", "nothing", _CUT, _say(b"\x00\x20" + b"\xaa" * 32)),
-    Mode("cutzero", "nothing", _CUT, _say(b"\x00\x00" * 1000)),
-    Mode("cuthalf", "nothing", _CUT, _half),
-    Mode("cutstall", "nothing", _CUT, _say(b"\x00", close=False)),
-    Mode("cutdrip", "nothing", _CUT, _drip),
-    Mode("cutflood", "nothing", _CUT, _flood),
+    Mode("cutshort", "nothing", CUT),
+    Mode("cutclosed", "nothing", CUT, _say()),
+    Mode("cutgarbage", "nothing", CUT, _say(b"\x00\x20" + b"\xaa" * 32)),
+    Mode("cutzero", "nothing", CUT, _say(b"\x00\x00" * 1000)),
+    Mode("cuthalf", "nothing", CUT, _half),
+    Mode("cutstall", "nothing", CUT, _say(b"\x00", close=False)),
+    Mode("cutdrip", "nothing", CUT, _drip),
+    Mode("cutflood", "nothing", CUT, flood),
     Mode("late", "nothing", lambda wire: [(LATE_S, _right(wire))]),
     Mode("plain", "truth", _now(_right)),
     Mode("twice", "truth", lambda wire: [(0.0, _right(wire))] * 5),
     Mode("lieandtruth", "truth", lambda wire: [(0.0, _false(wire)), (0.0, b"\x00"), (0.0, _right(wire))]),
-    Mode("cutwhole", "truth", _CUT, _answer),
+    Mode("cutwhole", "truth", CUT, _answer),
     Mode("bigttl", "truth", _told(_everlasting)),
     Mode("option", "truth", _told(_optional)),
 ]  # fmt: skip
@@ -279,72 +280,5 @@ MODES = [
 @contextmanager
 def hostile_servers() -> Iterator[dict[str, int]]:
     """Every mode's server on a port of its own, on loopback; ports by the mode's name."""
-    chooser = selectors.DefaultSelector()
-    ports: dict[str, int] = {}
-    sockets: list[socket.socket] = []
-    ended = threading.Event()
-    for mode in MODES:
-        stream, datagrams = _sockets(both=mode.tcp is not None)
-        ports[mode.name] = datagrams.getsockname()[1]
-        chooser.register(datagrams, selectors.EVENT_READ, mode)
-        sockets += [one for one in (stream, datagrams) if one is not None]
-        if stream is not None:
-            threading.Thread(target=_listen, args=(stream, mode), daemon=True).start()
-    thread = threading.Thread(target=_serve, args=(chooser, ended), daemon=True)
-    thread.start()
-    try:
-        yield ports
-    finally:
-        ended.set()
-        thread.join(5)
-        for one in sockets:
-            one.close()
-
-
-def _sockets(*, both: bool) -> tuple[socket.socket | None, socket.socket]:
-    """A socket for datagrams, and one for connections at the same port."""
-    while True:
-        stream = socket.create_server(("127.0.0.1", 0)) if both else None
-        datagrams = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-        try:
-            datagrams.bind(("127.0.0.1", stream.getsockname()[1] if stream is not None else 0))
-        except OSError:  # somebody else has that port for datagrams
-            datagrams.close()
-            if stream is not None:
-                stream.close()
-            continue
-        return stream, datagrams
-
-
-def _serve(chooser: selectors.BaseSelector, ended: threading.Event) -> None:
-    while not ended.is_set():
-        for key, _ in chooser.select(0.1):
-            sock = key.fileobj
-            assert isinstance(sock, socket.socket)
-            with contextlib.suppress(OSError):
-                wire, asker = sock.recvfrom(4096)
-                for wait_s, datagram in key.data.udp(wire):
-                    if wait_s:
-                        threading.Timer(wait_s, _send, (sock, datagram, asker)).start()
-                    else:
-                        sock.sendto(datagram, asker)
-
-
-def _send(sock: socket.socket, datagram: bytes, asker: tuple[str, int]) -> None:
-    with contextlib.suppress(OSError):
-        sock.sendto(datagram, asker)
-
-
-def _listen(stream: socket.socket, mode: Mode) -> None:
-    assert mode.tcp is not None
-    with contextlib.suppress(OSError):
-        while True:
-            connection, _ = stream.accept()
-            threading.Thread(target=_attend, args=(connection, mode.tcp), daemon=True).start()
-
-
-def _attend(connection: socket.socket, serve: Callable[[socket.socket, bytes], None]) -> None:
-    with connection, contextlib.suppress(OSError):
-        wire = connection.recv(4096)
-        if len(wire) > 14:
-            serve(connection, wire[2 : 2 + int.from_bytes(wire[:2], "big")])
+    with ExitStack() as stack:
+        yield {mode.name: stack.enter_context(peer(udp=mode.udp, tcp=mode.tcp)) for mode in MODES}

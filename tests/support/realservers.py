@@ -15,6 +15,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import dns.message
+import dns.opcode
+import dns.query
+import dns.tsigkeyring
+import dns.update
 import pytest
 
 from salt_mirror.dns.names import ROOT, from_text
@@ -76,11 +81,8 @@ def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Pa
     while time.monotonic() < until and process.poll() is None:
         with Engine(timeout_s=0.2, tries=1) as engine:
             engine.submit(Question(name, SOA, server, True))
-            if engine.collect()[0].status in (
-                "NOERROR",
-                "NXDOMAIN",
-                "BADCOOKIE",
-            ):  # it may listen before it has its zones
+            # it may listen before it has its zones
+            if engine.collect()[0].status in ("NOERROR", "NXDOMAIN", "BADCOOKIE"):
                 return
         time.sleep(0.05)
     raise RuntimeError(f"{server.label} did not come up:\n{log.read_text(errors='replace')[-2000:]}")
@@ -264,19 +266,30 @@ def unbound(
         "remote-control:", "  control-enable: no",
     ]  # fmt: skip
     for origin, file in written:
-        lines += [
-            "auth-zone:",
-            f'  name: "{origin}"',
-            f'  zonefile: "{file}"',
-            "  for-downstream: yes",
-            "  for-upstream: no",
-        ]
+        lines += ["auth-zone:", f'  name: "{origin}"', f'  zonefile: "{file}"']
+        lines += ["  for-downstream: yes", "  for-upstream: no"]
     for origin, server in (behind or {}).items():
         lines += ["stub-zone:", f'  name: "{origin}"', f"  stub-addr: {server.host}@{server.port}", "  stub-prime: no"]
     config = folder / "unbound.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-d", "-c", str(config)], folder, "unbound", port, next(iter(behind or zones))) as server:
         yield server
+
+
+def change(server: Server, zone: str, key: Key, *steps: tuple[str | int, ...]) -> None:
+    """Changes a zone by update (RFC 2136): steps such as `("add", "www", 300, "A", "192.0.2.1")`."""
+    ring = dns.tsigkeyring.from_text({"mirror.test": (key.algorithm, secret_text(key))})
+    update = dns.update.UpdateMessage(zone, keyring=ring)
+    for verb, *rest in steps:
+        getattr(update, str(verb))(*rest)
+    assert dns.query.tcp(update, server.host, port=server.port, timeout=5).rcode() == 0
+
+
+def notify(server: Server, zone: str) -> None:
+    """Tells a secondary that its zone has changed (RFC 1996)."""
+    message = dns.message.make_query(zone, "SOA")
+    message.set_opcode(dns.opcode.NOTIFY)
+    dns.query.udp(message, server.host, port=server.port, timeout=5)
 
 
 def secret_text(key: Key) -> str:

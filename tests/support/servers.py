@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import NamedTuple
+
+import trustme
+
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Key, Question, Server
 from salt_mirror.dns.records import A
@@ -30,6 +35,25 @@ Mixed.Case AAAA 2001:db8::1
     "2.0.192.in-addr.arpa": HEAD + "2 PTR web.gullmarsh.example.\n10 CNAME 10.0/26\n0/26 NS ns1.gullmarsh.example.\n",
     "0/26.2.0.192.in-addr.arpa": HEAD + "10 PTR shop.gullmarsh.example.\n",
 }
+
+
+class Certified(NamedTuple):
+    """A certificate for 127.0.0.1 and dns.gullmarsh.example: files with the authority's, the chain and the private key."""
+
+    ca: Path
+    chain: Path
+    key: Path
+
+    @classmethod
+    def made_in(cls, folder: Path) -> Certified:
+        """One by an authority of its own."""
+        found, authority = cls(folder / "ca.pem", folder / "chain.pem", folder / "key.pem"), trustme.CA()
+        ours = authority.issue_cert("127.0.0.1", "dns.gullmarsh.example")
+        authority.cert_pem.write_to_path(found.ca)
+        ours.private_key_pem.write_to_path(found.key)
+        for number, blob in enumerate(ours.cert_chain_pems):
+            blob.write_to_path(found.chain, append=number > 0)
+        return found
 
 
 def server_of(standin: StandIn, label: str = "standin") -> Server:
