@@ -73,7 +73,7 @@ def test_a_ticket_that_lets_html_through_shows_remedies_as_they_are_and_runs_not
     markdown = written(report).decode("utf-8")
     page = MarkdownIt("commonmark", {"html": True}).enable("table").render(markdown)
     assert "<script" not in page and 'href="javascript' not in page
-    assert page.count("<pre>") == 2 and page.count("h1 IN PTR &lt;script&gt;") == 2
+    assert page.count("<pre>") == page.count("h1 IN PTR &lt;script&gt;") == (1 if cause else 2)
     assert "<table>" not in page, "a remark makes no table"
     assert page.count("\\.") >= 6, "a backslash stays"
     assert "\x1b" not in markdown and "\u202e" not in markdown

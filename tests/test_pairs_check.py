@@ -79,7 +79,7 @@ def test_a_server_that_lags_behind_is_named_with_what_each_says() -> None:
     disagree = next(f for f in found.findings() if f.code == "pair.servers-disagree")
     assert "north says kiln-02.pans.example." in disagree.text
     assert "kiln says old.pans.example." in disagree.text
-    assert disagree.remedy == f"{REVERSE}. IN PTR {HOST}."
+    assert disagree.remedy == f"; remove: {REVERSE}. IN PTR old.pans.example.\n{REVERSE}. IN PTR {HOST}."
 
 
 @pytest.mark.parametrize(
@@ -113,7 +113,8 @@ def test_a_pointer_to_another_name_is_judged_by_where_that_leads(
 ) -> None:
     found = judged(both({**SOUND, (REVERSE, "PTR"): [target], **told}), HOST)
     (finding,) = found.findings()
-    assert (finding.code, finding.remedy) == (code, remedy)
+    gone = f"; remove: {REVERSE}. IN PTR {target}.\n" if remedy else ""
+    assert (finding.code, finding.remedy) == (code, gone + remedy)
     fault = finding.weight == "fault"
     assert outcomes(found)[f"{HOST}. {ADDRESS}"] == ("differs" if fault else "agrees")
 

@@ -1,7 +1,7 @@
 """Findings: what a check states, and how much it weighs.
 
 Strategy: a finding is plain data that every report can show without asking a check again: what was expected, what each
-server said, why that matters, and the line that would mend it. What a code means stands in the catalogue.
+server said, why that matters, and what would mend it, as changes to record sets. What a code means stands in the catalogue.
 """
 
 from __future__ import annotations
@@ -49,11 +49,50 @@ class About(NamedTuple):
     server: str
 
 
-class Finding(msgspec.Struct, frozen=True, kw_only=True):
-    """One statement about one subject. Names are absolute; `remedy` is a line in master-file syntax, or empty.
+Rule = Literal["registered", "forward", "directory", "expected"]
+"""By whose right a change is proposed, the weakest first: the records themselves, the forward side (a pointer follows its
+address), the directory's locators, what is expected."""
 
-    `cause` is the same text for findings that one cause explains, such as a server that does not answer; `server` is the
-    one that is meant (its endpoint, or a name server's or host's name), where there are several; `stands_at` owns the record
+
+class Change(msgspec.Struct, frozen=True, kw_only=True):
+    """What would mend one record set: values to `add` and to `remove`, and the `whole` set to be where that is known.
+
+    `zone` is the one in which the set stands, empty where nobody knows it; `ttl` in seconds, None for what is usual there.
+    Values are rdata in presentation form.
+    """
+
+    view: str
+    zone: str
+    name: str
+    type: str
+    ttl: int | None = None
+    add: list[str] = []
+    remove: list[str] = []
+    whole: list[str] | None = None
+    by: Rule
+    reason: str
+
+
+Word = Literal["remove", "register"]
+"""How a choice is settled."""
+
+
+class Choice(msgspec.Struct, frozen=True, kw_only=True):
+    """One of several repairs that are right, of which a person has to choose: its word, what it means, its changes."""
+
+    word: Word
+    says: str
+    changes: list[Change]
+
+
+class Finding(msgspec.Struct, frozen=True, kw_only=True):
+    """One statement about one subject. Names are absolute; `remedy` says in master-file syntax what would mend it, or is empty.
+
+    `changes` are the same as data; `choices` are for a person to decide where no changes are right, and `advice` where it is
+    not ours to change.
+
+    `cause` is the same text for findings that one cause explains, such as a server that does not answer; `server` is the one
+    that is meant (its endpoint, or a name server's or host's name), where there are several; `stands_at` owns the record
     that has to be mended, where that is not the name itself: a host without a pointer is mended in the reverse zone.
     """
 
@@ -67,6 +106,9 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     evidence: list[Evidence]
     text: str
     remedy: str = ""
+    changes: list[Change] = []
+    choices: list[Choice] = []
+    advice: str = ""
     address: str | None = None
     cause: str = ""
     server: str | msgspec.UnsetType = msgspec.UNSET

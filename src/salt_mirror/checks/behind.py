@@ -66,5 +66,5 @@ def standing_of(found: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
 
 
 def let_transfer(servers: Iterable[Server]) -> str:
-    """The remedy for servers that are merely behind: no record of theirs is to be edited."""
-    return f"; let {labels_of(servers)} transfer the zone from its primary"
+    """The advice for servers that are merely behind: no record of theirs is to be edited."""
+    return f"let {labels_of(servers)} transfer the zone from its primary"

@@ -16,12 +16,13 @@ import msgspec
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import at_name
 from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.checks.services.directory import all_wanted, directory_of
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.records import AAAA, PTR, SOA, A, rdata_text, record_line, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, PTR, SOA, A, rdata_text, type_from_text, type_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
@@ -160,9 +161,14 @@ def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[H
         if late:
             wish = ", ".join(sorted(values)) or "gone"
             text = f"{what} is planned to be {wish}, and is not yet on {', '.join(sorted(late))}."
-            first = next((one for one in wanted if one.presence != "absent"), None)
-            remedy = record_line(name, rdtype, first.rdata, first.ttl) if first is not None else ""
-            yield state("cmp.not-done", text, name=name, rdtype=rdtype, view=view, remedy=remedy)
+            changes = [
+                changed(
+                    name, rdtype, "expected", "planned", view=view, zone=None,
+                    add=[one.rdata for one in wanted if one.presence != "absent"],
+                    remove=[one.rdata for one in wanted if one.presence == "absent" and one.rdata],
+                )
+            ]  # fmt: skip
+            yield state("cmp.not-done", text, name=name, rdtype=rdtype, view=view, changes=changes)
         elif all(one.trouble is None for one in seen):
             text = f"{what} is as planned."
             yield state("cmp.done", text, name=name, rdtype=rdtype, view=view)

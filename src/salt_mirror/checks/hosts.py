@@ -6,20 +6,22 @@ not be (an alias, a literal, nowhere) is the same rule for both kinds of records
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field
 from functools import partial
+from typing import Any
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES, Pair, pair_name
+from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.wording import answers_of, state, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, labels, to_text
-from salt_mirror.dns.records import address_type, record_line
+from salt_mirror.dns.records import MX, SRV, address_type
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Change, Choice, Finding
 
 
 @dataclass(slots=True)
@@ -76,28 +78,30 @@ def host_findings(
     rule: str,
     still: str,
     whose: Name | None = None,
+    pointing: Lookup | None = None,
 ) -> Iterator[Finding]:
     """What is wrong with a host, as findings about the record that points at it.
 
     `codes` is the family (`mail` or `srv`), `owner` and `rdtype` the record, `role` what the host is to it, or to `whose`;
-    `rule` is the RFC that forbids an alias, `still` what works without it.
+    `rule` is the RFC that forbids an alias, `still` what works without it, `pointing` the set in which the record stands.
     """
     name, found = to_text(host.name), host.found
     say = partial(state, name=owner, rdtype=rdtype, view=view, server=host.name, answers=answers_of(found))
     about = f"{name}, {role} of {to_text(whose if whose is not None else owner)},"
     if host.literal:
         text = f"{about} is an address and not a host name: senders look it up as a name and find nothing. {still}"
-        yield say(f"{codes}.literal", text, answers=())
+        yield say(f"{codes}.literal", text, answers=(), advice=f"name a host that has the address, in place of {name}")
         return
     if found.circle:
-        yield say(f"{codes}.no-address", f"{about} has no address: {found.trouble}. {still}")
+        yield say(
+            f"{codes}.no-address", f"{about} has no address: {found.trouble}. {still}", **_let_go(host, pointing, view)
+        )
         return
     if found.usable:
         if found.followed:
             text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
-            remedy = f"; at {to_text(owner)} name {to_text(found.canonical)} in place of {name}"
-            yield say(f"{codes}.alias", text, remedy=remedy)
-        yield from _addresses(host, about, still, codes, say, public=public)
+            yield say(f"{codes}.alias", text, **_renamed(host, pointing, view))
+        yield from _addresses(host, about, still, codes, say, view, pointing, public=public)
     if found.unverified or not found.usable:
         why, where = troubles_of(found), " everywhere" if found.usable else ""
         text = f"{about} could not be looked up{where}: {why}."
@@ -105,19 +109,86 @@ def host_findings(
 
 
 def _addresses(
-    host: Host, about: str, still: str, codes: str, say: Callable[..., Finding], *, public: bool
+    host: Host,
+    about: str,
+    still: str,
+    codes: str,
+    say: Callable[..., Finding],
+    view: str,
+    pointing: Lookup | None,
+    *,
+    public: bool,
 ) -> Iterator[Finding]:
     """What is wrong with the addresses of a host that could be looked up."""
     found = host.found
     if not host.usable:
         code = "no-address" if found.exists else "missing-host"
         why = "has neither A nor AAAA" if found.exists else "does not exist"
-        yield say(f"{codes}.{code}", f"{about} {why}. {still}")
+        yield say(f"{codes}.{code}", f"{about} {why}. {still}", **_let_go(host, pointing, view))
     elif found.divided:
         said = who_says_what(found.usable, address_text)
         yield say(f"{codes}.host-disagrees", f"{about} has other addresses on other servers: {said}.")
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
         text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
-        line = record_line(found.canonical, address_type(private[0]), private[0])
-        yield say(f"{codes}.private-address", text, remedy=f"; remove: {line}")
+        changes, choices = without(private, found, view)
+        yield say(f"{codes}.private-address", text, changes=changes, choices=choices)
+
+
+def without(private: Collection[bytes], found: Lookup, view: str) -> tuple[list[Change], list[Choice]]:
+    """What takes private addresses out of a public view: changes, or a choice where none would be left."""
+    name = to_text(found.canonical)
+    changes = [
+        changed(
+            found.canonical, address_type(one), "registered", "nobody outside can connect to a private address", view=view,
+            zone=found.authority.zone, remove=[one],
+        )
+        for one in private
+    ]  # fmt: skip
+    if set(found.values) - set(private):
+        return changes, []
+    return [], [Choice(word="remove", says=f"{name} is then left without any address", changes=changes)]
+
+
+def _records_of(host: Host, pointing: Lookup | None) -> tuple[int, list[bytes]]:
+    """The type of the set that points at a host, and those of its records that do."""
+    rdtype = pointing.tellings[0].answers[0].question.rdtype if pointing is not None and pointing.tellings else MX
+    values = pointing.values if pointing is not None else ()
+    return rdtype, [value for value in values if value[_TARGET_AT[rdtype] :] == host.name]
+
+
+def _renamed(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
+    """What puts a host's own name in the place of its alias."""
+    rdtype, records = _records_of(host, pointing)
+    name = to_text(host.found.canonical)
+    if pointing is None or not records:
+        return {"advice": f"name {name} in place of {to_text(host.name)}"}
+    add = [value[: _TARGET_AT[rdtype]] + host.found.canonical for value in records]
+    change = changed(
+        pointing.canonical, rdtype, "registered", f"{to_text(host.name)} is an alias of {name}", view=view,
+        zone=pointing.authority.zone, add=add, remove=records,
+    )  # fmt: skip
+    return {"changes": [change]}
+
+
+def _let_go(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
+    """What takes away the records that point at a host without addresses. To register it, somebody has to tell its address."""
+    rdtype, records = _records_of(host, pointing)
+    name = to_text(host.name)
+    if pointing is None or not records:
+        return {"advice": f"register the address of {name}"}
+    change = changed(
+        pointing.canonical,
+        rdtype,
+        "registered",
+        f"{name} is gone",
+        view=view,
+        zone=pointing.authority.zone,
+        remove=records,
+    )
+    says = f"{name} is gone; if it is not, expect it in the estate with its address"
+    return {"choices": [Choice(word="remove", says=says, changes=[change])]}
+
+
+_TARGET_AT = {MX: 2, SRV: 6}
+"""Where the target begins in rdata."""

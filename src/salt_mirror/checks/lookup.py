@@ -44,7 +44,8 @@ class Lookup:
     """All that is known about one name: the tellings at its canonical name, and those at the aliases before it.
 
     `values` are all that any server gives, sorted; `divided` says that usable tellings differ; `trouble` why there is
-    nothing usable at all; `unverified` the tellings without proof; `circle` the aliases that lead back to one of themselves.
+    nothing usable at all; `unverified` the tellings without proof; `circle` the aliases that lead back to one of themselves;
+    `first` the authority of the name itself, where `authority` is its canonical name's.
     """
 
     __slots__ = (
@@ -53,6 +54,7 @@ class Lookup:
         "canonical",
         "circle",
         "divided",
+        "first",
         "name",
         "tellings",
         "trail",
@@ -65,7 +67,7 @@ class Lookup:
     def __init__(self, name: Name, canonical: Name, authority: Authority, tellings: list[Telling]) -> None:
         self.name = name
         self.canonical = canonical
-        self.authority = authority
+        self.authority = self.first = authority
         self.tellings = tellings
         self.trail: list[Telling] = []
         self.unverified = [telling for telling in tellings if telling.trouble is not None]
@@ -116,8 +118,10 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
     trail: list[Telling] = []
     passed = [name]
     divided = False
+    first: Authority | None = None
     while True:
         found = yield from at_name(passed[-1], rdtypes, view, atlas)
+        first = first or found.authority
         if not found.aliased:
             break
         divided = divided or found.divided
@@ -132,6 +136,7 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
             break
         passed.append(alias)
     found.name = name
+    found.first = first
     found.trail = trail
     if trail:
         found.divided = found.divided or divided

@@ -14,11 +14,12 @@ import msgspec
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
+from salt_mirror.checks.proposing import remedy_of
 from salt_mirror.dns.names import Name, label_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import type_text
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.findings import Evidence, Finding, Outcome
+from salt_mirror.findings import Change, Choice, Evidence, Finding, Outcome
 
 _DOTS = re.compile(r"\.\.(?=[ ;,:]|$)")
 _UNITS = (("d", 86_400), ("h", 3600), ("min", 60), ("s", 1))
@@ -34,7 +35,9 @@ def state(
     answers: Iterable[Answer | None] = (),
     evidence: Iterable[Evidence] = (),
     expected: Iterable[str] = (),
-    remedy: str = "",
+    changes: Sequence[Change] = (),
+    choices: Sequence[Choice] = (),
+    advice: str = "",
     outcome: Outcome | None = None,
     cause: str = "",
     address: bytes | None = None,
@@ -43,6 +46,7 @@ def state(
 ) -> Finding:
     """The finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given.
 
+    What mends it are `changes`, or `choices` for a person, or `advice` where it is not ours to change.
     `stands_at` owns the record that has to be mended, where that is another name; `server` is the one that is meant, a name
     server or a host by its name, where a code may be told of several at one name.
     """
@@ -57,7 +61,10 @@ def state(
         expected=list(expected),
         evidence=[*(evidence_of(answer) for answer in answers if answer is not None), *evidence],
         text=_DOTS.sub(".", text),  # an absolute name at the end of a sentence
-        remedy=remedy,
+        remedy=remedy_of(changes, choices, advice),
+        changes=list(changes),
+        choices=list(choices),
+        advice=advice,
         address=address_text(address) if address is not None else None,
         cause=cause,
         server=msgspec.UNSET if server is None else to_text(server) if isinstance(server, bytes) else server.endpoint,

@@ -1,7 +1,8 @@
 """One cause behind many findings: a silent server, a moved host, a secondary that lags.
 
-Strategy: nothing is asked again. A cause is seen in the evidence that the findings carry, and is put into them, so that every
-report can tell the cause first and fold what follows from it. A cause that explains a single finding is none.
+Strategy: nothing is asked again. A cause is seen in the evidence that the findings carry, or in the change that would mend
+several of them, and is put into them, so that every report can tell the cause first and fold what follows from it. A cause that
+explains a single finding is none.
 """
 
 from __future__ import annotations
@@ -12,7 +13,9 @@ from collections.abc import Iterable
 from msgspec.structs import replace
 
 from salt_mirror.dns.names import from_text, is_within
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Change, Finding
+
+_FEW = 3
 
 
 def with_causes(findings: Iterable[Finding]) -> list[Finding]:
@@ -21,6 +24,8 @@ def with_causes(findings: Iterable[Finding]) -> list[Finding]:
     lagging = [one for one in found if one.code == "auth.serial-behind" and one.evidence]
     moved = _moved(found)
     told = [_cause(one, lagging, moved) for one in found]
+    shared = _shared(found)
+    told = [cause or shared.get(number, "") for number, cause in enumerate(told)]
     several = Counter(cause for cause in told if cause)
     return [replace(one, cause=cause) if several[cause] > 1 else one for one, cause in zip(found, told, strict=True)]
 
@@ -81,3 +86,41 @@ def _moved(findings: list[Finding]) -> dict[tuple[str, str], str]:
             if has:
                 found[one.view, one.name] = f"{one.name} is at {', '.join(has)}, and is expected elsewhere"
     return found
+
+
+def _shared(findings: list[Finding]) -> dict[int, str]:
+    """Findings that one and the same change mends, by their place: what has to change, as their cause."""
+    sets: dict[tuple[str, ...], list[int]] = {}
+    changes: dict[tuple[str, ...], Change] = {}
+    for number, one in enumerate(findings):
+        keyed: list[tuple[tuple[str, ...], Change]] = [
+            ((change.view, change.name, change.type), change) for change in one.changes
+        ]
+        keyed += [
+            ((change.view, change.name, change.type, *change.add, *change.remove), change)
+            for choice in one.choices
+            for change in choice.changes
+        ]
+        for key, change in keyed:
+            changes.setdefault(key, change)
+            sets.setdefault(key, []).append(number)
+    found: dict[int, str] = {}
+    for key, numbers in sorted(sets.items(), key=lambda item: -len(set(item[1]))):
+        if len(set(numbers)) > 1:
+            for number in numbers:
+                found.setdefault(number, _to_change(changes[key]))
+    return found
+
+
+def _to_change(change: Change) -> str:
+    what = f"{change.name} {change.type}"
+    comes, goes = ", ".join(change.add[:_FEW]), ", ".join(change.remove[:_FEW])
+    if comes and goes:
+        return f"{what} should be {comes} in place of {goes}"
+    return (
+        f"{what} should have {comes}"
+        if comes
+        else f"{what} should not have {goes}"
+        if goes
+        else f"{what} has to change"
+    )

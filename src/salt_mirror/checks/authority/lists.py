@@ -7,18 +7,19 @@ both against the estate; the zone itself is the measure, since its own administr
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.seen import Place, Seen, own_set
 from salt_mirror.checks.authority.versions import VersionWords, places_said
+from salt_mirror.checks.hosts import without
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.wording import answers_of, together_said
 from salt_mirror.dns.names import is_within, to_text
 from salt_mirror.dns.records import NS, SOA, address_type, record_line
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
-from salt_mirror.findings import Finding, Outcome
+from salt_mirror.findings import Change, Choice, Finding, Outcome
 
 
 def judged(seen: Seen, atlas: Atlas) -> list[Finding]:
@@ -74,15 +75,24 @@ class AuthorityWords(VersionWords):
             if private and seen.view in self.atlas.estate.public_views:
                 said = ", ".join(map(address_text, private))
                 text = f"{name}, a name server by {who}, has a private address in a public view: {said}."
-                remedy = "; remove: " + record_line(found.canonical, address_type(private[0]), private[0])
-                yield self._about(found, "auth.private-address", text, remedy=remedy)
+                changes, choices = without(private, found, seen.view)
+                yield self._about(found, "auth.private-address", text, changes=changes, choices=choices)
 
     def _about(
-        self, found: Lookup, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
+        self,
+        found: Lookup,
+        code: str,
+        text: str,
+        *,
+        outcome: Outcome | None = None,
+        changes: Sequence[Change] = (),
+        choices: Sequence[Choice] = (),
+        cause: str = "",
     ) -> Finding:
         return self.finding(
-            code, text, answers_of(found), outcome=outcome, remedy=remedy, cause=cause, server=found.name
-        )
+            code, text, answers_of(found), outcome=outcome, changes=changes, choices=choices, cause=cause,
+            server=found.name,
+        )  # fmt: skip
 
     def delegation(self) -> Iterator[Finding]:
         seen, above = self.seen, self.seen.parentage
@@ -112,10 +122,10 @@ class AuthorityWords(VersionWords):
         elif above.denied and not above.delegations:
             code = "auth.not-delegated" if self._public() else "auth.no-parent"
             text = f"{parent} does not delegate {self.zone}: whoever starts above it cannot find it."
-            remedy = (
-                "; in " + parent + ": " + record_line(seen.zone, NS, min(seen.own_targets)) if seen.own_targets else ""
+            advice = (
+                "in " + parent + ": " + record_line(seen.zone, NS, min(seen.own_targets)) if seen.own_targets else ""
             )
-            yield self.finding(code, text, above.answers, remedy=remedy)
+            yield self.finding(code, text, above.answers, advice=advice)
         else:
             yield from self._parents_set()
 
@@ -139,16 +149,16 @@ class AuthorityWords(VersionWords):
         if extra := sorted(parents - own):
             names = ", ".join(map(to_text, extra))
             text = f"{parent} sends people to {names}, which the zone itself does not list."
-            remedy = f"; in {parent} remove: " + record_line(seen.zone, NS, extra[0])
+            advice = f"in {parent} remove: " + record_line(seen.zone, NS, extra[0])
             yield self.finding(
-                "auth.parent-extra", text, above.answers, expected=map(to_text, sorted(own)), remedy=remedy
+                "auth.parent-extra", text, above.answers, expected=map(to_text, sorted(own)), advice=advice
             )
         if lacking := sorted(own - parents):
             names = ", ".join(map(to_text, lacking))
             text = f"The zone lists {names}, and {parent} does not: nobody who comes from above is sent there at first."
-            remedy = f"; in {parent}: " + record_line(seen.zone, NS, lacking[0])
+            advice = f"in {parent}: " + record_line(seen.zone, NS, lacking[0])
             yield self.finding(
-                "auth.parent-lacks", text, above.answers, expected=map(to_text, sorted(own)), remedy=remedy
+                "auth.parent-lacks", text, above.answers, expected=map(to_text, sorted(own)), advice=advice
             )
 
     def glue(self) -> Iterator[Finding]:
@@ -177,9 +187,9 @@ class AuthorityWords(VersionWords):
                     "wrong place."
                 )
                 address = lacking[0] if lacking else found.values[0]
-                remedy = f"; in {parent}: " + record_line(target, address_type(address), address)
+                advice = f"in {parent}: " + record_line(target, address_type(address), address)
                 evidence = [a for telling in found.tellings for a in telling.answers if a.values]
-                yield self.finding("auth.glue-wrong", text, evidence, expected=[right], remedy=remedy, server=target)
+                yield self.finding("auth.glue-wrong", text, evidence, expected=[right], advice=advice, server=target)
             elif lacking:
                 said = ", ".join(map(address_text, lacking))
                 yield self.finding(

@@ -6,7 +6,7 @@ answer is unverified and accuses nobody; one that answered without authority is 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.seen import Place, Seen
@@ -19,7 +19,7 @@ from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
 from salt_mirror.dns.serials import ahead
 from salt_mirror.dns.wire import offers_recursion
-from salt_mirror.findings import Finding, Outcome
+from salt_mirror.findings import Change, Choice, Finding, Outcome
 
 
 class VersionWords:
@@ -38,7 +38,9 @@ class VersionWords:
         *,
         rdtype: int = NS,
         expected: Iterable[str] = (),
-        remedy: str = "",
+        changes: Sequence[Change] = (),
+        choices: Sequence[Choice] = (),
+        advice: str = "",
         outcome: Outcome | None = None,
         cause: str = "",
         server: Server | Name | None = None,
@@ -51,7 +53,9 @@ class VersionWords:
             view=self.seen.view,
             answers=answers,
             expected=expected,
-            remedy=remedy,
+            changes=changes,
+            choices=choices,
+            advice=advice,
             outcome=outcome,
             cause=cause,
             server=server,
@@ -198,10 +202,10 @@ class VersionWords:
                     f"{label} has serial {version.serial}, which {how} the primary's {serial} ({holder}): the primary's went "
                     "back, and the secondary takes no change until it is ahead again."
                 )
-                remedy = (
-                    f"; on the primary, set a serial after {version.serial}, such as {(version.serial + 1) % (1 << 32)}"
+                advice = (
+                    f"on the primary, set a serial after {version.serial}, such as {(version.serial + 1) % (1 << 32)}"
                 )
-                yield self.finding("auth.serial-ahead", text, evidence, rdtype=SOA, remedy=remedy, server=place.server)
+                yield self.finding("auth.serial-ahead", text, evidence, rdtype=SOA, advice=advice, server=place.server)
                 continue
             versions = "version" if distance == 1 else "versions"
             text = (
@@ -256,10 +260,10 @@ class VersionWords:
         numbers = [right.get(name, getattr(soa, name)) for name in soa._fields[2:]]
         rdata = answer.values[0][:-20] + b"".join(number.to_bytes(4, "big") for number in numbers)
         # One record mends all of them: each finding has the same one.
-        remedy = record_line(self.seen.zone, SOA, rdata, answer.ttl) + " ; and raise the serial"
+        advice = f"in the zone: {record_line(self.seen.zone, SOA, rdata, answer.ttl)} with the serial raised"
         for one in judged:
             text = f"{one.text[0].upper()}{one.text[1:]}."
-            yield self.finding(one.code, text, [answer], rdtype=SOA, remedy=remedy)
+            yield self.finding(one.code, text, [answer], rdtype=SOA, advice=advice)
 
 
 def handed_over(answer: Answer) -> bool:

@@ -117,7 +117,7 @@ class DescentWords:
         text: str,
         asked: Iterable[Visit] = (),
         *,
-        remedy: str = "",
+        advice: str = "",
         outcome: Outcome | None = None,
         cause: str = "",
     ) -> Finding:
@@ -127,7 +127,7 @@ class DescentWords:
             name=self._leg.name,
             rdtype=self._leg.rdtype,
             answers=[one.answer for one in asked],
-            remedy=remedy,
+            advice=advice,
             outcome=outcome,
             cause=cause,
         )
@@ -199,8 +199,8 @@ class DescentWords:
         for target, (given, own) in level.wrong_glue.items():
             has, right = ", ".join(map(address_text, given)), ", ".join(map(address_text, own)) or "none at all"
             text = f"The zone above gives {has} as the address of {to_text(target)}, and {zone} itself says {right}."
-            remedy = "; in the zone above: " + record_line(target, address_type(own[0]), own[0]) if own else ""
-            yield self._finding("cut.glue-wrong", text, level.asked, remedy=remedy)
+            advice = "in the zone above: " + record_line(target, address_type(own[0]), own[0]) if own else ""
+            yield self._finding("cut.glue-wrong", text, level.asked, advice=advice)
 
     def end(self, descent: Descent) -> Iterator[Finding]:
         """What is wrong with the end of the way."""

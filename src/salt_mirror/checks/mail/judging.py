@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
+from typing import Any
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
@@ -15,16 +16,17 @@ from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
 from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
+from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
 from salt_mirror.checks.tests import InView, Judged, Mark, Test, Trees, mark_of, worst
 from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import MX, rdata_text, record_line
+from salt_mirror.dns.records import MX, rdata_text
 from salt_mirror.dns.reverse import address_text, is_reverse
 from salt_mirror.estate.model import Estate
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Change, Choice, Finding
 
 
 def judged_mail(
@@ -72,6 +74,9 @@ def of_domains(wanted: Mapping[InView, ExpectedSet | None], atlas: Atlas, caches
         },
         len(wanted),
     )
+
+
+_NULL = b"\x00\x00\x00"
 
 
 class _MailTests:
@@ -162,9 +167,16 @@ class _MailTests:
             doubt = self._state("mail.unverified", text, outcome="unverified", cause=why)
             return self._judged("no MX", text, [doubt], [])
         text = f"{self._domain} has neither MX nor address records: mail to it is returned."
-        remedy = record_line(seen.domain, MX, b"\x00\x00\x00") + " ; if it is to take no mail (RFC 7505)"
-        none = self._state("mail.none", text, answers=answers_of(seen.found), remedy=remedy)
+        null = self._change("it is to take no mail (RFC 7505)", add=[_NULL])
+        choices = [Choice(word="register", says="it takes no mail, and says so (RFC 7505)", changes=[null])]
+        none = self._state("mail.none", text, answers=answers_of(seen.found), choices=choices)
         return self._judged("no MX", text, [none], [seen.found, seen.own])
+
+    def _change(self, reason: str, add: Iterable[bytes] = (), remove: Iterable[bytes] = ()) -> Change:
+        """A change to the MX set."""
+        found = self._seen.found
+        where: dict[str, Any] = {"view": self._seen.view, "zone": found.authority.zone}
+        return changed(found.canonical, MX, "registered", reason, add=add, remove=remove, **where)
 
     def _null(self) -> Judged:
         seen = self._seen
@@ -172,7 +184,12 @@ class _MailTests:
             text = (
                 f"{self._domain} has a null MX beside others: some senders give up, others go on (RFC 7505 section 3)."
             )
-            beside = self._state("mail.null-not-alone", text, answers=answers_of(seen.found))
+            null, others = [_NULL], [value for value in seen.found.values if value != _NULL]
+            choices = [
+                Choice(word="remove", says="it takes mail", changes=[self._change("it takes mail", remove=null)]),
+                Choice(word="register", says="it takes none", changes=[self._change("it takes none", remove=others)]),
+            ]
+            beside = self._state("mail.null-not-alone", text, answers=answers_of(seen.found), choices=choices)
             return self._judged("null MX", text, [beside], [seen.found])
         text = f"{self._domain} takes no mail, and says so with a null MX."
         return self._judged("null MX", text, [self._state("mail.null", text)], [seen.found])
@@ -186,7 +203,7 @@ class _MailTests:
         own = list(
             host_findings(
                 host, seen.view, public=self._public, codes="mail", owner=seen.domain, rdtype=MX, role="mail exchanger",
-                rule="RFC 2181 section 10.3, RFC 5321 section 5.1", still=still,
+                rule="RFC 2181 section 10.3, RFC 5321 section 5.1", still=still, pointing=seen.found,
             )
         )  # fmt: skip
         pointers = [finding for pair in host.pairs for finding in pair.findings]

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.behind import UNKNOWN, standing_of
+from salt_mirror.checks.behind import UNKNOWN, Standing, standing_of
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope
 from salt_mirror.checks.pairs.wording import PairWords
@@ -188,6 +188,7 @@ def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords,
     leads: dict[Name, Lookup] = {}
     if others:
         leads = yield from _led_to(others, address, view, atlas)
+        words.of_leads |= yield from _standings(leads, view, atlas)
     return judge(name, address, forward, reverse, leads, words)
 
 
@@ -203,10 +204,12 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
         return [Pair(view, reverse.name, address, "differs", (words.no_pointer_no_name(address),))]
     leads = yield from _led_to(reverse.values, address, view, atlas)
     standing = (yield from standing_of(reverse, view, atlas)) if reverse.divided else UNKNOWN
+    of_leads = yield from _standings(leads, view, atlas)
     pairs: list[Pair] = []
     for target, forward in leads.items():
-        own_words = PairWords(view, forward)
+        own_words = PairWords(view, forward, of_leads.get(target, UNKNOWN))
         own_words.of_pointers[address] = standing
+        own_words.of_leads = of_leads
         pairs += judge(target, address, forward, reverse, leads, own_words)
     return pairs
 
@@ -217,6 +220,15 @@ def _led_to(targets: Sequence[Name], address: bytes, view: str, atlas: Atlas) ->
     found = yield from together([lookup(target, (address_type(address),), view, atlas) for target in hosts])
     leads = dict(zip(hosts, found, strict=True))
     return {target: leads.get(target) or Lookup(ROOT, ROOT, Authority(ROOT, ()), []) for target in targets}
+
+
+def _standings(leads: dict[Name, Lookup], view: str, atlas: Atlas) -> Dialogue[dict[Name, Standing]]:
+    """Whose word counts on the names that pointers lead to, where servers differ on them."""
+    found: dict[Name, Standing] = {}
+    for target, lead in leads.items():
+        if lead.divided:
+            found[target] = yield from standing_of(lead, view, atlas)
+    return found
 
 
 def _nowhere(target: Name, lead: Lookup) -> bool:
@@ -278,7 +290,7 @@ class _Judgement:
 
     def _forward_side(self) -> None:
         forward, words = self.forward, self.words
-        if forward.divided and len(forward.saying(self.address)) < len(forward.usable):
+        if forward.divided and 0 < len(forward.saying(self.address)) < len(forward.usable):
             self._say(words.forward_divided(forward, self.address))
         if forward.followed and not forward.circle:
             self._say(words.through_alias(self.address))

@@ -61,7 +61,7 @@ class Roll(Part):
         self.size = len(self._sets)
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Called]]]:
-        sibling = f"no-such-{secrets.token_hex(6)}".encode("ascii")
+        sibling = nobody()
         strangers = set(setting.transferred) - {one.name for one in self._sets}
         yield (call(one, self._atlas, sibling, strangers) for one in self._sets)
 
@@ -81,6 +81,11 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
     """All that an estate expects, as far as it is covered."""
     sets = [one for one in expected_sets(estate, None) if coverage.sees(one.name, one.view)]
     return Roll(sets, atlas) if sets else None
+
+
+def nobody() -> bytes:
+    """A label that nobody has registered."""
+    return f"no-such-{secrets.token_hex(6)}".encode("ascii")
 
 
 def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collection[Name]) -> Dialogue[Called]:

@@ -1,19 +1,22 @@
-"""What the roll call says: one method for each finding, with its evidence and the lines that would mend it."""
+"""What the roll call says: one method for each finding, with its evidence and the set that would mend it."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from functools import partial
+from typing import Any
 
 from msgspec.structs import replace
 
 from salt_mirror.checks.behind import Standing, let_transfer
 from salt_mirror.checks.lookup import Lookup, Telling
+from salt_mirror.checks.proposing import changed, whole_set
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wording import answers_of, labels_of, state, troubles_of
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.records import rdata_text, record_line, type_text
-from salt_mirror.findings import Finding, Outcome
+from salt_mirror.dns.records import CNAME, rdata_text, type_text
+from salt_mirror.findings import Change, Finding, Outcome
 
 MANY = 3
 """So many records with one common old value are told as one cause."""
@@ -42,34 +45,63 @@ class RollWords:
         self._what = f"{to_text(expected.name)} {self._kind}"
 
     def _finding(
-        self, code: str, text: str, *, outcome: Outcome | None = None, remedy: str = "", cause: str = ""
+        self,
+        code: str,
+        text: str,
+        *,
+        changes: Sequence[Change] = (),
+        advice: str = "",
+        outcome: Outcome | None = None,
+        cause: str = "",
     ) -> Finding:
         expected = self._expected
         return state(
             code, text, name=expected.name, rdtype=expected.rdtype, view=expected.view, answers=answers_of(self._found),
-            expected=self._texts(expected.values), remedy=remedy, outcome=outcome, cause=cause,
+            expected=self._texts(expected.values), changes=changes, advice=advice, outcome=outcome,
+            cause=cause,
         )  # fmt: skip
 
     def _texts(self, values: Iterable[bytes]) -> list[str]:
         return sorted(rdata_text(self._expected.rdtype, value) for value in values)
 
-    def _remedy(self) -> str:
-        """The records that would mend it, in master-file syntax, several of them on one line behind each other as comments."""
-        expected = self._expected
-        there = {value for telling in self._found.usable for value in telling.values}
-        if expected.gone or (expected.absent and not expected.values - there):
-            gone = there if expected.gone else there & expected.absent
-            lines = [record_line(expected.name, expected.rdtype, value) for value in sorted(gone)]
-            return "; remove: " + " ; ".join(lines)
-        missing = sorted(
-            value for value in expected.values if any(value not in telling.values for telling in self._found.usable)
+    def _changes(self, kinds: Iterable[str]) -> list[Change]:
+        """The set as it is expected, with an alias in its place taken away."""
+        expected, found = self._expected, self._found
+        there = [telling.values for telling in found.usable]
+        ttls = {telling.answers[0].ttl for telling in found.usable if telling.values}
+        where: dict[str, Any] = {"view": expected.view, "zone": found.authority.zone}
+        reason = f"expected by {expected.where}" if expected.where else "expected"
+        changes = []
+        aliases = {telling.alias for telling in found.usable if telling.alias is not None}
+        if aliases and (ALIAS in kinds or expected.gone):
+            changes.append(changed(expected.name, CNAME, "expected", reason, remove=aliases, **where))
+        set_at = partial(
+            whole_set,
+            expected.name,
+            expected.rdtype,
+            "expected",
+            reason,
+            there=there,
+            ttl=expected.ttl,
+            ttls=ttls,
+            **where,
         )
-        if not missing:
-            spare = sorted(there - expected.values)
-            return "; remove: " + " ; ".join(record_line(expected.name, expected.rdtype, value) for value in spare)
-        return record_line(expected.name, expected.rdtype, missing[0], expected.ttl) + (
-            f" ; and {len(missing) - 1} more of this set" if len(missing) > 1 else ""
-        )
+        if expected.gone:
+            if any(there):
+                changes.append(set_at(whole=(), ttl=None))
+        elif DIFFERENT in kinds or expected.exact or (expected.values and not expected.absent):
+            # What lacks an expected value has something else in its place: the set becomes the expected one, whole.
+            spare = set() if expected.exact or DIFFERENT in kinds else {value for values in there for value in values}
+            changes.append(set_at(whole=expected.values | (spare - expected.absent)))
+        else:
+            present = {value for values in there for value in values}
+            changes.append(
+                changed(
+                    expected.name, expected.rdtype, "expected", reason, add=expected.values - present,
+                    remove=expected.absent & present, ttl=expected.ttl, **where,
+                )
+            )  # fmt: skip
+        return changes
 
     def fault(self, kinds: list[str], hint: str, standing: Standing) -> Finding:
         """The set is not as expected on some or all of the servers that answered; those that are merely behind need no edit."""
@@ -81,8 +113,9 @@ class RollWords:
                 f"{_SAID[kind]} on {labels_of(one.server for one in tellings)}" for kind, tellings in by_kind.items()
             )
             wrong = [t.server for t, kind in zip(self._found.usable, kinds, strict=True) if kind != RIGHT]
-            remedy = let_transfer(wrong) if standing.only_lag(wrong) else self._remedy()
-            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", remedy=remedy)
+            lag = let_transfer(wrong) if standing.only_lag(wrong) else ""
+            changes = [] if lag else self._changes(by_kind)
+            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", changes=changes, advice=lag)
         ((kind, tellings),) = by_kind.items()
         has = ", ".join(self._texts({value for telling in tellings for value in telling.values}))
         wants = ", ".join(self._texts(self._expected.values))
@@ -95,7 +128,7 @@ class RollWords:
             ALIAS: f"{to_text(self._expected.name)} is an alias{where}, and {self._kind} {wants} is expected.",
             STILL_THERE: f"{self._what} must be gone, and is still there{where}: {has}.",
         }[kind]
-        return self._finding(f"roll.{kind}", text + hint, remedy=self._remedy())
+        return self._finding(f"roll.{kind}", text + hint, changes=self._changes((kind,)))
 
     def other_ttl(self) -> list[Finding]:
         """The values are right, and the TTL is not what the list says."""
@@ -105,18 +138,23 @@ class RollWords:
             return []
         has = ", ".join(f"{ttl} s" for ttl in sorted(ttl for ttl in ttls if ttl is not None))
         text = f"{self._what} has the TTL {has}, and {wanted} s is expected."
-        remedy = record_line(self._expected.name, self._expected.rdtype, min(self._expected.values), wanted)
-        return [self._finding("roll.other-ttl", text, remedy=remedy)]
+        return [self._finding("roll.other-ttl", text, changes=self._changes((EXTRA,)))]
 
     def wildcard(self) -> Finding:
         """The set is answered by a wildcard, not registered."""
         return self._finding(
             "roll.wildcard",
             f"{self._what} is answered by a wildcard: it would be so for any name, and is not registered itself.",
-            remedy=record_line(
-                self._expected.name, self._expected.rdtype, min(self._expected.values), self._expected.ttl
-            ),
+            changes=[self._itself()],
         )
+
+    def _itself(self) -> Change:
+        """The set registered at its own name, where nothing of it stands yet."""
+        expected = self._expected
+        return whole_set(
+            expected.name, expected.rdtype, "expected", "it is to stand there itself", view=expected.view,
+            zone=self._found.authority.zone, whole=expected.values, ttl=expected.ttl,
+        )  # fmt: skip
 
     def unverified(self) -> Finding:
         """Some or all servers gave no usable answer."""

@@ -15,12 +15,13 @@ from typing import NamedTuple
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, host_findings, look_at
 from salt_mirror.checks.lookup import Lookup, lookup
+from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
 from salt_mirror.checks.wording import answers_of, many, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.records import SRV, rdata_text
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Choice, Finding
 
 
 class Target(NamedTuple):
@@ -137,7 +138,16 @@ def _about_set(seen: ServiceSeen) -> Iterator[Finding]:
         yield about("srv.servers-disagree", f"{name} SRV differs between servers: {sides}.")
     if seen.unavailable and len(seen.targets) > 1:
         text = f'{name} has the target "." (no such service) beside others: clients see either (RFC 2782).'
-        yield about("srv.dot-not-alone", text)
+        dots = [value for value in found.values if value[6:] == ROOT]
+        change = partial(changed, found.canonical, SRV, "registered", view=seen.view, zone=found.authority.zone)
+        choices = [
+            Choice(word="remove", says="there is the service", changes=[change("there is the service", remove=dots)]),
+            Choice(
+                word="register", says="there is none",
+                changes=[change("there is none", remove=[value for value in found.values if value not in dots])],
+            ),
+        ]  # fmt: skip
+        yield about("srv.dot-not-alone", text, choices=choices)
 
 
 def _target(seen: ServiceSeen, target: Target, share: float, atlas: Atlas) -> tuple[Test, list[Finding]]:
@@ -151,7 +161,7 @@ def _target(seen: ServiceSeen, target: Target, share: float, atlas: Atlas) -> tu
     findings = list(
         host_findings(
             host, seen.view, public=seen.view in atlas.estate.public_views, codes="srv", owner=seen.name, rdtype=SRV,
-            role="target", rule="RFC 2782", still=still,
+            role="target", rule="RFC 2782", still=still, pointing=seen.found,
         )
     )  # fmt: skip
     if target.port == 0:

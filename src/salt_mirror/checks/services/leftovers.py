@@ -7,10 +7,11 @@ listed whole, record by record, inside the test; the finding counts it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 
 from salt_mirror.checks.hosts import Host
+from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.services.directory import READ_ONLY, Controller, DirectorySeen, name_of
 from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
@@ -19,9 +20,11 @@ from salt_mirror.checks.wording import answers_of, many, state, together_said, t
 from salt_mirror.dns.names import Name, parent, to_text
 from salt_mirror.dns.records import CNAME, NS, PTR, SRV, address_type, record_line
 from salt_mirror.dns.reverse import address_text, reverse_name
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Change, Finding
 
 _FEW = 4
+_Record = tuple[Name, int, bytes]
+"""A name, a type, rdata."""
 
 
 class Leftovers:
@@ -67,9 +70,9 @@ class Leftovers:
                 f"{to_text(host)} has an address and the records of a live controller of {self._domain}, and is not in the "
                 "estate: whether all of its records are there is not tested."
             )
-            line = f'; in the estate: [[directories.controllers]] host = "{to_text(host).rstrip(".")}"'
-            remedy = line + (f', site = "{sites[0]}"' if len(sites) == 1 else "")
-            findings.append(self._said("dir.not-in-estate", text, host, self._names[host], remedy))
+            line = f'in the estate: [[directories.controllers]] host = "{to_text(host).rstrip(".")}"'
+            advice = line + (f', site = "{sites[0]}"' if len(sites) == 1 else "")
+            findings.append(self._said("dir.not-in-estate", text, host, self._names[host], advice=advice))
         says = together_said(map(to_text, hosts))
         why = "a new controller is checked once it is declared"
         return Judged(Test(mark=self._mark(findings), title="not in the estate", says=says, why=why), findings)
@@ -91,22 +94,23 @@ class Leftovers:
                 )
                 rows.append(Test(mark="unverified", title=to_text(host), says="could not be looked up"))
                 continue
-            lines = self.records_of(host, stranger)
+            records = self.records_of(host, stranger)
             gone = "" if stranger.usable else " Its name has no address: clients that pick it wait for nothing."
             said = ", ".join(map(to_text, names[:_FEW]))
             said += f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
             what = "record set still leads" if len(names) == 1 else "record sets still lead"
             text = f"{to_text(host)} is no controller of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
-            findings.append(self._said("dir.leftover", text, host, names, _removal(lines)))
-            rows.append(_listed(to_text(host), lines))
+            changes = self._removal(records, f"{to_text(host)} is no controller")
+            findings.append(self._said("dir.leftover", text, host, names, changes))
+            rows.append(_listed(to_text(host), records))
         why = "a controller that was taken away leaves records behind, and clients try it in vain"
         return self._told("left behind", why, rows, findings)
 
-    def records_of(self, host: Name, stranger: Host) -> list[str]:
+    def records_of(self, host: Name, stranger: Host) -> list[_Record]:
         """Every record that has to go with a controller: locators, addresses, pointers, identifier, NS."""
         seen = self._seen
-        lines = [
-            record_line(name, SRV, value)
+        records = [
+            (name, SRV, value)
             for name in self._names.get(host, ())
             for value in seen.found[name, "SRV"].values
             if target_in(value).host == host
@@ -115,14 +119,31 @@ class Leftovers:
         mine += [address for address in stranger.found.values if address not in mine]
         for (name, kind), found in seen.found.items():
             if kind == "HOST":
-                lines += [record_line(name, address_type(one), one) for one in mine if one in found.values]
+                records += [(name, address_type(one), one) for one in mine if one in found.values]
             elif kind == "CNAME" and host in found.values:
-                lines.append(record_line(name, CNAME, host))
-        lines += [record_line(alias, CNAME, host) for alias in seen.aliases.get(host, ())]
-        lines += [record_line(name, NS, host) for name, found in seen.name_servers.items() if host in found.values]
+                records.append((name, CNAME, host))
+        records += [(alias, CNAME, host) for alias in seen.aliases.get(host, ())]
+        records += [(name, NS, host) for name, found in seen.name_servers.items() if host in found.values]
         if not stranger.usable:  # a host that lives on keeps its own address and pointer
-            lines += [record_line(reverse_name(address), PTR, host) for address in mine]
-        return list(dict.fromkeys(lines))
+            records += [(reverse_name(address), PTR, host) for address in mine]
+        return list(dict.fromkeys(records))
+
+    def _removal(self, records: list[_Record], reason: str) -> list[Change]:
+        """The changes that take records away, one for each set."""
+        sets: dict[tuple[Name, int], list[bytes]] = {}
+        for name, rdtype, value in records:
+            sets.setdefault((name, rdtype), []).append(value)
+        view = self._directory.view
+        return [
+            changed(name, rdtype, "directory", reason, view=view, zone=self._zone_of(name, rdtype), remove=values)
+            for (name, rdtype), values in sets.items()
+        ]
+
+    def _zone_of(self, name: Name, rdtype: int) -> Name | None:
+        """The zone in which a set was found, as far as it was asked for."""
+        kind = {SRV: "SRV", CNAME: "CNAME"}.get(rdtype, "HOST")
+        found = self._seen.found.get((name, kind)) or self._seen.name_servers.get(name)
+        return found.authority.zone if found is not None else None
 
     # Addresses
 
@@ -147,11 +168,11 @@ class Leftovers:
                 whose = ", ".join(to_text(target) for target in owner.values)
                 belongs = f"; by its pointer it belongs to {whose}" if whose else ""
                 text = f"{to_text(name)} has the address {address_text(value)}, which no controller has{belongs}."
-                remedy = f"; remove: {record_line(name, address_type(value), value)}"
+                changes = self._removal([(name, address_type(value), value)], "no controller has the address")
                 answers = [*answers_of(found), *answers_of(owner)]
                 findings.append(
                     self._state(
-                        "dir.other-host", text, name=name, rdtype=address_type(value), answers=answers, remedy=remedy,
+                        "dir.other-host", text, name=name, rdtype=address_type(value), answers=answers, changes=changes,
                         address=value,
                     )
                 )  # fmt: skip
@@ -228,19 +249,22 @@ class Leftovers:
     def _to_remove(
         self, code: str, text: str, controller: Controller, names: list[Name], site: str
     ) -> tuple[Test, Finding]:
-        lines = [
-            record_line(name, SRV, value)
+        records = [
+            (name, SRV, value)
             for name in names
             for value in self._seen.found[name, "SRV"].values
             if target_in(value).host == controller.host
         ]
         title = to_text(controller.host) + (f" in {site}" if site else "")
-        finding = self._said(code, text, controller.host, names, _removal(lines))
-        return _listed(title, lines, "caution"), finding
+        reason = f"it is not what {to_text(controller.host)} does"
+        finding = self._said(code, text, controller.host, names, self._removal(records, reason))
+        return _listed(title, records, "caution"), finding
 
-    def _said(self, code: str, text: str, host: Name, names: list[Name], remedy: str) -> Finding:
+    def _said(
+        self, code: str, text: str, host: Name, names: list[Name], changes: Sequence[Change] = (), advice: str = ""
+    ) -> Finding:
         answers = [answer for name in names[:_FEW] for answer in answers_of(self._seen.found[name, "SRV"])]
-        return self._state(code, text, name=host, rdtype=SRV, answers=answers, remedy=remedy)
+        return self._state(code, text, name=host, rdtype=SRV, answers=answers, changes=changes, advice=advice)
 
     def _told(self, title: str, why: str, rows: list[Test], findings: list[Finding]) -> Judged:
         """The test of one kind of leftover, with a row for each host that has some."""
@@ -251,12 +275,7 @@ class Leftovers:
         return mark_of(findings, self._seen.of_kind("SRV"))
 
 
-def _removal(lines: list[str]) -> str:
-    """The remedy of what has to go: its first record, and how many more there are."""
-    return f"; remove: {lines[0]}" + (f" ; and {len(lines) - 1} more" if len(lines) > 1 else "")
-
-
-def _listed(title: str, lines: list[str], mark: Mark = "fault") -> Test:
+def _listed(title: str, records: list[_Record], mark: Mark = "fault") -> Test:
     """What has to go of one host: counted, and each record by itself inside."""
-    inside = [Test(mark=mark, title=line) for line in lines]
-    return Test(mark=mark, title=title, says=f"{many(len(lines), 'record')} to remove", tests=inside)
+    inside = [Test(mark=mark, title=record_line(*record)) for record in records]
+    return Test(mark=mark, title=title, says=f"{many(len(records), 'record')} to remove", tests=inside)

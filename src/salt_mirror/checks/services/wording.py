@@ -16,6 +16,7 @@ from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.part import Holdings, no_holding
+from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.services.directory import (
     Controller,
     Directory,
@@ -35,7 +36,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import CNAME, SRV, address_type, record_line
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Change, Finding
 
 _TTL = 600  # what controllers register with
 _FEW = 4
@@ -183,7 +184,7 @@ class DirectoryWords:
             answers = [answer for one in missing[:_FEW] for answer in answers_of(self._seen.at(one))]
             yield self._state(
                 "dir.not-registered", f"{begin}; missing: {_names(missing)}.", name=controller.host, answers=answers,
-                expected=[self._line(one, controller) for one in missing], remedy=self._remedy(missing, controller),
+                expected=self._lines(missing, controller), changes=self._changes(missing, controller),
             )  # fmt: skip
         for servers, lacking in partly.items():
             where = labels_of(servers)
@@ -191,24 +192,43 @@ class DirectoryWords:
             answers = [answer for one in lacking[:_FEW] for answer in answers_of(self._seen.at(one))]
             yield self._state(
                 "dir.servers-disagree", f"{begin}; missing on {where} alone: {_names(lacking)}.", name=controller.host,
-                answers=answers, expected=[self._line(one, controller) for one in lacking],
-                remedy=let_transfer(servers) if lag else self._remedy(lacking, controller),
+                answers=answers, expected=self._lines(lacking, controller),
+                advice=let_transfer(servers) if lag else "", changes=[] if lag else self._changes(lacking, controller),
             )  # fmt: skip
 
-    def _line(self, wanted: Wanted, controller: Controller) -> str:
-        if wanted.row.kind == "SRV":
-            rdata = b"\x00\x00\x00\x64" + wanted.row.port.to_bytes(2, "big") + controller.host
-            return record_line(wanted.name, SRV, rdata, _TTL)
-        if wanted.row.kind == "CNAME":
-            return record_line(wanted.name, CNAME, controller.host, _TTL)
-        addresses = self._seen.hosts[controller.host].found.values
-        there = set(self._seen.at(wanted).values)
-        address = next((one for one in addresses if one not in there), addresses[0] if addresses else b"")
-        return record_line(wanted.name, address_type(address), address, _TTL) if address else ""
+    def _lines(self, missing: list[Wanted], controller: Controller) -> list[str]:
+        return [
+            record_line(one.name, rdtype, value, _TTL)
+            for one in missing
+            for rdtype, value in self._values(one, controller)
+        ]
 
-    def _remedy(self, wanted: list[Wanted], controller: Controller) -> str:
-        more = f" ; and {len(wanted) - 1} more of this controller" if len(wanted) > 1 else ""
-        return self._line(wanted[0], controller) + more
+    def _values(self, wanted: Wanted, controller: Controller) -> Iterator[tuple[int, bytes]]:
+        """The records that a controller lacks at a wanted name, each with its type."""
+        if wanted.row.kind == "SRV":
+            yield SRV, b"\x00\x00\x00\x64" + wanted.row.port.to_bytes(2, "big") + controller.host
+        elif wanted.row.kind == "CNAME":
+            yield CNAME, controller.host
+        else:
+            told = self._seen.at(wanted).usable
+            for value in self._seen.hosts[controller.host].found.values:
+                if any(value not in telling.values for telling in told):
+                    yield address_type(value), value
+
+    def _changes(self, missing: list[Wanted], controller: Controller) -> list[Change]:
+        """What registers a controller. A record of it on another port goes, and so does another host's identifier."""
+        reason = f"{to_text(controller.host)} has to register it"
+        found = []
+        for one in missing:
+            there = {value for telling in self._seen.at(one).usable for value in telling.values}
+            where = {"view": self._directory.view, "zone": self._seen.at(one).authority.zone}
+            for rdtype, value in self._values(one, controller):
+                old = {other for other in there if rdtype == CNAME and other != value}
+                old |= {other for other in there if rdtype == SRV and other[4:] != value[4:] and other[6:] == value[6:]}
+                found.append(
+                    changed(one.name, rdtype, "directory", reason, add=[value], remove=old, ttl=_TTL, **where)  # type: ignore[arg-type]
+                )
+        return found
 
     def _nobody(self) -> Judged:
         name = name_of("_ldap._tcp.dc._msdcs.{domain}", self._directory) or self._directory.domain

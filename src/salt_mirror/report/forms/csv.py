@@ -10,7 +10,7 @@ import csv
 import io
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.report.cleaning import clean
+from salt_mirror.report.cleaning import clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.forms.said import evidence_line, since_of, subject_of
 
@@ -34,7 +34,7 @@ def written(report: Report) -> bytes:
             one.text, one.cause, one.remedy, "; ".join(one.expected), "; ".join(map(evidence_line, one.evidence)),
             stood.isoformat() if stood is not None else "",
         )  # fmt: skip
-        writer.writerow([_defused(clean(cell)) for cell in cells])
+        writer.writerow([_defused(clean_lines(cell)) for cell in cells])
     return file.getvalue().encode("utf-8")
 
 

@@ -18,9 +18,9 @@ from salt_mirror.catalogue import catalogue
 from salt_mirror.checks import check_of
 from salt_mirror.checks.audit.lines import Audit
 from salt_mirror.findings import Finding
-from salt_mirror.report.cleaning import clean
+from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms.said import evidence_line, since_of, subject_of
+from salt_mirror.report.forms.said import evidence_line, since_of, subject_of, things_said
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
 
@@ -50,6 +50,7 @@ def written(report: Report) -> bytes:
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
     )
     environment.filters["clean"] = clean
+    environment.filters["clean_lines"] = clean_lines
     template = environment.from_string((_FOLDER / "page.html.j2").read_text(encoding="utf-8"))
     style = (_FOLDER / "page.css").read_text(encoding="utf-8")
     script = (_FOLDER / "page.js").read_text(encoding="utf-8")
@@ -63,6 +64,7 @@ def written(report: Report) -> bytes:
         groups=_groups(report),
         views=list(dict.fromkeys(one.view for one in report.findings if one.view)),
         kinds=_kinds(report),
+        things={kind: things_said([one for one in report.findings if _kind(one) == kind]) for kind in KINDS},
         style=Markup(style),
         script=Markup(script),
         policy="; ".join(
@@ -78,6 +80,10 @@ def written(report: Report) -> bytes:
     return page.encode("utf-8")
 
 
+KINDS = ("fault", "caution", "unverified", "note")
+"""The kinds of findings, the worst first."""
+
+
 def _hash(text: str) -> str:
     return "sha256-" + base64.b64encode(hashlib.sha256(text.encode("utf-8")).digest()).decode("ascii")
 
@@ -86,7 +92,7 @@ def _kinds(report: Report) -> list[tuple[str, int]]:
     counts: dict[str, int] = {}
     for one in report.findings:
         counts[_kind(one)] = counts.get(_kind(one), 0) + 1
-    return [(kind, counts[kind]) for kind in ("fault", "caution", "unverified", "note") if kind in counts]
+    return [(kind, counts[kind]) for kind in KINDS if kind in counts]
 
 
 def _kind(finding: Finding) -> str:

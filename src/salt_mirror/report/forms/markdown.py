@@ -11,6 +11,7 @@ from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Audit
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
+from salt_mirror.report.forms.said import things_said
 
 
 def written(report: Report) -> bytes:
@@ -39,16 +40,20 @@ def written(report: Report) -> bytes:
         ("Could not be verified", report.unverified),
     ):  # fmt: skip
         if found:
-            lines += [f"### {title}: {len(found):,}", ""]
-        cause = ""
+            things = things_said(found)
+            lines += [f"### {title}: {things or f'{len(found):,}'}", ""]
+        cause, mended = "", ""
         for one in sorted(found, key=lambda one: one.cause):
             if one.cause and one.cause != cause:
                 lines.append(f"- **{_marked(one.cause)}**")
+                mended = ""
             cause = one.cause
             lines.append(
                 f"{'  ' if one.cause else ''}- **{_marked(catalogue()[one.code].title)}** {_marked(one.text)} (`{one.code}`)"
             )
-            lines += _code(clean_lines(one.remedy), "    " if one.cause else "  ") if one.remedy else []
+            if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
+                lines += _code(clean_lines(one.remedy), "    " if one.cause else "  ")
+                mended = one.remedy
         lines += [""] if found else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from salt_mirror.checks.audit.lines import Audit, Since
+from salt_mirror.checks.wording import many
 from salt_mirror.findings import Evidence, Finding
 from salt_mirror.report.document import Report
 
@@ -27,3 +29,9 @@ def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
 def subject_of(finding: Finding) -> tuple[str, ...]:
     """A finding's code and what it is about."""
     return finding.code, *finding.subject
+
+
+def things_said(findings: Sequence[Finding]) -> str:
+    """How many things there are to mend behind some findings, those with one cause being one; nothing where each is its own."""
+    things = len({one.cause or number for number, one in enumerate(findings)})
+    return f"{things:,} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""

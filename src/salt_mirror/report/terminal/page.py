@@ -21,6 +21,7 @@ from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import Evidence, Finding, SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
+from salt_mirror.report.forms.said import things_said
 from salt_mirror.report.terminal.console import console_on
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
@@ -117,15 +118,17 @@ class Page:
     def faults(self, *, everything: bool) -> None:
         faults = self._report.weighing("fault")
         if faults:
-            self._heading(f"DIFFERS: {many(len(faults), 'fault')}", "bold red")
+            things = things_said(faults)
+            self._heading(f"DIFFERS: {things or many(len(faults), 'fault')}", "bold red")
         causes = [finding.cause for finding in faults]
         for cause in dict.fromkeys(filter(None, causes)):
             self.line()
             self.line(Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")))
-            for finding in faults:
-                if finding.cause == cause:
-                    self.line(self._place(finding), 8)
-                    self.line(Text.assemble(("mend    ", "green"), finding.remedy), 16)
+            group = [finding for finding in faults if finding.cause == cause]
+            for finding, after in zip(group, [*group[1:], None], strict=True):
+                self.line(f"{self._place(finding)}  {catalogue()[finding.code].title}", 8)
+                if finding.remedy and (after is None or after.remedy != finding.remedy):
+                    self._mend(finding, 16)  # what one change mends is told once
         # A whole sheet and a tree of tests show what the servers said; an audit is short, and its reports have it all.
         shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(
             self._report.tests or self._report.audit
@@ -161,7 +164,12 @@ class Page:
             for line in _evidence_lines(finding.evidence, finding.type):
                 self.line(Text(line, style="dim"), 8)
         if finding.remedy:
-            self.line(Text.assemble(("mend    ", "green"), finding.remedy), 8)
+            self._mend(finding, 8)
+
+    def _mend(self, finding: Finding, indent: int) -> None:
+        """What would mend a finding, line by line."""
+        for number, line in enumerate(finding.remedy.split("\n")):
+            self.line(Text.assemble((f"{'' if number else 'mend':<8}", "green"), clean(line)), indent)
 
     def unverified(self, *, everything: bool) -> None:
         findings = sorted(self._report.unverified, key=lambda finding: finding.cause)
