@@ -100,6 +100,12 @@ class Runner:
             for answer in answers:
                 self._hear(answer, results)
 
+    def known(self, question: Question) -> Answer | None:
+        """The answer to a question that was put already; None for any other."""
+        name, rdtype, server, recurse = question
+        kept = self._kept.get((server, rdtype, recurse), {}).get(name)
+        return _unfolded(kept, question) if kept is not None else None
+
     def _hear(self, answer: Answer, results: list[Any]) -> None:
         question = answer[0]
         folder, turns = self._waiting.pop(question)

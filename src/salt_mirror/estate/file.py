@@ -20,13 +20,23 @@ from salt_mirror.estate.reading import read_text
 
 
 class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[[zones]]`: a zone by its name, or a reverse zone by its network."""
+    """`[[zones]]`: a zone by its name, or a reverse zone by its network.
+
+    Changes are sent to the server `update` with the key `update_key`, or with the user's Kerberos ticket (`kerberos`);
+    `short_signature` accepts answers whose signature leaves out a length, as one directory server's do. `try_updates` has the
+    check of the authority try whether unsigned changes are taken.
+    """
 
     name: str
     view: str = ""
     servers: list[str] | None = None
     expect: list[str] = []
     transfer: bool = False
+    update: str | None = None
+    update_key: str | None = None
+    kerberos: bool = False
+    short_signature: bool = False
+    try_updates: bool = False
 
 
 class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):

@@ -38,6 +38,21 @@ from salt_mirror.estate.reading import is_there, read_text
 
 
 @dataclass(frozen=True, slots=True)
+class Updates:
+    """How changes of a zone are sent (RFC 2136): to which server, signed with which key or with the user's Kerberos ticket.
+
+    `short_signature`: answers signed without the length of the request's MAC are accepted. `tried`: whether unsigned changes
+    are taken is to be tried.
+    """
+
+    server: Server | None = None
+    key: Key | None = None
+    kerberos: bool = False
+    short_signature: bool = False
+    tried: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Zone:
     """A zone in one view. `servers` is None when they have to be found through its NS records."""
 
@@ -46,6 +61,7 @@ class Zone:
     servers: tuple[Server, ...] | None
     expectations: tuple[Expectation, ...] = ()
     transfer: bool = False
+    updates: Updates = field(default_factory=Updates)
 
     @property
     def network(self) -> Network | None:
@@ -131,6 +147,7 @@ class _Builder:
         self._file = file
         self._path = path
         self._estate = Estate(title=file.title, path=path)
+        self._keys: dict[str, Key] = {}
 
     def _fail(self, what: str) -> BadInput:
         return BadInput.at(self._path, None, what)
@@ -154,7 +171,7 @@ class _Builder:
                     f"roots: {shown(name)} = {addresses}; a name stands on the left, a list of addresses on the right, "
                     'such as "a.roots.example" = ["203.0.113.241"]'
                 ) from None
-        keys = {label: self._key(label, entry) for label, entry in file.keys.items()}
+        keys = self._keys = {label: self._key(label, entry) for label, entry in file.keys.items()}
         for label, entry in file.servers.items():
             estate.servers[label] = self._server("servers", label, entry, keys)
         for label, resolver in file.resolvers.items():
@@ -275,7 +292,22 @@ class _Builder:
                 self._known(label, self._estate.servers, f"{place}, servers", "servers") for label in entry.servers
             )
         expectations = [one for source in entry.expect for one in self._read(source, apex, place)]
-        zones[apex] = Zone(apex, entry.view, servers, tuple(expectations), entry.transfer)
+        zones[apex] = Zone(apex, entry.view, servers, tuple(expectations), entry.transfer, self._updates(entry, place))
+
+    def _updates(self, entry: ZoneEntry, place: str) -> Updates:
+        """How changes of a zone are sent. Raises BadInput."""
+        if entry.update_key is not None and entry.update_key not in self._keys:
+            known = ", ".join(self._keys) or "none"
+            raise self._fail(f"{place}, update_key: there is no [keys.{entry.update_key}]; known: {known}")
+        if entry.update_key is not None and entry.kerberos:
+            raise self._fail(f"{place}: changes are signed with update_key or with kerberos, not with both")
+        server = (
+            self._known(entry.update, self._estate.servers, f"{place}, update", "servers")
+            if entry.update is not None
+            else None
+        )
+        key = self._keys[entry.update_key] if entry.update_key is not None else None
+        return Updates(server, key, entry.kerberos, entry.short_signature, entry.try_updates)
 
     def _read(self, source: str, apex: Name, place: str) -> list[Expectation]:
         path = self._path.parent / source

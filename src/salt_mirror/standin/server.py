@@ -14,7 +14,7 @@ import socket
 import threading
 from collections.abc import Iterable, Iterator
 from enum import Enum
-from typing import Any
+from typing import Any, Literal
 
 import dns.exception
 import dns.flags
@@ -23,10 +23,12 @@ import dns.name
 import dns.rcode
 import dns.rdatatype
 import dns.tsig
+import dns.update
 import dns.zone
 
 from salt_mirror.standin.authority import HeldZones
 from salt_mirror.standin.cache import Cache
+from salt_mirror.standin.updating import updated
 
 
 class Fault(Enum):
@@ -47,7 +49,8 @@ class StandIn:
     """One server: what it holds, where it listens, how it misbehaves. `asked` counts the queries that reached it.
 
     `keys` are the TSIG keys that it knows (dnspython's, by name); `transfers` whether it hands its zones over, signed or not;
-    `loss` the share of datagrams that get lost on the way in, and again on the way out.
+    `loss` the share of datagrams that get lost on the way in, and again on the way out. `updates` says who may change its zones
+    (RFC 2136), and `followers` are the servers that have a changed zone `follow_s` seconds later.
     """
 
     def __init__(self, authority: HeldZones, host: str, port: int, cache: Cache | None = None) -> None:
@@ -60,6 +63,9 @@ class StandIn:
         self.loss = 0.0
         self.keys: dict[dns.name.Name, dns.tsig.Key] = {}
         self.transfers = False
+        self.updates: Literal["nobody", "signed", "anyone"] = "nobody"
+        self.followers: list[StandIn] = []
+        self.follow_s = 0.0
         self.asked = 0
 
     @property
@@ -99,7 +105,7 @@ class StandIn:
         try:
             query = self._read(wire)
         except (dns.message.UnknownTSIGKey, dns.tsig.BadSignature, dns.tsig.BadTime, dns.tsig.BadKey):
-            return wire[:2] + b"\x80\x09\x00\x00" + bytes(6)  # NOTAUTH, and no word more
+            return wire[:2] + bytes((0x80 | wire[2] & 0x78, 9)) + bytes(8)  # NOTAUTH, and no word more
         except dns.exception.DNSException:
             return None
         match self.fault:
@@ -109,13 +115,40 @@ class StandIn:
                 return response.to_wire()
             case Fault.CUT_SHORT:
                 return _cut_short(query)
-        response = (self.cache or self.authority).respond(query)
+        if isinstance(query, dns.update.UpdateMessage) and self.updates != "nobody":
+            response = self._update(query)
+        else:
+            response = (self.cache or self.authority).respond(query)
         if self.fault is Fault.WRONG_ID:
             response.id = (query.id + 1) & 0xFFFF
         try:
             return response.to_wire(max_size=65535 if stream else max(512, query.payload))
         except dns.exception.TooBig:
             return _cut_short(query)
+
+    def _update(self, query: dns.update.UpdateMessage) -> dns.message.Message:
+        """Carries out a change of a zone, and hands the zone to those that follow."""
+        response = dns.message.make_response(query)
+        zone = self.authority.zones.get(query.zone[0].name) if query.zone else None
+        if zone is None:
+            response.set_rcode(dns.rcode.NOTAUTH)
+        elif self.updates == "signed" and not query.had_tsig:
+            response.set_rcode(dns.rcode.REFUSED)
+        else:
+            rcode, after = updated(zone, query)
+            response.set_rcode(rcode)
+            if after is not None:
+                self.authority.hold(after)
+                self._hand_on(after)
+        return response
+
+    def _hand_on(self, zone: dns.zone.Zone) -> None:
+        for follower in self.followers:
+            if zone.origin in follower.authority.zones:
+                if self.follow_s:
+                    asyncio.get_running_loop().call_later(self.follow_s, follower.authority.hold, zone)
+                else:
+                    follower.authority.hold(zone)
 
 
 def _cut_short(query: dns.message.Message) -> bytes:

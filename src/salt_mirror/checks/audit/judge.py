@@ -1,0 +1,36 @@
+"""The audit as a judge: every check over whatever answers are handed to it, and what of its findings stands.
+
+Strategy: a plan is proved by judging again, so that the same words have to come of the same answers each time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.audit.accepting import sort_out
+from salt_mirror.checks.audit.causes import with_causes
+from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.audit.work import AuditWork
+from salt_mirror.checks.part import Setting
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.findings import Finding
+
+
+class AuditJudge:
+    """Judges an estate. `work` is the audit that was run last."""
+
+    def __init__(self, atlas: Atlas, coverage: Coverage, setting: Setting, tick: Callable[[], None]) -> None:
+        self._atlas = atlas
+        self._coverage = coverage
+        self._setting = setting
+        self._tick = tick
+        self.work = AuditWork(atlas.estate, atlas, coverage)
+
+    def __call__(self, runner: Runner) -> list[Finding]:
+        """The findings that stand over a runner's answers: those that nobody has accepted."""
+        estate = self._atlas.estate
+        self.work = AuditWork(estate, self._atlas, self._coverage)
+        self.work.run(self._setting, runner, self._tick)
+        standing, _ = sort_out(with_causes(self.work.findings()), estate.accept, self._setting.moment.date())
+        return standing

@@ -1,0 +1,355 @@
+"""Changes merged into one resulting set for each view, zone, name and type.
+
+Strategy: a change is values to add and values to remove, in the order of right: what is registered, the forward side, a
+directory's locators, what is expected. A value that a stronger right has added or removed stays so in later rounds, and what
+the estate expects of a set is kept whatever anybody proposes. A set is read from the primary, where the change goes; where that
+has it right already, the other servers have to follow, which is not ours to change. What cannot be planned is kept with the
+reason.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterable, Mapping
+from copy import deepcopy
+from dataclasses import dataclass, field
+from typing import NamedTuple, get_args
+
+from salt_mirror.checks.ask import EVERY
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.behind import let_transfer
+from salt_mirror.checks.plan.primaries import Primary, primary_of
+from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey
+from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.wording import together_said
+from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import Name, from_text, join, parent, to_text
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
+from salt_mirror.estate.model import Zone
+from salt_mirror.findings import Change, Rule
+
+RIGHTS: tuple[Rule, ...] = get_args(Rule)
+_NO_SIBLING = b"no-such-name-in-this-zone"
+
+
+@dataclass(slots=True)
+class _Being:
+    """A set that is being planned: as it is at the source, as it is to be, and by whose right each value came or went."""
+
+    held: Held
+    values: set[bytes]
+    ttl: int | None = None
+    rights: dict[bytes, int] = field(default_factory=dict)
+    reasons: dict[str, None] = field(default_factory=dict)
+
+
+class _Wish(NamedTuple):
+    """A change with its values read."""
+
+    change: Change
+    right: int
+    add: frozenset[bytes]
+    remove: frozenset[bytes]
+    whole: frozenset[bytes] | None
+
+
+class Merging:
+    """The sets so far. `blocked` says why changes to a set came to nothing."""
+
+    def __init__(self, atlas: Atlas, meant: Mapping[SetKey, Collection[frozenset[bytes]]] | None = None) -> None:
+        """`meant` are the states in which sets of an older plan may be now; any other is somebody else's."""
+        self._atlas = atlas
+        self._meant = dict(meant or {})
+        self._estate = atlas.estate
+        self._expected: dict[tuple[str, Name, int], ExpectedSet] = {
+            (one.view, one.name, one.rdtype): one for one in expected_sets(atlas.estate, None)
+        }
+        self._beings: dict[SetKey, _Being] = {}
+        self._primaries: dict[tuple[str, Name], Primary] = {}
+        self._usual: dict[tuple[str, Name], Counter[int]] = {}
+        self.blocked: dict[SetKey, str] = {}
+        self.refused: dict[SetKey, str] = {}
+
+    # What comes out
+
+    def sets(self) -> list[PlannedSet]:
+        """Every set that is to change, in the order of zones and names, forward zones first."""
+        found = []
+        for key, being in self._beings.items():
+            one = PlannedSet(
+                key, being.held.values, frozenset(being.values), being.held.ttl, self._ttl(key, being), being.held.named,
+                self._primaries[key.view, key.zone].server, list(being.reasons),
+            )  # fmt: skip
+            if one.differs:
+                found.append(one)
+        return sorted(found, key=lambda one: order_of(one.key))
+
+    def laid(self) -> list[tuple[PlannedSet, tuple[Server, ...]]]:
+        """The same with the servers of each."""
+        return [(one, self._primaries[one.key.view, one.key.zone].servers) for one in self.sets()]
+
+    def _ttl(self, key: SetKey, being: _Being) -> int | None:
+        """The TTL as expected, else as registered, else the zone's usual."""
+        if not being.values:
+            return None
+        if being.ttl is not None:
+            return being.ttl
+        if being.held.ttl is not None and being.held.values:
+            return being.held.ttl
+        usual = self._usual.get((key.view, key.zone))
+        return usual.most_common(1)[0][0] if usual else 3600
+
+    # What goes in
+
+    def key_of(self, change: Change) -> SetKey | str:
+        """The set that a change is about, or why it is not ours."""
+        name, rdtype = from_text(change.name), type_from_text(change.type)
+        zone = self._estate.zone_for(name, change.view)
+        if zone is None:
+            where = f"the zone {change.zone}" if change.zone else f"the zone of {change.name}"
+            return f"{where} is not in the estate: ask whoever keeps it"
+        if rdtype in (SOA, NS) and name == zone.apex:
+            return f"the {change.type} of a zone itself is never changed from here"
+        return SetKey(zone.view, zone.apex, name, rdtype)
+
+    def take(self, changes: Iterable[Change]) -> Dialogue[bool]:
+        """Merges some changes into the sets so far; whether anything came of it."""
+        wishes: dict[SetKey, list[_Wish]] = {}
+        for change in changes:
+            key = self.key_of(change)
+            if isinstance(key, SetKey) and key not in self.refused:
+                wishes.setdefault(key, []).append(_read(change, key.rdtype))
+        before = {key: (frozenset(being.values), being.ttl) for key, being in self._beings.items()}
+        yield from self._look_up(wishes)
+        for key, told in wishes.items():
+            if key in self._beings:
+                self._merge(key, self._beings[key], told)
+        yield from self._make_room(wishes)
+        return any(
+            before.get(key, (being.held.values, None)) != (frozenset(being.values), being.ttl)
+            for key, being in self._beings.items()
+        )
+
+    def begin(self) -> None:
+        """Begins another pass, as somebody would who plans anew after this plan: nothing is refused yet, no right is used up.
+        Begins another pass, as somebody would who plans anew after this plan: nothing is refused yet, no right is used up."""
+        self.refused.clear()
+        self.blocked.clear()
+        for being in self._beings.values():
+            being.rights.clear()
+
+    def kept(self) -> dict[SetKey, _Being]:
+        """The sets as they are, to come back to."""
+        return deepcopy(self._beings)
+
+    def back_to(self, kept: dict[SetKey, _Being]) -> None:
+        """Takes every set back to what it was, all but what was refused meanwhile."""
+        self._beings = deepcopy(kept)
+        self.blocked = dict(self.refused)
+
+    def refuse(self, key: SetKey, why: str) -> None:
+        """Leaves a set as it is from now on, in this pass."""
+        self.refused.setdefault(key, why)
+
+    def _merge(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:
+        expected = self._expected.get((key.view, key.name, key.rdtype))
+        if expected is not None and expected.values and (expected.gone or expected.values & expected.absent):
+            self._block(
+                key,
+                f"the estate contradicts itself: it expects {to_text(key.name)} {type_text(key.rdtype)}, and its absence",
+            )
+            return
+        for right in range(len(RIGHTS)):
+            equals = [wish for wish in wishes if wish.right == right]
+            wholes = [wish for wish in equals if wish.whole is not None]
+            if key.rdtype == PTR and RIGHTS[right] in ("registered", "forward"):
+                self._merge_pointers(key, being, equals)
+                continue
+            for wish in wholes[:1]:
+                assert wish.whole is not None
+                self._apply(being, wish.whole, being.values - wish.whole, wish)
+            for wish in equals:
+                if wish.whole is None:
+                    self._apply(being, frozenset(), wish.remove, wish)
+            for wish in equals:
+                if wish.whole is None:
+                    self._apply(being, wish.add, frozenset(), wish)
+        self._keep_expected(key, being)
+        if frozenset(being.values) == being.held.values and being.ttl in (None, being.held.ttl):
+            self.blocked.setdefault(key, self._nothing_to_do(key))
+        else:
+            self.blocked.pop(key, None)
+
+    def _merge_pointers(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:
+        """An address needs one pointer: of several hosts that have it, one is named, an expected host before others."""
+        expected = self._expected.get((key.view, key.name, PTR))
+        for wish in wishes:
+            self._apply(being, frozenset(), wish.remove, wish)
+        if expected is not None and expected.values:
+            return  # which pointer it has, the estate says
+        best: tuple[tuple[bool, bool, str], Name, _Wish] | None = None
+        for wish in wishes:
+            for name in wish.whole if wish.whole is not None else wish.add:
+                barred = expected is not None and (expected.gone or name in expected.absent)
+                order = (barred, *self._worse_pointer(key, name))
+                if best is None or order < best[0]:
+                    best = (order, name, wish)
+        if best is not None:
+            _, name, wish = best
+            gone = being.values - {name} if wish.whole is not None else frozenset()
+            self._apply(being, frozenset({name}), gone, wish)
+
+    @staticmethod
+    def _apply(being: _Being, add: Iterable[bytes], remove: Iterable[bytes], wish: _Wish) -> None:
+        for values, gone in ((remove, True), (add, False)):
+            for value in values:
+                if being.rights.get(value, -1) > wish.right:
+                    continue
+                being.rights[value] = wish.right
+                (being.values.discard if gone else being.values.add)(value)
+                being.reasons[wish.change.reason] = None
+        if wish.change.ttl is not None and (wish.right >= RIGHTS.index("expected") or being.ttl is None):
+            being.ttl = (
+                wish.change.ttl if wish.right >= RIGHTS.index("expected") or not being.held.values else being.ttl
+            )
+            if wish.right >= RIGHTS.index("expected"):
+                being.reasons[wish.change.reason] = None
+
+    def _keep_expected(self, key: SetKey, being: _Being) -> None:
+        """Has a set satisfy the estate, whatever was proposed."""
+        expected = self._expected.get((key.view, key.name, key.rdtype))
+        if expected is None:
+            return
+        right = set() if expected.gone else set(expected.values) if expected.exact else being.values | expected.values
+        being.values = set(right) - expected.absent
+        if expected.ttl is not None and being.values != being.held.values:
+            being.ttl = expected.ttl
+
+    def _nothing_to_do(self, key: SetKey) -> str:
+        """Why no change to a set is needed at its source."""
+        primary = self._primaries[key.view, key.zone]
+        others = [server for server in primary.servers if server is not primary.source]
+        source = primary.source.label if primary.source is not None else "the primary"
+        expected = self._expected.get((key.view, key.name, key.rdtype))
+        if not others or (expected is not None and not expected.gone):
+            kept = f"the estate expects it as {source} has it"
+            return kept if not others else f"{source} has it as the estate expects it: {let_transfer(others)}"
+        return f"{source} has it right: {let_transfer(others)}"
+
+    def _worse_pointer(self, key: SetKey, name: Name) -> tuple[bool, str]:
+        """A host that is expected goes before one that is not."""
+        return not any((key.view, name, rdtype) in self._expected for rdtype in (A, AAAA)), to_text(name)
+
+    # What stands there
+
+    def _look_up(self, wishes: Iterable[SetKey]) -> Dialogue[None]:
+        """Reads what is not known yet of some sets from the primaries of their zones."""
+        zones = dict.fromkeys((key.view, key.zone) for key in wishes)
+        for view, apex in zones:
+            if (view, apex) not in self._primaries:
+                zone: Zone = self._estate.zones[view][apex]
+                self._primaries[view, apex] = yield from primary_of(zone, self._atlas)
+        keys = [key for key in wishes if key not in self._beings]
+        for key in keys:
+            source = self._primaries[key.view, key.zone].source
+            if source is None:
+                self.blocked[key] = self._primaries[key.view, key.zone].trouble
+        keys = [key for key in keys if self._primaries[key.view, key.zone].source is not None]
+        sources = [self._primaries[key.view, key.zone].source for key in keys]
+        found = yield from together(
+            [held_at(key, source) for key, source in zip(keys, sources, strict=True) if source is not None]
+        )
+        for key, held in zip(keys, found, strict=True):
+            if isinstance(held, str):
+                self.blocked[key] = held
+                continue
+            meant = self._meant.get(key)
+            if meant is not None and held.values not in meant:
+                self.refuse(key, "it was changed since it was planned")
+                self.blocked[key] = self.refused[key]
+                continue
+            self._beings[key] = _Being(held, set(held.values))
+            if held.ttl is not None and held.values:
+                self._usual.setdefault((key.view, key.zone), Counter())[held.ttl] += 1
+
+    # An alias stands alone
+
+    def _make_room(self, wishes: Iterable[SetKey]) -> Dialogue[None]:
+        """Where an alias comes, addresses in its place go; nothing comes beside one that stays (RFC 1034 section 3.6.2)."""
+        for key in list(wishes):
+            being = self._beings.get(key)
+            if being is None or not being.values - being.held.values:
+                continue
+            if key.rdtype == CNAME:
+                yield from self._clear(key)
+            else:
+                alias = key._replace(rdtype=CNAME)
+                if alias not in self._beings:
+                    yield from self._look_up([alias])
+                stays = self._beings.get(alias)
+                if stays is not None and stays.values:
+                    self._block(key, f"{to_text(key.name)} is an alias, beside which nothing else can stand")
+
+    def _clear(self, key: SetKey) -> Dialogue[None]:
+        others = [key._replace(rdtype=rdtype) for rdtype in EVERY if rdtype not in (CNAME, SOA)]
+        yield from self._look_up(others)
+        there = [one for one in others if (being := self._beings.get(one)) is not None and being.values]
+        kept = [
+            one for one in there if one.rdtype not in (A, AAAA) or (one.view, one.name, one.rdtype) in self._expected
+        ]
+        if kept:
+            said = together_said(type_text(one.rdtype) for one in kept)
+            self._block(key, f"{to_text(key.name)} has {said} records, beside which no alias can stand")
+            return
+        for one in there:
+            self._beings[one].values.clear()
+            self._beings[one].reasons["an alias comes in its place"] = None
+
+    def _block(self, key: SetKey, why: str) -> None:
+        being = self._beings[key]
+        being.values, being.ttl = set(being.held.values), None
+        being.rights.clear()
+        self.blocked[key] = why
+
+
+def order_of(key: SetKey) -> tuple[bool, str, list[str], str, int]:
+    """Forward zones before the reverse ones that point at their names, then by name from the top."""
+    zone, name = to_text(key.zone), to_text(key.name)
+    return key.zone.endswith(b"\x04arpa\x00"), key.view, zone.split(".")[::-1], name, key.rdtype
+
+
+def _read(change: Change, rdtype: int) -> _Wish:
+    add, remove = (frozenset(rdata_from_text(rdtype, text) for text in texts) for texts in (change.add, change.remove))
+    whole = frozenset(rdata_from_text(rdtype, text) for text in change.whole) if change.whole is not None else None
+    return _Wish(change, RIGHTS.index(change.by), add, remove, whole)
+
+
+def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
+    """What a server holds of a set, or why that is not known. What a wildcard says is nobody's own."""
+    (answer,) = yield [Question(key.name, key.rdtype, source)]
+    if answer.trouble is not None:
+        return f"{source.label} could not be asked: {answer.trouble}"
+    if not answer.exists:
+        return Held(frozenset(), None, False)
+    if key.name != key.zone and not key.name.startswith(b"\x01*") and (yield from _of_a_wildcard(key, answer)):
+        return Held(frozenset(), None, False)
+    return Held(frozenset(answer.values), answer.ttl, True)
+
+
+def _of_a_wildcard(key: SetKey, answer: Answer) -> Dialogue[bool]:
+    """Whether a name does not stand there itself: one beside it has the same, and so has one below it (RFC 4592)."""
+    try:
+        names = [join((_NO_SIBLING,), parent(key.name)), join((_NO_SIBLING,), key.name)]
+    except Unusable:
+        return False
+    for name in names:
+        (other,) = yield [answer.question._replace(name=name)]
+        if (
+            other.trouble is not None
+            or not other.exists
+            or (other.values, other.alias) != (answer.values, answer.alias)
+        ):
+            return False
+    return True

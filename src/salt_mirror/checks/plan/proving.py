@@ -1,0 +1,172 @@
+"""The plan proved before anything is sent: judge, plan, lay the plan over the answers, and judge again, until nothing is left.
+
+Strategy: the judge is whoever is given, and always the same one; so what a repair brings with it (a host that moved needs
+another pointer) is found and planned like anything else. A set that would cause a new fault is withdrawn and its finding left,
+with the reason. Choices come last, so that nobody decides what the rest of the plan has settled.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from typing import NamedTuple
+
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.plan.deciding import Decision, decided
+from salt_mirror.checks.plan.laying import LaidOver
+from salt_mirror.checks.plan.merging import Merging
+from salt_mirror.checks.plan.sets import Left, Plan, SetLine, set_of
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import to_text
+from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.estate.forms import address_in
+from salt_mirror.findings import Change, Finding
+
+MOST_ROUNDS = 8
+MOST_PASSES = 6
+Judge = Callable[[Runner], list[Finding]]
+"""Runs every check over a runner and returns the findings that stand."""
+
+
+def proved(
+    judge: Judge,
+    runner: Runner,
+    atlas: Atlas,
+    decisions: Collection[Decision] = (),
+    wanted: Callable[[Finding], bool] = lambda _: True,
+    given: Sequence[SetLine] = (),
+) -> Plan:
+    """Plans what mends the `wanted` findings, and proves it. `given` are sets of an older plan: then they alone are planned."""
+    found = last = judge(runner)
+    older = [set_of(line, None) for line in given]
+    merging = Merging(atlas, {one.key: (one.before, one.after) for one in older})
+    proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given])
+    new: list[Finding] = []
+    for _ in range(MOST_PASSES):
+        before = {one.key: one.after for one in proof.merging.sets()}
+        last, new = proof.one_pass(last)
+        if new or before == {one.key: one.after for one in proof.merging.sets()}:
+            break
+    return _told(proof, found, last, new)
+
+
+class _Proof(NamedTuple):
+    """Who judges, what is planned so far, what is wanted; and the changes of an older plan, if that is what is planned."""
+
+    judge: Judge
+    runner: Runner
+    merging: Merging
+    decisions: tuple[Decision, ...]
+    wanted: Callable[[Finding], bool]
+    older: list[Change]
+
+    def one_pass(self, begin: list[Finding]) -> tuple[list[Finding], list[Finding]]:
+        """Plans on from what stood at the beginning, leaving out sets that would cause new faults. Returns what stands then,
+        and
+        new faults that no set is left out for."""
+        merging = self.merging
+        merging.begin()
+        kept = merging.kept()
+        planned = {one.key: one.after for one in merging.sets()}
+        while True:
+            last = self._rounds(begin)
+            new = _new_faults(begin, last)
+            guilty = {
+                one.key: finding
+                for finding in new
+                for one in merging.sets()
+                if to_text(one.key.name) in _names_of(finding) and planned.get(one.key) != one.after
+            }
+            if not guilty:
+                return last, new
+            for key, finding in guilty.items():
+                merging.refuse(key, f"it would cause another fault: {finding.text}")
+            merging.back_to(kept)
+
+    def _rounds(self, begin: list[Finding]) -> list[Finding]:
+        """Plans until a round brings nothing more; returns what stands then."""
+        known = {finding.subject for finding in begin}
+        standing = begin
+        for _ in range(MOST_ROUNDS):
+            ours = [one for one in standing if self.wanted(one) or one.subject not in known]
+            changes = self.older or [change for one in ours for change in one.changes]
+            if not self._take(changes):
+                if self.older:
+                    break
+                chosen = [choice for one in ours if (choice := decided(one, self.decisions)) is not None]
+                if not self._take([*changes, *(change for choice in chosen for change in choice.changes)]):
+                    break
+            standing = self.judge(Runner(LaidOver(self.runner, self.merging.laid())))
+        return standing
+
+    def _take(self, changes: list[Change]) -> bool:
+        (done,) = self.runner.run([self.merging.take(changes)])
+        return done
+
+
+def _change_to(line: SetLine) -> Change:
+    """A set of an older plan as a change: what somebody has looked through counts most."""
+    reason = "; ".join(line.reasons) or "planned"
+    add = [text for text in line.after if text not in line.before]
+    return Change(
+        view=line.view, zone=line.zone, name=line.name, type=line.type, ttl=line.ttl_after, add=add,
+        remove=[text for text in line.before if text not in line.after], whole=line.after, by="expected", reason=reason,
+    )  # fmt: skip
+
+
+def _new_faults(begin: list[Finding], last: list[Finding]) -> list[Finding]:
+    """Faults about what had none before."""
+    faults = {one.subject for one in begin if one.weight == "fault"}
+    return [one for one in last if one.weight == "fault" and one.outcome == "differs" and one.subject not in faults]
+
+
+def _names_of(finding: Finding) -> set[str]:
+    """The names that a fault may have come of: those that it is about, its address's too, and those that its evidence asks
+    for."""
+    address = address_in(finding.address) if finding.address else None
+    pointer = to_text(reverse_name(address)) if address is not None else ""
+    asked = (one.question.rpartition(" ")[0] for one in finding.evidence)
+    return {finding.name, finding.owner, pointer, *finding.expected, *asked}
+
+
+def _told(proof: _Proof, found: list[Finding], last: list[Finding], new: list[Finding]) -> Plan:
+    merging, decisions, wanted = proof.merging, proof.decisions, proof.wanted
+    ours = [one for one in found if wanted(one) and one.weight != "note" and one.outcome != "unverified"]
+    laid = merging.laid()
+    plan = Plan([one for one, _ in laid], ours, new=new, servers={one.key: servers for one, servers in laid})
+    codes = {(one.code, one.subject) for one in ours}
+    subjects = {one.subject for one in ours if one.weight == "fault"}
+    # Another fault about the same subject is the old one in another dress.
+    left = [
+        one
+        for one in last
+        if one.outcome != "unverified"
+        and ((one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects))
+    ]
+    for one in left:
+        if one.choices and decided(one, decisions) is None:
+            plan.waiting.append(one)
+        else:
+            plan.not_ours.append(Left(one, _why(one, merging, decisions)))
+    codes = {(one.code, one.subject) for one in left}
+    subjects = {one.subject for one in left if one.weight == "fault"}
+    plan.mended = [
+        one
+        for one in ours
+        if (one.code, one.subject) not in codes and not (one.weight == "fault" and one.subject in subjects)
+    ]
+    return plan
+
+
+def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) -> str:
+    """Why a finding is left standing."""
+    changes = list(finding.changes)
+    choice = decided(finding, decisions) if finding.choices else None
+    changes += choice.changes if choice is not None else []
+    for change in changes:
+        key = merging.key_of(change)
+        if isinstance(key, str):
+            return key
+        if key in merging.blocked:
+            return merging.blocked[key]
+    return finding.advice or catalogue()[finding.code].mend

@@ -1,0 +1,101 @@
+"""Before and after changes are sent: how many are too many, in which order they go, and what a server's answer means.
+
+Strategy: no socket here. Forward zones go before the reverse ones, and a pointer whose name was left as it was is left too. An
+answer is told with what usually is behind it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+import msgspec
+
+from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetKey
+from salt_mirror.checks.wording import many
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
+from salt_mirror.dns.records import NAME_ALONE, PTR, type_text
+from salt_mirror.dns.update import CHANGED_SINCE, Reply
+from salt_mirror.findings import Outcome
+
+MOST_UNASKED = 100
+"""More sets than this are changed only where somebody says how many may be."""
+SHARE_UNASKED = 0.05
+"""And so are more than this share of a zone's names, where that is more than `FEW_OF_A_ZONE`."""
+FEW_OF_A_ZONE = 25
+
+_MEANS = {
+    "REFUSED": "it refuses the change: the key may not change this zone, or it takes none from here",
+    "NOTAUTH": "it is not authoritative for the zone, or is a secondary of it: name the primary with update = in the zone",
+    "NOTZONE": "it says that a name lies outside the zone",
+    "NOTIMP": "it takes no dynamic updates",
+    "FORMERR": "it does not understand the change",
+    "SERVFAIL": "it failed; a directory server says so of a record that belongs to somebody else",
+    UNKNOWN_KEY: "it does not know the key (BADKEY): it is not set up there, or under another name",
+    OTHER_SECRET: "its key has another secret than ours (BADSIG)",
+    OTHER_CLOCK: "its clock and ours are too far apart for signatures (BADTIME)",
+}
+
+
+class Carried(msgspec.Struct, frozen=True, kw_only=True):
+    """What became of a set that was to change: `agrees` once it was done, and why it was not."""
+
+    view: str
+    zone: str
+    name: str
+    type: str
+    outcome: Outcome
+    says: str
+
+
+def carried(key: SetKey, outcome: Outcome, says: str) -> Carried:
+    """What became of a set, as it is reported."""
+    return Carried(
+        view=key.view,
+        zone=to_text(key.zone),
+        name=to_text(key.name),
+        type=type_text(key.rdtype),
+        outcome=outcome,
+        says=says,
+    )
+
+
+def too_much(plan: Plan, names: Mapping[tuple[str, Name], int], at_most: int | None) -> str:
+    """Why a plan is too large to be sent unasked, or nothing. `names` counts those that were seen in each zone."""
+    if at_most is not None:
+        more = len(plan.sets) - at_most
+        return f"the plan has {many(len(plan.sets), 'change')}, and --at-most allows {at_most:,}" if more > 0 else ""
+    if len(plan.sets) > MOST_UNASKED:
+        return f"the plan has {len(plan.sets):,} changes; more than {MOST_UNASKED} need --at-most {len(plan.sets)}"
+    for (view, zone), sets in plan.zones.items():
+        seen = names.get((view, zone), 0)
+        if len(sets) > max(FEW_OF_A_ZONE, SHARE_UNASKED * seen):
+            return (
+                f"the plan changes {len(sets)} sets of {to_text(zone)}, where {many(seen, 'name')} were looked at; more than "
+                f"{SHARE_UNASKED:.0%} of a zone need --at-most {len(plan.sets)}"
+            )
+    return ""
+
+
+def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[PlannedSet]]]:
+    """The sets that can be sent, for each zone, in the order in which they go."""
+    found: dict[tuple[str, Name], list[PlannedSet]] = {}
+    for one in sets:
+        if one.server is not None:
+            found.setdefault((one.key.view, one.key.zone), []).append(one)
+    order = sorted(found.items(), key=lambda item: item[0][1].endswith(b"\x04arpa\x00"))
+    return [(view, zone, told[0].server, told) for (view, zone), told in order if told[0].server is not None]
+
+
+def leans_on(one: PlannedSet, names: Iterable[Name]) -> bool:
+    """Whether a pointer that is to come, or to go, concerns one of some names."""
+    return one.key.rdtype == PTR and one.key.rdtype in NAME_ALONE and bool((one.before ^ one.after) & frozenset(names))
+
+
+def meaning(reply: Reply) -> str:
+    """What an answer means, for people."""
+    if reply.trouble:
+        return reply.trouble
+    if reply.status in CHANGED_SINCE:
+        return "changed since it was looked at"
+    return _MEANS.get(reply.status, f"it answered {reply.status}")

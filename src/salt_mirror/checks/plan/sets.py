@@ -1,0 +1,162 @@
+"""What a plan is made of: record sets as they are and as they are to be, and what became of every finding.
+
+Strategy: plain data. A set is known by its view, zone, name and type; before and after are whole sets, so that nothing is left
+to be worked out when they are sent, written down, undone or compared.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import msgspec
+
+from salt_mirror.checks.wording import many
+from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
+from salt_mirror.dns.update import SetEdit
+from salt_mirror.findings import Finding
+
+
+class SetKey(NamedTuple):
+    """One record set of one zone in one view."""
+
+    view: str
+    zone: Name
+    name: Name
+    rdtype: int
+
+
+class Held(NamedTuple):
+    """What a server holds of a set: its values, their TTL in seconds, and whether the name owns any record at all."""
+
+    values: frozenset[bytes]
+    ttl: int | None
+    named: bool
+
+
+@dataclass(slots=True)
+class PlannedSet:
+    """One set before and after. TTLs in seconds; `named`: the name owned records before, of whatever type.
+
+    `server` is the primary that a change goes to, None where none is known; `reasons` say why, `by` whose right counted.
+    """
+
+    key: SetKey
+    before: frozenset[bytes]
+    after: frozenset[bytes]
+    ttl_before: int | None
+    ttl_after: int | None
+    named: bool
+    server: Server | None
+    reasons: list[str] = field(default_factory=list)
+
+    @property
+    def differs(self) -> bool:
+        """Whether anything is to change."""
+        return self.before != self.after or (bool(self.after) and self.ttl_before != self.ttl_after)
+
+    def turned(self) -> PlannedSet:
+        """The way back."""
+        return PlannedSet(self.key, self.after, self.before, self.ttl_after, self.ttl_before, True, self.server)
+
+
+class SetLine(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A planned set as it is written down: rdata in presentation form, names absolute, TTLs in seconds."""
+
+    view: str
+    zone: str
+    name: str
+    type: str
+    ttl_before: int | None = None
+    before: list[str]
+    ttl_after: int | None = None
+    after: list[str]
+    named: bool = True
+    server: str = ""
+    reasons: list[str] = []
+
+
+def line_of(one: PlannedSet) -> SetLine:
+    """A set as text."""
+    key = one.key
+    return SetLine(
+        view=key.view, zone=to_text(key.zone), name=to_text(key.name), type=type_text(key.rdtype),
+        ttl_before=one.ttl_before, before=texts(key.rdtype, one.before), ttl_after=one.ttl_after,
+        after=texts(key.rdtype, one.after), named=one.named, server=one.server.label if one.server is not None else "",
+        reasons=one.reasons,
+    )  # fmt: skip
+
+
+def set_of(line: SetLine, server: Server | None) -> PlannedSet:
+    """A set from its text. Raises Unusable."""
+    rdtype = type_from_text(line.type)
+    key = SetKey(line.view, from_text(line.zone), from_text(line.name), rdtype)
+    before, after = (
+        frozenset(rdata_from_text(rdtype, text) for text in values) for values in (line.before, line.after)
+    )
+    return PlannedSet(key, before, after, line.ttl_before, line.ttl_after, line.named, server, list(line.reasons))
+
+
+def texts(rdtype: int, values: frozenset[bytes]) -> list[str]:
+    """Values in presentation form, in canonical order."""
+    return [rdata_text(rdtype, value) for value in sorted(values)]
+
+
+class Left(NamedTuple):
+    """A finding that the plan does not mend, and why."""
+
+    finding: Finding
+    why: str
+
+
+@dataclass(slots=True)
+class Plan:
+    """All that is to change, and what that does to the findings that were `found`: `mended` by it, `not_ours` to change, or
+    `waiting` for a decision. `new` are faults that it would cause: such a plan must not be carried out. `servers` are those
+    that have to have each set."""
+
+    sets: list[PlannedSet]
+    found: list[Finding]
+    mended: list[Finding] = field(default_factory=list)
+    not_ours: list[Left] = field(default_factory=list)
+    waiting: list[Finding] = field(default_factory=list)
+    new: list[Finding] = field(default_factory=list)
+    servers: dict[SetKey, tuple[Server, ...]] = field(default_factory=dict)
+
+    @property
+    def zones(self) -> dict[tuple[str, Name], list[PlannedSet]]:
+        """The sets by view and zone."""
+        found: dict[tuple[str, Name], list[PlannedSet]] = {}
+        for one in self.sets:
+            found.setdefault((one.key.view, one.key.zone), []).append(one)
+        return found
+
+    @property
+    def headline(self) -> str:
+        """The plan in one sentence."""
+        parts = []
+        for weight in ("fault", "caution"):
+            total = sum(one.weight == weight and one.outcome != "unverified" for one in self.found)
+            if total:
+                parts.append(f"{sum(one.weight == weight for one in self.mended):,} of {many(total, weight)}")
+        if not parts:
+            return "Nothing differs: there is nothing to mend."
+        if self.sets:
+            verb = "mends" if len(self.sets) == 1 else "mend"
+            zones = many(len(self.zones), "zone")
+            says = f"{many(len(self.sets), 'change')} in {zones} {verb} {' and '.join(parts)}"
+        else:
+            says = f"Nothing is ours to change of {' and '.join(part.partition(' of ')[2] for part in parts)}"
+        if self.not_ours:
+            number = len(self.not_ours)
+            says += f"; {number:,} {'is' if number == 1 else 'are'} not ours to change" if self.sets else ""
+        if self.waiting:
+            says += f"; {len(self.waiting):,} {'waits' if len(self.waiting) == 1 else 'wait'} for a decision"
+        return says + "."
+
+
+def edit_of(one: PlannedSet) -> SetEdit:
+    """A set as it is sent."""
+    return SetEdit(one.key.name, one.key.rdtype, one.before, one.after, one.ttl_before, one.ttl_after, one.named)

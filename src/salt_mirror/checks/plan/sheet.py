@@ -1,0 +1,61 @@
+"""The plan as it is reported: what changes, what is not ours, what waits for a decision, what became of it."""
+
+from __future__ import annotations
+
+import msgspec
+
+from salt_mirror.checks.plan.sending import Carried
+from salt_mirror.checks.plan.sets import Plan, SetLine, line_of
+from salt_mirror.findings import Choice, Finding
+
+
+class LeftLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A finding that the plan does not mend: what it is about, and why; with the choices that would settle it, if there are."""
+
+    code: str
+    weight: str
+    view: str
+    name: str
+    type: str
+    address: str | None
+    text: str
+    says: str
+    choices: list[Choice] = []
+
+
+class PlanSheet(msgspec.Struct, frozen=True, kw_only=True):
+    """A plan: sets before and after, how many findings it `mends`, those that are `not_ours` to change, those `waiting` for a
+    decision, and the faults that it would cause (`refused`: then nothing is sent).
+
+    After changes were sent, `carried` says what became of each set, `late` which servers do not have them, `undo` where the way
+    back is written down.
+    """
+
+    says: str
+    mends: int
+    changes: list[SetLine]
+    not_ours: list[LeftLine]
+    waiting: list[LeftLine]
+    refused: list[LeftLine] = []
+    carried: list[Carried] = []
+    late: list[str] = []
+    undo: str = ""
+
+
+def sheet_of(plan: Plan) -> PlanSheet:
+    """A plan laid out."""
+    return PlanSheet(
+        says=plan.headline,
+        mends=len(plan.mended),
+        changes=[line_of(one) for one in plan.sets],
+        not_ours=[_left(one.finding, one.why) for one in plan.not_ours],
+        waiting=[_left(one, "") for one in plan.waiting],
+        refused=[_left(one, "the plan would cause it") for one in plan.new],
+    )
+
+
+def _left(finding: Finding, why: str) -> LeftLine:
+    return LeftLine(
+        code=finding.code, weight=finding.weight, view=finding.view, name=finding.name, type=finding.type,
+        address=finding.address, text=finding.text, says=why, choices=finding.choices,
+    )  # fmt: skip

@@ -1,0 +1,200 @@
+"""Dynamic updates (RFC 2136): a zone's sets changed in one message, and only if they still are what they were taken for.
+
+Strategy: sets in, messages out, one answer back over TCP. Each set comes with what it was and what it is to be; prerequisites
+hold the server to the first (section 2.4), so that what somebody changed meanwhile is told and left alone. Messages are
+dnspython's, signatures TSIG's, or GSS-TSIG's from a context of the caller's.
+"""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple, Protocol
+
+import dns.exception
+import dns.name
+import dns.rcode
+import dns.rdata
+import dns.rdataclass
+import dns.rdataset
+import dns.rdatatype
+import dns.update
+
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Key, Server, refused_key
+from salt_mirror.dns.tsig import BadSignature, Verifier, sign
+from salt_mirror.dns.wire import rcode_text
+
+MOST_BYTES = 16_384
+"""A message is not made longer than this but for a single name's sets."""
+
+
+class SetEdit(NamedTuple):
+    """One set before and after, by canonical rdata; TTLs in seconds. `named`: its name owned records before, of any type."""
+
+    name: Name
+    rdtype: int
+    before: frozenset[bytes]
+    after: frozenset[bytes]
+    ttl_before: int | None
+    ttl_after: int | None
+    named: bool = True
+
+
+class Signer(Protocol):
+    """What signs a message and checks the signature of its answer."""
+
+    def sign(self, wire: bytes) -> bytes:
+        """The message, signed."""
+
+    def verify(self, wire: bytes) -> None:
+        """Raises BadSignature for an answer that is not signed as it has to be."""
+
+
+class KeySigner:
+    """Signs one message with a key (TSIG, RFC 8945)."""
+
+    def __init__(self, key: Key) -> None:
+        self._key = key
+        self._verifier: Verifier | None = None
+
+    def sign(self, wire: bytes) -> bytes:
+        """The message, signed."""
+        signed, mac = sign(wire, self._key)
+        self._verifier = Verifier(self._key, mac)
+        return signed
+
+    def verify(self, wire: bytes) -> None:
+        """Raises BadSignature."""
+        assert self._verifier is not None
+        self._verifier.verify(wire)
+
+
+class Reply(NamedTuple):
+    """What a server answered: an rcode's name, or one of `refused_key`'s words; or `trouble`, why nothing usable came.
+
+    With `unknown` the message may have been carried out all the same.
+    """
+
+    status: str = ""
+    trouble: str = ""
+    unknown: bool = False
+
+    @property
+    def done(self) -> bool:
+        """Whether the change was carried out."""
+        return self.status == "NOERROR"
+
+
+CHANGED_SINCE = frozenset(("NXRRSET", "YXRRSET", "NXDOMAIN", "YXDOMAIN"))
+"""The rcodes of prerequisites that do not hold (RFC 2136 section 3.2)."""
+
+
+def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMessage:
+    """One message that changes some sets of a zone, if each is what it was before (RFC 2136 sections 2.4 and 2.5)."""
+    message = dns.update.UpdateMessage(dns.name.from_wire(zone, 0)[0])
+    wanted = list(edits)
+    unnamed = {edit.name for edit in wanted} - {edit.name for edit in wanted if edit.named}
+    for name in sorted(unnamed):
+        message.absent(_name(name))
+    for edit in wanted:
+        if edit.before:
+            message.present(_name(edit.name), _rdataset(edit.rdtype, edit.before, 0))
+        elif edit.name not in unnamed:
+            message.absent(_name(edit.name), dns.rdatatype.RdataType.make(edit.rdtype))
+    for edit in wanted:
+        gone = edit.before - edit.after
+        if edit.before and (not edit.after or edit.ttl_before != edit.ttl_after):
+            message.delete(_name(edit.name), dns.rdatatype.RdataType.make(edit.rdtype))
+        elif gone:
+            message.delete(_name(edit.name), _rdataset(edit.rdtype, gone, 0))
+    for edit in wanted:
+        add = edit.after if edit.ttl_before != edit.ttl_after else edit.after - edit.before
+        if add:
+            message.add(_name(edit.name), _rdataset(edit.rdtype, add, edit.ttl_after or 0))
+    return message
+
+
+def in_messages(zone: Name, edits: Iterable[SetEdit]) -> Iterator[list[SetEdit]]:
+    """The edits of a zone, as many in one message as fit; the sets of one name are never parted."""
+    by_name: dict[Name, list[SetEdit]] = {}
+    for edit in edits:
+        by_name.setdefault(edit.name, []).append(edit)
+    batch: list[SetEdit] = []
+    size = 0
+    for name, of_name in by_name.items():
+        more = sum((len(name) + 12 + len(value)) * 2 for edit in of_name for value in (*edit.before, *edit.after))
+        if batch and size + more > MOST_BYTES:
+            yield batch
+            batch, size = [], 0
+        batch += of_name
+        size += more
+    if batch:
+        yield batch
+
+
+def send(server: Server, message: dns.update.UpdateMessage, signer: Signer | None, *, timeout_s: float = 5.0) -> Reply:
+    """Sends a message over TCP, and reads the answer. Never raises for what a peer does."""
+    try:
+        wire = message.to_wire(max_size=65_535)
+    except dns.exception.DNSException as error:
+        return Reply(trouble=f"the message cannot be written: {error}")
+    sent = False
+    try:
+        if signer is not None:
+            wire = signer.sign(wire)
+        with socket.create_connection((server.host, server.port), timeout_s) as sock:
+            sock.settimeout(timeout_s)
+            sock.sendall(len(wire).to_bytes(2, "big") + wire)
+            sent = True
+            answer = _read(sock)
+    except TimeoutError:
+        return Reply(trouble="no answer in time", unknown=sent)
+    except OSError as error:
+        return Reply(trouble=f"the connection failed ({error.strerror or error})", unknown=sent)
+    return _judged(answer, wire, signer)
+
+
+def _judged(answer: bytes, wire: bytes, signer: Signer | None) -> Reply:
+    if len(answer) < 12 or answer[:2] != wire[:2] or not answer[2] & 0x80 or answer[2] & 0x78 != 5 << 3:
+        return Reply(trouble="an answer that does not belong to the change", unknown=True)
+    rcode = answer[3] & 15
+    if signer is not None:
+        refused = refused_key(answer, rcode)
+        if refused is not None:
+            return Reply(refused)
+        try:
+            signer.verify(answer)
+        except BadSignature as error:
+            # An unsigned word that it was not done may be anybody's, and so may one that it was.
+            return Reply(
+                rcode_text(rcode) if rcode else "", f"its answer is not signed with the key ({error})", unknown=True
+            )
+    return Reply(rcode_text(rcode))
+
+
+def _read(sock: socket.socket) -> bytes:
+    size = int.from_bytes(_exactly(sock, 2), "big")
+    return _exactly(sock, size)
+
+
+def _exactly(sock: socket.socket, size: int) -> bytes:
+    held = b""
+    while len(held) < size:
+        piece = sock.recv(size - len(held))
+        if not piece:
+            raise ConnectionError(None, "closed before an answer")
+        held += piece
+    return held
+
+
+def _name(name: Name) -> dns.name.Name:
+    return dns.name.from_wire(name, 0)[0]
+
+
+def _rdataset(rdtype: int, values: Iterable[bytes], ttl: int) -> dns.rdataset.Rdataset:
+    kind = dns.rdatatype.RdataType.make(rdtype)
+    found = dns.rdataset.Rdataset(dns.rdataclass.IN, kind, ttl=ttl)
+    for value in sorted(values):
+        found.add(dns.rdata.from_wire(dns.rdataclass.IN, kind, value, 0, len(value)), ttl)
+    return found
