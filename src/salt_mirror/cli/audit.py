@@ -11,8 +11,15 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, option, takes
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from salt_mirror.checks.atlas import Atlas
+    from salt_mirror.checks.audit.coverage import Coverage
     from salt_mirror.checks.audit.work import AuditWork
+    from salt_mirror.checks.part import Setting
+    from salt_mirror.checks.plan.sets import Plan
     from salt_mirror.cli.running import Ran
+    from salt_mirror.dns.dialogue import Runner
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.model import Estate
     from salt_mirror.report.document import Report
@@ -38,7 +45,7 @@ def audit(
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
     from salt_mirror.checks.audit.coverage import coverage
     from salt_mirror.checks.audit.work import AuditWork
-    from salt_mirror.cli.ending import parse_reports, remedies_by_zone, status_of, written
+    from salt_mirror.cli.ending import parse_reports, status_of, written
     from salt_mirror.cli.opening import atlas_of, open_estate
     from salt_mirror.cli.running import run
     from salt_mirror.dns.meter import Meter
@@ -58,19 +65,45 @@ def audit(
     if history is not None:
         check_history(history)
     atlas = atlas_of(estate)
-    work = AuditWork(estate, atlas, coverage(only or [], skip or [], estate))
+    covered = coverage(only or [], skip or [], estate)
+    work = AuditWork(estate, atlas, covered)
     meter = Meter()
-    ran = run(work.run, atlas, estate.views, asking, total=work.total, what="things looked at", through=meter.through)
+    plans: list[Plan] = []
+    through = _with_plan(work, atlas, covered, plans) if showing.remedies is not None else work.run
+    ran = run(through, atlas, estate.views, asking, total=work.total, what="things looked at", through=meter.through)
     scope = " ".join([*(f"+{word}" for word in sorted(only or [])), *(f"-{word}" for word in sorted(skip or []))])
     failed: list[str] = []
     report = _report(estate, work, ran, meter, history, scope, failed)
     files = {path: FORMS[form].written for form, path in wanted}
     if showing.remedies is not None:
-        files[showing.remedies] = lambda report: remedies_by_zone(report, estate).encode("utf-8")
+        files[showing.remedies] = lambda report: _fragments(plans, report)
     failed += written(report, files, partial=partial)
     if not any(str(path) == STANDARD_OUTPUT for path in files):
         _print(report, showing, accepted=accepted)
     raise typer.Exit(status_of(report, failed, strict=showing.strict))
+
+
+def _with_plan(
+    work: AuditWork, atlas: Atlas, covered: Coverage, plans: list[Plan]
+) -> Callable[[Setting, Runner, Callable[[], None]], None]:
+    """The audit, and then what mends its findings, planned and proved over the same answers."""
+
+    def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
+        from salt_mirror.checks.audit.judge import AuditJudge
+        from salt_mirror.checks.plan.proving import proved
+
+        work.run(setting, runner, tick)
+        plans.append(proved(AuditJudge(atlas, covered, setting, lambda: None), runner, atlas))
+
+    return run
+
+
+def _fragments(plans: list[Plan], report: Report) -> bytes:
+    from salt_mirror.checks.plan.sets import Plan
+    from salt_mirror.keeping.plans import fragments
+
+    plan = plans[0] if plans else Plan([], [])
+    return fragments(plan, f"{report.started:%Y-%m-%d %H:%M} UTC").encode("utf-8")
 
 
 def _report(

@@ -16,7 +16,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.cli.options import Showing
 from salt_mirror.cli.running import Ran
 from salt_mirror.cli.telling import UNWRITTEN, tell
-from salt_mirror.dns.names import from_text, shown, to_text
+from salt_mirror.dns.names import shown, to_text
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
@@ -176,20 +176,6 @@ def status_of(report: Report, failed: list[str], *, strict: bool) -> int:
     for problem in failed:
         tell(problem)
     return UNWRITTEN if failed and not report.interrupted else report.exit_status(strict=strict)
-
-
-def remedies_by_zone(report: Report, estate: Estate) -> str:
-    """All remedies as a fragment of a master file for each zone, each behind a comment that says what it mends."""
-    by_zone: dict[tuple[str, str], list[str]] = {}
-    for finding in report.findings:
-        if finding.remedy:
-            zone = estate.zone_of(from_text(finding.owner), finding.view)
-            key = (to_text(zone.apex) if zone is not None else "other zones", finding.view)
-            by_zone.setdefault(key, []).extend([_comment(f"{finding.code}: {finding.text}"), _live(finding.remedy)])
-    lines = [f"; what would mend the findings of {report.started.isoformat()}"]
-    for (zone_name, view), remedies in sorted(by_zone.items()):
-        lines += ["", _comment(f"zone {zone_name}" + (f" in the view {view}" if view else "")), *remedies]
-    return "\n".join(lines) + "\n"
 
 
 def remedies_one_by_one(report: Report) -> str:

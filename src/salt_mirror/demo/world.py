@@ -6,7 +6,9 @@ and every finding they must lead to. Here it is written out, a copy of each zone
 
 from __future__ import annotations
 
+import base64
 import re
+import secrets
 import time
 import tomllib
 from collections.abc import Iterator
@@ -16,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import dns.name
+import dns.tsig
 
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.cache import Cache
@@ -67,6 +70,12 @@ CACHES: dict[str, dict[str, Any]] = {
 }
 """Caches before the public servers, each with its ways."""
 
+PRIMARIES = {"dc-north": ("dc-kiln", "dc-harbour", "harbour-office"), "ns1": ("ns2",)}
+"""The servers that take changes of their zones, each with those that have them a little later. What the provider's secondary
+has, nobody knows to transfer."""
+
+_KEY = dns.name.from_text("mirror")
+
 RESOLVERS = frozenset(("harbour-office",))
 _RECORDS = ("pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone")
 _FIRST_PORT = 5301
@@ -104,11 +113,26 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
         for port, (label, ways) in enumerate(CACHES.items(), _FIRST_PORT + len(SERVERS)):
             cache = Cache(behind, lambda: time.monotonic() * SPEED, **ways)
             servers[label] = _start(standins, [], port, recursive=True, cache=cache)
+        _take_changes(folder, servers)
         for entry in planted["misbehaving"]:
             servers[entry["server"]].fault = Fault[entry["fault"]]
         estate = folder / "estate.toml"
         _write(estate, _filled(_read("estate.toml"), servers))
         yield estate, servers
+
+
+def _take_changes(folder: Path, servers: dict[str, StandIn]) -> None:
+    """Has the primaries take changes that are signed with the key of the estate, and the secondaries follow them."""
+    secret = secrets.token_bytes(32)
+    path = folder / "mirror.key"
+    path.write_text(base64.b64encode(secret).decode("ascii") + "\n", encoding="utf-8")
+    path.chmod(0o600)
+    for label, followers in PRIMARIES.items():
+        primary = servers[label]
+        primary.keys[_KEY] = dns.tsig.Key(_KEY, secret, dns.tsig.HMAC_SHA256)
+        primary.updates = "signed"
+        primary.followers = [servers[one] for one in followers]
+        primary.follow_s = 0.5
 
 
 def _start(standins: StandIns, zones: list[Any], port: int, *, recursive: bool, cache: Cache | None = None) -> StandIn:

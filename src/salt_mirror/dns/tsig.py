@@ -44,8 +44,13 @@ def _key(key: Key) -> dns.tsig.Key:
 
 def sign(wire: bytes, key: Key) -> tuple[bytes, bytes]:
     """A question with its signature added, and the signature's MAC, on which the answer's builds."""
+    return sign_with(wire, _key(key))
+
+
+def sign_with(wire: bytes, key: dns.tsig.Key) -> tuple[bytes, bytes]:
+    """The same with a key of dnspython's, whose secret may be a GSS context."""
     message = dns.message.from_wire(wire)
-    message.use_tsig(_key(key))
+    message.use_tsig(key)
     signed = message.to_wire()
     return signed, message.mac or b""
 
@@ -53,8 +58,8 @@ def sign(wire: bytes, key: Key) -> tuple[bytes, bytes]:
 class Verifier:
     """Verifies the answer to a signed question, or the many messages of one (RFC 8945 section 5.3.1)."""
 
-    def __init__(self, key: Key, mac: bytes, *, several: bool = False) -> None:
-        self._key = _key(key)
+    def __init__(self, key: Key | dns.tsig.Key, mac: bytes, *, several: bool = False) -> None:
+        self._key = _key(key) if isinstance(key, Key) else key
         self._mac = mac
         self._several = several
         self._context: Any = None

@@ -16,6 +16,7 @@ from salt_mirror.checks import check_named
 from salt_mirror.checks.audit.lines import Audit, verdict
 from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.descent.sheet import LegSheet
+from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.settling.sheet import VantageRow
 from salt_mirror.checks.tests import Test
 from salt_mirror.findings import Finding, Outcome, SubjectLine
@@ -44,7 +45,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
 
     `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
     ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched,
-    `audit` what an audit adds.
+    `audit` what an audit adds, `plan` what `mend` plans and sends.
     """
 
     schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
@@ -63,6 +64,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     audit: Audit | msgspec.UnsetType = msgspec.UNSET
     vantages: list[VantageRow] | msgspec.UnsetType = msgspec.UNSET
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
+    plan: PlanSheet | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]
     subjects: list[SubjectLine] = []

@@ -1,0 +1,190 @@
+"""Changes on their way to the servers: sent zone by zone, each answer written down, what changed meanwhile left alone.
+
+Strategy: every message says what its sets have to be before (prerequisites). Where one is not, all sets of the message are
+looked at again, the changed ones are left with the pointers that lean on them, and the rest of the zone goes out once more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.plan.sending import Carried, by_server, carried, leans_on, meaning
+from salt_mirror.checks.plan.sets import PlannedSet, edit_of
+from salt_mirror.checks.settling.goals import Goal
+from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
+from salt_mirror.cli.following import Clock, Screen, follow
+from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import SOA, soa_fields
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.update import CHANGED_SINCE, KeySigner, Signer, in_messages, send, update_message
+from salt_mirror.estate.model import Zone
+from salt_mirror.keeping.undo import Step, UndoFile
+
+_MOST_TRIES = 5
+
+
+class Applying:
+    """Changes that are being carried out. `outcomes` say what became of each set, `done` are those that were carried out."""
+
+    def __init__(self, atlas: Atlas, engine: Engine, undo: UndoFile, *, timeout_s: float) -> None:
+        self.outcomes: list[Carried] = []
+        self.done: list[PlannedSet] = []
+        self._atlas = atlas
+        self._engine = engine
+        self._undo = undo
+        self._timeout_s = timeout_s
+        self._left: set[Name] = set()
+
+    def carry_out(self, sets: list[PlannedSet]) -> None:
+        """Sends everything that can be sent."""
+        for one in sets:
+            if one.server is None:
+                self._leave(
+                    [one], "no server is known that takes changes of the zone: name it with update = in the zone"
+                )
+        for view, apex, server, of_zone in by_server(sets):
+            zone = self._atlas.estate.zones[view][apex]
+            leaning = [one for one in of_zone if leans_on(one, self._left)]
+            self._leave(leaning, "the name it leads to was left as it was")
+            for batch in in_messages(apex, map(edit_of, (one for one in of_zone if one not in leaning))):
+                wanted = {(edit.name, edit.rdtype) for edit in batch}
+                self._message(zone, server, [one for one in of_zone if (one.key.name, one.key.rdtype) in wanted])
+
+    def _message(self, zone: Zone, server: Server, batch: list[PlannedSet]) -> None:
+        step = Step(zone=to_text(zone.apex), view=zone.view, server=server.label, names=len(batch))
+        for _ in range(_MOST_TRIES):
+            try:
+                signer = self._signer(zone, server)
+            except OSError as error:
+                self._leave(batch, error.strerror or str(error), "unverified")
+                return
+            self._undo.note(step)
+            reply = send(server, update_message(zone.apex, map(edit_of, batch)), signer, timeout_s=self._timeout_s)
+            self._undo.note(
+                Step(
+                    zone=step.zone,
+                    view=step.view,
+                    server=step.server,
+                    names=len(batch),
+                    answered=reply.status or reply.trouble,
+                )
+            )
+            if reply.done and not reply.trouble:
+                self._finish(batch)
+                return
+            if reply.unknown:
+                self._look(server, batch, meaning(reply))
+                return
+            changed = self._changed(server, batch) if reply.status in CHANGED_SINCE else []
+            if not changed:
+                self._leave(batch, f"{server.label}: {meaning(reply)}", "differs" if reply.status else "unverified")
+                return
+            self._leave(changed, "changed since it was looked at: left as it is")
+            batch = [one for one in batch if one not in changed]
+            leaning = [one for one in batch if leans_on(one, self._left)]
+            self._leave(leaning, "the name it leads to was left as it was")
+            batch = [one for one in batch if one not in leaning]
+            if not batch:
+                return
+        self._leave(batch, f"{server.label}: it changes faster than it can be looked at")
+
+    def _signer(self, zone: Zone, server: Server) -> Signer | None:
+        """What signs the changes of a zone; None where nothing does. Raises OSError for a ticket that cannot be used."""
+        if not zone.updates.kerberos:
+            key = zone.updates.key or server.key
+            return KeySigner(key) if key is not None else None
+        from salt_mirror.dns.kerberos import TicketSigner
+
+        answer = next(Runner(self._engine).run([_ask(Question(zone.apex, SOA, server))]))
+        if answer.trouble is not None or not answer.values:
+            raise OSError(None, f"{server.label} does not tell its full name in the SOA: {answer.trouble or 'no SOA'}")
+        host = to_text(soa_fields(answer.values[0]).mname).rstrip(".")
+        short = zone.updates.short_signature
+        return TicketSigner(server, host, timeout_s=self._timeout_s, short_signature=short)
+
+    def _finish(self, sets: Iterable[PlannedSet]) -> None:
+        for one in sets:
+            self.done.append(one)
+            self.outcomes.append(carried(one.key, "agrees", "done"))
+
+    def _leave(self, sets: Iterable[PlannedSet], why: str, outcome: str = "differs") -> None:
+        for one in sets:
+            self._left.add(one.key.name)
+            self.outcomes.append(carried(one.key, "unverified" if outcome == "unverified" else "differs", why))
+
+    def _held(self, server: Server, sets: list[PlannedSet]) -> list[tuple[frozenset[bytes] | None, bool]]:
+        """What a server holds of sets now, and whether their names exist; None where it does not say."""
+        runner = Runner(self._engine)
+        questions = [Question(one.key.name, one.key.rdtype, server) for one in sets]
+        for question in questions:
+            if runner.known(question) is None:
+                list(runner.run([_ask(question)]))
+        answers = [runner.known(question) for question in questions]
+        return [
+            (frozenset(answer.values), answer.exists)
+            if answer is not None and answer.trouble is None
+            else (None, False)
+            for answer in answers
+        ]
+
+    def _changed(self, server: Server, batch: list[PlannedSet]) -> list[PlannedSet]:
+        """The sets that are not what they were judged by any more."""
+        held = self._held(server, batch)
+        changed = [
+            one for one, (values, _) in zip(batch, held, strict=True) if values is not None and values != one.before
+        ]
+        if changed:
+            return changed
+        return [one for one, (_, exists) in zip(batch, held, strict=True) if exists and not one.named]
+
+    def _look(self, server: Server, batch: list[PlannedSet], why: str) -> None:
+        """After a message whose answer did not come: what became of each set, as the server has it."""
+        for one, (values, _) in zip(batch, self._held(server, batch), strict=True):
+            if values == one.after and one.before != one.after:
+                self._finish([one])
+            elif values == one.before:
+                self._leave([one], f"{server.label}: {why}; it was not carried out", "unverified")
+            else:
+                self._leave([one], f"{server.label}: {why}; whether it was carried out is not known", "unverified")
+
+
+def _ask(question: Question) -> Dialogue[Answer]:
+    (answer,) = yield [question]
+    return answer
+
+
+def await_servers(
+    done: Iterable[tuple[PlannedSet, tuple[Server, ...]]], engine: Engine, within_s: float, tick: Callable[[], None]
+) -> dict[str, int]:
+    """Waits until every authoritative server has the changes; returns how many sets each lacks that has not when the time is
+    over."""
+    goals: dict[Goal, dict[Server, Vantage]] = {}
+    runner = Runner(engine)
+    for one, servers in done:
+        # Where nothing of the name is left, a wildcard may speak: the others have to say what the primary says.
+        asked = Question(one.key.name, one.key.rdtype, one.server) if one.server is not None else None
+        answer = next(runner.run([_ask(asked)])) if asked is not None and not one.after else None
+        values = frozenset(answer.values) if answer is not None and answer.trouble is None else one.after
+        goal = Goal(one.key.name, one.key.rdtype, values)
+        goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in servers)
+    if not goals:
+        return {}
+    clock = Clock()
+    watch = Watch([(goal, list(found.values())) for goal, found in goals.items()], [], clock(), every_s=1.0)
+    follow(watch, engine, clock, Screen(lambda _: tick(), lambda _: None), within_s=within_s, record=lambda _, __: None)
+    late: dict[str, int] = {}
+    for slot in watch.slots:
+        if slot.settled_at is None:
+            said = _why_late(slot)
+            late[said] = late.get(said, 0) + 1
+    return late
+
+
+def _why_late(slot: Slot) -> str:
+    server = slot.vantage.server
+    if slot.last is not None and slot.last.trouble is not None:
+        return f"{server.label} could not be asked ({slot.last.trouble})"
+    return f"{server.label} does not have it yet: does it follow its primary?"

@@ -1,0 +1,86 @@
+"""`salt-mirror mend`: from findings to changes that are proved, shown, sent, followed and judged again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from salt_mirror.cli.options import Asking, Showing, option, takes
+
+
+@takes(
+    "at", "view", "faults", "strict", "report", "remedies",
+    all="List everything that is not ours to change, and all that was not done.",
+)  # fmt: skip
+def mend(
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[NAME|ADDRESS|ZONE]...", help="What to mend: hosts, addresses, zones; everything without."
+        ),
+    ] = None,
+    only: Annotated[
+        list[str] | None, option("--only", "WORD", "This check, zone, view or code alone; may be repeated.")
+    ] = None,
+    skip: Annotated[list[str] | None, option("--skip", "WORD", "Leave this check, zone, view or code out.")] = None,
+    taken: Annotated[
+        Path | None,
+        option("--from", "FILE", "The findings of a JSON report, or the sets of a plan that --write wrote."),
+    ] = None,
+    choose: Annotated[str | None, option("--choose", "WORD", "Settle every open choice by remove or register.")] = None,
+    decisions: Annotated[
+        Path | None, option("--decisions", "FILE", "Settle choices one by one: a line `remove rake-19.*` for each.")
+    ] = None,
+    write: Annotated[
+        Path | None, option("--write", "FILE", "Write the plan: FILE.jsonl, FILE.zone to load, FILE.remove.")
+    ] = None,
+    zone_file: Annotated[
+        list[str] | None,
+        option("--zone-file", "ZONE=FILE", "Write FILE.mended, a master file kept by hand with the plan carried out."),
+    ] = None,
+    apply: Annotated[
+        bool, typer.Option("--apply", help="Send the changes to the primaries (dynamic updates).")
+    ] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Send without asking.")] = False,
+    at_most: Annotated[
+        int | None,
+        option("--at-most", "N", "Let so many changes be sent; over 100, or 5 % of a zone, that is needed.", min=0),
+    ] = None,
+    undo: Annotated[
+        Path | None, option("--undo", "FILE", "Where the way back is written; mend-<time>.undo here without it.")
+    ] = None,
+    back: Annotated[Path | None, option("--back", "FILE", "Go back: restore what an undo file says.")] = None,
+    within: Annotated[
+        str | None, option("--within", "TIME", "Wait so long for every server to have the changes; 2min without it.")
+    ] = None,
+    *,
+    asking: Asking,
+    showing: Showing,
+) -> None:
+    """Plan what mends the findings, prove it by judging again, and with --apply carry it out."""
+    from salt_mirror.checks.plan.deciding import Decision, read_decisions, word_of
+    from salt_mirror.cli.mending import Mending
+    from salt_mirror.cli.opening import open_estate, seconds_of
+    from salt_mirror.cli.restoring import Restoring
+    from salt_mirror.cli.sending import Wish
+    from salt_mirror.estate.errors import BadInput
+
+    estate = open_estate(asking)
+    if not estate.zones:
+        raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
+    if back is not None and (names or only or skip or taken or choose or decisions or write or zone_file or apply):
+        raise BadInput(
+            "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
+        )
+    settled = read_decisions(decisions) if decisions is not None else []
+    if choose is not None:
+        settled.append(Decision(word_of(choose, "--choose")))
+    wish = Wish(
+        names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], apply or back is not None, yes,
+        at_most, undo, back, seconds_of(within, "--within") if within is not None else 120.0,
+    )  # fmt: skip
+    if back is not None:
+        Restoring(estate, wish, asking, showing).go_back(back)
+    Mending(estate, wish, asking, showing).carry_out()

@@ -1,0 +1,230 @@
+"""What `mend` does: judge, plan and prove; show and write; send, wait, and judge again.
+
+Strategy: the plan is made over the answers of one run, and nothing is sent before it was shown and agreed to. What is judged
+after the changes is asked anew, so that the end is what the servers say, and not what was hoped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NoReturn
+
+import msgspec
+import typer
+from msgspec.structs import replace
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.audit.coverage import Coverage, coverage
+from salt_mirror.checks.audit.judge import AuditJudge
+from salt_mirror.checks.part import Setting
+from salt_mirror.checks.plan.proving import proved
+from salt_mirror.checks.plan.sending import too_much
+from salt_mirror.checks.plan.sets import Plan, SetLine
+from salt_mirror.checks.plan.sheet import sheet_of
+from salt_mirror.checks.wording import many
+from salt_mirror.cli.opening import atlas_of
+from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.running import Ran, run
+from salt_mirror.cli.sending import Sender, Wish
+from salt_mirror.cli.telling import INTERRUPTED, tell
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.forms import address_in, network_in, zone_name
+from salt_mirror.estate.model import Estate, Zone
+from salt_mirror.estate.reading import read_text
+from salt_mirror.estate.typed import completed
+from salt_mirror.findings import About, Finding
+from salt_mirror.keeping.masterfiles import rewritten
+from salt_mirror.keeping.plans import check_plan_files, read_sets, write_plan
+from salt_mirror.keeping.writing import check_writable, write_whole
+from salt_mirror.report.document import Report, now
+
+
+class _Told(msgspec.Struct, frozen=True):
+    """What is read of a finding in a report."""
+
+    code: str
+    name: str
+    type: str
+    view: str
+    address: str | None = None
+    server: str = ""
+
+
+class _Reported(msgspec.Struct, frozen=True):
+    schema: str
+    findings: list[_Told]
+
+
+class Mending(Sender):
+    """The command at work. Raises BadInput before anything is asked, or before anything is sent."""
+
+    def __init__(self, estate: Estate, wish: Wish, asking: Asking, showing: Showing) -> None:
+        super().__init__(estate, wish, asking, showing)
+        self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
+        self._older: list[SetLine] = []
+        self._wanted = self._chosen()
+        self._zone_files = [self._zone_file(text) for text in wish.zone_files]
+        if wish.write is not None:
+            check_plan_files(wish.write)
+
+    def carry_out(self) -> NoReturn:
+        """Does it all, prints what came of it, and ends the program."""
+        atlas = atlas_of(self._estate)
+        plan, judge, servers, ran = self._planned(atlas)
+        written = self._written(plan)
+        sheet = sheet_of(plan)
+        report = self._report(ran, plan.found, sheet, plan.headline, len(plan.mended))
+        if ran.interrupted:
+            raise typer.Exit(INTERRUPTED)
+        if not self._wish.apply or not plan.sets or plan.new:
+            state = "the plan is refused, and nothing is sent" if plan.new else "a plan; --apply sends it"
+            self._show(report, state if plan.sets else "nothing to send", whole=True)
+            for path in written:
+                tell(f"{path} was written")
+            raise typer.Exit(report.exit_status())
+        why = too_much(plan, _names_in(judge, self._estate), self._wish.at_most)
+        if why:
+            self._show(report, "nothing is sent", whole=True)
+            raise BadInput(why)
+        if not self._wish.yes:
+            self._show(report, "not sent yet", whole=True)
+        self._send(atlas, plan, servers, report)
+
+    # What is wanted
+
+    def _chosen(self) -> Callable[[Finding], bool]:
+        """Which findings are to be mended."""
+        tests = [self._about(word) for word in self._wish.names]
+        told: set[tuple[str, About]] | None = None
+        if self._wish.taken is not None:
+            text = read_text(self._wish.taken)
+            if '"schema"' in text[:200]:
+                told = _findings_in(text, self._wish.taken)
+                self._remarks.append(f"{many(len(told), 'finding')} of {self._wish.taken}, as far as they still stand")
+            else:
+                self._older = read_sets(self._wish.taken)
+                if not self._older:
+                    raise BadInput.at(self._wish.taken, None, "has no set to change")
+        return lambda finding: (
+            (not tests or any(test(finding) for test in tests))
+            and (told is None or (finding.code, finding.subject) in told)
+        )
+
+    def _about(self, word: str) -> Callable[[Finding], bool]:
+        """Whether a finding concerns a host, an address, or a zone or network of the estate."""
+        address = address_in(word)
+        if address is not None:
+            where = address_text(address)
+            return lambda finding: finding.address == where or where in finding.expected
+        if network_in(word) is None:
+            name = completed(word, self._estate, self._estate.views, None)
+            apexes = {zone.apex for zone in self._estate.all_zones()}
+            if name not in apexes:
+                text = to_text(name)
+                return lambda finding: (
+                    text in (finding.name, finding.owner, *finding.expected)
+                    or any(text in (change.name, *change.add, *change.remove) for change in _changes_of(finding))
+                )
+        apex = zone_name(word)
+        return lambda finding: any(is_within(from_text(name), apex) for name in (finding.name, finding.owner))
+
+    def _zone_file(self, text: str) -> tuple[Zone, Path]:
+        """Reads `ZONE=FILE`, with `@VIEW` behind a zone that stands in several views. Raises BadInput."""
+        word, equals, path = text.partition("=")
+        word, _, view = word.partition("@")
+        if not equals or not path:
+            raise BadInput(f"--zone-file: {shown(text)} is no ZONE=FILE")
+        apex = zone_name(word)
+        found = [zone for zone in self._estate.all_zones() if zone.apex == apex and view in ("", zone.view)]
+        if len(found) != 1:
+            known = ", ".join(f"{word}@{zone.view}" for zone in found) or "none"
+            raise BadInput(f"--zone-file: {shown(word)} has to be one zone of the estate; fitting: {known}")
+        target = Path(path)
+        read_text(target)
+        check_writable(target.with_name(target.name + ".mended"), "--zone-file")
+        return found[0], target
+
+    # The plan
+
+    def _planned(self, atlas: Atlas) -> tuple[Plan, AuditJudge, dict[Any, tuple[Server, ...]], Ran]:
+        """Judges, plans and proves."""
+        made: list[tuple[Plan, AuditJudge]] = []
+
+        def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
+            judge = AuditJudge(atlas, self._coverage, setting, tick)
+            made.append((proved(judge, runner, atlas, self._wish.decisions, self._wanted, self._older), judge))
+
+        total = AuditJudge(atlas, self._coverage, Setting(now()), lambda: None).work.total
+        ran = run(work, atlas, self._estate.views, self._asking, total=total, what="things looked at")
+        if not made:
+            tell("interrupted before there was a plan")
+            raise typer.Exit(INTERRUPTED)
+        plan, judge = made[0]
+        return plan, judge, plan.servers, ran
+
+    def _written(self, plan: Plan) -> list[Path]:
+        """Writes what is wished for; returns the files."""
+        written = []
+        if self._wish.write is not None:
+            written += write_plan(self._wish.write, plan, f"{now():%Y-%m-%d %H:%M} UTC")
+        for zone, path in self._zone_files:
+            sets = [one for one in plan.sets if (one.key.view, one.key.zone) == (zone.view, zone.apex)]
+            done = rewritten(path, zone.apex, sets)
+            target = path.with_name(path.name + ".mended")
+            write_whole(target, done.text)
+            written.append(target)
+            self._remarks += [f"{target}: {remark}" for remark in done.remarks]
+            for one in done.others:
+                self._remarks.append(f"{target}: {to_text(one.key.name)} is left, since {path} has other records there")
+        return written
+
+    # Sending
+
+    def _send(self, atlas: Atlas, plan: Plan, servers: dict[Any, tuple[Server, ...]], report: Report) -> NoReturn:
+        targets = dict.fromkeys(one.server.label for one in plan.sets if one.server is not None)
+        self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets) or 'nobody'}?")
+        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+            applying, late = self._carried_out(atlas, engine, plan.sets, servers)
+            judge = AuditJudge(atlas, self._coverage, Setting(now()), lambda: None)
+            standing = [one for one in judge(Runner(engine)) if self._wanted(one)]
+        undone = sum(one.outcome != "agrees" for one in applying.outcomes)
+        faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]
+        number = len(applying.done)
+        done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
+        everywhere = ", and every server has them" if applying.done and not late else ""
+        says = f"{done}{everywhere}; {many(len(faults), 'fault')} left."
+        sheet = replace(
+            sheet_of(plan), carried=applying.outcomes, late=[f"{who} ({many(n, 'set')})" for who, n in late.items()],
+            undo=str(self._undo),
+        )  # fmt: skip
+        ran = Ran(report.started, report.seconds, report.counts.questions, 0, 0, [], interrupted=False)
+        ended = self._report(ran, standing, sheet, says, len(plan.mended))
+        self._show(ended, f"planned: {plan.headline}", whole=self._wish.yes)
+        raise typer.Exit(1 if undone or faults else 3 if late else ended.exit_status())
+
+
+def _changes_of(finding: Finding) -> list[Any]:
+    return [*finding.changes, *(change for choice in finding.choices for change in choice.changes)]
+
+
+def _findings_in(text: str, path: Path) -> set[tuple[str, About]]:
+    """The findings of a report, by code and subject. Raises BadInput."""
+    try:
+        report = msgspec.json.decode(text, type=_Reported)
+    except (msgspec.DecodeError, RecursionError) as error:
+        raise BadInput.at(path, None, f"is no report that can be read: {error}") from None
+    return {(one.code, About(one.view, one.name, one.type, one.address or "", one.server)) for one in report.findings}
+
+
+def _names_in(judge: AuditJudge, estate: Estate) -> dict[tuple[str, Name], int]:
+    """How many things the check that saw most of a zone has looked at there."""
+    found: dict[tuple[str, Name], int] = {}
+    for line in judge.work.zone_lines([]):
+        found[line.view, from_text(line.zone)] = max((tally.total for tally in line.checks.values()), default=0)
+    return found

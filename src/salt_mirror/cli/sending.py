@@ -1,0 +1,136 @@
+"""Changes that are sent by a command: agreed to, with the way back written down, waited for, and shown.
+
+Strategy: what `mend` has in common whether it goes on or back. Nothing is sent that nobody has agreed to.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+import typer
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.plan.deciding import Decision
+from salt_mirror.checks.plan.sets import PlannedSet, SetKey
+from salt_mirror.checks.plan.sheet import PlanSheet
+from salt_mirror.checks.wording import many
+from salt_mirror.cli.applying import Applying, await_servers
+from salt_mirror.cli.ending import reading_order
+from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.running import Progress, Ran
+from salt_mirror.cli.telling import INTERRUPTED, tell
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.model import Estate
+from salt_mirror.findings import Finding
+from salt_mirror.keeping.plans import check_new
+from salt_mirror.keeping.undo import UndoFile
+from salt_mirror.report.document import Counts, Report, now
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What the command line wants."""
+
+    names: list[str]
+    only: list[str]
+    skip: list[str]
+    taken: Path | None
+    decisions: tuple[Decision, ...]
+    write: Path | None
+    zone_files: list[str]
+    apply: bool
+    yes: bool
+    at_most: int | None
+    undo: Path | None
+    back: Path | None
+    within_s: float
+
+
+class Sender:
+    """What sends changes. Raises BadInput where nobody could agree to them, or the way back could not be kept."""
+
+    def __init__(self, estate: Estate, wish: Wish, asking: Asking, showing: Showing) -> None:
+        self._estate = estate
+        self._wish = wish
+        self._asking = asking
+        self._showing = showing
+        self._remarks: list[str] = []
+        self._undo = wish.undo or Path(f"mend-{now():%Y%m%dT%H%M%SZ}.undo")
+        if wish.apply:
+            check_new(self._undo, "--undo")
+        if wish.apply and not wish.yes and not (sys.stdin.isatty() and sys.stdout.isatty()):
+            raise BadInput("nobody can be asked here: changes are sent without asking with --yes alone")
+
+    def _carried_out(
+        self, atlas: Atlas, engine: Engine, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]
+    ) -> tuple[Applying, dict[str, int]]:
+        """Sends changes with the way back written down, and waits for the servers."""
+        undo = UndoFile(self._undo, f"{now():%Y-%m-%dT%H:%M:%SZ}", str(self._estate.path or ""), sets)
+        applying = Applying(atlas, engine, undo, timeout_s=self._asking.timeout * 5)
+        try:
+            applying.carry_out(sets)
+        except KeyboardInterrupt:
+            done = many(len(applying.done), "change")
+            tell(f"interrupted: {done} were carried out; mend --back {self._undo} goes back, mend goes on")
+            raise typer.Exit(INTERRUPTED) from None
+        finally:
+            undo.close()
+        progress = Progress(0, "answers from servers that have to follow")
+        told = [(one, servers.get(one.key, ())) for one in applying.done]
+        try:
+            return applying, await_servers(told, engine, self._wish.within_s, progress.tick)
+        except KeyboardInterrupt:
+            return applying, {"the wait was interrupted": len(applying.done)}
+        finally:
+            progress.end()
+
+    def _agree(self, question: str) -> None:
+        if self._wish.yes:
+            return
+        tell(f"{question} y sends, anything else does not.", begin="")
+        if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+            tell("nothing was sent")
+            raise typer.Exit(1)
+
+    def _report(self, ran: Ran, findings: Iterable[Finding], sheet: PlanSheet, says: str, mended: int) -> Report:
+        told = sorted(findings, key=reading_order)
+        differs = sum(one.weight == "fault" and one.outcome == "differs" for one in told)
+        undone = any(one.outcome != "agrees" for one in sheet.carried)
+        doubts = sum(one.outcome == "unverified" for one in told)
+        return Report(
+            command="mend",
+            title=self._estate.title,
+            estate=str(self._estate.path) if self._estate.path else None,
+            started=ran.started,
+            seconds=ran.seconds,
+            outcome="differs" if differs or undone else "unverified" if doubts or sheet.late else "agrees",
+            counts=Counts(agrees=mended, differs=differs, unverified=doubts, questions=ran.questions),
+            remarks=[*self._remarks, *ran.remarks],
+            interrupted=ran.interrupted,
+            says=says,
+            findings=told,
+            plan=sheet,
+        )
+
+    def _show(self, report: Report, state: str, *, whole: bool) -> None:
+        """Prints a report; without `whole`, what was shown before is not shown again."""
+        if self._showing.json:
+            if whole or not self._wish.apply or (report.plan and report.plan.carried):
+                from salt_mirror.report.forms.json import as_json
+
+                sys.stdout.buffer.writelines(as_json(report, ()))
+            return
+        from salt_mirror.report.terminal.plan import PlanPage
+
+        page = PlanPage(report, sys.stdout, several_views=len(self._estate.views) > 1, everything=self._showing.all)
+        page.answer(state)
+        if whole:
+            page.changes()
+            page.left()
+        page.carried()
+        sys.stdout.flush()

@@ -1,0 +1,103 @@
+"""Plans as files: one set a line to be taken back, and fragments of master files for whoever changes zones by hand.
+
+Strategy: `FILE.jsonl` holds each set before and after. `FILE.zone` has a fragment for each zone that loads as it stands: what
+comes is live, what goes is in comments. `FILE.remove` lists what goes, record by record. Everything from outside is in
+presentation form on one line, so that nothing in it can begin a line of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import msgspec
+
+from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetLine, line_of
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.records import record_line
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.reading import json_lines, read_text, whole
+from salt_mirror.keeping.writing import check_writable, write_whole
+
+
+def check_plan_files(path: Path) -> None:
+    """Raises BadInput where the files of a plan cannot be written."""
+    for one in _files(path):
+        check_writable(one, "--write")
+
+
+def write_plan(path: Path, plan: Plan, begun: str) -> list[Path]:
+    """Writes the files of a plan, and returns which. Raises BadInput."""
+    encode = msgspec.json.Encoder().encode
+    contents = (
+        b"".join(encode(line_of(one)) + b"\n" for one in plan.sets),
+        fragments(plan, begun).encode("utf-8"),
+        "".join(f"{line}\n" for line in _removals(plan)).encode("utf-8"),
+    )
+    files = _files(path)
+    for one, content in zip(files, contents, strict=True):
+        write_whole(one, content, "--write")
+    return files
+
+
+def _files(path: Path) -> list[Path]:
+    return [path.with_name(path.name + suffix) for suffix in (".jsonl", ".zone", ".remove")]
+
+
+def read_sets(path: Path) -> list[SetLine]:
+    """Reads the sets of a plan back. Raises BadInput."""
+    return [line for _, line in whole(json_lines(read_text(path).splitlines(), SetLine, path))]
+
+
+def fragments(plan: Plan, begun: str) -> str:
+    """A fragment of a master file for each zone: what goes as comments, what comes as records, with the reason of each set."""
+    lines = [
+        f"; what mends the findings of {begun}: a fragment for each zone, to be merged into it, with its serial raised"
+    ]
+    for (view, zone), sets in plan.zones.items():
+        lines += ["", fragment_head(view, zone), f"$ORIGIN {to_text(zone)}"]
+        for one in sets:
+            lines += [f"; {why}" for why in map(_one_line, one.reasons)]
+            lines += [f"; remove: {line}" for line in gone_of(one)]
+            lines += come_of(one)
+    for left in plan.not_ours:
+        lines += ["", f"; not ours to change: {left.finding.name} {left.finding.code}: {_one_line(left.why)}"]
+    for finding in plan.waiting:
+        lines += ["", f"; waits for a decision: {finding.name} {finding.code}: {_one_line(finding.text)}"]
+    return "\n".join(lines) + "\n"
+
+
+def fragment_head(view: str, zone: Name) -> str:
+    """The comment that a zone's fragment begins with."""
+    return f"; zone {to_text(zone)}" + (f" in the view {_one_line(view)}" if view else "")
+
+
+def _removals(plan: Plan) -> Iterable[str]:
+    for (view, zone), sets in plan.zones.items():
+        if any(gone_of(one) for one in sets):
+            yield fragment_head(view, zone)
+        for one in sets:
+            yield from gone_of(one)
+
+
+def gone_of(one: PlannedSet) -> list[str]:
+    """The records of a set that go, as lines of a master file; all of them where their TTL changes."""
+    gone = one.before if one.ttl_before != one.ttl_after else one.before - one.after
+    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_before) for value in sorted(gone)]
+
+
+def come_of(one: PlannedSet) -> list[str]:
+    """The records of a set that come."""
+    come = one.after if one.ttl_before != one.ttl_after else one.after - one.before
+    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_after) for value in sorted(come)]
+
+
+def _one_line(text: str) -> str:
+    return "".join(c if c.isprintable() else "?" for c in " ".join(text.split()))
+
+
+def check_new(path: Path, option: str) -> None:
+    """Raises BadInput for a file that is there: what is needed to go back is never written over."""
+    if path.exists():
+        raise BadInput(f"{option}: {path} is there already, and may be needed to go back; name another file")
+    check_writable(path, option)

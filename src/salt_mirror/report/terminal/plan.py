@@ -1,0 +1,153 @@
+"""A plan on a terminal: what it mends, then zone by zone what goes and what comes, then what it leaves, and why."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from typing import TextIO
+
+from rich.text import Text
+
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.plan.sending import Carried
+from salt_mirror.checks.plan.sets import SetLine
+from salt_mirror.checks.plan.sheet import LeftLine, PlanSheet
+from salt_mirror.checks.proposing import lines_of
+from salt_mirror.checks.wording import many
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.document import Report
+from salt_mirror.report.terminal.console import console_on
+from salt_mirror.report.terminal.page import pieces
+
+_FEW = 5
+
+
+class PlanPage:
+    """A plan on its way to a terminal or a pipe."""
+
+    def __init__(self, report: Report, file: TextIO, *, several_views: bool, everything: bool) -> None:
+        assert isinstance(report.plan, PlanSheet)
+        self._report = report
+        self._plan = report.plan
+        self._console = console_on(file)
+        self._views = several_views
+        self._all = everything
+
+    def _line(self, text: Text | str = "", indent: int = 0) -> None:
+        text = Text(text) if isinstance(text, str) else text
+        if not self._console.is_terminal:
+            self._console.print(Text(" " * indent) + text, soft_wrap=True)
+            return
+        for number, piece in enumerate(pieces(text, max(self._console.width - indent, 40) - 2)):
+            self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+
+    def answer(self, state: str) -> None:
+        """The first lines: what it does, and whether it was done (`state`)."""
+        style = {"agrees": "bold green", "differs": "bold red", "unverified": "bold yellow"}[self._report.outcome]
+        self._line(Text(clean(self._report.headline), style=style))
+        asked = f"{many(self._report.counts.questions, 'question')} in {self._report.seconds:.1f} s"
+        self._line(Text(clean(" · ".join((self._report.of, asked, state))), style="dim"))
+        for remark in self._report.remarks:
+            self._line(Text(f"Note: {clean(remark)}", style="dim"))
+
+    def changes(self) -> None:
+        """What goes and what comes, zone by zone."""
+        for (view, zone, server), group in groupby(
+            self._plan.changes, key=lambda one: (one.view, one.zone, one.server)
+        ):
+            sets = list(group)
+            where = f"  [{clean(view)}]" if self._views and view else ""
+            by = f", sent to {server}" if server else ", no server known that takes changes"
+            self._line()
+            self._line(Text.assemble((f"{zone}{where}", "bold"), f"  {many(len(sets), 'change')}{clean(by)}"))
+            for one in sets:
+                self._set(one)
+
+    def _set(self, one: SetLine) -> None:
+        why = f"  ({clean('; '.join(one.reasons))})" if one.reasons else ""
+        self._line(Text.assemble((f"{one.name} {one.type}", "bold"), (why, "dim")), 4)
+        whole = one.ttl_before != one.ttl_after
+        for text in one.before:
+            if whole or text not in one.after:
+                self._line(Text(f"- {_record(one.ttl_before, text)}", style="red"), 8)
+        for text in one.after:
+            if whole or text not in one.before:
+                self._line(Text(f"+ {_record(one.ttl_after, text)}", style="green"), 8)
+        kept = len(set(one.before) & set(one.after)) if not whole else 0
+        if kept:
+            self._line(Text(f"  {many(kept, 'other record')} of the set stay", style="dim"), 8)
+
+    def left(self) -> None:
+        """What the plan leaves, and why."""
+        self._group("NOT SENT: the plan would cause new faults", "bold red", self._plan.refused)
+        number = len(self._plan.not_ours)
+        self._group(f"NOT OURS TO CHANGE: {number:,}", "bold yellow", self._plan.not_ours)
+        if not self._plan.waiting:
+            return
+        self._line()
+        self._line(Text(f"WAIT FOR A DECISION: {len(self._plan.waiting):,}", style="bold yellow"))
+        self._line(Text("(--choose remove or register settles all, a line in a --decisions file each)", style="dim"))
+        for one in self._plan.waiting:
+            self._line()
+            self._line(self._head(one))
+            self._line(clean(one.text), 8)
+            for choice in one.choices:
+                self._line(Text.assemble((f"{choice.word:<10}", "bold"), clean(choice.says)), 8)
+                for change in choice.changes:
+                    for line in lines_of(change):
+                        gone = line.startswith("; remove: ")
+                        text = f"- {line.removeprefix('; remove: ')}" if gone else f"+ {line}"
+                        self._line(Text(text, style="red" if gone else "green"), 18)
+
+    def _group(self, title: str, style: str, lines: list[LeftLine]) -> None:
+        if not lines:
+            return
+        self._line()
+        self._line(Text(title, style=style))
+        told: dict[str, list[LeftLine]] = {}
+        for one in lines:
+            told.setdefault(one.says, []).append(one)
+        for says, group in told.items():
+            self._line()
+            for one in group if self._all else group[:_FEW]:
+                self._line(self._head(one))
+            if len(group) > _FEW and not self._all:
+                self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
+            self._line(Text.assemble(("advice  ", "green"), clean(says)), 8)
+
+    def _head(self, one: LeftLine) -> Text:
+        view = f"  [{clean(one.view)}]" if self._views and one.view else ""
+        title = catalogue()[one.code].title
+        style = "bold red" if one.weight == "fault" else "yellow"
+        return Text.assemble(
+            (f"{one.weight:<8}", style), (title, "bold"), f"  {one.name}  {one.address or one.type}{view}"
+        )
+
+    def carried(self) -> None:
+        """What became of the changes that were sent."""
+        undone = [one for one in self._plan.carried if one.outcome != "agrees"]
+        told: dict[str, list[Carried]] = {}
+        for one in undone:
+            told.setdefault(one.says, []).append(one)
+        if undone:
+            self._line()
+            self._line(Text(f"NOT DONE: {many(len(undone), 'change')}, and why", style="bold red"))
+        for says, group in told.items():
+            self._line()
+            self._line(Text(clean(says), style="yellow"))
+            for one in group if self._all else group[:_FEW]:
+                view = f"  [{clean(one.view)}]" if self._views and one.view else ""
+                self._line(f"{one.name}  {one.type}{view}", 8)
+            if len(group) > _FEW and not self._all:
+                self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
+        if self._plan.late:
+            self._line()
+            self._line(Text("NOT EVERYWHERE YET", style="bold yellow"))
+            for late in self._plan.late:
+                self._line(clean(late), 8)
+        if self._plan.undo:
+            self._line()
+            self._line(Text(clean(f"The way back: salt-mirror mend --back {self._plan.undo}"), style="dim"))
+
+
+def _record(ttl: int | None, text: str) -> str:
+    return f"{ttl} {text}" if ttl is not None else text
