@@ -33,7 +33,8 @@ class Authority:
 class Atlas:
     """Finds the authoritative servers of names. `given` servers, when there are any, are asked about everything.
 
-    `ipv6` says whether this computer has a way to IPv6 addresses; servers found there are left out where it has none.
+    `ipv6` says whether this computer has a way to IPv6 addresses; servers found there are left out where it has none;
+    `try_updates` whether it is to be tried which servers take unsigned changes, beside the zones for which the estate says so.
     """
 
     def __init__(
@@ -41,6 +42,7 @@ class Atlas:
     ) -> None:
         self.estate = estate
         self.ipv6 = ipv6
+        self.try_updates = False
         given = tuple(given)
         self._given = Authority(None, given) if given else None
         self._resolvers = tuple(resolvers)
@@ -204,7 +206,7 @@ class Atlas:
         return self._servers[place]
 
     def sibling(self, server: Server, over: str) -> Server:
-        """The same server spoken to over `tcp`, or over `transfer` as by anyone, without its key."""
+        """The same server spoken to over `tcp`, or over `transfer` or `update` as by anyone, without its key."""
         key = (server, over)
         if key not in self._siblings:
             self._siblings[key] = Server(
@@ -217,6 +219,11 @@ class Atlas:
                 found=server.found,
             )
         return self._siblings[key]
+
+    def tries_updates(self, zone: Name, view: str) -> bool:
+        """Whether it is to be tried if a zone's servers take unsigned changes."""
+        held = self.estate.zones.get(view, {}).get(zone)
+        return self.try_updates or (held is not None and held.updates.tried)
 
     def _resolve(self, name: Name, rdtype: int) -> Dialogue[Answer]:
         """The first usable answer of the resolvers, in their order; the last one's trouble when none has any."""

@@ -18,6 +18,12 @@ def authority(
             help="Zones by their names, reverse zones also by their networks; all of the estate when left out.",
         ),
     ] = None,
+    try_updates: Annotated[
+        bool,
+        typer.Option(
+            "--try-updates", help="Try whether servers take unsigned changes, by one that changes nothing (RFC 2136)."
+        ),
+    ] = False,
     *,
     asking: Asking,
     showing: Showing,
@@ -37,6 +43,7 @@ def authority(
     if not wanted:
         raise BadInput("nothing to inspect: name a zone, or give an estate with zones")
     atlas = atlas_of(estate, servers_at(asking.at, estate), resolvers_too=True)
+    atlas.try_updates = try_updates
     part = Inspection(wanted, atlas)
     ran = run_part(part, atlas, list(dict.fromkeys(where for _, where in wanted)), asking, "zones inspected")
     done = part.in_order

@@ -14,6 +14,7 @@ import msgspec
 import typer
 from msgspec.structs import replace
 
+from salt_mirror.checks import check_of
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage, coverage
 from salt_mirror.checks.audit.judge import AuditJudge
@@ -67,6 +68,7 @@ class Mending(Sender):
     def __init__(self, estate: Estate, wish: Wish, asking: Asking, showing: Showing) -> None:
         super().__init__(estate, wish, asking, showing)
         self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
+        self._everything: Coverage = coverage((), (), estate)  # what a change does elsewhere is judged too
         self._older: list[SetLine] = []
         self._wanted = self._chosen()
         self._zone_files = [self._zone_file(text) for text in wish.zone_files]
@@ -111,8 +113,11 @@ class Mending(Sender):
                 self._older = read_sets(self._wish.taken)
                 if not self._older:
                     raise BadInput.at(self._wish.taken, None, "has no set to change")
+        covered = self._coverage
         return lambda finding: (
-            (not tests or any(test(finding) for test in tests))
+            covered.checks(check_of(finding.code).name)
+            and covered.tells(finding)
+            and (not tests or any(test(finding) for test in tests))
             and (told is None or (finding.code, finding.subject) in told)
         )
 
@@ -157,10 +162,10 @@ class Mending(Sender):
         made: list[tuple[Plan, AuditJudge]] = []
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
-            judge = AuditJudge(atlas, self._coverage, setting, tick)
+            judge = AuditJudge(atlas, self._everything, setting, tick)
             made.append((proved(judge, runner, atlas, self._wish.decisions, self._wanted, self._older), judge))
 
-        total = AuditJudge(atlas, self._coverage, Setting(now()), lambda: None).work.total
+        total = AuditJudge(atlas, self._everything, Setting(now()), lambda: None).work.total
         ran = run(work, atlas, self._estate.views, self._asking, total=total, what="things looked at")
         if not made:
             tell("interrupted before there was a plan")
@@ -191,7 +196,7 @@ class Mending(Sender):
         self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets) or 'nobody'}?")
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             applying, late = self._carried_out(atlas, engine, plan.sets, servers)
-            judge = AuditJudge(atlas, self._coverage, Setting(now()), lambda: None)
+            judge = AuditJudge(atlas, self._everything, Setting(now()), lambda: None)
             standing = [one for one in judge(Runner(engine)) if self._wanted(one)]
         undone = sum(one.outcome != "agrees" for one in applying.outcomes)
         faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]

@@ -67,7 +67,8 @@ class Server:
 
     `pace` is the most questions a second that it is sent, None for no limit; `key` signs them (RFC 8945). `over` is how it
     is spoken to: `udp` (with TCP where an answer is cut short), `tcp` alone, `tls` (RFC 7858) with the name that its
-    certificate must have, `https` (RFC 8484) with the URL, or `transfer`: TCP that is closed after one answer's first message.
+    certificate must have, `https` (RFC 8484) with the URL, `transfer`: TCP that is closed after one answer's
+    first message, or `update`: whether an unsigned change of the zone is taken, by one that changes nothing.
     `found` says that nobody named it: what other servers said has led to it.
     """
 

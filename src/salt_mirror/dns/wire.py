@@ -78,6 +78,20 @@ def encode_question(qid: bytes, name: Name, rdtype: int, recurse: bool = False, 
     return qid + middle + name + question_tail(rdtype) + opt
 
 
+def encode_update_trial(qid: bytes, zone: Name, label: bytes) -> bytes:
+    """An update that changes nothing: the deletion of a name that does not exist (RFC 2136 sections 2.5.3 and 3.4.2.4)."""
+    owner = bytes((len(label),)) + label + zone
+    head = b"\x28\x00\x00\x01\x00\x00\x00\x01\x00\x00"
+    return qid + head + zone + question_tail(6) + owner + b"\x00\xff\x00\xff\x00\x00\x00\x00\x00\x00"
+
+
+def of_a_query(message: bytes) -> bytes:
+    """The answer to an update in the shape of one to a query, as far as that is read; any other message as it is."""
+    if len(message) > 2 and message[2] & 0x78 == 0x28:
+        return message[:2] + bytes((message[2] & 0x87,)) + message[3:]
+    return message
+
+
 def skip_name(message: bytes, at: int) -> int:
     """The offset after a name, which may end in a compression pointer that leads back."""
     start = at

@@ -33,7 +33,7 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue
         authority = yield from atlas.find(zone, view)
     steps: list[Dialogue[Any]] = [
         at_name(zone, (SOA,), view, atlas),
-        _ask_places(zone, [Place(server) for server in authority.servers], atlas),
+        _ask_places(zone, view, [Place(server) for server in authority.servers], atlas),
         _parentage(zone, view, atlas),
     ]
     found, early, parentage = yield from together(steps)
@@ -43,26 +43,30 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue
         seen.belongs, seen.exists = found.authority.zone, found.exists
         return seen
     if found.authority.servers != authority.servers:  # the servers asked first referred down to the zone's own
-        early = yield from _ask_places(zone, [Place(server) for server in found.authority.servers], atlas)
+        early = yield from _ask_places(zone, view, [Place(server) for server in found.authority.servers], atlas)
     seen.parentage = parentage
     yield from _gather(seen, early, atlas)
     seen.compared = yield from compare(seen, atlas, holdings)
     return seen
 
 
-def _ask_places(zone: Name, places: list[Place], atlas: Atlas) -> Dialogue[list[Place]]:
+def _ask_places(zone: Name, view: str, places: list[Place], atlas: Atlas) -> Dialogue[list[Place]]:
     """Asks each server what a row of the sheet needs, all at once."""
     batch: list[Question] = []
+    trying = atlas.tries_updates(zone, view)
     for place in places:
         batch += [Question(zone, SOA, place.server), Question(zone, NS, place.server)]
         if place.server.over == "udp":  # over TLS or HTTPS there is no other way to the same server
             batch.append(Question(zone, SOA, atlas.sibling(place.server, "tcp")))
             batch.append(Question(zone, AXFR, atlas.sibling(place.server, "transfer")))
+            if trying:
+                batch.append(Question(zone, SOA, atlas.sibling(place.server, "update")))
     answers = iter((yield batch))
     for place in places:
         place.soa, place.ns = next(answers), next(answers)
         if place.server.over == "udp":
             place.tcp, place.transfer = next(answers), next(answers)
+            place.update = next(answers) if trying else None
     return places
 
 
@@ -150,7 +154,7 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
     else:
         _name_given(seen, early)
     seen.places = list(at.values())
-    yield from _ask_places(zone, [place for place in seen.places if place.soa is None], atlas)
+    yield from _ask_places(zone, view, [place for place in seen.places if place.soa is None], atlas)
     late = [place for place in seen.places if place not in early]
     told = {value for place in late for value in own_set(place)}
     told |= {place.version.mname for place in late if place.version is not None} - {ROOT}

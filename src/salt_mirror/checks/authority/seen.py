@@ -18,7 +18,8 @@ from salt_mirror.dns.serials import newest
 
 @dataclass(slots=True)
 class Place:
-    """One server at one place, with what it said: its SOA over UDP and TCP, its NS set, and a transfer asked for by anyone.
+    """One server at one place, with what it said: its SOA over UDP and TCP, its NS set, a transfer asked for by anyone,
+    and perhaps what it says to an unsigned change.
 
     `own_primary`: it is the very server that its SOA names as the primary.
     """
@@ -31,6 +32,7 @@ class Place:
     tcp: Answer | None = None
     ns: Answer | None = None
     transfer: Answer | None = None
+    update: Answer | None = None
     own_primary: bool = False
 
     @property

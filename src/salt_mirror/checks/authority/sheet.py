@@ -35,7 +35,8 @@ class ServerRow(msgspec.Struct, frozen=True, kw_only=True):
     """One authoritative server at one place. `behind` counts versions behind the newest (negative: ahead of the primary).
 
     `names` are the NS names that lead to it, `listed` who names it (parent, zone, estate); `udp` and `tcp` are `answers` or
-    why not; `state` is `authoritative` or how it is not; `edns` the payload in bytes. None: not known.
+    why not; `state` is `authoritative` or how it is not; `edns` the payload in bytes. None: not known. `updates` says what
+    became of an unsigned change that changes nothing, where that was tried.
     """
 
     server: str
@@ -54,6 +55,7 @@ class ServerRow(msgspec.Struct, frozen=True, kw_only=True):
     cookies: bool | None
     recursion: bool | None
     transfer: bool | None
+    updates: str = ""
 
 
 class NameServer(msgspec.Struct, frozen=True, kw_only=True):
@@ -204,6 +206,7 @@ def _row(place: Place, seen: Seen, serial: int | None) -> ServerRow:
         cookies=edns.cookie if edns is not None else None,
         recursion=offers_recursion(message) if message else None,
         transfer=_transfer(place.transfer),
+        updates=_updates(place.update),
     )
 
 
@@ -217,6 +220,21 @@ def _transfer(answer: Answer | None) -> bool | None:
     if answer is None or not answer.message:
         return None
     return handed_over(answer)
+
+
+def _updates(answer: Answer | None) -> str:
+    """What a server says to an unsigned change; nothing where that was not tried."""
+    if answer is None:
+        return ""
+    if not answer.message:
+        return f"not known: {answer.trouble or answer.status}"
+    said = {
+        "NOERROR": "from anyone",
+        "REFUSED": "refused unsigned",
+        "NOTIMP": "none at all",
+        "NOTAUTH": "not by this server",
+    }
+    return said.get(answer.status, f"answers {answer.status}")
 
 
 def _name_servers(seen: Seen) -> list[NameServer]:

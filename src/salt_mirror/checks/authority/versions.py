@@ -134,6 +134,9 @@ class VersionWords:
         if transfer is not None and handed_over(transfer):
             text = f"{where} hands the whole zone to anyone who asks from here, without a key."
             yield self.finding("auth.open-transfer", text, rdtype=SOA, server=place.server)
+        if place.update is not None and place.update.status == "NOERROR":
+            text = f"{where} takes changes of the zone from anyone who sends them from here, without a key."
+            yield self.finding("auth.open-update", text, rdtype=SOA, server=place.server)
 
     # Versions
 

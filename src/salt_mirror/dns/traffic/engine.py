@@ -76,7 +76,7 @@ class Engine:
             from salt_mirror.dns.traffic.https import HttpsLane
 
             return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s)
-        if server.over in ("tls", "tcp", "transfer"):
+        if server.over in ("tls", "tcp", "transfer", "update"):
             return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s)
         return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries)
 

@@ -20,7 +20,7 @@ from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answe
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from, stream_failure
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail
+from salt_mirror.dns.wire import MalformedMessage, encode_question, encode_update_trial, of_a_query, question_tail
 
 _CONNECTING, _GREETING, _OPEN = range(3)
 _MOST_BUFFERED = 1 << 20
@@ -192,7 +192,8 @@ class Stream:
             return
         answer = Answer(flight.question, MALFORMED, tries=flight.tries, over=self._over)
         try:
-            reply = self._reader.read(message, flight.qid, flight.asked)
+            told = of_a_query(message) if self.server.over == "update" else message
+            reply = self._reader.read(told, flight.qid, flight.asked)
         except MalformedMessage:
             pass
         else:
@@ -277,7 +278,10 @@ class StreamLane:
         for question in self._gate.pass_on(now, WINDOW, len(self._stream.flights)):
             qid = self._stream.free_id()
             asked = question.name + question_tail(question.rdtype)
-            wire = encode_question(qid, question.name, question.rdtype, question.recurse)
+            if self.server.over == "update":
+                wire = encode_update_trial(qid, question.name, os.urandom(12).hex().encode("ascii"))
+            else:
+                wire = encode_question(qid, question.name, question.rdtype, question.recurse)
             flight = Flight(question, qid, asked, wire, now)
             if self.server.key is not None:
                 from salt_mirror.dns.tsig import sign

@@ -122,6 +122,7 @@ def _servers(rows: list[ServerRow]) -> Table:
     table = table_of("server", "reached at", "listed by", "state", "serial", "version", "ms", "TCP", "EDNS", "offers")
     for row in rows:
         offers = [words for words, true in (("recursion", row.recursion), ("transfer", row.transfer)) if true]
+        offers += [f"changes {row.updates}"] if row.updates else []
         edns = f"{row.edns}{', cookie' if row.cookies else ''}" if row.edns is not None else "no" if row.rtt_ms else ""
         table.add_row(
             clean(row.server) + _as(row),
