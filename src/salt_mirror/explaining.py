@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from salt_mirror.catalogue import Code, catalogue, families, family_of
 from salt_mirror.checks import CHECKS, check_of
+from salt_mirror.checks.plan.rules import RULES
 
 
 def command_of(family: str) -> str:
@@ -41,4 +42,6 @@ def as_markdown() -> str:
                 cells = (f"`{code}`", entry.weight, meaning, entry.causes, entry.mend, entry.source)
                 lines.append("| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |")
         lines.append("")
-    return "\n".join(lines)
+    lines += ["## How `mend` plans", "", "`salt-mirror explain plan` says the same.", ""]
+    lines += [f"- **{rule.about}**: {rule.says}" for rule in RULES]
+    return "\n".join([*lines, ""])

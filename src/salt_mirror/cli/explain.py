@@ -11,7 +11,9 @@ import typer
 def explain(
     word: Annotated[
         str | None,
-        typer.Argument(metavar="[CODE|CHECK]", help="A code such as pair.no-pointer, or a check such as pairs."),
+        typer.Argument(
+            metavar="[CODE|CHECK|plan]", help="A code such as pair.no-pointer, a check such as pairs, or plan."
+        ),
     ] = None,
 ) -> None:
     """Explain a code or a check: what is tested, why it matters, how it is judged, typical causes, how to mend it."""
@@ -24,9 +26,12 @@ def explain(
     if word is None:
         page.overview()
         return
+    if word.lower() == "plan":
+        page.plan()
+        return
     found = codes_of(word.lower())
     if not found:
-        known = [*catalogue(), *map(command_of, families())]
+        known = [*catalogue(), *map(command_of, families()), "plan"]
         raise BadInput.unknown(
             "there is no code and no check", word, known, otherwise="explain alone lists all", alike=0.4
         )

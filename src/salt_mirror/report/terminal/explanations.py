@@ -7,6 +7,7 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.catalogue import Code, Family, catalogue, families, family_of
+from salt_mirror.checks.plan.rules import RULES
 from salt_mirror.explaining import codes_of, command_of
 from salt_mirror.report.terminal.console import console_on
 
@@ -19,7 +20,7 @@ class ExplanationPage:
 
     def _line(self, label: str, words: str) -> None:
         if words:
-            text = Text.assemble((f"  {label:<12}", "green"), words)
+            text = Text.assemble((f"  {label:<15}", "green"), words)
             self._console.print(text, soft_wrap=not self._console.is_terminal)
 
     def overview(self) -> None:
@@ -33,6 +34,12 @@ class ExplanationPage:
             console.print(head, soft_wrap=not console.is_terminal)
             for code, entry in codes_of(family).items():
                 console.print(Text(f"  {code:<26}{entry.weight:<9}{entry.title}"))
+
+    def plan(self) -> None:
+        """The rules by which changes are planned, proved and sent."""
+        self._console.print(Text("How mend plans, proves and sends changes", style="bold"))
+        for rule in RULES:
+            self._line(rule.about, rule.says)
 
     def codes(self, found: dict[str, Code]) -> None:
         """Some codes in full; what their family has in common stands once."""
