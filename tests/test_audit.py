@@ -97,7 +97,10 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     buckets = [s.value for s in metrics["saltmirror_round_trip_seconds"].samples if s.name.endswith("_bucket")]
     assert buckets == sorted(buckets) and buckets[-1] > 1000
     markdown = (folder / "report.md").read_text(encoding="utf-8")
-    assert markdown.startswith("## 3 of 10 zones are sound") and f"### Faults: 31 to mend, {len(faults)} findings" in markdown
+    assert (
+        markdown.startswith("## 3 of 10 zones are sound")
+        and f"### Faults: 31 to mend, {len(faults)} findings" in markdown
+    )
     mend = (folder / "mend.zone").read_text(encoding="utf-8")
     assert "; zone pans.gullmarsh.internal. in the view internal" in mend
     assert mend.index("; zone 10.77.10.in-addr.arpa.") < mend.index("\n13.10.77.10.in-addr.arpa. 3600 IN PTR rake-03.")

@@ -240,7 +240,9 @@ def test_the_value_of_a_server_that_is_behind_is_not_offered_as_the_remedy(
         told[label, HOST, "A"] = [address]
     found = [one for one in paired(told, HOST, known=known).findings() if one.code in codes]
     assert [one.code for one in found] == codes
-    open_ones = (f"? {', '.join(choice.word for choice in one.choices)}" if one.choices else one.remedy for one in found)
+    open_ones = (
+        f"? {', '.join(choice.word for choice in one.choices)}" if one.choices else one.remedy for one in found
+    )
     assert sorted(open_ones) == remedies
 
 

@@ -188,6 +188,8 @@ def test_two_real_servers_that_differ_in_one_record_give_just_that_finding(run: 
         "one": ["h7.pans.example."],
         "two": ["h8.pans.example."],
     }
-    remedy = "; remove: 7.0.77.10.in-addr.arpa. IN PTR h8.pans.example.\n7.0.77.10.in-addr.arpa. IN PTR h7.pans.example."
+    remedy = (
+        "; remove: 7.0.77.10.in-addr.arpa. IN PTR h8.pans.example.\n7.0.77.10.in-addr.arpa. IN PTR h7.pans.example."
+    )
     assert faults[0]["remedy"] == remedy
     assert (done.report["counts"]["agrees"], done.status) == (39, 1)

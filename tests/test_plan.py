@@ -199,7 +199,7 @@ def worlds(draw: st.DrawFn) -> World:
         + [expectation("_x._tcp.h1.pans.example", "SRV", "0 0 99 h2.pans.example.")]
     )
     pointers = st.builds(
-        expectation, st.sampled_from([f"{number}.{REVERSE}" for number in (1, 2, 3)]), st.just("PTR"), st.sampled_from(TARGETS[:6]),
+        expectation, st.sampled_from([f"{n}.{REVERSE}" for n in (1, 2, 3)]), st.just("PTR"), st.sampled_from(TARGETS[:6]),
         st.sampled_from(("present", "exact", "absent")),
     )  # fmt: skip
     expected = draw(st.lists(forward, max_size=4)) + draw(st.lists(st.one_of(others, pointers), max_size=2))

@@ -6,9 +6,11 @@ Where a server is not installed its tests are skipped with a plain message; in C
 from __future__ import annotations
 
 import base64
+import contextlib
 import os
 import shutil
 import socket
+import sqlite3
 import subprocess
 import time
 from collections.abc import Iterator
@@ -24,8 +26,9 @@ import pytest
 
 from salt_mirror.dns.names import ROOT, from_text
 from salt_mirror.dns.questions import Key, Question, Server
-from salt_mirror.dns.records import SOA
+from salt_mirror.dns.records import MX, SOA, SRV, TXT, type_text
 from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.standin.authority import read_zone
 
 LOOPBACK = bytes((127, 0, 0, 1))
 
@@ -172,18 +175,21 @@ def bind(
     options: tuple[str, ...] = (),
     open_to_all: bool = False,
     updates: bool = False,
+    notify: int | None = None,
 ) -> Iterator[Server]:
     """BIND serving zones, and handing them over to whoever signs with the key. With `tls` (certificate, private key) it also
     listens for DNS over TLS on the next free port, and for DNS over HTTPS on another: `server.tls_port`, `server.https_port`
-    stand in its folder's file `ports`. With `open_to_all` anyone may take the
-    zones, and look up other names; with `updates` whoever signs with the key may change them (RFC 2136)."""
+    stand in its folder's file `ports`. With `open_to_all` anyone may take the zones, and look up other names; with `updates`
+    whoever signs with the key may change them (RFC 2136). `notify` is the port of a secondary that is told of
+    changes."""
     path, port = program("named"), free_port()
     written = _write_zones(folder, zones)
     takers = "any" if open_to_all else "key mirror.test"
     settings = [
         f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }",
         f"recursion {'yes' if open_to_all else 'no'}", "pid-file none", f"allow-transfer {{ {takers}; }}",
-        "dnssec-validation no", "notify no", "minimal-responses yes", "max-udp-size 1232", *options,
+        "dnssec-validation no", "minimal-responses yes", "max-udp-size 1232", *options,
+        "notify no" if notify is None else f"notify explicit; also-notify {{ 127.0.0.1 port {notify}; }}",
     ]  # fmt: skip
     texts = []
     if tls is not None:
@@ -246,6 +252,52 @@ def pdns(folder: Path, zones: dict[str, str]) -> Iterator[Server]:
         encoding="utf-8",
     )
     with running([path, f"--config-dir={folder}"], folder, "pdns", port, written[0][0]) as server:
+        yield server
+
+
+@contextmanager
+def pdns_primary(folder: Path, zones: dict[str, str], *, key: Key, notify: int) -> Iterator[Server]:
+    """PowerDNS with zones in a database, which whoever signs with the key may change (RFC 2136), and anyone may take; it tells
+    a secondary at the port `notify` of changes."""
+    path, port = program("pdns_server"), free_port()
+    folder.mkdir(parents=True, exist_ok=True)
+    schema = Path("/usr/share/pdns-backend-sqlite3/schema/schema.sqlite3.sql")
+    if not schema.is_file():
+        program("pdns-backend-sqlite3")  # which is no program, and so is missing
+    with contextlib.closing(sqlite3.connect(folder / "zones.db")) as database, database:
+        database.executescript(schema.read_text(encoding="utf-8"))
+        database.execute(
+            "insert into tsigkeys (name, algorithm, secret) values ('mirror.test', ?, ?)",
+            (key.algorithm, secret_text(key)),
+        )
+        for number, (origin, text) in enumerate(zones.items(), 1):
+            database.execute("insert into domains (id, name, type) values (?, ?, 'MASTER')", (number, origin))
+            for kind, content in (
+                ("TSIG-ALLOW-DNSUPDATE", "mirror.test"),
+                ("NOTIFY-DNSUPDATE", "1"),
+                ("SOA-EDIT-DNSUPDATE", "INCREASE"),
+            ):
+                database.execute(
+                    "insert into domainmetadata (domain_id, kind, content) values (?, ?, ?)", (number, kind, content)
+                )
+            for name, rdataset in read_zone(f"$ORIGIN {origin}.\n{text}", origin).iterate_rdatasets():
+                for rdata in rdataset:
+                    said = rdata.to_text()
+                    priority, content = said.split(" ", 1) if rdataset.rdtype in (MX, SRV) else ("0", said)
+                    owner = name.to_text().rstrip(".")
+                    content = content if rdataset.rdtype == TXT else content.replace(". ", " ").rstrip(".")
+                    database.execute(
+                        "insert into records (domain_id, name, type, content, ttl, prio, auth) values (?, ?, ?, ?, ?, ?, 1)",
+                        (number, owner, type_text(rdataset.rdtype), content, rdataset.ttl, int(priority)),
+                    )
+    (folder / "pdns.conf").write_text(
+        f"launch=gsqlite3\ngsqlite3-database={folder}/zones.db\ngsqlite3-pragma-foreign-keys=yes\nlocal-address=127.0.0.1\n"
+        f"local-port={port}\nsocket-dir={folder}\nsecurity-poll-suffix=\nguardian=no\ndaemon=no\nversion-string=anonymous\n"
+        "primary=yes\ndnsupdate=yes\nallow-dnsupdate-from=127.0.0.0/8\nallow-axfr-ips=127.0.0.0/8\n"
+        f"also-notify=127.0.0.1:{notify}\nonly-notify=\ncache-ttl=0\nquery-cache-ttl=0\nnegquery-cache-ttl=0\nzone-cache-refresh-interval=0\n",
+        encoding="utf-8",
+    )
+    with running([path, f"--config-dir={folder}"], folder, "pdns", port, next(iter(zones))) as server:
         yield server
 
 

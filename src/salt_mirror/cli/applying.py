@@ -72,11 +72,16 @@ class Applying:
                     answered=reply.status or reply.trouble,
                 )
             )
-            if reply.done and not reply.trouble:
+            if reply.done:
                 self._finish(batch)
                 return
             if reply.unknown:
-                self._look(server, batch, meaning(reply))
+                hint = (
+                    "; short_signature = true in the zone accepts it"
+                    if zone.updates.kerberos and reply.status != ""
+                    else ""
+                )
+                self._look(server, batch, meaning(reply) + hint)
                 return
             changed = self._changed(server, batch) if reply.status in CHANGED_SINCE else []
             if not changed:
@@ -105,10 +110,10 @@ class Applying:
         short = zone.updates.short_signature
         return TicketSigner(server, host, timeout_s=self._timeout_s, short_signature=short)
 
-    def _finish(self, sets: Iterable[PlannedSet]) -> None:
+    def _finish(self, sets: Iterable[PlannedSet], says: str = "done") -> None:
         for one in sets:
             self.done.append(one)
-            self.outcomes.append(carried(one.key, "agrees", "done"))
+            self.outcomes.append(carried(one.key, "agrees", says))
 
     def _leave(self, sets: Iterable[PlannedSet], why: str, outcome: str = "differs") -> None:
         for one in sets:
@@ -144,7 +149,7 @@ class Applying:
         """After a message whose answer did not come: what became of each set, as the server has it."""
         for one, (values, _) in zip(batch, self._held(server, batch), strict=True):
             if values == one.after and one.before != one.after:
-                self._finish([one])
+                self._finish([one], f"done, as {server.label} has it now ({why})")
             elif values == one.before:
                 self._leave([one], f"{server.label}: {why}; it was not carried out", "unverified")
             else:

@@ -193,7 +193,11 @@ class Mending(Sender):
 
     def _send(self, atlas: Atlas, plan: Plan, servers: dict[Any, tuple[Server, ...]], report: Report) -> NoReturn:
         targets = dict.fromkeys(one.server.label for one in plan.sets if one.server is not None)
-        self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets) or 'nobody'}?")
+        if not targets:
+            self._show(report, "nothing can be sent", whole=self._wish.yes)
+            tell("no server is known that takes changes of these zones: name it with update = in the zone")
+            raise typer.Exit(1)
+        self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets)}?")
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             applying, late = self._carried_out(atlas, engine, plan.sets, servers)
             judge = AuditJudge(atlas, self._everything, Setting(now()), lambda: None)

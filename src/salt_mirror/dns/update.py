@@ -82,8 +82,8 @@ class Reply(NamedTuple):
 
     @property
     def done(self) -> bool:
-        """Whether the change was carried out."""
-        return self.status == "NOERROR"
+        """Whether the change was carried out, by an answer that can be trusted."""
+        return self.status == "NOERROR" and not self.trouble
 
 
 CHANGED_SINCE = frozenset(("NXRRSET", "YXRRSET", "NXDOMAIN", "YXDOMAIN"))
@@ -167,9 +167,7 @@ def _judged(answer: bytes, wire: bytes, signer: Signer | None) -> Reply:
             signer.verify(answer)
         except BadSignature as error:
             # An unsigned word that it was not done may be anybody's, and so may one that it was.
-            return Reply(
-                rcode_text(rcode) if rcode else "", f"its answer is not signed with the key ({error})", unknown=True
-            )
+            return Reply(rcode_text(rcode), f"its answer is not signed with the key ({error})", unknown=True)
     return Reply(rcode_text(rcode))
 
 

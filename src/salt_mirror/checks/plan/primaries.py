@@ -46,7 +46,8 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
         found = yield from lookup(mname, (A, AAAA), zone.view, atlas)
         places[mname] = {atlas.estate.reached(address) for address in found.values}
     for server, mname in named.items():
-        if (server.address, server.port) in places[mname]:
+        called = to_text(mname).rstrip(".")
+        if (server.address, server.port) in places[mname] or server.label.lower() in (called, called.split(".")[0]):
             return Primary(server, server, servers)
     everywhere = {place for found in places.values() for place in found}
     hidden = next((one for one in atlas.estate.servers.values() if (one.address, one.port) in everywhere), None)

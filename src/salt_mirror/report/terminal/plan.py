@@ -139,6 +139,11 @@ class PlanPage:
                 self._line(f"{one.name}  {one.type}{view}", 8)
             if len(group) > _FEW and not self._all:
                 self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
+        for says in dict.fromkeys(
+            one.says for one in self._plan.carried if one.outcome == "agrees" and one.says != "done"
+        ):
+            self._line()
+            self._line(Text(clean(says), style="yellow"))
         if self._plan.late:
             self._line()
             self._line(Text("NOT EVERYWHERE YET", style="bold yellow"))
