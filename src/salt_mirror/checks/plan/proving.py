@@ -20,7 +20,7 @@ from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.forms import address_in
-from salt_mirror.findings import Change, Finding
+from salt_mirror.findings import About, Change, Finding
 
 MOST_ROUNDS = 8
 MOST_PASSES = 6
@@ -115,9 +115,17 @@ def _change_to(line: SetLine) -> Change:
 
 
 def _new_faults(begin: list[Finding], last: list[Finding]) -> list[Finding]:
-    """Faults about what had none before."""
-    faults = {one.subject for one in begin if one.weight == "fault"}
-    return [one for one in last if one.weight == "fault" and one.outcome == "differs" and one.subject not in faults]
+    """Faults about what had none before. A pointer that leads astray is another thing than one that is missing, or an address
+    that is not there."""
+    faults = {_kind(one) for one in begin if one.weight == "fault"}
+    return [one for one in last if one.weight == "fault" and one.outcome == "differs" and _kind(one) not in faults]
+
+
+def _kind(finding: Finding) -> tuple[About, bool]:
+    return finding.subject, finding.code in _ASTRAY
+
+
+_ASTRAY = frozenset(f"pair.{what}" for what in ("stale-pointer", "lost-pointer", "orphan-pointer", "missing-dot"))
 
 
 def _names_of(finding: Finding) -> set[str]:
