@@ -85,10 +85,10 @@ class _Proof(NamedTuple):
 
     def _rounds(self, begin: list[Finding]) -> list[Finding]:
         """Plans until a round brings nothing more; returns what stands then."""
-        known = {finding.subject for finding in begin}
+        known = {(finding.code, finding.subject) for finding in begin}
         standing = begin
         for _ in range(MOST_ROUNDS):
-            ours = [one for one in standing if self.wanted(one) or one.subject not in known]
+            ours = [one for one in standing if self.wanted(one) or (one.code, one.subject) not in known]
             changes = self.older or [change for one in ours for change in one.changes]
             if not self._take(changes):
                 if self.older:
