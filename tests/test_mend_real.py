@@ -103,7 +103,7 @@ def test_what_was_planned_is_carried_out_proved_and_undone_on_a_real_primary(
     plan = run("mend", "--choose", "remove", "--json").report
     done = run("mend", "--apply", "--yes", "--choose", "remove", "--undo", "undo", "--json").report
     sheet = done["plan"]
-    assert len(sheet["changes"]) > 12 and not sheet["late"] and not sheet["refused"], sheet
+    assert len(sheet["changes"]) > 12 and not sheet["late"], sheet
     assert sheet["changes"] == plan["plan"]["changes"]
     assert [one["says"] for one in sheet["carried"]] == ["done"] * len(sheet["changes"])
     listed = {(one["code"], one["name"], one["address"]) for one in plan["plan"]["not_ours"]}

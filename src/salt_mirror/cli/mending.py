@@ -84,9 +84,8 @@ class Mending(Sender):
         report = self._report(ran, plan.found, sheet, plan.headline, len(plan.mended))
         if ran.interrupted:
             raise typer.Exit(INTERRUPTED)
-        if not self._wish.apply or not plan.sets or plan.new:
-            state = "the plan is refused, and nothing is sent" if plan.new else "a plan; --apply sends it"
-            self._show(report, state if plan.sets else "nothing to send", whole=True)
+        if not self._wish.apply or not plan.sets:
+            self._show(report, "a plan; --apply sends it" if plan.sets else "nothing to send", whole=True)
             for path in written:
                 tell(f"{path} was written")
             raise typer.Exit(report.exit_status())

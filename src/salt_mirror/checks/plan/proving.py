@@ -41,13 +41,15 @@ def proved(
     older = [set_of(line, None) for line in given]
     merging = Merging(atlas, {one.key: (one.before, one.after) for one in older})
     proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given])
-    new: list[Finding] = []
     for _ in range(MOST_PASSES):
         before = {one.key: one.after for one in proof.merging.sets()}
-        last, new = proof.one_pass(last)
-        if new or before == {one.key: one.after for one in proof.merging.sets()}:
+        last = proof.one_pass(last)
+        if before == {one.key: one.after for one in proof.merging.sets()}:
             break
-    return _told(proof, found, last, new)
+    plan = _told(proof, found, last)
+    planned = {one.key for one in plan.sets}
+    plan.left_out = {one.key: merging.blocked.get(one.key, "") for one in older if one.key not in planned}
+    return plan
 
 
 class _Proof(NamedTuple):
@@ -60,25 +62,24 @@ class _Proof(NamedTuple):
     wanted: Callable[[Finding], bool]
     older: list[Change]
 
-    def one_pass(self, begin: list[Finding]) -> tuple[list[Finding], list[Finding]]:
-        """Plans on from what stood at the beginning, leaving out sets that would cause new faults. Returns what stands then,
-        and
-        new faults that no set is left out for."""
+    def one_pass(self, begin: list[Finding]) -> list[Finding]:
+        """Plans on from what stood at the beginning, leaving out sets that would cause new faults; returns what stands then. A
+        new
+        fault in which no set has a part was there before, and has only come to light."""
         merging = self.merging
         merging.begin()
         kept = merging.kept()
         planned = {one.key: one.after for one in merging.sets()}
         while True:
             last = self._rounds(begin)
-            new = _new_faults(begin, last)
             guilty = {
                 one.key: finding
-                for finding in new
+                for finding in _new_faults(begin, last)
                 for one in merging.sets()
                 if to_text(one.key.name) in _names_of(finding) and planned.get(one.key) != one.after
             }
             if not guilty:
-                return last, new
+                return last
             for key, finding in guilty.items():
                 merging.refuse(key, f"it would cause another fault: {finding.text}")
             merging.back_to(kept)
@@ -137,19 +138,20 @@ def _names_of(finding: Finding) -> set[str]:
     return {finding.name, finding.owner, pointer, *finding.expected, *asked}
 
 
-def _told(proof: _Proof, found: list[Finding], last: list[Finding], new: list[Finding]) -> Plan:
+def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
     merging, decisions, wanted = proof.merging, proof.decisions, proof.wanted
     ours = [one for one in found if wanted(one) and one.weight != "note" and one.outcome != "unverified"]
     laid = merging.laid()
-    plan = Plan([one for one, _ in laid], ours, new=new, servers={one.key: servers for one, servers in laid})
+    plan = Plan([one for one, _ in laid], ours, servers={one.key: servers for one, servers in laid})
     codes = {(one.code, one.subject) for one in ours}
     subjects = {one.subject for one in ours if one.weight == "fault"}
+    lit = _new_faults(found, last)
     # Another fault about the same subject is the old one in another dress.
     left = [
         one
         for one in last
         if one.outcome != "unverified"
-        and ((one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects))
+        and (one in lit or (one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects))
     ]
     for one in left:
         if one.choices and decided(one, decisions) is None:

@@ -114,15 +114,16 @@ class Left(NamedTuple):
 @dataclass(slots=True)
 class Plan:
     """All that is to change, and what that does to the findings that were `found`: `mended` by it, `not_ours` to change, or
-    `waiting` for a decision. `new` are faults that it would cause: such a plan must not be carried out. `servers` are those
-    that have to have each set."""
+    `waiting` for a decision. `left_out` are sets of an older plan that are not planned any more, and why; `servers` are those
+    that
+    have to have each set."""
 
     sets: list[PlannedSet]
     found: list[Finding]
     mended: list[Finding] = field(default_factory=list)
     not_ours: list[Left] = field(default_factory=list)
     waiting: list[Finding] = field(default_factory=list)
-    new: list[Finding] = field(default_factory=list)
+    left_out: dict[SetKey, str] = field(default_factory=dict)
     servers: dict[SetKey, tuple[Server, ...]] = field(default_factory=dict)
 
     @property

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from salt_mirror.checks.plan.sending import Carried
+from salt_mirror.checks.plan.sending import Carried, carried
 from salt_mirror.checks.plan.sets import Plan, SetLine, line_of
 from salt_mirror.findings import Choice, Finding
 
@@ -25,7 +25,7 @@ class LeftLine(msgspec.Struct, frozen=True, kw_only=True):
 
 class PlanSheet(msgspec.Struct, frozen=True, kw_only=True):
     """A plan: sets before and after, how many findings it `mends`, those that are `not_ours` to change, those `waiting` for a
-    decision, and the faults that it would cause (`refused`: then nothing is sent).
+    decision, and sets of an older plan that are `left_out`, with the reason.
 
     After changes were sent, `carried` says what became of each set, `late` which servers do not have them, `undo` where the way
     back is written down.
@@ -36,7 +36,7 @@ class PlanSheet(msgspec.Struct, frozen=True, kw_only=True):
     changes: list[SetLine]
     not_ours: list[LeftLine]
     waiting: list[LeftLine]
-    refused: list[LeftLine] = []
+    left_out: list[Carried] = []
     carried: list[Carried] = []
     late: list[str] = []
     undo: str = ""
@@ -50,7 +50,7 @@ def sheet_of(plan: Plan) -> PlanSheet:
         changes=[line_of(one) for one in plan.sets],
         not_ours=[_left(one.finding, one.why) for one in plan.not_ours],
         waiting=[_left(one, "") for one in plan.waiting],
-        refused=[_left(one, "the plan would cause it") for one in plan.new],
+        left_out=[carried(key, "differs", why) for key, why in plan.left_out.items()],
     )
 
 

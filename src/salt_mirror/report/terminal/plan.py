@@ -78,7 +78,9 @@ class PlanPage:
 
     def left(self) -> None:
         """What the plan leaves, and why."""
-        self._group("NOT SENT: the plan would cause new faults", "bold red", self._plan.refused)
+        self._undone(
+            f"LEFT OUT: {many(len(self._plan.left_out), 'change')} of the older plan, and why", self._plan.left_out
+        )
         number = len(self._plan.not_ours)
         self._group(f"NOT OURS TO CHANGE: {number:,}", "bold yellow", self._plan.not_ours)
         if not self._plan.waiting:
@@ -125,20 +127,7 @@ class PlanPage:
     def carried(self) -> None:
         """What became of the changes that were sent."""
         undone = [one for one in self._plan.carried if one.outcome != "agrees"]
-        told: dict[str, list[Carried]] = {}
-        for one in undone:
-            told.setdefault(one.says, []).append(one)
-        if undone:
-            self._line()
-            self._line(Text(f"NOT DONE: {many(len(undone), 'change')}, and why", style="bold red"))
-        for says, group in told.items():
-            self._line()
-            self._line(Text(clean(says), style="yellow"))
-            for one in group if self._all else group[:_FEW]:
-                view = f"  [{clean(one.view)}]" if self._views and one.view else ""
-                self._line(f"{one.name}  {one.type}{view}", 8)
-            if len(group) > _FEW and not self._all:
-                self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
+        self._undone(f"NOT DONE: {many(len(undone), 'change')}, and why", undone)
         for says in dict.fromkeys(
             one.says for one in self._plan.carried if one.outcome == "agrees" and one.says != "done"
         ):
@@ -152,6 +141,24 @@ class PlanPage:
         if self._plan.undo:
             self._line()
             self._line(Text(clean(f"The way back: salt-mirror mend --back {self._plan.undo}"), style="dim"))
+
+    def _undone(self, title: str, sets: list[Carried]) -> None:
+        """Sets that are not changed, those with one reason together."""
+        if not sets:
+            return
+        self._line()
+        self._line(Text(title, style="bold red"))
+        told: dict[str, list[Carried]] = {}
+        for one in sets:
+            told.setdefault(one.says, []).append(one)
+        for says, group in told.items():
+            self._line()
+            self._line(Text(clean(says), style="yellow"))
+            for one in group if self._all else group[:_FEW]:
+                view = f"  [{clean(one.view)}]" if self._views and one.view else ""
+                self._line(f"{one.name}  {one.type}{view}", 8)
+            if len(group) > _FEW and not self._all:
+                self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
 
 
 def _record(ttl: int | None, text: str) -> str:
