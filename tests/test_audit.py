@@ -99,7 +99,7 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     markdown = (folder / "report.md").read_text(encoding="utf-8")
     assert (
         markdown.startswith("## 3 of 10 zones are sound")
-        and f"### Faults: 31 to mend, {len(faults)} findings" in markdown
+        and f"### Faults: 31 things to mend, {len(faults)} findings" in markdown
     )
     mend = (folder / "mend.zone").read_text(encoding="utf-8")
     assert "; zone pans.gullmarsh.internal. in the view internal" in mend

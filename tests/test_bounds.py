@@ -13,8 +13,10 @@ from pathlib import Path
 import pytest
 
 from salt_mirror.checks.descent import walking
+from salt_mirror.checks.plan import sending
 from salt_mirror.cli import running
 from salt_mirror.cli.options import Asking
+from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
@@ -256,6 +258,10 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "delegations that hang on one another": walking.MOST_NESTED,
         "messages in a row without a record": MOST_EMPTY,
         "transfers at once": running.AT_ONCE,
+        "changes that no `--at-most` is needed for": sending.MOST_UNASKED,
+        "changes of one zone that are sent without it, where they are over 5 % of its names": sending.FEW_OF_A_ZONE,
+        "bytes of a message, but for the sets of one name": update.MOST_BYTES,
+        "messages to negotiate a Kerberos context": kerberos.MOST_STEPS,
         "mebibytes of a file that is read, packed or unpacked": reading.MOST_BYTES >> 20,
         "files that one list includes (`$INCLUDE`)": masterfile.MOST_INCLUDES,
         "records that `$GENERATE` makes in one list": masterfile.MOST_GENERATED,

@@ -46,6 +46,7 @@ PICTURES = {
     "explain": ["explain auth.serial-behind", "explain roll.wildcard", "explain dir.leftover"],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
+    "mend": ["mend 10.77.10.0/24"],
 }
 """What is typed for each picture, in a folder that holds the demo's estate."""
 
@@ -55,7 +56,7 @@ PLAN = (
 )
 """What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
 
-SMALL = frozenset(("authority", "audit"))
+SMALL = frozenset(("authority", "audit", "mend"))
 """Pictures in a smaller type, so that all of the output is seen."""
 
 

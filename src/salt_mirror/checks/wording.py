@@ -46,11 +46,13 @@ def state(
 ) -> Finding:
     """The finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given.
 
-    What mends it are `changes`, or `choices` for a person, or `advice` where it is not ours to change.
-    `stands_at` owns the record that has to be mended, where that is another name; `server` is the one that is meant, a name
-    server or a host by its name, where a code may be told of several at one name.
+    What mends it are `changes`, or `choices` for a person, or `advice` where it is not ours to change: what the catalogue says
+    of a fault, where there is no other. `stands_at` owns the record that has to be mended, where that is another name; `server`
+    is the one that is meant, a name server or a host by its name, where a code may be told of several at one name.
     """
-    weight = catalogue()[code].weight
+    entry = catalogue()[code]
+    weight = entry.weight
+    ours = bool(changes or choices or advice) or weight != "fault" or outcome == "unverified"
     return Finding(
         code=code,
         weight=weight,
@@ -64,7 +66,7 @@ def state(
         remedy=remedy_of(changes, choices, advice),
         changes=list(changes),
         choices=list(choices),
-        advice=advice,
+        advice=advice if ours else entry.mend,
         address=address_text(address) if address is not None else None,
         cause=cause,
         server=msgspec.UNSET if server is None else to_text(server) if isinstance(server, bytes) else server.endpoint,

@@ -139,7 +139,20 @@ STOPS = (
         1,
         before=mend_and_break,
     ),
-    Stop("What does that mean, and how is it mended?", ("explain", "roll.missing-name"), 0),
+    Stop("What does that mean?", ("explain", "roll.missing-name"), 0),
+    Stop(
+        "Now to mend it. A host that is not where it should be: what goes, what comes, and in which zones?",
+        ("mend", "rake-05"),
+        1,
+    ),
+    Stop(
+        "Everything that is ours to change is planned, proved by judging again, sent to the primaries, and waited for.",
+        ("mend", "--apply", "--yes", "--choose", "remove", "--undo", "{folder}/before-mending.undo"),
+        1,
+    ),
+    Stop(
+        "And the proof: what is left is the parent's, the provider's, and the zones' own SOA.", ("audit", "--faults"), 1
+    ),
 )
 
 

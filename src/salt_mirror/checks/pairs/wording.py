@@ -1,8 +1,8 @@
 """What the check `pairs` says: one method for each finding, with its evidence and the line that would mend it.
 
-Strategy: the judgement decides which case it is, and this module words it, one method a case, which makes it longer than
-others. Texts are short, name the host first, and give server labels; what would mend it is proposed as changes to whole sets,
-or as a choice where two repairs are right.
+Strategy: the judgement decides which case it is, and this module words it, one method a case, so that it is longer than others.
+Texts are short, name the host first, and give server labels; what would mend it is proposed as changes to whole sets, or as a
+choice where two repairs are right.
 """
 
 from __future__ import annotations

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import partial
+from pathlib import PurePath
 from typing import Any
 
 from msgspec.structs import replace
@@ -70,7 +71,7 @@ class RollWords:
         there = [telling.values for telling in found.usable]
         ttls = {telling.answers[0].ttl for telling in found.usable if telling.values}
         where: dict[str, Any] = {"view": expected.view, "zone": found.authority.zone}
-        reason = f"expected by {expected.where}" if expected.where else "expected"
+        reason = f"expected by {PurePath(expected.where).name}" if expected.where else "expected"
         changes = []
         aliases = {telling.alias for telling in found.usable if telling.alias is not None}
         if aliases and (ALIAS in kinds or expected.gone):

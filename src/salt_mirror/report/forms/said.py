@@ -34,4 +34,4 @@ def subject_of(finding: Finding) -> tuple[str, ...]:
 def things_said(findings: Sequence[Finding]) -> str:
     """How many things there are to mend behind some findings, those with one cause being one; nothing where each is its own."""
     things = len({one.cause or number for number, one in enumerate(findings)})
-    return f"{things:,} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""
+    return f"{many(things, 'thing')} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""

@@ -68,7 +68,7 @@ class PlanPage:
         whole = one.ttl_before != one.ttl_after
         for text in one.before:
             if whole or text not in one.after:
-                self._line(Text(f"- {_record(one.ttl_before, text)}", style="red"), 8)
+                self._line(Text(f"- {_record(one.ttl_before, text)}", style="bright_red"), 8)
         for text in one.after:
             if whole or text not in one.before:
                 self._line(Text(f"+ {_record(one.ttl_after, text)}", style="green"), 8)
@@ -98,7 +98,7 @@ class PlanPage:
                     for line in lines_of(change):
                         gone = line.startswith("; remove: ")
                         text = f"- {line.removeprefix('; remove: ')}" if gone else f"+ {line}"
-                        self._line(Text(text, style="red" if gone else "green"), 18)
+                        self._line(Text(text, style="bright_red" if gone else "green"), 18)
 
     def _group(self, title: str, style: str, lines: list[LeftLine]) -> None:
         if not lines:
