@@ -222,7 +222,7 @@ def test_what_somebody_changed_meanwhile_is_left_and_the_rest_of_its_zone_is_car
         ("no key", "one: it refuses the change", 1),
         ("silent", "no answer in time; it was not carried out", 1),
         ("no updates", "one: it takes no dynamic updates", 1),
-        ("secondary", "one: it is not authoritative for the zone", 1),
+        ("secondary", "one: it is not authoritative for the zone, or only a secondary, or wants a key", 1),
         ("never follows", "two does not have it yet: does it follow its primary?", 3),
     ],
 )
@@ -342,6 +342,7 @@ def test_on_a_terminal_the_plan_is_shown_and_agreed_to_once(mended: Mended, type
         (("--back", "bad", "--yes"), "bad is no undo file"),
         (("--back", "short", "--yes"), "short ends before its last set: nothing had been sent yet"),
         (("--back", "short", "--apply"), "--back restores what its file says"),
+        (("--apply", "--json"), "--json prints one document, at the end"),
         (("--write", "no/such"), "--write: no/such.jsonl cannot be written"),
     ],
 )

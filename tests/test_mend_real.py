@@ -14,7 +14,9 @@ import dns.zone
 import pytest
 
 from salt_mirror.dns.names import from_text
-from salt_mirror.dns.questions import Key, Server
+from salt_mirror.dns.questions import UNKNOWN_KEY, Key, Server
+from salt_mirror.dns.records import TXT, A
+from salt_mirror.dns.update import KeySigner, SetEdit, send, update_message
 from support import realservers
 from support.program import Run
 
@@ -100,6 +102,10 @@ def test_what_was_planned_is_carried_out_proved_and_undone_on_a_real_primary(
     run: Run, primary: Server, tmp_path: Path
 ) -> None:
     before = zones_of(primary)
+    (sheet,) = run("authority", "pans.example", "--try-updates", "--json").report["sheets"]
+    tried = {row["server"]: row["updates"] for row in sheet["servers"]}
+    said = "not by this server, or not unsigned" if primary.label == "knot" else "refused unsigned"
+    assert tried == {primary.label: said, "nsd": "none at all"} and zones_of(primary) == before
     plan = run("mend", "--choose", "remove", "--json").report
     done = run("mend", "--apply", "--yes", "--choose", "remove", "--undo", "undo", "--json").report
     sheet = done["plan"]
@@ -126,3 +132,36 @@ def test_what_was_planned_is_carried_out_proved_and_undone_on_a_real_primary(
     assert zones_of(primary) == before
     twice = run("mend", "--back", "undo", "--yes", "--undo", "third")
     assert twice.status == 0 and f"{len(sheet['changes'])} are as before already" in twice.out
+
+
+NAMES = [from_text(f"{name}.pans.example") for name in ("h1", "h2", "new")]
+ONE, TWO, OLD = (frozenset((bytes((10, 77, 20, last)),)) for last in (1, 2, 9))
+
+
+@pytest.mark.parametrize(
+    "changed_since",
+    [
+        (SetEdit(NAMES[1], A, OLD, ONE, 600, 600), "NXRRSET"),
+        (SetEdit(NAMES[1], A, TWO | ONE, ONE, 600, 600), "NXRRSET"),
+        (SetEdit(NAMES[1], A, frozenset(), ONE, None, 600), "YXRRSET"),
+        (SetEdit(NAMES[0], TXT, frozenset(), frozenset((b"\x01x",)), None, 600, named=False), "YXDOMAIN"),
+    ],
+)
+def test_a_real_primary_carries_out_nothing_of_a_message_of_which_one_set_has_changed(
+    primary: Server, changed_since: tuple[SetEdit, str]
+) -> None:
+    edit, rcode = changed_since
+    before = zones_of(primary)
+    new = SetEdit(NAMES[2], A, frozenset(), OLD, None, 600, named=False)
+    zone = from_text("pans.example")
+    assert send(primary, update_message(zone, [new, edit]), KeySigner(KEY)).status == rcode
+    assert zones_of(primary) == before
+    strange = Key(from_text("other.test"), "hmac-sha256", KEY.secret)
+    assert send(primary, update_message(zone, [new]), KeySigner(strange)).status in (UNKNOWN_KEY, "REFUSED")
+    assert send(primary, update_message(zone, [new]), None).status == (
+        "NOTAUTH" if primary.label == "knot" else "REFUSED"
+    )
+    assert zones_of(primary) == before
+    assert send(primary, update_message(zone, [new]), KeySigner(KEY)).done and "new.pans.example. 600 in a" in zones_of(
+        primary
+    )

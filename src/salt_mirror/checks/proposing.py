@@ -7,6 +7,7 @@ that alone, so that it can say nothing else. What a person has to choose, and wh
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
+from typing import Any
 
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, rdata_text, record_line, type_from_text, type_text
@@ -23,12 +24,14 @@ def changed(
     zone: Name | None,
     add: Iterable[bytes] = (),
     remove: Iterable[bytes] = (),
+    whole: Iterable[bytes] | None = None,
     ttl: int | None = None,
 ) -> Change:
-    """A change that adds and removes some values, and leaves any others."""
+    """A change that adds and removes some values, and leaves any others but where the set is to be `whole`."""
     return Change(
         view=view, zone=to_text(zone) if zone is not None else "", name=to_text(name), type=type_text(rdtype), ttl=ttl,
-        add=_texts(rdtype, add), remove=_texts(rdtype, remove), by=by, reason=reason,
+        add=_texts(rdtype, add), remove=_texts(rdtype, remove), whole=None if whole is None else _texts(rdtype, whole), by=by,
+        reason=reason,
     )  # fmt: skip
 
 
@@ -38,23 +41,18 @@ def whole_set(
     by: Rule,
     reason: str,
     *,
-    view: str,
-    zone: Name | None,
     whole: Collection[bytes],
     there: Collection[Iterable[bytes]] = (),
     ttl: int | None = None,
     ttls: Collection[int | None] = (),
+    **where: Any,
 ) -> Change:
     """A change to what the whole set has to be; `there` are the sets that servers have now, `ttls` their TTLs in seconds."""
     everywhere = set.intersection(*map(set, there)) if there else set()
     anywhere = {value for values in there for value in values}
     same = ttl is None or set(ttls) <= {ttl}  # with another TTL every record is another one
     add = set(whole) - (everywhere if same else set())
-    return Change(
-        view=view, zone=to_text(zone) if zone is not None else "", name=to_text(name), type=type_text(rdtype), ttl=ttl,
-        add=_texts(rdtype, add), remove=_texts(rdtype, anywhere - set(whole)), whole=_texts(rdtype, whole), by=by,
-        reason=reason,
-    )  # fmt: skip
+    return changed(name, rdtype, by, reason, add=add, remove=anywhere - set(whole), whole=whole, ttl=ttl, **where)
 
 
 def _texts(rdtype: int, values: Iterable[bytes]) -> list[str]:

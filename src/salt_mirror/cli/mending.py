@@ -200,13 +200,14 @@ class Mending(Sender):
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             applying, late = self._carried_out(atlas, engine, plan.sets, servers)
             judge = AuditJudge(atlas, self._everything, Setting(now()), lambda: None)
-            standing = [one for one in judge(Runner(engine)) if self._wanted(one)]
+            standing = [] if self._interrupted else [one for one in judge(Runner(engine)) if self._wanted(one)]
         undone = sum(one.outcome != "agrees" for one in applying.outcomes)
         faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]
         number = len(applying.done)
         done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
         everywhere = ", and every server has them" if applying.done and not late else ""
-        says = f"{done}{everywhere}; {many(len(faults), 'fault')} left."
+        left = "what is left was not judged" if self._interrupted else f"{many(len(faults), 'fault')} left"
+        says = f"{done}{everywhere}; {left}."
         sheet = replace(
             sheet_of(plan), carried=applying.outcomes, late=[f"{who} ({many(n, 'set')})" for who, n in late.items()],
             undo=str(self._undo),
@@ -214,7 +215,9 @@ class Mending(Sender):
         ran = Ran(report.started, report.seconds, report.counts.questions, 0, 0, [], interrupted=False)
         ended = self._report(ran, standing, sheet, says, len(plan.mended))
         self._show(ended, f"planned: {plan.headline}", whole=self._wish.yes)
-        raise typer.Exit(1 if undone or faults else 3 if late else ended.exit_status())
+        raise typer.Exit(
+            INTERRUPTED if self._interrupted else 1 if undone or faults else 3 if late else ended.exit_status()
+        )
 
 
 def _changes_of(finding: Finding) -> list[Any]:

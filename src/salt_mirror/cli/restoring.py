@@ -23,6 +23,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.running import Ran
 from salt_mirror.cli.sending import Sender
+from salt_mirror.cli.telling import INTERRUPTED
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text, shown
 from salt_mirror.dns.questions import Server
@@ -57,7 +58,7 @@ class Restoring(Sender):
         undone = [one for one in applying.outcomes if one.outcome != "agrees"]
         report = self._back_report(begun, back, already, others, applying.outcomes, list(late))
         self._show(report, f"from {path}", whole=self._wish.yes)
-        raise typer.Exit(1 if undone or others else 3 if late else 0)
+        raise typer.Exit(INTERRUPTED if self._interrupted else 1 if undone or others else 3 if late else 0)
 
     def _present(self, line: SetLine, atlas: Atlas) -> Dialogue[tuple[PlannedSet, Held | str, tuple[Server, ...]]]:
         """A set of an undo file, what its server holds of it now, and the servers of its zone."""

@@ -60,9 +60,12 @@ class Sender:
         self._asking = asking
         self._showing = showing
         self._remarks: list[str] = []
+        self._interrupted = False
         self._undo = wish.undo or Path(f"mend-{now():%Y%m%dT%H%M%SZ}.undo")
         if wish.apply:
             check_new(self._undo, "--undo")
+        if wish.apply and showing.json and not wish.yes:
+            raise BadInput("--json prints one document, at the end: changes are then sent without asking, with --yes")
         if wish.apply and not wish.yes and not (sys.stdin.isatty() and sys.stdout.isatty()):
             raise BadInput("nobody can be asked here: changes are sent without asking with --yes alone")
 
@@ -85,7 +88,8 @@ class Sender:
         try:
             return applying, await_servers(told, engine, self._wish.within_s, progress.tick)
         except KeyboardInterrupt:
-            return applying, {"the wait was interrupted": len(applying.done)}
+            self._interrupted = True
+            return applying, {"the wait was interrupted: which servers have it is not known": len(applying.done)}
         finally:
             progress.end()
 
@@ -111,7 +115,7 @@ class Sender:
             outcome="differs" if differs or undone else "unverified" if doubts or sheet.late else "agrees",
             counts=Counts(agrees=mended, differs=differs, unverified=doubts, questions=ran.questions),
             remarks=[*self._remarks, *ran.remarks],
-            interrupted=ran.interrupted,
+            interrupted=ran.interrupted or self._interrupted,
             says=says,
             findings=told,
             plan=sheet,

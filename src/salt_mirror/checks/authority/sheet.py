@@ -232,7 +232,7 @@ def _updates(answer: Answer | None) -> str:
         "NOERROR": "from anyone",
         "REFUSED": "refused unsigned",
         "NOTIMP": "none at all",
-        "NOTAUTH": "not by this server",
+        "NOTAUTH": "not by this server, or not unsigned",
     }
     return said.get(answer.status, f"answers {answer.status}")
 
