@@ -26,7 +26,7 @@ FEW_OF_A_ZONE = 25
 
 _MEANS = {
     "REFUSED": "it refuses the change: the key may not change this zone, or it takes none from here",
-    "NOTAUTH": "it is not authoritative for the zone, or only a secondary, or wants a key: see update and update_key in the zone",
+    "NOTAUTH": "it is not authoritative for the zone, or only a secondary, or wants a key (update, update_key in the zone)",
     "NOTZONE": "it says that a name lies outside the zone",
     "NOTIMP": "it takes no dynamic updates",
     "FORMERR": "it does not understand the change",
