@@ -183,6 +183,7 @@ def test_a_master_file_kept_by_hand_is_written_anew_with_its_serial_raised(run: 
     assert zone.find_rdataset("h2.pans.example.", "A")[0].address == "10.77.20.2"
     assert zone.find_rdataset("h3.pans.example.", "A").ttl == 600
     assert zone.find_rdataset("pans.example.", "SOA")[0].serial > 2026112301
+    assert after.splitlines()[0] == "$ORIGIN pans.example." and " SOA " in after.splitlines()[1]
     assert own.read_text(encoding="utf-8") == TEXTS[FORWARD]
 
 
@@ -405,6 +406,11 @@ def test_every_fragment_loads_in_real_servers_once_it_is_merged_and_hostile_valu
             for view, label, zones in (("internal", "dc-north", 6), ("public", "ns1", 4))
             for zone in list(map(str, servers[label].authority.zones))[:zones]
         }
+        own = tmp_path / "servers" / "dc-north" / "pans.gullmarsh.internal.zone"
+        run("mend", "--zone-file", f"pans.gullmarsh.internal={own}", "--estate", str(estate))
+    for checker in checkers:
+        mended = [checker, "pans.gullmarsh.internal", f"{own}.mended"]
+        assert subprocess.run(mended, capture_output=True, check=False).returncode == 0
     text = (tmp_path / "mend.zone").read_text(encoding="utf-8")
     fragments = [part for part in text.split("\n; zone ")[1:] if "$ORIGIN" in part]
     assert len(fragments) >= 5

@@ -36,6 +36,8 @@ from salt_mirror.report.document import Report, now
 class Restoring(Sender):
     """The command on its way back."""
 
+    _asked = 0
+
     def go_back(self, path: Path) -> NoReturn:
         """Restores every set that still is what it was changed to."""
         _, lines = read_undo(path)
@@ -44,6 +46,7 @@ class Restoring(Sender):
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             runner = Runner(engine)
             looked = list(runner.run(self._present(line, atlas) for line in lines))
+            self._asked = runner.asked
         back, already, others = _sorted_out(looked)
         servers = {one.key: told for one, _, told in looked}
         report = self._back_report(begun, back, already, others, [])
@@ -90,7 +93,7 @@ class Restoring(Sender):
             carried=[*told, *(carried(one.key, "differs", why) for one, why in others)], late=late or [],
             undo=str(self._undo) if told else "",
         )  # fmt: skip
-        ran = Ran(begun, round((now() - begun).total_seconds(), 3), 0, 0, 0, [], interrupted=False)
+        ran = Ran(begun, round((now() - begun).total_seconds(), 3), self._asked, 0, 0, [], interrupted=False)
         return self._report(ran, [], sheet, f"{says}.", done)
 
 

@@ -74,14 +74,25 @@ def rewritten(path: Path, zone: Name, sets: Iterable[PlannedSet], now: float | N
     comments = sum(";" in re.sub(r'"(?:[^"\\]|\\.)*"', "", line) for line in text.splitlines())
     if comments:
         remarks.append(f"{many(comments, 'line')} with comments could not be kept")
-    return Rewritten(held.to_text(sorted=True, relativize=True, want_origin=True, want_comments=False), remarks, others)
+    return Rewritten(_text(held), remarks, others)
+
+
+def _text(zone: dns.zone.Zone) -> str:
+    """A zone as a master file: its SOA first, since some servers want it there, then the names in order."""
+    assert zone.origin is not None
+    soa = zone.get_rdataset(zone.origin, dns.rdatatype.SOA)
+    assert soa is not None
+    first = f"@ {soa.to_text(None, zone.origin, True)}"
+    zone.delete_rdataset(zone.origin, dns.rdatatype.SOA)
+    rest = zone.to_text(sorted=True, relativize=True, want_origin=False)
+    return f"$ORIGIN {zone.origin}\n{first}\n{rest}"
 
 
 def next_serial(serial: int, now: float) -> tuple[int, str]:
     """The next serial in the way in which a file counts, and which that is (RFC 1912 section 2.2 for dates)."""
     today = int(datetime.fromtimestamp(now, UTC).strftime("%Y%m%d")) * 100
     if _DAYS.match(str(serial)):
-        return max(today, serial + 1), "by date"
+        return max(today + 1, serial + 1), "by date"
     if abs(serial - now) < _A_YEAR_S and serial > 1_000_000_000:
         return max(int(now), serial + 1), "by the clock"
     return (serial + 1) & 0xFFFFFFFF or 1, "one by one"
