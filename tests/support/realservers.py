@@ -7,13 +7,15 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import json
 import os
 import shutil
 import socket
 import sqlite3
 import subprocess
+import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -29,6 +31,7 @@ from salt_mirror.dns.questions import Key, Question, Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, type_text
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.standin.authority import read_zone
+from support.waiting import until
 
 LOOPBACK = bytes((127, 0, 0, 1))
 
@@ -80,8 +83,8 @@ def running(command: list[str], folder: Path, label: str, port: int, zone: str |
 
 
 def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Path) -> None:
-    until = time.monotonic() + 20
-    while time.monotonic() < until and process.poll() is None:
+    over_at = time.monotonic() + 20
+    while time.monotonic() < over_at and process.poll() is None:
         with Engine(timeout_s=0.2, tries=1) as engine:
             engine.submit(Question(name, SOA, server, True))
             # it may listen before it has its zones
@@ -326,6 +329,48 @@ def unbound(
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     with running([path, "-d", "-c", str(config)], folder, "unbound", port, next(iter(behind or zones))) as server:
         yield server
+
+
+@contextmanager
+def kea(folder: Path, family: int) -> Iterator[Callable[..., None]]:
+    """Kea for IPv4 or IPv6, which listens nowhere and keeps its leases in `leases.csv`; calling it carries a command out."""
+    path = program(f"kea-dhcp{family}")
+    folder.mkdir(parents=True, exist_ok=True)
+    short = tempfile.mkdtemp()  # the path of a socket must not be long
+    place = Path(short) / "sock"
+    subnet = {4: "10.77.20.0/24", 6: "2001:db8:77:20::/64"}[family]
+    hooks = next(Path("/usr/lib").glob("*/kea/hooks/libdhcp_lease_cmds.so"))
+    settings: dict[str, object] = {
+        "interfaces-config": {"interfaces": []}, "control-socket": {"socket-type": "unix", "socket-name": str(place)},
+        "lease-database": {"type": "memfile", "persist": True, "name": str(folder / "leases.csv"), "lfc-interval": 0},
+        "hooks-libraries": [{"library": str(hooks)}], f"subnet{family}": [{"id": 1, "subnet": subnet}],
+        "loggers": [{"name": f"kea-dhcp{family}", "severity": "ERROR", "output_options": [{"output": "stderr"}]}],
+    }  # fmt: skip
+    if family == 6:  # it would make one up from a network card otherwise
+        settings["server-id"] = {"type": "EN", "enterprise-id": 32473, "identifier": "5A17", "persist": False}
+    (folder / "kea.conf").write_text(json.dumps({f"Dhcp{family}": settings}), encoding="utf-8")
+    surroundings = os.environ | {"KEA_PIDFILE_DIR": str(folder), "KEA_LOCKFILE_DIR": "none"}
+    log = folder / "log"
+    with log.open("wb") as output:
+        process = subprocess.Popen(
+            [path, "-c", str(folder / "kea.conf")], env=surroundings, stdout=output, stderr=output
+        )
+
+    def command(name: str, **arguments: object) -> None:
+        with socket.socket(socket.AF_UNIX) as sock:
+            sock.connect(str(place))
+            sock.sendall(json.dumps({"command": name, "arguments": arguments}).encode("utf-8"))
+            sock.shutdown(socket.SHUT_WR)
+            said = b"".join(iter(lambda: sock.recv(65536), b""))
+        assert json.loads(said)["result"] == 0, said
+
+    try:
+        until(lambda: place.exists() and process.poll() is None)
+        yield command
+    finally:
+        process.terminate()
+        process.wait(10)
+        shutil.rmtree(short)
 
 
 def change(server: Server, zone: str, key: Key, *steps: tuple[str | int, ...]) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.comparing import HeldSet, SnapshotHead
@@ -24,20 +24,23 @@ def compare(
     ] = None,
     plan: Annotated[Path | None, option("--plan", "FILE", "What was to be changed, as expectations.")] = None,
     *,
+    listing: Listing,
     asking: Asking,
     showing: Showing,
 ) -> None:
     """Hold two snapshots, or one and now, against each other, and against a plan."""
     from salt_mirror.checks.comparing import Comparison
     from salt_mirror.cli.ending import finish, report_on
-    from salt_mirror.cli.opening import first_forward, open_estate
+    from salt_mirror.cli.opening import first_forward, open_estate, spec_of
     from salt_mirror.estate.sources import read_expectations
     from salt_mirror.keeping.snapshots import read_snapshot
 
     estate = open_estate(asking)
     head, old = read_snapshot(before)
     old = [one for one in old if asking.view in (None, one.view)]
-    wanted = read_expectations(plan, first_forward(asking, estate)) if plan is not None else None
+    wanted = None
+    if plan is not None:
+        wanted = read_expectations(plan, first_forward(asking, estate), None, spec_of(listing), estate.networks)
     new, ran = _later(estate, asking, before, head, old, after, wanted or [])
     found = Comparison(old, new, wanted)
     report = report_on(

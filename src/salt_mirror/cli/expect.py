@@ -9,6 +9,7 @@ from typing import Annotated
 
 import typer
 
+from salt_mirror.cli.options import Listing, takes
 from salt_mirror.cli.telling import tell
 from salt_mirror.report.cleaning import clean_lines
 
@@ -21,33 +22,39 @@ class Form(StrEnum):
     ZONE = "zone"
 
 
+@takes()
 def expect(
     files: Annotated[
-        list[str], typer.Argument(metavar="FILE...", help="Master files, CSV, JSON Lines; - is standard input.")
+        list[str],
+        typer.Argument(metavar="FILE...", help="Lists in any form that rollcall takes; - is standard input."),
     ],
     to: Annotated[Form, typer.Option("--to", help="The form to write.")] = Form.CSV,
     origin: Annotated[
         str | None, typer.Option("--zone", help="Complete short names with this zone.", show_default=False)
     ] = None,
+    *,
+    listing: Listing,
 ) -> None:
     """Turn expected records from one form into another, and report duplicates and contradictions.
 
     Exit status: 0 nothing is wrong with them, 1 something contradicts itself or stands twice, 2 a line cannot be read.
     """
+    from salt_mirror.cli.opening import spec_of
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import ROOT
     from salt_mirror.estate.forms import zone_name
     from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import contradictions, read_expectations, read_given, write_expectations
 
+    spec = spec_of(listing)
     apex = zone_name(origin) if origin is not None else ROOT
     problems: list[Unusable] = []
     found = []
     for file in files:
         if file == "-":
-            found += read_given(given_text(sys.stdin.buffer), apex, problems)
+            found += read_given(given_text(sys.stdin.buffer), apex, problems, spec)
         else:
-            found += read_expectations(Path(file), apex, problems)
+            found += read_expectations(Path(file), apex, problems, spec)
     sys.stdout.buffer.write(clean_lines(write_expectations(found, to.value)).encode("utf-8"))
     wrong = contradictions(found)
     for line in [*map(str, problems), *wrong]:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Changing, Showing, option, takes
 
 
 @takes(
@@ -40,22 +40,8 @@ def mend(
         list[str] | None,
         option("--zone-file", "ZONE=FILE", "Write FILE.mended, a master file kept by hand with the plan carried out."),
     ] = None,
-    apply: Annotated[
-        bool, typer.Option("--apply", help="Send the changes to the primaries (dynamic updates).")
-    ] = False,
-    yes: Annotated[bool, typer.Option("--yes", help="Send without asking.")] = False,
-    at_most: Annotated[
-        int | None,
-        option("--at-most", "N", "Let so many changes be sent; over 100, or 5 % of a zone, that is needed.", min=0),
-    ] = None,
-    undo: Annotated[
-        Path | None, option("--undo", "FILE", "Where the way back is written; mend-<time>.undo here without it.")
-    ] = None,
-    back: Annotated[Path | None, option("--back", "FILE", "Go back: restore what an undo file says.")] = None,
-    within: Annotated[
-        str | None, option("--within", "TIME", "Wait so long for every server to have the changes; 2min without it.")
-    ] = None,
     *,
+    changing: Changing,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -70,17 +56,20 @@ def mend(
     estate = open_estate(asking)
     if not estate.zones:
         raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
-    if back is not None and (names or only or skip or taken or choose or decisions or write or zone_file or apply):
+    chosen = names or only or skip or taken or choose or decisions or write or zone_file
+    if changing.back is not None and (chosen or changing.apply):
         raise BadInput(
             "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
         )
     settled = read_decisions(decisions) if decisions is not None else []
     if choose is not None:
         settled.append(Decision(word_of(choose, "--choose")))
+    within_s = seconds_of(changing.within, "--within") if changing.within is not None else 120.0
+    sends = changing.apply or changing.back is not None
     wish = Wish(
-        names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], apply or back is not None, yes,
-        at_most, undo, back, seconds_of(within, "--within") if within is not None else 120.0,
+        names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], sends, changing.yes,
+        changing.at_most, changing.undo, within_s,
     )  # fmt: skip
-    if back is not None:
-        Restoring(estate, wish, asking, showing).go_back(back)
+    if changing.back is not None:
+        Restoring(estate, wish, asking, showing).go_back(changing.back)
     Mending(estate, wish, asking, showing).carry_out()

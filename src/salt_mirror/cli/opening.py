@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.cli.options import Asking
+from salt_mirror.cli.options import Asking, Listing
 from salt_mirror.dns.errors import about, number_in
 from salt_mirror.dns.names import ROOT, Name, shown
 from salt_mirror.dns.questions import Server
@@ -19,6 +19,7 @@ from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import paced, parse_server, system_resolvers
 from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.forms import address_in, domain_in, network_in, zone_of_network
+from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
 from salt_mirror.estate.model import Estate, load_estate
 from salt_mirror.estate.reading import is_there
 from salt_mirror.estate.typed import completed
@@ -209,3 +210,12 @@ def seconds_of(text: str, option: str) -> float:
     if not 0 <= seconds < 1e9:
         raise BadInput(f"{option}: {shown(text)} is no time; expected one such as 90s, 20min, 2h or 1d")
     return seconds
+
+
+# Lists
+
+
+def spec_of(listing: Listing) -> ListSpec:
+    """How lists are to be read. Raises BadInput."""
+    columns = columns_in(listing.columns, "--columns") if listing.columns is not None else ()
+    return ListSpec(check_form(listing.form or "", "--form"), columns, listing.pointers)

@@ -1,6 +1,6 @@
 """The options that commands have in common: how to ask, and how to show what came of it.
 
-Strategy: two dataclasses hold them, each option with its words, once. A command takes them as parameters of these types, and
+Strategy: a few dataclasses hold them, each option with its words, once. A command takes them as parameters of these types, and
 the decorator unfolds them into its signature, which is what Typer reads; so a command states only what is its own, and a new
 common option is written here alone. This module is imported by every start, and imports nothing but Typer.
 """
@@ -90,8 +90,48 @@ class Showing:
     ] = None
 
 
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """How to read lists of expected records."""
+
+    columns: Annotated[
+        str | None,
+        option("--columns", "NAME=COLUMN,...", "Somebody else's columns for ours, such as name=hostname,value=ip."),
+    ] = None
+    form: Annotated[
+        str | None,
+        option(
+            "--form",
+            "FORM",
+            "The form of lists, where it is not to be found: zone, csv, jsonl, hosts, kea, isc or xml.",
+        ),
+    ] = None
+    pointers: Annotated[bool, typer.Option("--pointers", help="Expect the pointer of each address in a list too.")] = (
+        False
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Changing:
+    """Whether changes are sent, and how."""
+
+    apply: Annotated[bool, typer.Option("--apply", help="Send the changes to the primaries (dynamic updates).")] = False
+    yes: Annotated[bool, typer.Option("--yes", help="Send without asking.")] = False
+    at_most: Annotated[
+        int | None,
+        option("--at-most", "N", "Let so many changes be sent; over 100, or 5 % of a zone, that is needed.", min=0),
+    ] = None
+    undo: Annotated[
+        Path | None, option("--undo", "FILE", "Where the way back is written; mend-<time>.undo here without it.")
+    ] = None
+    back: Annotated[Path | None, option("--back", "FILE", "Go back: restore what an undo file says.")] = None
+    within: Annotated[
+        str | None, option("--within", "TIME", "Wait so long for every server to have the changes; 2min without it.")
+    ] = None
+
+
 def takes(*left_out: str, **words: str) -> Callable[[F], F]:
-    """Unfolds a command's parameters of the types `Asking` and `Showing` into options of its own.
+    """Unfolds a command's parameters of the types `Asking`, `Showing`, `Listing` and `Changing` into options of its own.
 
     `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
     option means here.
@@ -101,7 +141,7 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
         groups: dict[str, tuple[type, list[str]]] = {}
         parameters: list[inspect.Parameter] = []
         for parameter in inspect.signature(command, eval_str=True).parameters.values():
-            if parameter.annotation in (Asking, Showing):
+            if parameter.annotation in (Asking, Showing, Listing, Changing):
                 unfolded = _options(parameter.annotation, left_out, words)
                 groups[parameter.name] = parameter.annotation, [one.name for one in unfolded]
                 parameters += unfolded

@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
     from salt_mirror.dns.questions import Server
     from salt_mirror.estate.expectations import Expectation
+    from salt_mirror.estate.lists.spec import ListSpec, Networks
     from salt_mirror.estate.model import Estate
 
 
@@ -24,7 +25,7 @@ def rollcall(
         list[str] | None,
         typer.Argument(
             metavar="[EXPECTATION]...",
-            help="Files of expected records (master, CSV, JSON Lines), - for standard input; the estate's when left out.",
+            help="Lists of expected records in any form, - for standard input; the estate's when left out.",
         ),
     ] = None,
     held_by: Annotated[
@@ -36,6 +37,7 @@ def rollcall(
         list[str] | None, option("--name", "GLOB", "Call names that fit this pattern; may be repeated.")
     ] = None,
     *,
+    listing: Listing,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -43,7 +45,7 @@ def rollcall(
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
     from salt_mirror.cli.ending import finish, remedies_one_by_one, report_of, written
-    from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, types_in, views_of
+    from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
@@ -54,7 +56,8 @@ def rollcall(
     estate = open_estate(asking)
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
-    given = _given(sources or [], only if only is not None else first_forward(asking, estate), problems)
+    origin = only if only is not None else first_forward(asking, estate)
+    given = _given(sources or [], origin, problems, spec_of(listing), estate.networks)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
         (measure,) = servers_at([held_by], estate)[:1]
@@ -72,7 +75,9 @@ def rollcall(
     finish(report, showing, part, several_views=len(views) > 1, failed=written(report, files))
 
 
-def _given(sources: list[str], origin: Name, problems: list[Unusable]) -> list[Expectation] | None:
+def _given(
+    sources: list[str], origin: Name, problems: list[Unusable], spec: ListSpec, networks: Networks
+) -> list[Expectation] | None:
     """The expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
     from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import read_expectations, read_given
@@ -82,9 +87,9 @@ def _given(sources: list[str], origin: Name, problems: list[Unusable]) -> list[E
     found: list[Expectation] = []
     for source in sources:
         if source == "-":
-            found += read_given(given_text(sys.stdin.buffer), origin, problems)
+            found += read_given(given_text(sys.stdin.buffer), origin, problems, spec, networks)
         else:
-            found += read_expectations(Path(source), origin, problems)
+            found += read_expectations(Path(source), origin, problems, spec, networks)
     return found
 
 

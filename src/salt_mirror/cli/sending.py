@@ -47,7 +47,6 @@ class Wish:
     yes: bool
     at_most: int | None
     undo: Path | None
-    back: Path | None
     within_s: float
 
 

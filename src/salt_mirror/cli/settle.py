@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.settling.goals import Goal
     from salt_mirror.checks.settling.watch import Vantage
+    from salt_mirror.estate.lists.spec import ListSpec
     from salt_mirror.estate.model import Estate
     from salt_mirror.keeping.journal import Head, Line
 
@@ -56,14 +57,15 @@ def settle(
     figure: Annotated[Path | None, option("--figure", "FILE", "Draw the watch as a PNG or SVG.")] = None,
     speed: Annotated[float, typer.Option("--speed", hidden=True, min=1)] = 1.0,
     *,
+    listing: Listing,
     asking: Asking,
     showing: Showing,
 ) -> None:
     """Watch authoritative servers and caches, each on its own schedule, until all have the new state."""
-    from salt_mirror.cli.opening import open_estate, seconds_of
+    from salt_mirror.cli.opening import open_estate, seconds_of, spec_of
 
     estate = open_estate(asking)
-    wish = _Wish(name, rdtype, to or [], gone, held_by, source, registered, journal, resume, figure)
+    wish = _Wish(name, rdtype, to or [], gone, held_by, source, registered, journal, resume, figure, spec_of(listing))
     wish.check()
     within_s = seconds_of(within, "--within") if within is not None else None
     _watch(wish, estate, asking, within_s=within_s, peek=peek, speed=speed, json=showing.json)
@@ -83,6 +85,7 @@ class _Wish:
     journal: Path | None
     resume: bool
     figure: Path | None
+    spec: ListSpec
 
     def check(self) -> None:
         """Raises BadInput for what contradicts itself, or cannot be written."""
@@ -122,7 +125,7 @@ class _Wish:
         if self.registered is not None:
             return registration(*self.registered, suffix)
         if self.source is not None:
-            goals = goals_of(read_expectations(self.source, suffix))
+            goals = goals_of(read_expectations(self.source, suffix, None, self.spec, estate.networks))
             if not goals:
                 raise BadInput(f"--records: {self.source} has no records to follow")
             return goals

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from salt_mirror.dns.errors import Unusable, number_in
@@ -16,6 +17,7 @@ from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import LIFETIMES, PRESENCES, Expectation
+from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.reading import read_text
 
 COLUMNS = ("name", "type", "value", "ttl", "presence", "lifetime", "owner", "note")
@@ -30,10 +32,20 @@ def read_csv(path: Path, origin: Name, problems: list[Unusable] | None = None) -
     return read_csv_text(read_text(path, as_is=True), path, origin, problems)
 
 
-def read_csv_text(text: str, path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
-    """The same for a text that is at hand already; `path` is what errors name."""
-    first = text.partition("\n")[0]
-    comma = ";" if first.count(";") > first.count(",") else ","
+def read_csv_text(
+    text: str,
+    path: Path,
+    origin: Name,
+    problems: list[Unusable] | None = None,
+    named: Mapping[str, str] | None = None,
+    zone_at: Callable[[bytes], Name | None] = lambda _: None,
+) -> list[Expectation]:
+    """The same for a text that is at hand already; `path` is what errors name.
+
+    `named` are our columns by those of a table that somebody else laid out: its others are kept as a note, and where it has no
+    types, a value that is an address stands for one. `zone_at` completes the short name of such an address.
+    """
+    comma = delimiter_of(text)
     rows = csv.reader(io.StringIO(text, newline=""), delimiter=comma, strict=True)
     found: list[Expectation] = []
     columns: list[str] | None = None
@@ -46,8 +58,10 @@ def read_csv_text(text: str, path: Path, origin: Name, problems: list[Unusable] 
                 break
             if any(cell.strip() for cell in row):
                 if columns is None:
-                    columns = _header(row)
+                    columns = _foreign_header(row, named) if named else _header(row)
                     places = [columns.index(column) if column in columns else -1 for column in COLUMNS]
+                elif named:
+                    found += _foreign(row, columns, places, path, line, origin, zone_at)
                 else:
                     found.append(_expectation(row, columns, places, path, line, origin))
         except (csv.Error, Unusable) as error:
@@ -72,6 +86,54 @@ def _header(row: list[str]) -> list[str]:
             rest = f"it is {','.join(COLUMNS)}, all but the first three optional"
             raise BadInput(f'the header wants one column "{column}"; {rest}')
     return columns
+
+
+def has_our_header(path: Path) -> bool:
+    """Whether a table begins with our columns, so that nothing else has to be found out about it."""
+    first = next((line for line in read_text(path).splitlines() if line.strip()), "")
+    return {"name", "type", "value"} <= {cell.strip().lower() for cell in first.split(delimiter_of(first))}
+
+
+def delimiter_of(text: str) -> str:
+    """What parts the cells of a table: whichever of comma, semicolon, tab and bar its first line has most of."""
+    first = next((line for line in text.splitlines() if line.strip()), "")
+    return max(",;\t|", key=first.count)
+
+
+def _foreign_header(row: list[str], named: Mapping[str, str]) -> list[str]:
+    """The columns of somebody else's table, ours in the place of those that were named."""
+    theirs = [cell.strip().lower() for cell in row]
+    ours = {}
+    for column, called in named.items():
+        if theirs.count(called.lower()) != 1:
+            raise BadInput.unknown("there is no one column called", called, [cell.strip() for cell in row])
+        ours[theirs.index(called.lower())] = column
+    return [ours.get(number, f"={cell.strip()}") for number, cell in enumerate(row)]
+
+
+def _foreign(
+    row: list[str], columns: list[str], places: list[int], path: Path, line: int, origin: Name,
+    zone_at: Callable[[bytes], Name | None],
+) -> Iterator[Expectation]:  # fmt: skip
+    """What a row of somebody else's table says. One without a name or without a value says nothing."""
+    if len(row) > len(columns):
+        raise BadInput(f"{len(row)} cells under a header of {len(columns)}")
+    row = row + [""] * (len(columns) - len(row))
+    cells = [row[at].strip() if at >= 0 else "" for at in places]
+    if not cells[0] or not cells[2]:
+        return
+    rest = (
+        f"{column[1:]}: {cell.strip()}"
+        for column, cell in zip(columns, row, strict=True)
+        if column.startswith("=") and cell.strip()
+    )
+    cells[-1] = "; ".join(rest)
+    address = address_in(cells[2])
+    if not cells[1]:
+        if address is None:
+            raise BadRecord(f"{shown(cells[2])} is no address, and there is no column with its type")
+        cells[1] = "A" if len(address) == 4 else "AAAA"
+    yield expectation_of(cells, path, line, (zone_at(address) if address is not None else None) or origin)
 
 
 def _expectation(

@@ -20,10 +20,13 @@ LIFETIMES = ("static", "dynamic")
 class Expectation:
     """One expected record. `ttl` in seconds or None when the source gives none; `line` counts from 1.
 
-    An absent one without rdata stands for the whole RRset. `owner` is whoever answers for the record.
+    An absent one without rdata stands for the whole RRset. `owner` is whoever answers for the record. `until` is when a lease
+    ends, in seconds since 1970; `age_h` the age mark of a directory's export, in hours since 1601.
     """
 
-    __slots__ = ("lifetime", "line", "name", "note", "owner", "presence", "rdata", "rdtype", "source", "ttl")
+    __slots__ = (
+        "age_h", "lifetime", "line", "name", "note", "owner", "presence", "rdata", "rdtype", "source", "ttl", "until",
+    )  # fmt: skip
 
     def __init__(
         self,
@@ -38,6 +41,8 @@ class Expectation:
         presence: Presence = "present",
         lifetime: str | None = None,
         owner: str | None = None,
+        until: float | None = None,
+        age_h: int | None = None,
     ) -> None:
         self.name = name
         self.rdtype = rdtype
@@ -49,6 +54,8 @@ class Expectation:
         self.presence = presence
         self.lifetime = lifetime
         self.owner = owner
+        self.until = until
+        self.age_h = age_h
 
     @property
     def where(self) -> str:

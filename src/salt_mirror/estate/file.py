@@ -19,6 +19,23 @@ from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.reading import read_text
 
 
+class SourceEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """One list in `expect`, where a file name alone does not say how to read it: its form, our columns by the file's, the zone
+    of short names, and whether each address's pointer is expected too."""
+
+    file: str
+    form: str = ""
+    columns: dict[str, str] = {}
+    zone: str | None = None
+    pointers: bool = False
+
+
+class NetworkEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[networks."10.77.20.0/24"]`: the zone in which its hosts have their names."""
+
+    zone: str
+
+
 class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     """`[[zones]]`: a zone by its name, or a reverse zone by its network.
 
@@ -30,7 +47,7 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     name: str
     view: str = ""
     servers: list[str] | None = None
-    expect: list[str] = []
+    expect: list[str | SourceEntry] = []
     transfer: bool = False
     update: str | None = None
     update_key: str | None = None
@@ -136,6 +153,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     accept: list[AcceptEntry] = []
     keys: dict[str, KeyEntry] = {}
     bounds: BoundsEntry = msgspec.field(default_factory=BoundsEntry)
+    networks: dict[str, NetworkEntry] = {}
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
@@ -146,6 +164,7 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "directories": DirectoryEntry,
     "accept": AcceptEntry,
     "bounds": BoundsEntry,
+    "networks": NetworkEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}
@@ -201,7 +220,7 @@ def _explain(said: str, text: str, path: Path) -> NoReturn:
     what, _, place = said.partition(" - at ")
     place = place.strip("`").removeprefix("$").lstrip(".")
     table = re.split(r"[.\[]", place, maxsplit=1)[0]
-    struct: Any = _ENTRIES.get(table, EstateFile)
+    struct: Any = SourceEntry if ".expect[" in place else _ENTRIES.get(table, EstateFile)
     if match := re.search(r"unknown field `(.*)`", what):
         key = match[1]
         known = struct.__struct_fields__

@@ -57,6 +57,23 @@ def read_master_text(text: str, path: Path, origin: Name, problems: list[Unusabl
     return found
 
 
+_AGE = re.compile(r"\[AGE:(\d{1,9})\]", re.IGNORECASE)
+
+
+def _without_ages(text: str) -> tuple[str, dict[int, int]]:
+    """A text without the age marks that directory servers put into their exports, and these by line, in hours since 1601."""
+    if "[AGE:" not in text.upper():
+        return text, {}
+    ages: dict[int, int] = {}
+    lines = text.split("\n")
+    for number, line in enumerate(lines, 1):
+        mark = _AGE.search(line)
+        if mark is not None:
+            ages[number] = int(mark[1])
+            lines[number - 1] = _AGE.sub("", line, count=1)
+    return "\n".join(lines), ages
+
+
 class _Collector:
     """What dnspython's reader takes for a zone transaction: it hands over records one by one."""
 
@@ -64,6 +81,7 @@ class _Collector:
         self.manager = self
         self.path = Path()
         self.line = 0
+        self.ages: dict[int, int] = {}
         self._found = found
 
     def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
@@ -84,7 +102,11 @@ class _Collector:
     def keep(self, line: int, name: Name, ttl: int, rdtype: int, rdata: bytes) -> None:
         """Keeps one record."""
         known = ttl if ttl != _NO_TTL else None
-        self._found.append(Expectation(name, rdtype, rdata, ttl=known, source=self.path, line=line, presence="exact"))
+        self._found.append(
+            Expectation(
+                name, rdtype, rdata, ttl=known, source=self.path, line=line, presence="exact", age_h=self.ages.get(line)
+            )
+        )  # fmt: skip
 
 
 class _LineKeeping(dns.tokenizer.Tokenizer):
@@ -117,8 +139,9 @@ class _Pieces:
 
     def read(self, path: Path, text: str, reader: dns.zonefile.Reader, above: tuple[Path, ...]) -> None:
         above = (*above, path.resolve())
+        text, ages = _without_ages(text)
         for first_line, piece, include in self._split(text, path):
-            self._collector.path = path
+            self._collector.path, self._collector.ages = path, ages
             self._read_piece(reader, piece, path, first_line)
             if include is None:
                 continue

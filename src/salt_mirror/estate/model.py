@@ -19,7 +19,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
-from salt_mirror.estate.csvfile import read_csv
+from salt_mirror.estate.csvfile import has_our_header, read_csv
 from salt_mirror.estate.errors import BadInput, hint, shown_path
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
@@ -30,10 +30,12 @@ from salt_mirror.estate.file import (
     KeyEntry,
     ResolverEntry,
     ServerEntry,
+    SourceEntry,
     ZoneEntry,
     read_estate_file,
 )
 from salt_mirror.estate.forms import zone_name
+from salt_mirror.estate.lists.spec import ListSpec, Networks, check_form, checked_columns
 from salt_mirror.estate.reading import is_there, read_text
 
 
@@ -86,6 +88,7 @@ class Estate:
     directories: list[DirectoryEntry] = field(default_factory=list)
     accept: list[AcceptEntry] = field(default_factory=list)
     bounds: BoundsEntry = field(default_factory=BoundsEntry)
+    networks: Networks = field(default_factory=Networks)
 
     @property
     def views(self) -> list[str]:
@@ -182,6 +185,8 @@ class _Builder:
         estate.finders = tuple(
             self._known(label, estate.resolvers, "find_servers_by", "resolvers") for label in file.find_servers_by
         )
+        with about(str(self._path)):
+            estate.networks = Networks({network: entry.zone for network, entry in file.networks.items()})
         for number, zone in enumerate(file.zones, 1):
             self._add_zone(number, zone)
         for number, directory in enumerate(file.directories, 1):
@@ -309,12 +314,17 @@ class _Builder:
         key = self._keys[entry.update_key] if entry.update_key is not None else None
         return Updates(server, key, entry.kerberos, entry.short_signature, entry.try_updates)
 
-    def _read(self, source: str, apex: Name, place: str) -> list[Expectation]:
-        path = self._path.parent / source
+    def _read(self, source: str | SourceEntry, apex: Name, place: str) -> list[Expectation]:
+        given = SourceEntry(source) if isinstance(source, str) else source
+        path = self._path.parent / given.file
         if not is_there(path):
             raise self._fail(f"{place}, expect: there is no file {shown_path(path)}")
-        if path.suffix.lower() == ".csv":
+        if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(path):
             return read_csv(path, apex)
         from salt_mirror.estate.sources import read_expectations  # brings dnspython in
 
-        return read_expectations(path, apex)
+        with about(f"{self._path}: {place}, expect, {shown(given.file)}"):
+            zone = zone_name(given.zone) if given.zone is not None else None
+            columns = checked_columns(given.columns, "columns")
+            spec = ListSpec(check_form(given.form, "form"), columns, given.pointers, zone)
+        return read_expectations(path, apex, None, spec, self._estate.networks)

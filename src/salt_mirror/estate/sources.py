@@ -1,4 +1,5 @@
-"""Expectations from wherever they stand: master files, CSV, JSON Lines, by the file's name or, on standard input, by its look.
+"""Expectations from wherever they stand: master files, tables, JSON Lines, hosts files, leases; the form is told by the
+content.
 
 Strategy: one function for all; it can be told to go on behind a damaged line, since a list from a directory controller or a
 spreadsheet is mostly right, and one bad line must not hide the rest.
@@ -8,20 +9,31 @@ from __future__ import annotations
 
 import csv
 import io
+import re
+import time
 from pathlib import Path
 
 import msgspec
 
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.records import rdata_text, record_line, type_text
-from salt_mirror.estate.csvfile import COLUMNS, expectation_of, read_csv_text
+from salt_mirror.dns.records import AAAA, PTR, A, rdata_text, record_line, type_text
+from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.forms import address_in
+from salt_mirror.estate.lists.hosts import read_hosts
+from salt_mirror.estate.lists.leases import expected_of, isc_leases, kea_leases, xml_leases
+from salt_mirror.estate.lists.spec import PLAIN, ListSpec, Networks
 from salt_mirror.estate.masterfile import read_master_text
 from salt_mirror.estate.reading import json_lines, read_text
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
+_LEASE_READERS = {"kea": kea_leases, "isc": isc_leases, "xml": xml_leases}
+_LEASES = re.compile(r"(lease\s+[\d.]+|ia-(na|ta)\s|authoring-byte-order\s|server-duid\s)")
+_LOOKED_AT = 20_000
+_FIRST_LINES = 20
 
 
 class _Line(msgspec.Struct, forbid_unknown_fields=True):
@@ -37,29 +49,90 @@ class _Line(msgspec.Struct, forbid_unknown_fields=True):
     note: str = ""
 
 
-def read_expectations(path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
-    """Reads a file of expectations in any form. Raises BadInput; with `problems`, damaged lines are put there instead."""
-    kind = path.suffix.lower()
-    form = "csv" if kind == ".csv" else "jsonl" if kind in _JSON_LINES else "zone"
-    return _read(read_text(path, as_is=form == "csv"), form, path, origin, problems)
+def read_expectations(
+    path: Path,
+    origin: Name,
+    problems: list[Unusable] | None = None,
+    spec: ListSpec = PLAIN,
+    networks: Networks | None = None,
+    now: float | None = None,
+) -> list[Expectation]:
+    """Reads a list of expectations in any form. Raises BadInput; with `problems`, damaged lines are put there instead.
+
+    `networks` complete the short names of hosts by their addresses; `now` is the moment by which leases end.
+    """
+    return read_given(read_text(path, as_is=True), origin, problems, spec, networks, path=path, now=now)
 
 
-def read_given(text: str, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
-    """Reads a text from standard input, whose form is told by its first line that is not empty."""
-    first = next((line.strip() for line in text.splitlines() if line.strip()), "")
-    form = "zone"
-    if first.startswith("{"):
-        form = "jsonl"
-    elif {"name", "type", "value"} <= {cell.strip().lower() for cell in first.replace(";", ",").split(",")}:
-        form = "csv"
-    return _read(text, form, Path("standard input"), origin, problems)
+def read_given(
+    text: str,
+    origin: Name,
+    problems: list[Unusable] | None = None,
+    spec: ListSpec = PLAIN,
+    networks: Networks | None = None,
+    *,
+    path: Path | None = None,
+    now: float | None = None,
+) -> list[Expectation]:
+    """The same for a text, from standard input where there is no `path`; its form is told by what stands in it."""
+    place = path or Path("standard input")
+    form = spec.form or form_of(text, path, columns=bool(spec.columns))
+    found = _read(text, form, place, spec.zone or origin, problems, spec, networks or Networks(), now)
+    if spec.pointers:
+        found += [_pointer_of(one) for one in found if one.rdtype in (A, AAAA) and one.presence != "absent"]
+    return found
 
 
-def _read(text: str, form: str, path: Path, origin: Name, problems: list[Unusable] | None) -> list[Expectation]:
+def form_of(text: str, path: Path | None, *, columns: bool = False) -> str:
+    """The form of a list: by what stands in its first lines, and by its name where that leaves it open."""
+    kind = path.suffix.lower() if path is not None else ""
+    lines = [
+        line.strip() for line in text[:_LOOKED_AT].splitlines() if line.strip() and not line.lstrip().startswith("#")
+    ]
+    first = lines[0] if lines else ""
+    cells = {cell.strip().lower() for cell in first.split(delimiter_of(first))}
+    if first.startswith("<"):
+        return "xml"
+    if first.startswith("{") or kind in _JSON_LINES:
+        return "jsonl"
+    if {"address", "valid_lifetime", "expire"} <= cells:
+        return "kea"
+    if columns or kind == ".csv" or {"name", "type", "value"} <= cells:
+        return "csv"
+    if any(_LEASES.match(line) for line in lines[:_FIRST_LINES]):
+        return "isc"
+    hosts = [line for line in lines[:_FIRST_LINES] if address_in(line.split()[0].partition("%")[0]) is not None]
+    return "hosts" if hosts and len(hosts) == len(lines[:_FIRST_LINES]) and kind != ".zone" else "zone"
+
+
+def _pointer_of(one: Expectation) -> Expectation:
+    return Expectation(
+        reverse_name(one.rdata), PTR, one.name, source=one.source, line=one.line, note=one.note, lifetime=one.lifetime,
+        owner=one.owner, until=one.until,
+    )  # fmt: skip
+
+
+def _read(
+    text: str,
+    form: str,
+    path: Path,
+    origin: Name,
+    problems: list[Unusable] | None,
+    spec: ListSpec,
+    networks: Networks,
+    now: float | None,
+) -> list[Expectation]:
     if form == "csv":
-        return read_csv_text(text, path, origin, problems)
+        return read_csv_text(text, path, origin, problems, dict(spec.columns), networks.zone_at)
+    if form != "kea":
+        text = text.replace("\r\n", "\n").replace("\r", "\n")
     if form == "zone":
         return read_master_text(text, path, origin, problems)
+    if form == "hosts":
+        return list(read_hosts(text, path, origin, networks, problems))
+    if form in _LEASE_READERS:
+        moment = now if now is not None else time.time()
+        return expected_of(_LEASE_READERS[form](text, path, problems), path, origin, networks, moment, problems)
     found = []
     for number, one in json_lines(text.splitlines(), _Line, path):
         try:

@@ -1,0 +1,56 @@
+"""Hosts files: an address, its name, and other names for it (RFC 952's heirs)."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator
+from pathlib import Path
+
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import Name, from_text, shown
+from salt_mirror.dns.records import address_type
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.forms import address_in
+from salt_mirror.estate.lists.spec import Networks
+
+
+def read_hosts(
+    text: str, path: Path, origin: Name, networks: Networks, problems: list[Unusable] | None
+) -> Iterator[Expectation]:
+    """The addresses of every name. What stands there for this computer alone (loopback, multicast) is nobody's record.
+
+    Raises BadInput, unless there are `problems` to put a damaged line to.
+    """
+    for number, line in enumerate(text.splitlines(), 1):
+        content, _, note = line.partition("#")
+        words = content.split()
+        if not words:
+            continue
+        try:
+            address = address_in(words[0].partition("%")[0])
+            if address is None or len(words) < 2:
+                raise BadInput(f"{shown(content.strip())} is no entry; expected an address and its names")
+            where = ipaddress.ip_address(address)
+            if (
+                where.is_loopback
+                or where.is_multicast
+                or where.is_link_local
+                or where.is_unspecified
+                or int(where) == _ALL
+            ):
+                continue
+            zone = networks.zone_at(address) or origin
+            for word in dict.fromkeys(words[1:]):
+                name = from_text(word, zone if "." not in word.rstrip(".") else None)
+                yield Expectation(
+                    name, address_type(address), address, source=path, line=number, note=note.strip() or None
+                )
+        except Unusable as error:
+            problem = BadInput.at(path, number, str(error))
+            if problems is None:
+                raise problem from None
+            problems.append(problem)
+
+
+_ALL = 0xFFFFFFFF

@@ -1,0 +1,80 @@
+"""How a list is to be read: its form where that is named, its columns, what its short names stand in, whether pointers count.
+
+Strategy: everything has a default, so that a bare file name is a whole description; what is named is never guessed at.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from salt_mirror.dns.names import Name, from_text, shown
+from salt_mirror.dns.reverse import Network
+from salt_mirror.estate.csvfile import COLUMNS
+from salt_mirror.estate.errors import BadInput
+
+FORMS = ("zone", "csv", "jsonl", "hosts", "kea", "isc", "xml")
+"""Master files, tables, JSON Lines, hosts files, leases of Kea (CSV) and of ISC's server, an address server's export as XML."""
+EXPECTED_COLUMNS = tuple(column for column in COLUMNS if column != "note")
+
+
+class ListSpec(NamedTuple):
+    """How to read one list. `columns` are ours by those of the file; `form` is empty where it is to be found by content;
+    `zone` completes short names; `pointers` says that each address's PTR is expected too."""
+
+    form: str = ""
+    columns: tuple[tuple[str, str], ...] = ()
+    pointers: bool = False
+    zone: Name | None = None
+
+
+PLAIN = ListSpec()
+
+
+def check_form(text: str, place: str) -> str:
+    """Reads the name of a form; an empty one means that it is found. Raises BadInput."""
+    if text and text.lower() not in FORMS:
+        raise BadInput.unknown(f"{place}: there is no form", text, FORMS)
+    return text.lower()
+
+
+def columns_in(text: str, place: str) -> tuple[tuple[str, str], ...]:
+    """Reads `name=hostname,value=ip`: our columns by the file's. Raises BadInput."""
+    pairs = []
+    for part in filter(None, (one.strip() for one in text.split(","))):
+        ours, equals, theirs = (piece.strip() for piece in part.partition("="))
+        if not equals or not theirs:
+            raise BadInput(f"{place}: {shown(part)} is no column; expected one such as name=hostname")
+        pairs.append((ours, theirs))
+    return checked_columns(dict(pairs), place)
+
+
+def checked_columns(columns: Mapping[str, str], place: str) -> tuple[tuple[str, str], ...]:
+    """Columns as they may be named. Raises BadInput."""
+    for ours in columns:
+        if ours not in EXPECTED_COLUMNS:
+            raise BadInput.unknown(f"{place}: there is no column", ours, EXPECTED_COLUMNS)
+    if columns and not {"name", "value"} <= set(columns):
+        raise BadInput(f"{place}: both name and value have to be named, such as name=hostname,value=ip")
+    return tuple(columns.items())
+
+
+class Networks:
+    """The zones in which the hosts of networks have their names, the longest network first."""
+
+    def __init__(self, zones: Mapping[str, str] | None = None) -> None:
+        """Raises BadInput for what is no network, and Unusable for what is no zone."""
+        found: list[tuple[Network, Name]] = []
+        for text, zone in (zones or {}).items():
+            try:
+                network = ipaddress.ip_network(text)
+            except ValueError:
+                raise BadInput(f"networks: {shown(text)} is no network; expected one such as 10.77.20.0/24") from None
+            found.append((network, from_text(zone)))
+        self._zones = sorted(found, key=lambda one: -one[0].prefixlen)
+
+    def zone_at(self, address: bytes) -> Name | None:
+        """The zone of the smallest network that holds an address; None where no network does."""
+        where = ipaddress.ip_address(address)
+        return next((zone for network, zone in self._zones if where in network), None)
