@@ -13,6 +13,7 @@ import shutil
 import socket
 import sqlite3
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -357,6 +358,7 @@ def kea(folder: Path, family: int) -> Iterator[Callable[..., None]]:
         )
 
     def command(name: str, **arguments: object) -> None:
+        assert sys.platform != "win32"
         with socket.socket(socket.AF_UNIX) as sock:
             sock.connect(str(place))
             sock.sendall(json.dumps({"command": name, "arguments": arguments}).encode("utf-8"))
