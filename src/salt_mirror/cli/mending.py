@@ -205,7 +205,7 @@ class Mending(Sender):
         faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]
         number = len(applying.done)
         done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
-        everywhere = ", and every server has them" if applying.done and not late else ""
+        everywhere = f", and every server has {'it' if number == 1 else 'them'}" if applying.done and not late else ""
         left = "what is left was not judged" if self._interrupted else f"{many(len(faults), 'fault')} left"
         says = f"{done}{everywhere}; {left}."
         sheet = replace(

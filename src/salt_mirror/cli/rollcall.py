@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -36,6 +37,10 @@ def rollcall(
     names: Annotated[
         list[str] | None, option("--name", "GLOB", "Call names that fit this pattern; may be repeated.")
     ] = None,
+    unexpected: Annotated[
+        bool,
+        typer.Option("--unexpected", help="Tell also what nobody expects in zones that are handed over by transfer."),
+    ] = False,
     *,
     listing: Listing,
     asking: Asking,
@@ -68,8 +73,9 @@ def rollcall(
             "nothing to call: no expectation fits; give files of expected records, or an estate with zones that expect some"
         )
     views = views_of(asking, estate)
-    part = Roll(sets, atlas)
-    ran = run_part(part, atlas, views, asking, "record sets called")
+    zones = [one for where in views for one in estate.zones[where].values() if unexpected and only in (None, one.apex)]
+    part = Roll(sets, atlas, zones)
+    ran = run_part(part, atlas, views, replace(asking, transfer=asking.transfer or unexpected), "record sets called")
     report = report_of("rollcall", estate, ran, part, [f"damaged, and left out: {one}" for one in problems])
     files = {showing.remedies: lambda report: remedies_one_by_one(report).encode("utf-8")} if showing.remedies else {}
     finish(report, showing, part, several_views=len(views) > 1, failed=written(report, files))

@@ -8,7 +8,8 @@ to know nothing of transfers, and can judge nothing differently because of one.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator
+import sys
+from collections.abc import Iterable, Iterator, Mapping
 
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.names import ROOT, Name
@@ -82,6 +83,17 @@ class Holding:
         for owner, node in self._nodes.items():
             for rrset in node:
                 yield (owner, *rrset)
+
+    def with_sets(self, sets: Mapping[tuple[Name, int], tuple[int, tuple[bytes, ...]]]) -> Holding:
+        """The same zone with some RRsets (owner, type) in place of its own: their TTL and values, none to have them gone."""
+        kept = (
+            Record(owner, rdtype, ttl, value)
+            for owner, rdtype, ttl, values in self.rrsets()
+            if (owner, rdtype) not in sets
+            for value in values
+        )
+        new = (Record(*key, ttl, value) for key, (ttl, values) in sets.items() for value in values)
+        return Holding(self.apex, [*kept, *new], of_one_set=sys.maxsize)
 
     @property
     def serial(self) -> int:

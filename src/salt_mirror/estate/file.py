@@ -41,7 +41,8 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
 
     Changes are sent to the server `update` with the key `update_key`, or with the user's Kerberos ticket (`kerberos`);
     `short_signature` accepts answers whose signature leaves out a length, as one directory server's do. `try_updates` has the
-    check of the authority try whether unsigned changes are taken.
+    check of the authority try whether unsigned changes are taken. In a `closed` zone what nobody expects is a fault; names that
+    fit a pattern of `allow` pass.
     """
 
     name: str
@@ -54,6 +55,8 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     kerberos: bool = False
     short_signature: bool = False
     try_updates: bool = False
+    closed: bool = False
+    allow: list[str] = []
 
 
 class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):

@@ -64,6 +64,8 @@ class Zone:
     expectations: tuple[Expectation, ...] = ()
     transfer: bool = False
     updates: Updates = field(default_factory=Updates)
+    closed: bool = False
+    allow: tuple[str, ...] = ()
 
     @property
     def network(self) -> Network | None:
@@ -297,7 +299,16 @@ class _Builder:
                 self._known(label, self._estate.servers, f"{place}, servers", "servers") for label in entry.servers
             )
         expectations = [one for source in entry.expect for one in self._read(source, apex, place)]
-        zones[apex] = Zone(apex, entry.view, servers, tuple(expectations), entry.transfer, self._updates(entry, place))
+        zones[apex] = Zone(
+            apex,
+            entry.view,
+            servers,
+            tuple(expectations),
+            entry.transfer,
+            self._updates(entry, place),
+            entry.closed,
+            tuple(entry.allow),
+        )
 
     def _updates(self, entry: ZoneEntry, place: str) -> Updates:
         """How changes of a zone are sent. Raises BadInput."""

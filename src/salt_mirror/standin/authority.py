@@ -92,7 +92,7 @@ class HeldZones:
             response.flags |= dns.flags.AA
             for rrset in whole[start : start + 100]:
                 response.answer.append(rrset)
-            wire = response.to_wire(multi=query.had_tsig, tsig_ctx=context)
+            wire = response.to_wire(max_size=65535, multi=query.had_tsig, tsig_ctx=context)
             context = response.tsig_ctx
             yield wire
 

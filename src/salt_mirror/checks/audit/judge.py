@@ -5,7 +5,8 @@ Strategy: a plan is proved by judging again, so that the same words have to come
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.accepting import sort_out
@@ -13,6 +14,7 @@ from salt_mirror.checks.audit.causes import with_causes
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
+from salt_mirror.checks.plan.laying import Laid, held_over
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.findings import Finding
 
@@ -27,10 +29,13 @@ class AuditJudge:
         self._tick = tick
         self.work = AuditWork(atlas.estate, atlas, coverage)
 
-    def __call__(self, runner: Runner) -> list[Finding]:
-        """The findings that stand over a runner's answers: those that nobody has accepted."""
+    def __call__(self, runner: Runner, laid: Sequence[Laid] = ()) -> list[Finding]:
+        """The findings that stand over a runner's answers: those that nobody has accepted. Zones in hand are seen with the sets
+        of
+        a plan `laid` over them."""
         estate = self._atlas.estate
+        setting = replace(self._setting, holdings=held_over(self._setting.holdings, laid)) if laid else self._setting
         self.work = AuditWork(estate, self._atlas, self._coverage)
-        self.work.run(self._setting, runner, self._tick)
+        self.work.run(setting, runner, self._tick)
         standing, _ = sort_out(with_causes(self.work.findings()), estate.accept, self._setting.moment.date())
         return standing

@@ -8,11 +8,13 @@ primary.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 
+from salt_mirror.checks.part import Holdings
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import ROOT, Name, ancestors, join, parent
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A
@@ -22,10 +24,35 @@ _OTHERS = (A, AAAA, CNAME, TXT, MX, SRV, PTR, NS)
 _AtName = dict[int, PlannedSet]
 
 
+Laid = tuple[PlannedSet, tuple[Server, ...]]
+"""A planned set, and the servers that have to have it."""
+
+
+def held_over(holdings: Holdings, laid: Sequence[Laid]) -> Holdings:
+    """The zones that were taken by transfer, as they will be."""
+    changed: dict[tuple[Server, Name], dict[tuple[Name, int], tuple[int, tuple[bytes, ...]]]] = {}
+    for one, servers in laid:
+        for server in servers:
+            sets = changed.setdefault((server, one.key.zone), {})
+            sets[one.key.name, one.key.rdtype] = (one.ttl_after or 0, tuple(sorted(one.after)))
+    made: dict[tuple[Server, Name], Holding] = {}
+
+    def held(server: Server, apex: Name) -> Holding | None:
+        holding = holdings(server, apex)
+        key = (server, apex)
+        if holding is None or key not in changed:
+            return holding
+        if key not in made:
+            made[key] = holding.with_sets(changed[key])
+        return made[key]
+
+    return held
+
+
 class LaidOver:
     """The exchange. `behind` has the answers, and asks for what it has not; `servers` are those of each planned set."""
 
-    def __init__(self, behind: Runner, sets: Iterable[tuple[PlannedSet, Iterable[Server]]]) -> None:
+    def __init__(self, behind: Runner, sets: Iterable[Laid]) -> None:
         self._behind = behind
         self._at: dict[Server, dict[Name, _AtName]] = {}
         self._between: dict[Server, set[Name]] = {}

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.deciding import Decision, decided
-from salt_mirror.checks.plan.laying import LaidOver
+from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import Merging
 from salt_mirror.checks.plan.sets import Left, Plan, SetLine, set_of
 from salt_mirror.dns.dialogue import Runner
@@ -24,8 +24,9 @@ from salt_mirror.findings import About, Change, Finding
 
 MOST_ROUNDS = 8
 MOST_PASSES = 6
-Judge = Callable[[Runner], list[Finding]]
-"""Runs every check over a runner and returns the findings that stand."""
+Judge = Callable[[Runner, Sequence[Laid]], list[Finding]]
+"""Runs every check over a runner and returns the findings that stand; zones in hand are to be seen as with some sets laid
+over."""
 
 
 def proved(
@@ -37,7 +38,7 @@ def proved(
     given: Sequence[SetLine] = (),
 ) -> Plan:
     """Plans what mends the `wanted` findings, and proves it. `given` are sets of an older plan: then they alone are planned."""
-    found = last = judge(runner)
+    found = last = judge(runner, ())
     older = [set_of(line, None) for line in given]
     merging = Merging(atlas, {one.key: (one.before, one.after) for one in older})
     proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given])
@@ -97,7 +98,8 @@ class _Proof(NamedTuple):
                 chosen = [choice for one in ours if (choice := decided(one, self.decisions)) is not None]
                 if not self._take([*changes, *(change for choice in chosen for change in choice.changes)]):
                     break
-            standing = self.judge(Runner(LaidOver(self.runner, self.merging.laid())))
+            laid = self.merging.laid()
+            standing = self.judge(Runner(LaidOver(self.runner, laid)), laid)
         return standing
 
     def _take(self, changes: list[Change]) -> bool:

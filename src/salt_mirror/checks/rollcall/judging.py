@@ -18,6 +18,7 @@ from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.nearest import nearest
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.rollcall.unexpected import told
 from salt_mirror.checks.rollcall.wording import (
     ABSENT_NAME,
     ABSENT_TYPE,
@@ -31,11 +32,11 @@ from salt_mirror.checks.rollcall.wording import (
 )
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.errors import Unusable
-from salt_mirror.dns.names import Name, join, parent, to_text
+from salt_mirror.dns.names import Name, from_text, join, parent, to_text
 from salt_mirror.dns.questions import Question
-from salt_mirror.dns.records import AAAA, CNAME, PTR, A
+from salt_mirror.dns.records import AAAA, CNAME, PTR, A, type_from_text
 from salt_mirror.dns.reverse import address_text, reverse_name
-from salt_mirror.estate.model import Estate
+from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Finding, Outcome
 
 
@@ -53,9 +54,12 @@ class Called:
 class Roll(Part):
     """The roll call at work on some expected sets."""
 
-    def __init__(self, sets: Iterable[ExpectedSet], atlas: Atlas) -> None:
+    def __init__(self, sets: Iterable[ExpectedSet], atlas: Atlas, zones: Iterable[Zone] = ()) -> None:
+        """`zones` are those of which it is told what nobody expects, as far as they are in hand."""
         super().__init__()
         self.called: list[Called] = []
+        self.unexpected: list[Finding] = []
+        self._zones = list(zones)
         self._sets = list(sets)
         self._atlas = atlas
         self.size = len(self._sets)
@@ -64,6 +68,7 @@ class Roll(Part):
         sibling = nobody()
         strangers = set(setting.transferred) - {one.name for one in self._sets}
         yield (call(one, self._atlas, sibling, strangers) for one in self._sets)
+        self.unexpected = list(told(self._atlas.estate, setting.holdings, self._zones))
 
     def take(self, result: Called) -> None:
         self.called.append(result)
@@ -71,16 +76,20 @@ class Roll(Part):
     def verdicts(self) -> Iterator[Verdict]:
         for one in self.called:
             yield Verdict(one.expected.name, one.expected.rdtype, one.expected.view, one.outcome)
+        for finding in self.unexpected:
+            if finding.weight == "fault":
+                yield Verdict(from_text(finding.name), type_from_text(finding.type), finding.view, "differs")
 
     def findings(self) -> list[Finding]:
         """Every finding, those with one common old value given one cause."""
-        return grouped([finding for one in self.called for finding in one.findings])
+        return grouped([finding for one in self.called for finding in one.findings]) + self.unexpected
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
     """All that an estate expects, as far as it is covered."""
     sets = [one for one in expected_sets(estate, None) if coverage.sees(one.name, one.view)]
-    return Roll(sets, atlas) if sets else None
+    zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
+    return Roll(sets, atlas, zones) if sets or any(zone.closed for zone in zones) else None
 
 
 def nobody() -> bytes:
