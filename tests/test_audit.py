@@ -130,6 +130,7 @@ class Page(HTMLParser):
 def test_the_page_stands_by_itself_and_is_laid_out_for_every_reader(audited: tuple[Path, dict[str, Any]]) -> None:
     page = Page()
     page.feed((audited[0] / "report.html").read_text(encoding="utf-8"))
+    assert "31 things to mend, 37 findings" in (audited[0] / "report.html").read_text(encoding="utf-8")
     assert page.outside == [] and page.tags.count("script") == 1
     assert page.policy.startswith("default-src 'none'; style-src 'sha256-") and "unsafe" not in page.policy
     assert page.headings[0] == 1 and all(b - a <= 1 or b >= 4 for a, b in pairwise(page.headings))

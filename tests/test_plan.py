@@ -2,8 +2,9 @@
 planning again gives nothing.
 
 A world is a forward and a reverse zone on a primary and perhaps a secondary, which follows, was edited apart with the primary's
-own serial, is stuck with an old version, or is silent. Names have addresses, are aliases, have texts, lead to hosts that are
-not there; pointers lead anywhere; and anything may be expected, with contradictions. Changes go through real update messages.
+own serial, is stuck with an old version, is a primary of its own that replicates, or is silent. Names have addresses, are
+aliases, have texts, lead to hosts that are not there; pointers lead anywhere; and anything may be expected, with
+contradictions. Changes go through real update messages.
 """
 
 from __future__ import annotations
@@ -49,6 +50,7 @@ TARGETS = (
 )
 SERVER = Server("s0", bytes((127, 0, 0, 1)), 5300)
 SECOND = Server("s1", bytes((127, 0, 0, 1)), 5301)
+REACH = {bytes((192, 0, 2, 53 + number)): (one.address, one.port) for number, one in enumerate((SERVER, SECOND))}
 
 
 @dataclass
@@ -63,8 +65,10 @@ class World:
     def __post_init__(self) -> None:
         for server, zones in zip((SERVER, SECOND), self.lines, strict=False):
             serial = 7 if server is SECOND and self.second == "stuck" else 8
-            head = f"$TTL 600\n@ SOA s0.pans.example. h.pans.example. {serial} 3600 600 1209600 300\n@ NS s0.pans.example.\n"
-            own = {FORWARD: "s0 A 192.0.2.53\n", REVERSE: ""}
+            mname = "s1" if server is SECOND and self.second == "twin" else "s0"
+            soa = f"SOA {mname}.pans.example. h.pans.example. {serial} 3600 600 1209600 300"
+            head = f"$TTL 600\n@ {soa}\n@ NS s0.pans.example.\n"
+            own = {FORWARD: "s0 A 192.0.2.53\ns1 A 192.0.2.54\n", REVERSE: ""}
             texts = {origin: head + own[origin] + "\n".join(lines) + "\n" for origin, lines in zones.items()}
             self.held[server] = HeldZones([read_zone(text, origin) for origin, text in texts.items()])
 
@@ -78,7 +82,7 @@ class World:
             apex: Zone(apex, "", self.servers, tuple(one for one in self.expected if one.name.endswith(apex)))
             for apex in map(from_text, (FORWARD, REVERSE))
         }
-        return Estate(zones={"": zones}, reach={bytes((192, 0, 2, 53)): (SERVER.address, SERVER.port)})
+        return Estate(zones={"": zones}, reach=REACH)
 
     # As an exchange
 
@@ -109,7 +113,10 @@ class World:
             assert rcode == dns.rcode.NOERROR, (rcode, sets)
             assert after is not None, sets
             self.held[SERVER].hold(after)
-            if SECOND in self.held and self.second != "silent":
+            if SECOND in self.held and self.second == "twin":
+                text = after.to_text(relativize=False).replace("SOA s0.pans.example.", "SOA s1.pans.example.")
+                self.held[SECOND].hold(read_zone(text, str(origin)))
+            elif SECOND in self.held and self.second != "silent":
                 self.held[SECOND].hold(after)
 
 
@@ -178,7 +185,7 @@ def contents(draw: st.DrawFn) -> dict[str, list[str]]:
 @st.composite
 def worlds(draw: st.DrawFn) -> World:
     first = draw(contents())
-    second = draw(st.sampled_from(("follows", "apart", "stuck", "silent", "none")))
+    second = draw(st.sampled_from(("follows", "apart", "stuck", "silent", "twin", "none")))
     held = [first]
     if second != "none":
         held.append(first if second in ("follows", "silent") else draw(st.one_of(st.just(first), contents())))
@@ -228,7 +235,7 @@ def test_what_a_plan_says_is_mended_is_so_once_it_was_carried_out_and_nothing_el
     plan, before = plan_of(world, decisions)
     world.carry_out(plan.sets)
     again, after = plan_of(world, decisions)
-    for _ in range(4 if world.second in ("apart", "stuck") else 0):
+    for _ in range(4 if world.second in ("apart", "stuck", "twin") else 0):
         # What such a server has alone goes with the first transfer, and may take a host along: then there is more to plan.
         world.carry_out(again.sets)
         plan = again

@@ -95,7 +95,7 @@ def picture(
         ]
         terminal = subprocess.Popen([*window, "-e", "sh", str(path)], env=environment)
         try:
-            until = time.monotonic() + 60
+            until = time.monotonic() + 240
             while after_s is None and not done.exists() and time.monotonic() < until:
                 time.sleep(0.1)
             time.sleep(after_s or 0.7)

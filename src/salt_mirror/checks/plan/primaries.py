@@ -47,7 +47,11 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
         places[mname] = {atlas.estate.reached(address) for address in found.values}
     for server, mname in named.items():
         called = to_text(mname).rstrip(".")
-        if (server.address, server.port) in places[mname] or server.label.lower() in (called, called.split(".")[0]):
+        itself = (server.address, server.port) in places[mname] or server.label.lower() in (
+            called,
+            called.split(".")[0],
+        )
+        if itself and not server.found:  # nothing is sent to a server that the estate does not name
             return Primary(server, server, servers)
     everywhere = {place for found in places.values() for place in found}
     hidden = next((one for one in atlas.estate.servers.values() if (one.address, one.port) in everywhere), None)

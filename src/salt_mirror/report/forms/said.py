@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from datetime import datetime
 
@@ -35,3 +36,11 @@ def things_said(findings: Sequence[Finding]) -> str:
     """How many things there are to mend behind some findings, those with one cause being one; nothing where each is its own."""
     things = len({one.cause or number for number, one in enumerate(findings)})
     return f"{many(things, 'thing')} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""
+
+
+def same_mend(one: Finding, other: Finding | None) -> bool:
+    """Whether one and the same change mends two findings, whichever of them knows the TTL."""
+    return other is not None and _TTL.sub(" IN ", one.remedy) == _TTL.sub(" IN ", other.remedy)
+
+
+_TTL = re.compile(r" \d+ IN ")

@@ -21,7 +21,7 @@ from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import Evidence, Finding, SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
-from salt_mirror.report.forms.said import things_said
+from salt_mirror.report.forms.said import same_mend, things_said
 from salt_mirror.report.terminal.console import console_on
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
@@ -127,7 +127,7 @@ class Page:
             group = [finding for finding in faults if finding.cause == cause]
             for finding, after in zip(group, [*group[1:], None], strict=True):
                 self.line(f"{self._place(finding)}  {catalogue()[finding.code].title}", 8)
-                if finding.remedy and (after is None or after.remedy != finding.remedy):
+                if finding.remedy and not same_mend(finding, after):
                     self._mend(finding, 16)  # what one change mends is told once
         # A whole sheet and a tree of tests show what the servers said; an audit is short, and its reports have it all.
         shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(
