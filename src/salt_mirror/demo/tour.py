@@ -43,6 +43,7 @@ def mend_and_break(servers: dict[str, StandIn]) -> None:
     for origin, zone in servers["ns1"].authority.zones.items():
         if origin in servers["ns3"].authority.zones:
             servers["ns3"].authority.hold(zone)
+    servers["ns1"].followers.append(servers["ns3"])
 
 
 STOPS = (

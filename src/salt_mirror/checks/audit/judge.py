@@ -16,6 +16,8 @@ from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.laying import Laid, held_over
 from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Server
 from salt_mirror.findings import Finding
 
 
@@ -39,3 +41,7 @@ class AuditJudge:
         self.work.run(setting, runner, self._tick)
         standing, _ = sort_out(with_causes(self.work.findings()), estate.accept, self._setting.moment.date())
         return standing
+
+    def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
+        """Every server that was seen to serve a zone when it was last judged."""
+        return self.work.servers_of(view, apex)

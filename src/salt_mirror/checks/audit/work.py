@@ -17,6 +17,7 @@ from salt_mirror.checks.authority.sheet import Inspected, Inspection
 from salt_mirror.checks.part import Part, Setting, carry_out
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Finding, Outcome
 
@@ -55,6 +56,11 @@ class AuditWork:
         """Runs every check that is covered, one after the other; nothing is asked twice."""
         for part in self.parts.values():
             carry_out(part, setting, runner, tick)
+
+    def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
+        """Every server that was seen to serve a zone, also those that the estate does not list."""
+        name = to_text(apex)
+        return next((one.servers for one in self._inspected if (one.sheet.zone, one.sheet.view) == (name, view)), ())
 
     # What came of it
 

@@ -22,7 +22,7 @@ from salt_mirror.checks.part import Holdings, Part, Setting, Verdict
 from salt_mirror.checks.soa import SoaField, fields, judge, sums
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.questions import Answer
+from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.serials import ahead
@@ -88,10 +88,11 @@ class Sheet(msgspec.Struct, frozen=True, kw_only=True):
 
 @dataclass(frozen=True, slots=True)
 class Inspected:
-    """One zone in one view: its sheet and its findings."""
+    """One zone in one view: its sheet and its findings, and every server that serves it, listed anywhere."""
 
     sheet: Sheet
     findings: list[Finding]
+    servers: tuple[Server, ...] = ()
 
     @property
     def outcome(self) -> Outcome:
@@ -105,7 +106,8 @@ def inspected(zone: Name, view: str, atlas: Atlas, holdings: Holdings, now: date
     outcome: Outcome = "agrees" if seen.serving else "unverified"
     for finding in findings:
         outcome = worse(outcome, finding.outcome)
-    return Inspected(sheet_of(seen, outcome, findings, now), findings)
+    servers = tuple(place.server for place in seen.serving)
+    return Inspected(sheet_of(seen, outcome, findings, now), findings, servers)
 
 
 class Inspection(Part):

@@ -8,7 +8,7 @@ with the reason. Choices come last, so that nobody decides what the rest of the 
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.atlas import Atlas
@@ -17,16 +17,24 @@ from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import Merging
 from salt_mirror.checks.plan.sets import Left, Plan, SetLine, set_of
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.names import to_text
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.forms import address_in
 from salt_mirror.findings import About, Change, Finding
 
 MOST_ROUNDS = 8
 MOST_PASSES = 6
-Judge = Callable[[Runner, Sequence[Laid]], list[Finding]]
-"""Runs every check over a runner and returns the findings that stand; zones in hand are to be seen as with some sets laid
-over."""
+
+
+class Judge(Protocol):
+    """Whoever runs every check over a runner's answers."""
+
+    def __call__(self, runner: Runner, laid: Sequence[Laid] = ()) -> list[Finding]:
+        """The findings that stand; zones in hand are to be seen as with some sets `laid` over them."""
+
+    def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
+        """Every server that was seen to serve a zone, also those that the estate does not list."""
 
 
 def proved(
@@ -98,7 +106,10 @@ class _Proof(NamedTuple):
                 chosen = [choice for one in ours if (choice := decided(one, self.decisions)) is not None]
                 if not self._take([*changes, *(change for choice in chosen for change in choice.changes)]):
                     break
-            laid = self.merging.laid()
+            laid = [
+                (one, tuple(dict.fromkeys((*servers, *self.judge.servers_of(one.key.view, one.key.zone)))))
+                for one, servers in self.merging.laid()
+            ]
             standing = self.judge(Runner(LaidOver(self.runner, laid)), laid)
         return standing
 
