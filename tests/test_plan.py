@@ -16,6 +16,7 @@ import dns.message
 import dns.rcode
 import dns.update
 import dns.zone
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -27,7 +28,7 @@ from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.names import from_text
+from salt_mirror.dns.names import from_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import rdata_from_text, type_from_text
 from salt_mirror.dns.replies import Reader
@@ -96,7 +97,8 @@ class World:
         silent = self.second == "silent" and question.server is SECOND
         if held is None or silent or question.server.over != "udp":
             return Answer(question, "timeout")
-        if question.name.endswith(from_text(REVERSE)) and question.name[0] > 1 and question.name[1:2].isdigit():
+        parts = labels(question.name)
+        if question.name.endswith(from_text(REVERSE)) and len(parts) == 6 and len(parts[0]) > 1:
             return Answer(question, "NXDOMAIN", True)  # a sweep's: nobody has more than nine addresses here
         asked = question.name + question_tail(question.rdtype)
         query = dns.message.from_wire(encode_question(b"\1\2", question.name, question.rdtype, opt=b""))
@@ -251,3 +253,24 @@ def test_what_a_plan_says_is_mended_is_so_once_it_was_carried_out_and_nothing_el
     listed = [one.finding for one in plan.not_ours] + plan.waiting
     assert faults(after) <= faults(listed), (faults(after) - faults(listed), before)
     assert not faults(plan.mended) & faults(after)
+
+
+@pytest.mark.parametrize("second", ["follows", "unlisted", "silent", "none"])
+def test_what_can_be_mended_is_planned_also_where_a_server_is_found_through_the_zone_itself(second: str) -> None:
+    lines = {
+        FORWARD: ["h0 A 10.77.20.1", "h1 A 10.77.20.3"],
+        REVERSE: ["1 PTR h0.pans.example.", "2 PTR gone.pans.example."],
+    }
+    expected = [expectation(f"h{n}.pans.example", "A", f"10.77.20.{n + 1}", ttl=600) for n in range(3)]
+    world = World([lines] * (1 if second == "none" else 2), second, expected)
+    plan, _ = plan_of(world, [])
+    sets = {(to_text(one.key.name), one.key.rdtype): set(map(bytes, one.after)) for one in plan.sets}
+    assert sets == {
+        ("h1.pans.example.", 1): {bytes((10, 77, 20, 2))},
+        ("h2.pans.example.", 1): {bytes((10, 77, 20, 3))},
+        ("2.20.77.10.in-addr.arpa.", 12): {from_text("h1.pans.example")},
+        ("3.20.77.10.in-addr.arpa.", 12): {from_text("h2.pans.example")},
+    }
+    world.carry_out(plan.sets)
+    again, after = plan_of(world, [])
+    assert not again.sets and not [fault for fault in faults(after) if fault[0].startswith(("pair.", "roll."))]
