@@ -67,7 +67,13 @@ def ask_all(server: Server, number: int, timeout_s: float = 0.3) -> list[str]:
 
 
 @pytest.mark.parametrize("refusing", [True, False])
-def test_a_server_without_edns_is_asked_plainly_and_remembered(refusing: bool) -> None:
+@pytest.mark.parametrize("chance_is_lower", [True, False])
+def test_a_server_without_edns_is_asked_plainly_and_remembered(
+    refusing: bool, chance_is_lower: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if chance_is_lower:  # chance may draw the very letters of the plain question
+        monkeypatch.setattr("salt_mirror.dns.traffic.fallback.random_case", lambda: bytes(range(256)))
+
     def old(query: dns.message.Message, wire: bytes) -> bytes | None:
         if query.edns >= 0:
             return wire[:2] + b"\x80\x01" + bytes(8) if refusing else None

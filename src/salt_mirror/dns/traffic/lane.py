@@ -311,7 +311,7 @@ class Lane:
             else:
                 self.strays += 1
             return 0
-        if flight.asked is not flight.asked_first and message.startswith(flight.asked_first, 12):
+        if flight.asked != flight.asked_first and message.startswith(flight.asked_first, 12):
             flight.asked, flight.plain = flight.asked_first, False  # the reply to a try before it was made plain
         try:
             reply = self._reader.read_matched(message, flight.asked)
