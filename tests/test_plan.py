@@ -274,3 +274,14 @@ def test_what_can_be_mended_is_planned_also_where_a_server_is_found_through_the_
     world.carry_out(plan.sets)
     again, after = plan_of(world, [])
     assert not again.sets and not [fault for fault in faults(after) if fault[0].startswith(("pair.", "roll."))]
+
+
+def test_judging_again_asks_nothing_that_was_asked_before() -> None:
+    lines = {FORWARD: ["h0 A 10.77.20.1"], REVERSE: ["1 PTR h0.pans.example."]}
+    world = World([lines], "none", [expectation("h0.pans.example", "A", "10.77.20.1")])
+    judge = AuditJudge(Atlas(world.estate), coverage([], [], world.estate), Setting(NOW), lambda: None)
+    runner = Runner(Asking(world))
+    first = judge(runner)
+    asked = runner.asked
+    assert {(one.code, one.subject) for one in judge(runner)} == {(one.code, one.subject) for one in first}
+    assert runner.asked == asked

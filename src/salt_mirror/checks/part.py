@@ -6,6 +6,7 @@ them returns; so it can be read at any time, also after an interrupt. It does no
 
 from __future__ import annotations
 
+import secrets
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
@@ -28,13 +29,20 @@ def no_holding(_: Server, __: Name) -> None:
     """The zones that were transferred, where none was."""
 
 
+def nobody() -> bytes:
+    """A label that nobody has registered."""
+    return f"no-such-{secrets.token_hex(6)}".encode("ascii")
+
+
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """What a part is given when it begins to ask: the zones that were taken by transfer, all names in them, the moment."""
+    """What a part is given when it begins to ask: the zones that were taken by transfer, all names in them, the moment, and a
+    label that nobody has registered, one for all, so that judging again asks nothing anew."""
 
     moment: datetime
     holdings: Holdings = no_holding
     transferred: Collection[Name] = field(default_factory=frozenset)
+    stranger: bytes = field(default_factory=nobody)
 
 
 class Verdict(NamedTuple):

@@ -93,7 +93,7 @@ def _with_plan(
         from salt_mirror.checks.plan.proving import proved
 
         work.run(setting, runner, tick)
-        plans.append(proved(AuditJudge(atlas, covered, setting, lambda: None), runner, atlas))
+        plans.append(proved(AuditJudge(atlas, covered, setting, lambda: None, work), runner, atlas))
 
     return run
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import NoReturn
 
 import msgspec
 import typer
@@ -18,6 +18,7 @@ from salt_mirror.checks import check_of
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage, coverage
 from salt_mirror.checks.audit.judge import AuditJudge
+from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import too_much
@@ -31,7 +32,6 @@ from salt_mirror.cli.sending import Sender, Wish
 from salt_mirror.cli.telling import INTERRUPTED, tell
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
-from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
@@ -39,7 +39,7 @@ from salt_mirror.estate.forms import address_in, network_in, zone_name
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.estate.reading import read_text
 from salt_mirror.estate.typed import completed
-from salt_mirror.findings import About, Finding
+from salt_mirror.findings import About, Change, Finding
 from salt_mirror.keeping.masterfiles import rewritten
 from salt_mirror.keeping.plans import check_plan_files, read_sets, write_plan
 from salt_mirror.keeping.writing import check_writable, write_whole
@@ -78,7 +78,7 @@ class Mending(Sender):
     def carry_out(self) -> NoReturn:
         """Does it all, prints what came of it, and ends the program."""
         atlas = atlas_of(self._estate)
-        plan, judge, servers, ran = self._planned(atlas)
+        plan, judge, ran = self._planned(atlas)
         written = self._written(plan)
         sheet = sheet_of(plan)
         report = self._report(ran, plan.found, sheet, plan.headline, len(plan.mended))
@@ -95,7 +95,7 @@ class Mending(Sender):
             raise BadInput(why)
         if not self._wish.yes:
             self._show(report, "not sent yet", whole=True)
-        self._send(atlas, plan, servers, report)
+        self._send(atlas, plan, report)
 
     # What is wanted
 
@@ -156,21 +156,22 @@ class Mending(Sender):
 
     # The plan
 
-    def _planned(self, atlas: Atlas) -> tuple[Plan, AuditJudge, dict[Any, tuple[Server, ...]], Ran]:
+    def _planned(self, atlas: Atlas) -> tuple[Plan, AuditJudge, Ran]:
         """Judges, plans and proves."""
         made: list[tuple[Plan, AuditJudge]] = []
+        whole = AuditWork(self._estate, atlas, self._everything)
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
-            judge = AuditJudge(atlas, self._everything, setting, tick)
+            whole.run(setting, runner, tick)
+            judge = AuditJudge(atlas, self._everything, setting, tick, whole)
             made.append((proved(judge, runner, atlas, self._wish.decisions, self._wanted, self._older), judge))
 
-        total = AuditJudge(atlas, self._everything, Setting(now()), lambda: None).work.total
-        ran = run(work, atlas, self._estate.views, self._asking, total=total, what="things looked at")
+        ran = run(work, atlas, self._estate.views, self._asking, total=whole.total, what="things looked at")
         if not made:
             tell("interrupted before there was a plan")
             raise typer.Exit(INTERRUPTED)
         plan, judge = made[0]
-        return plan, judge, plan.servers, ran
+        return plan, judge, ran
 
     def _written(self, plan: Plan) -> list[Path]:
         """Writes what is wished for; returns the files."""
@@ -190,7 +191,7 @@ class Mending(Sender):
 
     # Sending
 
-    def _send(self, atlas: Atlas, plan: Plan, servers: dict[Any, tuple[Server, ...]], report: Report) -> NoReturn:
+    def _send(self, atlas: Atlas, plan: Plan, report: Report) -> NoReturn:
         targets = dict.fromkeys(one.server.label for one in plan.sets if one.server is not None)
         if not targets:
             self._show(report, "nothing can be sent", whole=self._wish.yes)
@@ -198,7 +199,7 @@ class Mending(Sender):
             raise typer.Exit(1)
         self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets)}?")
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
-            applying, late = self._carried_out(atlas, engine, plan.sets, servers)
+            applying, late = self._carried_out(atlas, engine, plan.sets, plan.servers)
             judge = AuditJudge(atlas, self._everything, Setting(now()), lambda: None)
             standing = [] if self._interrupted else [one for one in judge(Runner(engine)) if self._wanted(one)]
         undone = sum(one.outcome != "agrees" for one in applying.outcomes)
@@ -220,7 +221,7 @@ class Mending(Sender):
         )
 
 
-def _changes_of(finding: Finding) -> list[Any]:
+def _changes_of(finding: Finding) -> list[Change]:
     return [*finding.changes, *(change for choice in finding.choices for change in choice.changes)]
 
 

@@ -24,21 +24,34 @@ from salt_mirror.findings import Finding
 class AuditJudge:
     """Judges an estate. `work` is the audit that was run last."""
 
-    def __init__(self, atlas: Atlas, coverage: Coverage, setting: Setting, tick: Callable[[], None]) -> None:
+    def __init__(
+        self,
+        atlas: Atlas,
+        coverage: Coverage,
+        setting: Setting,
+        tick: Callable[[], None],
+        done: AuditWork | None = None,
+    ) -> None:
+        """`done` is an audit that was run in this setting: it is not run again where nothing is laid over its answers."""
         self._atlas = atlas
         self._coverage = coverage
         self._setting = setting
         self._tick = tick
-        self.work = AuditWork(atlas.estate, atlas, coverage)
+        self._done = done
+        self.work = done or AuditWork(atlas.estate, atlas, coverage)
 
     def __call__(self, runner: Runner, laid: Sequence[Laid] = ()) -> list[Finding]:
-        """The findings that stand over a runner's answers: those that nobody has accepted. Zones in hand are seen with the sets
-        of
-        a plan `laid` over them."""
+        """The findings that stand over a runner's answers: those that nobody has accepted. Zones in hand are seen with the
+        sets of a plan `laid` over them."""
         estate = self._atlas.estate
-        setting = replace(self._setting, holdings=held_over(self._setting.holdings, laid)) if laid else self._setting
-        self.work = AuditWork(estate, self._atlas, self._coverage)
-        self.work.run(setting, runner, self._tick)
+        if self._done is not None and not laid:
+            self.work = self._done
+        else:
+            setting = (
+                replace(self._setting, holdings=held_over(self._setting.holdings, laid)) if laid else self._setting
+            )
+            self.work = AuditWork(estate, self._atlas, self._coverage)
+            self.work.run(setting, runner, self._tick)
         standing, _ = sort_out(with_causes(self.work.findings()), estate.accept, self._setting.moment.date())
         return standing
 

@@ -16,7 +16,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, at_name, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
-from salt_mirror.checks.rollcall.judging import call, nobody
+from salt_mirror.checks.rollcall.judging import call
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text
@@ -70,10 +70,11 @@ def inspect_mail(
     domain: Name,
     view: str,
     atlas: Atlas,
-    caches: Sequence[Server] = (),
-    expected: ExpectedSet | None = None,
+    caches: Sequence[Server],
+    expected: ExpectedSet | None,
+    stranger: bytes,
 ) -> Dialogue[MailSeen]:
-    """Asks all there is to ask about a domain's mail in one view."""
+    """Asks all there is to ask about a domain's mail in one view; `stranger` is a label that nobody has registered."""
     steps: list[Dialogue[Any]] = [
         lookup(domain, (MX,), view, atlas),
         _ask_caches(domain, caches),
@@ -83,7 +84,7 @@ def inspect_mail(
     if len(domain) + 4 <= 255:
         steps.append(lookup(from_text("www", domain), ADDRESS_TYPES, view, atlas))
     if expected is not None:
-        steps.append(call(expected, atlas, nobody(), ()))
+        steps.append(call(expected, atlas, stranger, ()))
     done = yield from together(steps)
     found, cached, own, soa = done[:4]
     seen = MailSeen(domain, view, found, cached, own=own)

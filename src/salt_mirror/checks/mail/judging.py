@@ -16,6 +16,7 @@ from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
 from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
+from salt_mirror.checks.part import nobody
 from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
 from salt_mirror.checks.tests import InView, Judged, Mark, Test, Trees, mark_of, worst
@@ -30,10 +31,16 @@ from salt_mirror.findings import Change, Choice, Finding
 
 
 def judged_mail(
-    domain: Name, view: str, atlas: Atlas, caches: Sequence[Server] = (), expected: ExpectedSet | None = None
+    domain: Name,
+    view: str,
+    atlas: Atlas,
+    caches: Sequence[Server] = (),
+    expected: ExpectedSet | None = None,
+    stranger: bytes | None = None,
 ) -> Dialogue[Judged]:
-    """Inspects a domain's mail in one view, and judges it. `caches` are resolvers, `expected` the MX set of the estate."""
-    seen = yield from inspect_mail(domain, view, atlas, caches, expected)
+    """Inspects a domain's mail in one view, and judges it. `caches` are resolvers, `expected` the MX set of the estate,
+    `stranger` a label that nobody has registered."""
+    seen = yield from inspect_mail(domain, view, atlas, caches, expected, stranger or nobody())
     return judge_mail(seen, atlas)
 
 
@@ -69,8 +76,9 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
 def of_domains(wanted: Mapping[InView, ExpectedSet | None], atlas: Atlas, caches: Sequence[Server] = ()) -> Trees:
     """The mail of some domains, each in its view; `caches` are resolvers whose word is shown beside."""
     return Trees(
-        lambda _: {
-            (name, view): judged_mail(name, view, atlas, caches, expected) for (name, view), expected in wanted.items()
+        lambda setting: {
+            (name, view): judged_mail(name, view, atlas, caches, expected, setting.stranger)
+            for (name, view), expected in wanted.items()
         },
         len(wanted),
     )

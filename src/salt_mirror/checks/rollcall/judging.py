@@ -8,7 +8,6 @@ address that is missing, its pointer, to see under what name the host is registe
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Collection, Iterable, Iterator
 
 from salt_mirror.checks.atlas import Atlas
@@ -65,9 +64,8 @@ class Roll(Part):
         self.size = len(self._sets)
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Called]]]:
-        sibling = nobody()
         strangers = set(setting.transferred) - {one.name for one in self._sets}
-        yield (call(one, self._atlas, sibling, strangers) for one in self._sets)
+        yield (call(one, self._atlas, setting.stranger, strangers) for one in self._sets)
         self.unexpected = list(told(self._atlas.estate, setting.holdings, self._zones))
 
     def take(self, result: Called) -> None:
@@ -90,11 +88,6 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
     sets = [one for one in expected_sets(estate, None) if coverage.sees(one.name, one.view)]
     zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
     return Roll(sets, atlas, zones) if sets or any(zone.closed for zone in zones) else None
-
-
-def nobody() -> bytes:
-    """A label that nobody has registered."""
-    return f"no-such-{secrets.token_hex(6)}".encode("ascii")
 
 
 def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collection[Name]) -> Dialogue[Called]:
