@@ -13,10 +13,10 @@ from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.estate import plainlines
-from salt_mirror.estate.csvfile import read_csv
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.masterfile import read_master_file, read_master_text
 from salt_mirror.estate.model import load_estate
+from salt_mirror.estate.sources import read_expectations
 
 PANS = from_text("pans.gullmarsh.internal")
 GOOD = """
@@ -149,7 +149,7 @@ def test_csv_takes_columns_in_any_order_quotes_and_a_spreadsheets_semicolons(tmp
     path.write_bytes(
         b'\xef\xbb\xbfType;Name;Value;Note;ttl\r\nA;kiln-02;10.77.20.2;"two;\r\nlines";60\r\n\r\nCNAME;oven.example;kiln-02;;\r\n'
     )
-    found = read_csv(path, PANS)
+    found = read_expectations(path, PANS)
     assert lines(found) == [
         "kiln-02.pans.gullmarsh.internal. 60 A 10.77.20.2 @2",
         "oven.example. None CNAME kiln-02.pans.gullmarsh.internal. @5",
@@ -175,7 +175,7 @@ def test_a_bad_line_in_csv_is_named(tmp_path: Path, text: str, message: str) -> 
     path = tmp_path / "leases.csv"
     path.write_text(text, encoding="utf-8")
     with pytest.raises(Unusable, match=message):
-        read_csv(path, PANS)
+        read_expectations(path, PANS)
 
 
 OWNERS = st.sampled_from(["", "a", "b.c", "*.w", "kiln-02", "x.example.", "0/26", "1", "@", "\\065b"])

@@ -9,27 +9,21 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, put_aside
 from salt_mirror.estate.expectations import LIFETIMES, PRESENCES, Expectation
 from salt_mirror.estate.forms import address_in
-from salt_mirror.estate.reading import read_text
 
 COLUMNS = ("name", "type", "value", "ttl", "presence", "lifetime", "owner", "note")
 _NEEDED = 3
-
-
-def read_csv(path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
-    """Reads the records of a CSV file; single labels are completed with `origin`. Raises BadInput with file and line.
-
-    With `problems`, a damaged line is put there instead and does not hide the rest.
-    """
-    return read_csv_text(read_text(path, as_is=True), path, origin, problems)
+_SOMETHING = re.compile(r"\S")
+_LINE_END = re.compile(r"[\r\n]|\Z")
 
 
 def read_csv_text(
@@ -40,7 +34,8 @@ def read_csv_text(
     named: Mapping[str, str] | None = None,
     zone_at: Callable[[bytes], Name | None] = lambda _: None,
 ) -> list[Expectation]:
-    """The same for a text that is at hand already; `path` is what errors name.
+    """Reads the records of a table; single labels are completed with `origin`. Raises BadInput with `path`, which errors name,
+    and line. With `problems`, a damaged line is put there instead and does not hide the rest.
 
     `named` are our columns by those of a table that somebody else laid out: its others are kept as a note, and where it has no
     types, a value that is an address stands for one. `zone_at` completes the short name of such an address.
@@ -65,10 +60,7 @@ def read_csv_text(
                 else:
                     found.append(_expectation(row, columns, places, path, line, origin))
         except (csv.Error, Unusable) as error:
-            problem = BadInput.at(path, line, str(error))
-            if problems is None or columns is None:
-                raise problem from None
-            problems.append(problem)
+            put_aside(BadInput.at(path, line, str(error)), problems if columns is not None else None)
         line = rows.line_num + 1
     if columns is None:
         raise BadInput.at(path, None, f"is empty; the first line must be the header {','.join(COLUMNS)}")
@@ -88,16 +80,24 @@ def _header(row: list[str]) -> list[str]:
     return columns
 
 
-def has_our_header(path: Path) -> bool:
+def has_our_header(text: str) -> bool:
     """Whether a table begins with our columns, so that nothing else has to be found out about it."""
-    first = next((line for line in read_text(path).splitlines() if line.strip()), "")
+    first = _first_line(text)
     return {"name", "type", "value"} <= {cell.strip().lower() for cell in first.split(delimiter_of(first))}
 
 
 def delimiter_of(text: str) -> str:
     """What parts the cells of a table: whichever of comma, semicolon, tab and bar its first line has most of."""
-    first = next((line for line in text.splitlines() if line.strip()), "")
-    return max(",;\t|", key=first.count)
+    return max(",;\t|", key=_first_line(text).count)
+
+
+def _first_line(text: str) -> str:
+    """The first line that is not empty; the text behind it, which may be long, is not looked at."""
+    begin = _SOMETHING.search(text)
+    if begin is None:
+        return ""
+    at = max(text.rfind(end, 0, begin.start()) for end in "\r\n") + 1
+    return text[at : _LINE_END.search(text, begin.start()).start()]  # type: ignore[union-attr]  # the text's end is one
 
 
 def _foreign_header(row: list[str], named: Mapping[str, str]) -> list[str]:

@@ -30,6 +30,13 @@ class BadInput(Unusable):
         return cls(f"{what} {shown(word)}; {hint(word, known, otherwise=otherwise, alike=alike)}")
 
 
+def put_aside(problem: BadInput, problems: list[Unusable] | None) -> None:
+    """Keeps the problem of a damaged line with others. Raises it where nobody collects them."""
+    if problems is None:
+        raise problem from None
+    problems.append(problem)
+
+
 def shown_path(path: Path | str) -> str:
     """A path as it stands in a message: printable, and not longer than anybody reads."""
     clean = printable(str(path))

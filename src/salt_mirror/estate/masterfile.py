@@ -22,7 +22,7 @@ import dns.zonefile
 from salt_mirror.dns.errors import Unusable, about, number_in
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import MAX_TTL
-from salt_mirror.estate.errors import BadInput, shown_path
+from salt_mirror.estate.errors import BadInput, put_aside, shown_path
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.plainlines import plain_lines
 from salt_mirror.estate.reading import is_there, read_text
@@ -62,7 +62,7 @@ _AGE = re.compile(r"\[AGE:(\d{1,9})\]", re.IGNORECASE)
 
 def _without_ages(text: str) -> tuple[str, dict[int, int]]:
     """A text without the age marks that directory servers put into their exports, and these by line, in hours since 1601."""
-    if "[AGE:" not in text.upper():
+    if _AGE.search(text) is None:
         return text, {}
     ages: dict[int, int] = {}
     lines = text.split("\n")
@@ -206,11 +206,8 @@ class _Pieces:
                 reader.read()
                 return
             except (dns.exception.DNSException, ValueError, UnicodeError) as error:
-                problem = BadInput.at(path, self._collector.line, _plain(error))
-                if self._problems is None:
-                    raise problem from None
+                put_aside(BadInput.at(path, self._collector.line, _plain(error)), self._problems)
             # The damaged line is noted, and reading goes on behind it.
-            self._problems.append(problem)
             lines = piece.splitlines(keepends=True)
             behind = self._collector.line - first_line + 1
             piece, first_line = "".join(lines[behind:]), first_line + behind

@@ -19,7 +19,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
-from salt_mirror.estate.csvfile import has_our_header, read_csv
+from salt_mirror.estate.csvfile import has_our_header, read_csv_text
 from salt_mirror.estate.errors import BadInput, hint, shown_path
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
@@ -330,12 +330,13 @@ class _Builder:
         path = self._path.parent / given.file
         if not is_there(path):
             raise self._fail(f"{place}, expect: there is no file {shown_path(path)}")
-        if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(path):
-            return read_csv(path, apex)
-        from salt_mirror.estate.sources import read_expectations  # brings dnspython in
+        text = read_text(path, as_is=True)
+        if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(text):
+            return read_csv_text(text, path, apex)
+        from salt_mirror.estate.sources import read_given  # brings dnspython in
 
         with about(f"{self._path}: {place}, expect, {shown(given.file)}"):
             zone = zone_name(given.zone) if given.zone is not None else None
             columns = checked_columns(given.columns, "columns")
             spec = ListSpec(check_form(given.form, "form"), columns, given.pointers, zone)
-        return read_expectations(path, apex, None, spec, self._estate.networks)
+        return read_given(text, apex, None, spec, self._estate.networks, path=path)

@@ -29,7 +29,7 @@ def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
     Raises BadInput; `missing` says what a file that is not there means.
     """
     text = decoded(read_bytes(path, missing=missing), path)
-    return text if as_is else _with_feeds(text)
+    return text if as_is else with_feeds(text)
 
 
 def read_bytes(path: Path, *, missing: str = "") -> bytes:
@@ -69,13 +69,14 @@ def _encoding_of(raw: bytes) -> tuple[bytes, str]:
     return next(((mark, name) for mark, name in _MARKS if raw.startswith(mark)), (b"", "utf-8"))
 
 
-def _with_feeds(text: str) -> str:
+def with_feeds(text: str) -> str:
+    """A text whose lines end in line feeds alone."""
     return text.replace("\r\n", "\n").replace("\r", "\n")
 
 
 def given_text(stream: BinaryIO) -> str:
     """The text of standard input, encoded in any way that a file may be. Raises BadInput."""
-    return _with_feeds(decoded(stream.read(), "standard input"))
+    return with_feeds(decoded(stream.read(), "standard input"))
 
 
 def given_lines(stream: BinaryIO) -> Iterator[str]:

@@ -27,7 +27,7 @@ from salt_mirror.estate.lists.hosts import read_hosts
 from salt_mirror.estate.lists.leases import expected_of, isc_leases, kea_leases, xml_leases
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec, Networks
 from salt_mirror.estate.masterfile import read_master_text
-from salt_mirror.estate.reading import json_lines, read_text
+from salt_mirror.estate.reading import json_lines, read_text, with_feeds
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
 _LEASE_READERS = {"kea": kea_leases, "isc": isc_leases, "xml": xml_leases}
@@ -125,7 +125,7 @@ def _read(
     if form == "csv":
         return read_csv_text(text, path, origin, problems, dict(spec.columns), networks.zone_at)
     if form != "kea":
-        text = text.replace("\r\n", "\n").replace("\r", "\n")
+        text = with_feeds(text)
     if form == "zone":
         return read_master_text(text, path, origin, problems)
     if form == "hosts":

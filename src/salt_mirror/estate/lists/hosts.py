@@ -9,7 +9,7 @@ from pathlib import Path
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.records import address_type
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, put_aside
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.lists.spec import Networks
@@ -47,10 +47,7 @@ def read_hosts(
                     name, address_type(address), address, source=path, line=number, note=note.strip() or None
                 )
         except Unusable as error:
-            problem = BadInput.at(path, number, str(error))
-            if problems is None:
-                raise problem from None
-            problems.append(problem)
+            put_aside(BadInput.at(path, number, str(error)), problems)
 
 
 _ALL = 0xFFFFFFFF

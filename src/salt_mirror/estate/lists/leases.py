@@ -18,7 +18,7 @@ from xml.parsers import expat
 from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import address_type
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, put_aside
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.lists.spec import Networks
@@ -58,10 +58,7 @@ def expected_of(
         try:
             name = from_text(lease.host, zone if "." not in lease.host.rstrip(".") else None)
         except Unusable as error:
-            problem = BadInput.at(path, lease.line, str(error))
-            if problems is None:
-                raise problem from None
-            problems.append(problem)
+            put_aside(BadInput.at(path, lease.line, str(error)), problems)
             continue
         found.append(
             Expectation(
@@ -97,10 +94,7 @@ def kea_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
                 continue
             yield _kea(cells, line)
         except (csv.Error, Unusable) as error:
-            problem = BadInput.at(path, line, str(error))
-            if problems is None or not columns:
-                raise problem from None
-            problems.append(problem)
+            put_aside(BadInput.at(path, line, str(error)), problems if columns else None)
 
 
 def _kea(cells: dict[str, str], line: int) -> Lease:
@@ -131,7 +125,7 @@ def isc_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
         if begin is not None:
             address, begun, host, dns_name, live, until = address_in(begin[1]), number, "", "", True, None
             if address is None:
-                _complain(BadInput.at(path, number, f"{begin[1]} is no address"), problems)
+                put_aside(BadInput.at(path, number, f"{begin[1]} is no address"), problems)
             continue
         if address is None:
             continue
@@ -151,13 +145,7 @@ def isc_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
         else:
             dns_name = said[7].rstrip(".")
     if address is not None:
-        _complain(BadInput.at(path, begun, "a lease that does not end: the file was cut off"), problems)
-
-
-def _complain(problem: BadInput, problems: list[Unusable] | None) -> None:
-    if problems is None:
-        raise problem
-    problems.append(problem)
+        put_aside(BadInput.at(path, begun, "a lease that does not end: the file was cut off"), problems)
 
 
 def _isc_time(said: str | None, epoch: str | None) -> float | None:
@@ -189,7 +177,7 @@ def xml_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
         address = address_in(told["address"].strip())
         if address is None:
             if told["address"].strip() and told["host"]:
-                _complain(BadInput.at(path, line, f"{told['address'].strip()[:60]!r} is no address"), problems)
+                put_aside(BadInput.at(path, line, f"{told['address'].strip()[:60]!r} is no address"), problems)
             continue
         state = re.sub(r"[^a-z]", "", told["state"].lower())
         yield Lease(address, told["host"].strip().rstrip("."), state in _LIVE, _xml_time(told["until"].strip()), line)
