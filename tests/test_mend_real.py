@@ -16,7 +16,7 @@ import pytest
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNKNOWN_KEY, Key, Server
 from salt_mirror.dns.records import TXT, A
-from salt_mirror.dns.update import KeySigner, SetEdit, send, update_message
+from salt_mirror.dns.update import SetEdit, Signer, send, update_message
 from support import realservers
 from support.program import Run
 
@@ -154,14 +154,14 @@ def test_a_real_primary_carries_out_nothing_of_a_message_of_which_one_set_has_ch
     before = zones_of(primary)
     new = SetEdit(NAMES[2], A, frozenset(), OLD, None, 600, named=False)
     zone = from_text("pans.example")
-    assert send(primary, update_message(zone, [new, edit]), KeySigner(KEY)).status == rcode
+    assert send(primary, update_message(zone, [new, edit]), Signer(KEY)).status == rcode
     assert zones_of(primary) == before
     strange = Key(from_text("other.test"), "hmac-sha256", KEY.secret)
-    assert send(primary, update_message(zone, [new]), KeySigner(strange)).status in (UNKNOWN_KEY, "REFUSED")
+    assert send(primary, update_message(zone, [new]), Signer(strange)).status in (UNKNOWN_KEY, "REFUSED")
     assert send(primary, update_message(zone, [new]), None).status == (
         "NOTAUTH" if primary.label == "knot" else "REFUSED"
     )
     assert zones_of(primary) == before
-    assert send(primary, update_message(zone, [new]), KeySigner(KEY)).done and "new.pans.example. 600 in a" in zones_of(
+    assert send(primary, update_message(zone, [new]), Signer(KEY)).done and "new.pans.example. 600 in a" in zones_of(
         primary
     )

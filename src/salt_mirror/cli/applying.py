@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
+from msgspec.structs import replace
+
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.sending import Carried, by_server, carried, leans_on, meaning
 from salt_mirror.checks.plan.sets import PlannedSet, edit_of
@@ -19,8 +21,9 @@ from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.update import CHANGED_SINCE, KeySigner, Signer, in_messages, send, update_message
+from salt_mirror.dns.update import CHANGED_SINCE, Signer, in_messages, send, update_message
 from salt_mirror.estate.model import Zone
+from salt_mirror.findings import Outcome
 from salt_mirror.keeping.undo import Step, UndoFile
 
 _MOST_TRIES = 5
@@ -47,11 +50,15 @@ class Applying:
                 )
         for view, apex, server, of_zone in by_server(sets):
             zone = self._atlas.estate.zones[view][apex]
-            leaning = [one for one in of_zone if leans_on(one, self._left)]
-            self._leave(leaning, "the name it leads to was left as it was")
-            for batch in in_messages(apex, map(edit_of, (one for one in of_zone if one not in leaning))):
+            for batch in in_messages(apex, map(edit_of, self._without_leaning(of_zone))):
                 wanted = {(edit.name, edit.rdtype) for edit in batch}
                 self._message(zone, server, [one for one in of_zone if (one.key.name, one.key.rdtype) in wanted])
+
+    def _without_leaning(self, sets: list[PlannedSet]) -> list[PlannedSet]:
+        """Leaves the pointers that lean on a name that was left as it was; returns the other sets."""
+        leaning = [one for one in sets if leans_on(one, self._left)]
+        self._leave(leaning, "the name it leads to was left as it was")
+        return [one for one in sets if one not in leaning]
 
     def _message(self, zone: Zone, server: Server, batch: list[PlannedSet]) -> None:
         step = Step(zone=to_text(zone.apex), view=zone.view, server=server.label, names=len(batch))
@@ -63,15 +70,7 @@ class Applying:
                 return
             self._undo.note(step)
             reply = send(server, update_message(zone.apex, map(edit_of, batch)), signer, timeout_s=self._timeout_s)
-            self._undo.note(
-                Step(
-                    zone=step.zone,
-                    view=step.view,
-                    server=step.server,
-                    names=len(batch),
-                    answered=reply.status or reply.trouble,
-                )
-            )
+            self._undo.note(replace(step, names=len(batch), answered=reply.status or reply.trouble))
             if reply.done:
                 self._finish(batch)
                 return
@@ -89,9 +88,7 @@ class Applying:
                 return
             self._leave(changed, "changed since it was looked at: left as it is")
             batch = [one for one in batch if one not in changed]
-            leaning = [one for one in batch if leans_on(one, self._left)]
-            self._leave(leaning, "the name it leads to was left as it was")
-            batch = [one for one in batch if one not in leaning]
+            batch = self._without_leaning(batch)
             if not batch:
                 return
         self._leave(batch, f"{server.label}: it changes faster than it can be looked at")
@@ -100,39 +97,31 @@ class Applying:
         """What signs the changes of a zone; None where nothing does. Raises OSError for a ticket that cannot be used."""
         if not zone.updates.kerberos:
             key = zone.updates.key or server.key
-            return KeySigner(key) if key is not None else None
-        from salt_mirror.dns.kerberos import TicketSigner
+            return Signer(key) if key is not None else None
+        from salt_mirror.dns.kerberos import ticket_signer
 
-        answer = next(Runner(self._engine).run([_ask(Question(zone.apex, SOA, server))]))
+        (answer,) = _asked(Runner(self._engine), [Question(zone.apex, SOA, server)])
         if answer.trouble is not None or not answer.values:
             raise OSError(None, f"{server.label} does not tell its full name in the SOA: {answer.trouble or 'no SOA'}")
         host = to_text(soa_fields(answer.values[0]).mname).rstrip(".")
         short = zone.updates.short_signature
-        return TicketSigner(server, host, timeout_s=self._timeout_s, short_signature=short)
+        return ticket_signer(server, host, timeout_s=self._timeout_s, short_signature=short)
 
     def _finish(self, sets: Iterable[PlannedSet], says: str = "done") -> None:
         for one in sets:
             self.done.append(one)
             self.outcomes.append(carried(one.key, "agrees", says))
 
-    def _leave(self, sets: Iterable[PlannedSet], why: str, outcome: str = "differs") -> None:
+    def _leave(self, sets: Iterable[PlannedSet], why: str, outcome: Outcome = "differs") -> None:
         for one in sets:
             self._left.add(one.key.name)
-            self.outcomes.append(carried(one.key, "unverified" if outcome == "unverified" else "differs", why))
+            self.outcomes.append(carried(one.key, outcome, why))
 
     def _held(self, server: Server, sets: list[PlannedSet]) -> list[tuple[frozenset[bytes] | None, bool]]:
         """What a server holds of sets now, and whether their names exist; None where it does not say."""
-        runner = Runner(self._engine)
-        questions = [Question(one.key.name, one.key.rdtype, server) for one in sets]
-        for question in questions:
-            if runner.known(question) is None:
-                list(runner.run([_ask(question)]))
-        answers = [runner.known(question) for question in questions]
+        answers = _asked(Runner(self._engine), [Question(one.key.name, one.key.rdtype, server) for one in sets])
         return [
-            (frozenset(answer.values), answer.exists)
-            if answer is not None and answer.trouble is None
-            else (None, False)
-            for answer in answers
+            (frozenset(answer.values), answer.exists) if answer.trouble is None else (None, False) for answer in answers
         ]
 
     def _changed(self, server: Server, batch: list[PlannedSet]) -> list[PlannedSet]:
@@ -156,9 +145,13 @@ class Applying:
                 self._leave([one], f"{server.label}: {why}; whether it was carried out is not known", "unverified")
 
 
-def _ask(question: Question) -> Dialogue[Answer]:
-    (answer,) = yield [question]
-    return answer
+def _asked(runner: Runner, questions: list[Question]) -> list[Answer]:
+    """The answers to some questions, which go out together."""
+
+    def ask() -> Dialogue[list[Answer]]:
+        return (yield questions)
+
+    return next(runner.run([ask()]))
 
 
 def await_servers(
@@ -170,9 +163,10 @@ def await_servers(
     runner = Runner(engine)
     for one, servers in done:
         # Where nothing of the name is left, a wildcard may speak: the others have to say what the primary says.
-        asked = Question(one.key.name, one.key.rdtype, one.server) if one.server is not None else None
-        answer = next(runner.run([_ask(asked)])) if asked is not None and not one.after else None
-        values = frozenset(answer.values) if answer is not None and answer.trouble is None else one.after
+        values = one.after
+        if not values and one.server is not None:
+            (answer,) = _asked(runner, [Question(one.key.name, one.key.rdtype, one.server)])
+            values = frozenset(answer.values) if answer.trouble is None else values
         goal = Goal(one.key.name, one.key.rdtype, values)
         goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in servers)
     if not goals:

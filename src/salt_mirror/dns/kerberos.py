@@ -23,7 +23,7 @@ import dns.rrset
 import dns.tsig
 
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.tsig import Verifier, sign_with
+from salt_mirror.dns.update import Signer
 
 MOST_STEPS = 8
 _LENGTH = 2
@@ -59,27 +59,13 @@ class _Lenient:
             return self._context.verify_signature(data[_LENGTH:], mic)
 
 
-class TicketSigner:
-    """Signs one message for a server, whose full name is `host`; negotiates when it is made. Raises NoTicket."""
-
-    def __init__(self, server: Server, host: str, *, timeout_s: float, short_signature: bool = False) -> None:
-        name = dns.name.from_text(str(uuid.uuid4()))
-        context = _context_with(host)
-        _negotiate(server, name, context, timeout_s)
-        secret: Any = _Lenient(context) if short_signature else context
-        self._key = dns.tsig.Key(name, secret, "gss-tsig.")
-        self._verifier: Verifier | None = None
-
-    def sign(self, wire: bytes) -> bytes:
-        """The message, signed."""
-        signed, mac = sign_with(wire, self._key)
-        self._verifier = Verifier(self._key, mac)
-        return signed
-
-    def verify(self, wire: bytes) -> None:
-        """Raises BadSignature."""
-        assert self._verifier is not None
-        self._verifier.verify(wire)
+def ticket_signer(server: Server, host: str, *, timeout_s: float, short_signature: bool = False) -> Signer:
+    """Signs one message for a server, whose full name is `host`, by a context negotiated now. Raises NoTicket."""
+    name = dns.name.from_text(str(uuid.uuid4()))
+    context = _context_with(host)
+    _negotiate(server, name, context, timeout_s)
+    secret: Any = _Lenient(context) if short_signature else context
+    return Signer(dns.tsig.Key(name, secret, "gss-tsig."))
 
 
 def _context_with(host: str) -> _Context:

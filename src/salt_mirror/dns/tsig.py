@@ -38,19 +38,17 @@ class BadSignature(ValueError):
     """An answer that is not signed, or not as the key says."""
 
 
-def _key(key: Key) -> dns.tsig.Key:
+def _key(key: Key | dns.tsig.Key) -> dns.tsig.Key:
+    if isinstance(key, dns.tsig.Key):
+        return key
     return dns.tsig.Key(dns.name.from_wire(key.name, 0)[0], key.secret, ALGORITHMS[key.algorithm])
 
 
-def sign(wire: bytes, key: Key) -> tuple[bytes, bytes]:
-    """A question with its signature added, and the signature's MAC, on which the answer's builds."""
-    return sign_with(wire, _key(key))
-
-
-def sign_with(wire: bytes, key: dns.tsig.Key) -> tuple[bytes, bytes]:
-    """The same with a key of dnspython's, whose secret may be a GSS context."""
+def sign(wire: bytes, key: Key | dns.tsig.Key) -> tuple[bytes, bytes]:
+    """A question with its signature added, and the signature's MAC, on which the answer's builds. A key of dnspython's may have
+    a GSS context as its secret."""
     message = dns.message.from_wire(wire)
-    message.use_tsig(key)
+    message.use_tsig(_key(key))
     signed = message.to_wire()
     return signed, message.mac or b""
 
@@ -59,7 +57,7 @@ class Verifier:
     """Verifies the answer to a signed question, or the many messages of one (RFC 8945 section 5.3.1)."""
 
     def __init__(self, key: Key | dns.tsig.Key, mac: bytes, *, several: bool = False) -> None:
-        self._key = _key(key) if isinstance(key, Key) else key
+        self._key = _key(key)
         self._mac = mac
         self._several = several
         self._context: Any = None

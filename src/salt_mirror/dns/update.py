@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 import dns.exception
 import dns.name
@@ -18,6 +18,7 @@ import dns.rdata
 import dns.rdataclass
 import dns.rdataset
 import dns.rdatatype
+import dns.tsig
 import dns.update
 
 from salt_mirror.dns.names import Name
@@ -41,20 +42,10 @@ class SetEdit(NamedTuple):
     named: bool = True
 
 
-class Signer(Protocol):
-    """What signs a message and checks the signature of its answer."""
+class Signer:
+    """Signs one message and checks the signature of its answer, with a key (TSIG, RFC 8945) or a GSS context (RFC 3645)."""
 
-    def sign(self, wire: bytes) -> bytes:
-        """The message, signed."""
-
-    def verify(self, wire: bytes) -> None:
-        """Raises BadSignature for an answer that is not signed as it has to be."""
-
-
-class KeySigner:
-    """Signs one message with a key (TSIG, RFC 8945)."""
-
-    def __init__(self, key: Key) -> None:
+    def __init__(self, key: Key | dns.tsig.Key) -> None:
         self._key = key
         self._verifier: Verifier | None = None
 
@@ -65,7 +56,7 @@ class KeySigner:
         return signed
 
     def verify(self, wire: bytes) -> None:
-        """Raises BadSignature."""
+        """Raises BadSignature for an answer that is not signed as it has to be."""
         assert self._verifier is not None
         self._verifier.verify(wire)
 
@@ -99,7 +90,7 @@ def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMes
         message.absent(_name(name))
     for edit in wanted:
         if edit.before:
-            message.present(_name(edit.name), _rdataset(edit.rdtype, edit.before, 0))
+            message.present(_name(edit.name), rdataset_of(edit.rdtype, edit.before, 0))
         elif edit.name not in unnamed:
             message.absent(_name(edit.name), dns.rdatatype.RdataType.make(edit.rdtype))
     for edit in wanted:
@@ -107,11 +98,11 @@ def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMes
         if edit.before and (not edit.after or edit.ttl_before != edit.ttl_after):
             message.delete(_name(edit.name), dns.rdatatype.RdataType.make(edit.rdtype))
         elif gone:
-            message.delete(_name(edit.name), _rdataset(edit.rdtype, gone, 0))
+            message.delete(_name(edit.name), rdataset_of(edit.rdtype, gone, 0))
     for edit in wanted:
         add = edit.after if edit.ttl_before != edit.ttl_after else edit.after - edit.before
         if add:
-            message.add(_name(edit.name), _rdataset(edit.rdtype, add, edit.ttl_after or 0))
+            message.add(_name(edit.name), rdataset_of(edit.rdtype, add, edit.ttl_after or 0))
     return message
 
 
@@ -190,7 +181,8 @@ def _name(name: Name) -> dns.name.Name:
     return dns.name.from_wire(name, 0)[0]
 
 
-def _rdataset(rdtype: int, values: Iterable[bytes], ttl: int) -> dns.rdataset.Rdataset:
+def rdataset_of(rdtype: int, values: Iterable[bytes], ttl: int) -> dns.rdataset.Rdataset:
+    """Values as a set of dnspython's; the TTL in seconds."""
     kind = dns.rdatatype.RdataType.make(rdtype)
     found = dns.rdataset.Rdataset(dns.rdataclass.IN, kind, ttl=ttl)
     for value in sorted(values):

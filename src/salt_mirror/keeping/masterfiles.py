@@ -15,8 +15,6 @@ from typing import NamedTuple
 
 import dns.exception
 import dns.name
-import dns.rdata
-import dns.rdataclass
 import dns.rdataset
 import dns.rdatatype
 import dns.zone
@@ -24,6 +22,7 @@ import dns.zone
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.update import rdataset_of
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.reading import read_text
 
@@ -59,10 +58,7 @@ def rewritten(path: Path, zone: Name, sets: Iterable[PlannedSet], now: float | N
         done += 1
         held.delete_rdataset(name, kind)
         if one.after:
-            fresh = dns.rdataset.Rdataset(dns.rdataclass.IN, kind, ttl=one.ttl_after or 0)
-            for value in sorted(one.after):
-                fresh.add(dns.rdata.from_wire(dns.rdataclass.IN, kind, value, 0, len(value)), one.ttl_after)
-            held.replace_rdataset(name, fresh)
+            held.replace_rdataset(name, rdataset_of(one.key.rdtype, one.after, one.ttl_after or 0))
     remarks = []
     if done:
         soa = held.get_rdataset(origin, dns.rdatatype.SOA)

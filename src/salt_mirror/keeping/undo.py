@@ -16,7 +16,7 @@ import msgspec
 
 from salt_mirror.checks.plan.sets import PlannedSet, SetLine, line_of
 from salt_mirror.estate.errors import BadInput, shown_path
-from salt_mirror.estate.reading import json_lines, read_text
+from salt_mirror.estate.reading import json_lines, read_text, whole
 from salt_mirror.keeping.writing import PRIVATE
 
 VERSION = "salt-mirror/undo/1"
@@ -86,11 +86,7 @@ def read_undo(path: Path) -> tuple[UndoHead, list[SetLine]]:
         ) from None
     if head.undo != VERSION:
         raise BadInput(f"{shown_path(path)} is an undo file of another version; expected {VERSION}")
-    lines: list[SetLine] = []
-    for _, line in json_lines(rest.split("\n")[: head.sets], SetLine, path, 2):
-        if isinstance(line, BadInput):
-            raise line
-        lines.append(line)
+    lines = [line for _, line in whole(json_lines(rest.split("\n")[: head.sets], SetLine, path, 2))]
     if len(lines) < head.sets:
         raise BadInput(f"{shown_path(path)} ends before its last set: nothing had been sent yet when it was written")
     return head, lines

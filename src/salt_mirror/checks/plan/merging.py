@@ -27,6 +27,7 @@ from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, join, parent, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
+from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change, Rule
 
@@ -133,8 +134,7 @@ class Merging:
         )
 
     def begin(self) -> None:
-        """Begins another pass, as somebody would who plans anew after this plan: nothing is refused yet, no right is used up.
-        Begins another pass, as somebody would who plans anew after this plan: nothing is refused yet, no right is used up."""
+        """Begins another pass, as when somebody plans anew after this plan: nothing is refused yet, no right is used up."""
         self.refused.clear()
         self.blocked.clear()
         for being in self._beings.values():
@@ -210,12 +210,12 @@ class Merging:
                 being.rights[value] = wish.right
                 (being.values.discard if gone else being.values.add)(value)
                 being.reasons[wish.change.reason] = None
-        if wish.change.ttl is not None and (wish.right >= RIGHTS.index("expected") or being.ttl is None):
-            being.ttl = (
-                wish.change.ttl if wish.right >= RIGHTS.index("expected") or not being.held.values else being.ttl
-            )
-            if wish.right >= RIGHTS.index("expected"):
-                being.reasons[wish.change.reason] = None
+        ttl = wish.change.ttl
+        if ttl is not None and wish.change.by == "expected":
+            being.ttl = ttl
+            being.reasons[wish.change.reason] = None
+        elif ttl is not None and being.ttl is None and not being.held.values:
+            being.ttl = ttl
 
     def _keep_expected(self, key: SetKey, being: _Being) -> None:
         """Has a set satisfy the estate, whatever was proposed."""
@@ -317,7 +317,7 @@ class Merging:
 def order_of(key: SetKey) -> tuple[bool, str, list[str], str, int]:
     """Forward zones before the reverse ones that point at their names, then by name from the top."""
     zone, name = to_text(key.zone), to_text(key.name)
-    return key.zone.endswith(b"\x04arpa\x00"), key.view, zone.split(".")[::-1], name, key.rdtype
+    return is_reverse(key.zone), key.view, zone.split(".")[::-1], name, key.rdtype
 
 
 def _read(change: Change, rdtype: int) -> _Wish:

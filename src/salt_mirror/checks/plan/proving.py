@@ -73,8 +73,7 @@ class _Proof(NamedTuple):
 
     def one_pass(self, begin: list[Finding]) -> list[Finding]:
         """Plans on from what stood at the beginning, leaving out sets that would cause new faults; returns what stands then. A
-        new
-        fault in which no set has a part was there before, and has only come to light."""
+        new fault in which no set has a part was there before, and has only come to light."""
         merging = self.merging
         merging.begin()
         kept = merging.kept()
@@ -156,29 +155,24 @@ def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
     ours = [one for one in found if wanted(one) and one.weight != "note" and one.outcome != "unverified"]
     laid = merging.laid()
     plan = Plan([one for one, _ in laid], ours, servers={one.key: servers for one, servers in laid})
-    codes = {(one.code, one.subject) for one in ours}
-    subjects = {one.subject for one in ours if one.weight == "fault"}
     lit = _new_faults(found, last)
-    # Another fault about the same subject is the old one in another dress.
-    left = [
-        one
-        for one in last
-        if one.outcome != "unverified"
-        and (one in lit or (one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects))
-    ]
+    among_ours = _among(ours)
+    left = [one for one in last if one.outcome != "unverified" and (one in lit or among_ours(one))]
     for one in left:
         if one.choices and decided(one, decisions) is None:
             plan.waiting.append(one)
         else:
             plan.not_ours.append(Left(one, _why(one, merging, decisions)))
-    codes = {(one.code, one.subject) for one in left}
-    subjects = {one.subject for one in left if one.weight == "fault"}
-    plan.mended = [
-        one
-        for one in ours
-        if (one.code, one.subject) not in codes and not (one.weight == "fault" and one.subject in subjects)
-    ]
+    among_left = _among(left)
+    plan.mended = [one for one in ours if not among_left(one)]
     return plan
+
+
+def _among(findings: list[Finding]) -> Callable[[Finding], bool]:
+    """Whether a finding is one of some; another fault about the same subject is the same in another dress."""
+    codes = {(one.code, one.subject) for one in findings}
+    subjects = {one.subject for one in findings if one.weight == "fault"}
+    return lambda one: (one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects)
 
 
 def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) -> str:

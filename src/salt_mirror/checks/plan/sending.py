@@ -14,7 +14,8 @@ from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetKey
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
-from salt_mirror.dns.records import NAME_ALONE, PTR, type_text
+from salt_mirror.dns.records import PTR, type_text
+from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.dns.update import CHANGED_SINCE, Reply
 from salt_mirror.findings import Outcome
 
@@ -83,13 +84,13 @@ def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[
     for one in sets:
         if one.server is not None:
             found.setdefault((one.key.view, one.key.zone), []).append(one)
-    order = sorted(found.items(), key=lambda item: item[0][1].endswith(b"\x04arpa\x00"))
+    order = sorted(found.items(), key=lambda item: is_reverse(item[0][1]))
     return [(view, zone, told[0].server, told) for (view, zone), told in order if told[0].server is not None]
 
 
 def leans_on(one: PlannedSet, names: Iterable[Name]) -> bool:
     """Whether a pointer that is to come, or to go, concerns one of some names."""
-    return one.key.rdtype == PTR and one.key.rdtype in NAME_ALONE and bool((one.before ^ one.after) & frozenset(names))
+    return one.key.rdtype == PTR and bool((one.before ^ one.after) & frozenset(names))
 
 
 def meaning(reply: Reply) -> str:

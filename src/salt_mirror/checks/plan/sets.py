@@ -40,7 +40,7 @@ class Held(NamedTuple):
 class PlannedSet:
     """One set before and after. TTLs in seconds; `named`: the name owned records before, of whatever type.
 
-    `server` is the primary that a change goes to, None where none is known; `reasons` say why, `by` whose right counted.
+    `server` is the primary that a change goes to, None where none is known; `reasons` say why.
     """
 
     key: SetKey
@@ -115,8 +115,7 @@ class Left(NamedTuple):
 class Plan:
     """All that is to change, and what that does to the findings that were `found`: `mended` by it, `not_ours` to change, or
     `waiting` for a decision. `left_out` are sets of an older plan that are not planned any more, and why; `servers` are those
-    that
-    have to have each set."""
+    that have to have each set."""
 
     sets: list[PlannedSet]
     found: list[Finding]

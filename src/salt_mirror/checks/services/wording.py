@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import UNKNOWN, let_transfer
@@ -221,13 +221,11 @@ class DirectoryWords:
         found = []
         for one in missing:
             there = {value for telling in self._seen.at(one).usable for value in telling.values}
-            where = {"view": self._directory.view, "zone": self._seen.at(one).authority.zone}
+            where: dict[str, Any] = {"view": self._directory.view, "zone": self._seen.at(one).authority.zone}
             for rdtype, value in self._values(one, controller):
                 old = {other for other in there if rdtype == CNAME and other != value}
                 old |= {other for other in there if rdtype == SRV and other[4:] != value[4:] and other[6:] == value[6:]}
-                found.append(
-                    changed(one.name, rdtype, "directory", reason, add=[value], remove=old, ttl=_TTL, **where)  # type: ignore[arg-type]
-                )
+                found.append(changed(one.name, rdtype, "directory", reason, add=[value], remove=old, ttl=_TTL, **where))
         return found
 
     def _nobody(self) -> Judged:
