@@ -15,7 +15,7 @@ from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.system import parse_server
 from salt_mirror.estate.forms import domain_in, network_in, range_in, zone_name
 from salt_mirror.estate.typed import completed
-from salt_mirror.report.terminal.page import pieces
+from salt_mirror.report.terminal.console import pieces
 from salt_mirror.standin.server import StandIn
 from support.estates import Served, found
 from support.program import Run

@@ -117,10 +117,6 @@ def _to_change(change: Change) -> str:
     comes, goes = ", ".join(change.add[:_FEW]), ", ".join(change.remove[:_FEW])
     if comes and goes:
         return f"{what} should be {comes} in place of {goes}"
-    return (
-        f"{what} should have {comes}"
-        if comes
-        else f"{what} should not have {goes}"
-        if goes
-        else f"{what} has to change"
-    )
+    if comes:
+        return f"{what} should have {comes}"
+    return f"{what} should not have {goes}" if goes else f"{what} has to change"

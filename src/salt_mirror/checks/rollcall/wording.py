@@ -69,6 +69,7 @@ class RollWords:
         """The set as it is expected, with an alias in its place taken away."""
         expected, found = self._expected, self._found
         there = [telling.values for telling in found.usable]
+        anywhere = {value for values in there for value in values}
         ttls = {telling.answers[0].ttl for telling in found.usable if telling.values}
         where: dict[str, Any] = {"view": expected.view, "zone": found.authority.zone}
         reason = f"expected by {PurePath(expected.where).name}" if expected.where else "expected"
@@ -88,18 +89,17 @@ class RollWords:
             **where,
         )
         if expected.gone:
-            if any(there):
+            if anywhere:
                 changes.append(set_at(whole=(), ttl=None))
         elif DIFFERENT in kinds or expected.exact or (expected.values and not expected.absent):
             # What lacks an expected value has something else in its place: the set becomes the expected one, whole.
-            spare = set() if expected.exact or DIFFERENT in kinds else {value for values in there for value in values}
+            spare = set() if expected.exact or DIFFERENT in kinds else anywhere
             changes.append(set_at(whole=expected.values | (spare - expected.absent)))
         else:
-            present = {value for values in there for value in values}
             changes.append(
                 changed(
-                    expected.name, expected.rdtype, "expected", reason, add=expected.values - present,
-                    remove=expected.absent & present, ttl=expected.ttl, **where,
+                    expected.name, expected.rdtype, "expected", reason, add=expected.values - anywhere,
+                    remove=expected.absent & anywhere, ttl=expected.ttl, **where,
                 )
             )  # fmt: skip
         return changes

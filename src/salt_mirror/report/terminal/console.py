@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Iterator
 from typing import TextIO
 
 from rich.console import Console, ConsoleOptions, RenderableType
 from rich.segment import Segment
+from rich.text import Text
 
 from salt_mirror.report.cleaning import clean_lines
 
@@ -29,3 +31,25 @@ class Printed(Console):
 def console_on(file: TextIO | None = None, *, width: int | None = None) -> Console:
     """A console that prints text as it is: no markup, no emoji, no highlighting; on standard output without a file."""
     return Printed(file=file, highlight=False, markup=False, emoji=False, width=width)
+
+
+def put_line(console: Console, text: Text | str, indent: int, *, wrap: bool) -> None:
+    """Prints a line behind its indent; with `wrap` in as many as the terminal needs, those after the first a little further in."""
+    text = Text(text) if isinstance(text, str) else text
+    if not wrap:
+        console.print(Text(" " * indent) + text, soft_wrap=True)
+        return
+    for number, piece in enumerate(pieces(text, max(console.width - indent, 40) - 2)):
+        console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+
+
+def pieces(text: Text, width: int) -> Iterator[Text]:
+    """A text in lines of a width, divided between words alone: a name that is longer is not broken inside a label."""
+    offsets, begin = [], 0
+    for word in re.finditer(r"\S+", text.plain):
+        if word.end() - begin > width and word.start() > begin:
+            begin = word.start()
+            offsets.append(begin)
+    for line in text.divide(offsets):
+        line.rstrip()
+        yield line

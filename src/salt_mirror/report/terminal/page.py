@@ -6,8 +6,7 @@ came from the network is in RFC 1035 presentation form by now, printable ASCII a
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from itertools import groupby
 from typing import TextIO
 
@@ -22,7 +21,7 @@ from salt_mirror.findings import Evidence, Finding, SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
 from salt_mirror.report.forms.said import same_mend, things_said
-from salt_mirror.report.terminal.console import console_on
+from salt_mirror.report.terminal.console import console_on, put_line
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _FEW = 3
@@ -83,13 +82,7 @@ class Page:
 
     def line(self, text: Text | str = "", indent: int = 0) -> None:
         """Prints a line, wrapped behind its indent on a terminal."""
-        text = Text(text) if isinstance(text, str) else text
-        if not self._wrap or not indent:
-            self._console.print(Text(" " * indent) + text, soft_wrap=True)
-            return
-        width = max(self._console.width - indent, 40)
-        for number, piece in enumerate(pieces(text, width - 2)):
-            self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+        put_line(self._console, text, indent, wrap=self._wrap and bool(indent))
 
     def _heading(self, words: str, style: str) -> None:
         self.line()
@@ -212,18 +205,6 @@ class Page:
         for subject in agreeing:
             view = f"  [{clean(subject.view)}]" if self._views and subject.view else ""
             self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
-
-
-def pieces(text: Text, width: int) -> Iterator[Text]:
-    """A text in lines of a width, divided between words alone: a name that is longer is not broken inside a label."""
-    offsets, begin = [], 0
-    for word in re.finditer(r"\S+", text.plain):
-        if word.end() - begin > width and word.start() > begin:
-            begin = word.start()
-            offsets.append(begin)
-    for line in text.divide(offsets):
-        line.rstrip()
-        yield line
 
 
 def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:

@@ -15,8 +15,7 @@ from salt_mirror.checks.proposing import lines_of
 from salt_mirror.checks.wording import many
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.terminal.console import console_on
-from salt_mirror.report.terminal.page import pieces
+from salt_mirror.report.terminal.console import console_on, put_line
 
 _FEW = 5
 
@@ -33,12 +32,7 @@ class PlanPage:
         self._all = everything
 
     def _line(self, text: Text | str = "", indent: int = 0) -> None:
-        text = Text(text) if isinstance(text, str) else text
-        if not self._console.is_terminal:
-            self._console.print(Text(" " * indent) + text, soft_wrap=True)
-            return
-        for number, piece in enumerate(pieces(text, max(self._console.width - indent, 40) - 2)):
-            self._console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+        put_line(self._console, text, indent, wrap=self._console.is_terminal)
 
     def answer(self, state: str) -> None:
         """The first lines: what it does, and whether it was done (`state`)."""
