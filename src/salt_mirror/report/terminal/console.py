@@ -34,7 +34,7 @@ def console_on(file: TextIO | None = None, *, width: int | None = None) -> Conso
 
 
 def put_line(console: Console, text: Text | str, indent: int, *, wrap: bool) -> None:
-    """Prints a line behind its indent; with `wrap` in as many as the terminal needs, those after the first a little further in."""
+    """Prints a line behind its indent; with `wrap` in as many as the terminal needs, all but the first further in."""
     text = Text(text) if isinstance(text, str) else text
     if not wrap:
         console.print(Text(" " * indent) + text, soft_wrap=True)
