@@ -124,11 +124,10 @@ class Atlas:
                     f"its zone is not in the estate, and could not be found: {answer.question.server.label} "
                     f"for {to_text(above)} SOA: {answer.trouble}",
                 )
-            record = _soa_record(answer, above)
+            record = soa_record(answer, above)
             if record is not None:
                 apex = record.owner
-                nobody = soa_fields(record.rdata)
-                if nobody.mname in _NOBODY or (nobody.mname == apex and nobody.rname == ROOT):
+                if is_placeholder(record):
                     return Authority(
                         apex,
                         (),
@@ -205,6 +204,10 @@ class Atlas:
             self._servers[place] = paced(Server(to_text(target).rstrip("."), *place, found=True))
         return self._servers[place]
 
+    def know(self, server: Server) -> Server:
+        """The server that is known to be reached at the same place; this one from now on, where there is none."""
+        return self._servers.setdefault((server.address, server.port), server)
+
     def sibling(self, server: Server, over: str) -> Server:
         """The same server spoken to over `tcp`, or over `transfer` or `update` as by anyone, without its key."""
         key = (server, over)
@@ -234,7 +237,13 @@ class Atlas:
         return answer
 
 
-def _soa_record(answer: Answer, name: Name) -> Record | None:
+def is_placeholder(record: Record) -> bool:
+    """Whether an SOA is that of an empty zone which resolvers hold for address space without one (RFC 6303, RFC 7534)."""
+    soa = soa_fields(record.rdata)
+    return soa.mname in _NOBODY or (soa.mname == record.owner and soa.rname == ROOT)
+
+
+def soa_record(answer: Answer, name: Name) -> Record | None:
     """The SOA of the zone that a name stands in, wherever in the answer it is; not one of an alias's target."""
     if answer.values:
         return Record(name, SOA, answer.ttl or 0, answer.values[0])

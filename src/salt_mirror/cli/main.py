@@ -24,6 +24,7 @@ from salt_mirror.cli import (
     compare,
     demo,
     descend,
+    draft,
     expect,
     explain,
     history,
@@ -48,6 +49,7 @@ app = typer.Typer(
     "could not be written, 130 interrupted.",
 )
 COMMANDS: dict[str, Callable[..., None]] = {
+    "draft": draft.draft,
     "ask": ask.ask,
     "pairs": pairs.pairs,
     "rollcall": rollcall.rollcall,

@@ -123,24 +123,31 @@ def fetch_zones(
         return []
     held = 0
     refused: dict[tuple[str, str], list[str]] = {}
-    workers = Workers(AT_ONCE, "transfer")
-    budget = _Budget(bounds.of_the_run)
-    try:
-        fetched = [workers.submit(partial(_fetch, server, apex, timeout_s, bounds, budget)) for server, apex in wanted]
-        for (server, apex), future in zip(wanted, fetched, strict=True):
-            found = future.result()
-            if isinstance(found, Holding):
-                exchange.hold(server, found)
-                held += found.size
-            else:
-                refused.setdefault((server.label, found), []).append(to_text(apex))
-    finally:
-        workers.close()
+    for server, apex, found in taken(wanted, bounds, timeout_s=timeout_s):
+        if isinstance(found, Holding):
+            exchange.hold(server, found)
+            held += found.size
+        else:
+            refused.setdefault((server.label, found), []).append(to_text(apex))
     remarks = [f"{held:,} records were taken by transfer, in place of single questions"] if held else []
     for (label, why), zones in refused.items():
         what = zones[0] if len(zones) == 1 else f"{len(zones)} zones, {zones[0]} among them"
         remarks.append(f"{label} did not hand over {what} ({why}): asked in single questions")
     return remarks
+
+
+def taken(
+    wanted: list[tuple[Server, Name]], bounds: Bounds, *, timeout_s: float
+) -> Iterator[tuple[Server, Name, Holding | str]]:
+    """Transfers zones, a few at once: each whole, or why it did not come."""
+    workers = Workers(AT_ONCE, "transfer")
+    budget = _Budget(bounds.of_the_run)
+    try:
+        fetched = [workers.submit(partial(_fetch, server, apex, timeout_s, bounds, budget)) for server, apex in wanted]
+        for (server, apex), future in zip(wanted, fetched, strict=True):
+            yield server, apex, future.result()
+    finally:
+        workers.close()
 
 
 class _Budget:

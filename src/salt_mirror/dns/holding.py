@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import sys
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Set
 
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.names import ROOT, Name
@@ -83,6 +83,23 @@ class Holding:
         for owner, node in self._nodes.items():
             for rrset in node:
                 yield (owner, *rrset)
+
+    @property
+    def cuts(self) -> Set[Name]:
+        """The names below the apex at which other zones begin (RFC 1034 section 4.2.1)."""
+        return self._cuts
+
+    def is_delegated(self, name: Name) -> bool:
+        """Whether a name stands at or below a zone cut, where the zone's word does not count."""
+        while len(name) > len(self.apex):
+            if name in self._cuts:
+                return True
+            name = name[name[0] + 1 :]
+        return False
+
+    def rdata(self, name: Name, rdtype: int) -> tuple[bytes, ...]:
+        """The values of one RRset; none where there is no such set."""
+        return next((values for kind, _, values in self._nodes.get(name, ()) if kind == rdtype), ())
 
     def with_sets(self, sets: Mapping[tuple[Name, int], tuple[int, tuple[bytes, ...]]]) -> Holding:
         """The same zone with some RRsets (owner, type) in place of its own: their TTL and values, none to have them gone."""

@@ -175,7 +175,13 @@ _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "
 
 def read_estate_file(path: Path) -> EstateFile:
     """Reads and validates an estate file. Raises BadInput."""
-    text = read_text(path, missing="there is no such file; --estate wants the path of an estate.toml")
+    return parse_estate(
+        read_text(path, missing="there is no such file; --estate wants the path of an estate.toml"), path
+    )
+
+
+def parse_estate(text: str, path: Path) -> EstateFile:
+    """The same for a text that is at hand; `path` is what errors name, and what relative paths in it are relative to."""
     try:
         raw = tomllib.loads(text)
         _check_printable(raw, path, ())

@@ -133,7 +133,12 @@ class Estate:
 
 def load_estate(path: Path) -> Estate:
     """Reads an estate file and every file of expectations that it names. Raises BadInput."""
-    return _Builder(read_estate_file(path), path).build()
+    return estate_of(read_estate_file(path), path)
+
+
+def estate_of(file: EstateFile, path: Path) -> Estate:
+    """The estate that a decoded file describes; `path` is where it stands, or would. Raises BadInput."""
+    return _Builder(file, path).build()
 
 
 A_GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
@@ -145,6 +150,40 @@ def guid_of(text: str) -> str | None:
         return str(uuid.UUID(text))
     except ValueError:
         return None
+
+
+def key_of(label: str, entry: KeyEntry, path: Path) -> Key:
+    """A key with its secret; neither message nor log ever shows that. `path` is the file that names it, and what the secret's
+    file is relative to. Raises BadInput."""
+    from salt_mirror.dns.tsig import ALGORITHMS
+
+    place = f"keys, {label}"
+
+    def fail(what: str) -> BadInput:
+        return BadInput.at(path, None, what)
+
+    if entry.algorithm not in ALGORITHMS:
+        raise fail(f"{place}, algorithm: {shown(entry.algorithm)} is not one of {', '.join(ALGORITHMS)}")
+    if (entry.secret_file is None) == (entry.secret_env is None):
+        raise fail(f"{place}: wants either secret_file or secret_env")
+    if entry.secret_file is not None:
+        with about(f"{path}: {place}, secret_file"):
+            secret = read_text(path.parent / entry.secret_file)
+    else:
+        assert entry.secret_env is not None
+        secret = os.environ.get(entry.secret_env, "")
+        if not secret:
+            # What stands there may be the secret itself, put in the wrong place: it is not repeated.
+            raise fail(f"{place}, secret_env: there is no such variable, or it is empty")
+    with about(f"{path}: {place}, name"):
+        name = from_text(entry.name or label)
+    try:
+        decoded = base64.b64decode(secret.strip(), validate=True)
+    except ValueError:
+        raise fail(f"{place}: the secret is no base64") from None
+    if not decoded:
+        raise fail(f"{place}: the secret is empty")
+    return Key(name, entry.algorithm, decoded)
 
 
 class _Builder:
@@ -176,7 +215,7 @@ class _Builder:
                     f"roots: {shown(name)} = {addresses}; a name stands on the left, a list of addresses on the right, "
                     'such as "a.roots.example" = ["203.0.113.241"]'
                 ) from None
-        keys = self._keys = {label: self._key(label, entry) for label, entry in file.keys.items()}
+        keys = self._keys = {label: key_of(label, entry, self._path) for label, entry in file.keys.items()}
         for label, entry in file.servers.items():
             estate.servers[label] = self._server("servers", label, entry, keys)
         for label, resolver in file.resolvers.items():
@@ -249,35 +288,6 @@ class _Builder:
         server.pace = entry.pace
         server.key = keys[entry.key] if entry.key is not None else None
         return server
-
-    def _key(self, label: str, entry: KeyEntry) -> Key:
-        """A key with its secret; neither message nor log ever shows that."""
-        from salt_mirror.dns.tsig import ALGORITHMS
-
-        place = f"keys, {label}"
-        if entry.algorithm not in ALGORITHMS:
-            raise self._fail(f"{place}, algorithm: {shown(entry.algorithm)} is not one of {', '.join(ALGORITHMS)}")
-        if (entry.secret_file is None) == (entry.secret_env is None):
-            raise self._fail(f"{place}: wants either secret_file or secret_env")
-        if entry.secret_file is not None:
-            path = self._path.parent / entry.secret_file
-            with about(f"{self._path}: {place}, secret_file"):
-                secret = read_text(path)
-        else:
-            assert entry.secret_env is not None
-            secret = os.environ.get(entry.secret_env, "")
-            if not secret:
-                # What stands there may be the secret itself, put in the wrong place: it is not repeated.
-                raise self._fail(f"{place}, secret_env: there is no such variable, or it is empty")
-        with about(f"{self._path}: {place}, name"):
-            name = from_text(entry.name or label)
-        try:
-            decoded = base64.b64decode(secret.strip(), validate=True)
-        except ValueError:
-            raise self._fail(f"{place}: the secret is no base64") from None
-        if not decoded:
-            raise self._fail(f"{place}: the secret is empty")
-        return Key(name, entry.algorithm, decoded)
 
     def _known(self, label: str, servers: dict[str, Server], place: str, table: str) -> Server:
         if label in servers:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
-from salt_mirror.dns.reverse import Network, address_of, network_zone, reverse_name
+from salt_mirror.dns.reverse import Network, address_of, is_reverse, network_zone, reverse_name
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in, check_name, network_in, range_in
@@ -135,10 +135,12 @@ class PairsScope:
         for view, expectation in self._expectations():
             if expectation.rdtype in _FORWARD and expectation.name.startswith(b"\x01*"):
                 wild[to_text(expectation.name)] = None
+            elif is_reverse(expectation.name):  # an alias there leads to a pointer, not to a host (RFC 2317)
+                address = address_of(expectation.name) if expectation.rdtype in (PTR, CNAME) else None
+                if address is not None:
+                    self._single[address, view] = True
             elif expectation.rdtype in _FORWARD:
                 self._names[expectation.name, view] = None
-            elif expectation.rdtype == PTR and (address := address_of(expectation.name)) is not None:
-                self._single[address, view] = True
         if wild:
             self.remarks.append(f"{', '.join(wild)}: a wildcard has no pointer to be judged by; rollcall has it")
         for view in self.views:

@@ -18,12 +18,12 @@ def written(report: Report) -> bytes:
     """For a ticket or a merge request: the verdict, a table of zones, then what differs, with what would mend it."""
     audit = report.audit if isinstance(report.audit, Audit) else None
     lines = [
-        f"## {_marked(report.headline)}",
+        f"## {marked(report.headline)}",
         "",
-        f"{_marked(report.of)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
+        f"{marked(report.of)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
         "",
     ]
-    lines += [f"> {_marked(remark)}\n>" for remark in report.remarks]
+    lines += [f"> {marked(remark)}\n>" for remark in report.remarks]
     lines += [""] if report.remarks else []
     if audit is not None and audit.zones:
         checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
@@ -33,7 +33,7 @@ def written(report: Report) -> bytes:
                 _cell(zone.checks[check].outcome, zone.checks[check].faults) if check in zone.checks else ""
                 for check in checks
             ]
-            lines.append(f"| {_marked(zone.zone)} | {_marked(zone.view)} | " + " | ".join(cells) + " |")
+            lines.append(f"| {marked(zone.zone)} | {marked(zone.view)} | " + " | ".join(cells) + " |")
         lines.append("")
     for title, found in (
         ("Faults", report.weighing("fault")), ("Cautions", report.weighing("caution")),
@@ -45,11 +45,11 @@ def written(report: Report) -> bytes:
         cause, mended = "", ""
         for one in sorted(found, key=lambda one: one.cause):
             if one.cause and one.cause != cause:
-                lines.append(f"- **{_marked(one.cause)}**")
+                lines.append(f"- **{marked(one.cause)}**")
                 mended = ""
             cause = one.cause
             lines.append(
-                f"{'  ' if one.cause else ''}- **{_marked(catalogue()[one.code].title)}** {_marked(one.text)} (`{one.code}`)"
+                f"{'  ' if one.cause else ''}- **{marked(catalogue()[one.code].title)}** {marked(one.text)} (`{one.code}`)"
             )
             if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
                 lines += _code(clean_lines(one.remedy), "    " if one.cause else "  ")
@@ -75,6 +75,6 @@ def _cell(outcome: str, faults: int) -> str:
 _MARKS = re.compile(r"([\\`*_{}\[\]<>|#~!&])")
 
 
-def _marked(text: str) -> str:
+def marked(text: str) -> str:
     """Text whose characters mean nothing in Markdown."""
     return _MARKS.sub(r"\\\1", clean(text))

@@ -1,0 +1,204 @@
+"""One zone asked for: where it begins, who answers for it with authority, who only should, and what stands at some names.
+
+Strategy: dialogues, a step of the search each. Candidates are asked themselves, whoever named them: the NS set, the primary in
+the SOA, the parent's delegation, the command line. Servers that were given are asked about everything; servers that other
+servers led to are asked only about the zones that name them, since it is nobody's business which zones we have.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
+
+from salt_mirror.checks.atlas import Atlas, is_placeholder, soa_record
+from salt_mirror.checks.delegation import delegation_in, lameness
+from salt_mirror.checks.draft.learnt import bare
+from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.names import ROOT, Name, is_within, parent
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import AAAA, NS, SOA, A, soa_fields
+from salt_mirror.dns.special import undelegated
+
+_HELPERS = 6
+
+
+class Begins(NamedTuple):
+    """Where the zone of a name begins, and the servers that said so; no apex, and why, where that could not be learnt."""
+
+    name: Name
+    apex: Name | None
+    hints: tuple[Server, ...] = ()
+    trouble: str = ""
+
+
+class Candidate(NamedTuple):
+    """A server that may answer for a zone: who says so, its name, the address that is published for it, and whether the zone's
+    own servers list it there (or it was given), and not the zone above alone."""
+
+    server: Server
+    whence: str
+    name: Name | None = None
+    published: bytes | None = None
+    listed: bool = True
+
+
+class Answering(NamedTuple):
+    """Who answers for a zone: the servers with authority, the others that are named for it with how they do not, and all that
+    were asked as candidates.
+
+    `elsewhere` are the name servers that the zone above delegates to where those have nothing in common with the zone's own: it
+    is another view that they serve.
+    """
+
+    apex: Name
+    servers: list[Server]
+    others: dict[Server, str]
+    candidates: dict[Server, Candidate]
+    elsewhere: tuple[Name, ...] = ()
+
+
+def zone_of(name: Name, ours: Sequence[Server], view: str, atlas: Atlas, *, outside: bool) -> Dialogue[Begins]:
+    """Finds the zone that a name stands in, by SOA upwards: at our servers, and with `outside` also through resolvers."""
+    found: dict[Name, list[Server]] = {}
+    asked = name
+    while True:
+        answers = yield [Question(asked, SOA, server) for server in ours]
+        for answer in answers:
+            cut = answer.referral
+            record = soa_record(answer, asked) if answer.trouble is None else None
+            if record is not None and not is_placeholder(record):
+                found.setdefault(record.owner, []).append(answer.question.server)
+            elif cut is not None:
+                found.setdefault(cut, [])
+        # At an alias stands no SOA, nor does the answer tell of its own zone: the name above does.
+        if found or asked == ROOT or not any(answer.trouble is None and answer.alias is not None for answer in answers):
+            break
+        asked = parent(asked)
+    if found:
+        apex = max(found, key=len)
+        return Begins(name, apex, tuple(found[apex]))
+    troubles = "; ".join(dict.fromkeys(f"{one.question.server.label}: {one.trouble}" for one in answers if one.trouble))
+    if not outside:
+        return Begins(name, None, trouble=troubles)
+    authority = yield from atlas.find(name, view)
+    if authority.zone is None or not authority.servers or authority.zone == ROOT:
+        return Begins(name, None, trouble="; ".join(filter(None, (troubles, authority.trouble or "no zone"))))
+    return Begins(name, authority.zone, authority.servers)
+
+
+def answering(
+    apex: Name,
+    ours: Iterable[Candidate],
+    view: str,
+    atlas: Atlas,
+    above: Sequence[Server],
+    glue: Mapping[Name, set[bytes]],
+) -> Dialogue[Answering]:
+    """Asks whoever may answer for a zone, and whoever those name, until nobody new is named.
+
+    `above` are servers of the zone above it, whose delegation is asked for; `glue` addresses of name servers that are known.
+    """
+    candidates = {one.server: one for one in ours}
+    servers: list[Server] = []
+    others: dict[Server, str] = {}
+    named: dict[Name, str] = {}
+    parents = _Parents({name: f"delegated to in the zone above {bare(apex)}" for name in glue}, dict(glue))
+    own: dict[Name, set[bytes]] = {}
+    elsewhere: tuple[Name, ...] = ()
+    asked: set[Server] = set()
+    resolved: set[Name] = set()
+    led_to: dict[Server, None] = {}
+    first = True
+    while True:
+        new = [server for server in candidates if server not in asked]
+        asked.update(new)
+        answers = yield [Question(apex, rdtype, server) for server in new for rdtype in (SOA, NS)]
+        for server, soa, ns in zip(new, answers[::2], answers[1::2], strict=True):
+            if soa.trouble is None and soa.values:
+                servers.append(server)
+                primary = soa_fields(soa.values[0]).mname
+                named.update((name, f"in the NS set of {bare(apex)}") for name in ns.values)
+                named.setdefault(primary, f"the primary in the SOA of {bare(apex)}")
+            else:
+                others[server] = lameness(soa, apex) or soa.trouble or "has no SOA there"
+            _take_glue(ns, named, own)
+        if first:
+            yield from _delegated(apex, above, view, atlas, parents)
+            if servers and parents.named and not parents.named.keys() & named.keys():
+                elsewhere = tuple(parents.named)
+                parents = _Parents({}, {})
+        missing = [name for name in (*named, *parents.named) if name not in resolved]
+        resolved.update(missing)
+        helpers = [*servers, *(one for one in candidates if one not in others)][:_HELPERS]
+        yield from together([_addresses(name, helpers, view, atlas, own, parents.glue) for name in missing])
+        listed = {name: (whence, own.get(name) or parents.glue.get(name, set())) for name, whence in named.items()}
+        above_alone = {
+            name: (whence, parents.glue.get(name, set()) | (own.get(name, set()) if name not in named else set()))
+            for name, whence in parents.named.items()
+        }
+        for told, is_listed in ((listed, True), (above_alone, False)):
+            for name, (whence, addresses) in told.items():
+                for address in filter(atlas.reachable, sorted(addresses)):
+                    server = atlas.server_at(name, address)
+                    led_to[server] = None
+                    known = candidates.setdefault(server, Candidate(server, whence, name, address, is_listed))
+                    if known.name is None:
+                        candidates[server] = known._replace(name=name, published=address)
+        if not first and all(server in asked for server in candidates):
+            return Answering(
+                apex, servers, {server: others[server] for server in led_to if server in others}, candidates, elsewhere
+            )
+        first = False
+
+
+class _Parents(NamedTuple):
+    """What the zone above says: the name servers that it delegates to, each with who says so, and their glue."""
+
+    named: dict[Name, str]
+    glue: dict[Name, set[bytes]]
+
+
+def _delegated(apex: Name, above: Sequence[Server], view: str, atlas: Atlas, found: _Parents) -> Dialogue[None]:
+    """Asks servers of the zone above for the delegation."""
+    parents = tuple(above)
+    if not parents and undelegated(apex) is None and apex != ROOT:
+        parents = (yield from atlas.find(parent(apex), view)).servers
+    for answer in (yield [Question(apex, NS, server) for server in parents]) if parents else ():
+        delegation = delegation_in(answer)
+        if delegation is not None and delegation.cut == apex:
+            for name in delegation.targets:
+                found.named.setdefault(name, f"in the delegation of {bare(apex)} by {answer.question.server.label}")
+                if is_within(name, apex):
+                    found.glue.setdefault(name, set()).update(delegation.glue.get(name, ()))
+
+
+def _take_glue(answer: Answer, named: Mapping[Name, str], addresses: dict[Name, set[bytes]]) -> None:
+    """Addresses of the named servers that came along with an answer with authority."""
+    if answer.trouble is None and answer.message:
+        for record in answer.sections.additional:
+            if record.rdtype in (A, AAAA) and record.owner in named and len(record.rdata) in (4, 16):
+                addresses.setdefault(record.owner, set()).add(record.rdata)
+
+
+def _addresses(
+    name: Name,
+    helpers: Sequence[Server],
+    view: str,
+    atlas: Atlas,
+    own: dict[Name, set[bytes]],
+    glue: Mapping[Name, set[bytes]],
+) -> Dialogue[None]:
+    """Adds the addresses of a name server: from servers that answer for its zone, else through resolvers."""
+    answers = yield [Question(name, rdtype, server) for server in helpers for rdtype in (A, AAAA)]
+    found = {value for answer in answers if answer.trouble is None for value in answer.values}
+    if not found and not own.get(name) and not glue.get(name):
+        authority = yield from atlas.find(name, view)
+        answers = yield [Question(name, rdtype, server) for server in authority.servers for rdtype in (A, AAAA)]
+        found = {value for answer in answers if answer.trouble is None for value in answer.values}
+    if found:
+        own[name] = {value for value in found if len(value) in (4, 16)}
+
+
+def sets_at(names: Iterable[tuple[Name, int]], server: Server) -> Dialogue[list[Answer]]:
+    """Asks one server for some RRsets."""
+    return (yield [Question(name, rdtype, server) for name, rdtype in names])

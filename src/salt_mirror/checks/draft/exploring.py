@@ -1,0 +1,351 @@
+"""The search for an estate: from a few names to every zone and server that can be reached from there.
+
+Strategy: rounds. What is to be asked next stands in queues; each answer, and each zone that was handed over whole, may put more
+there: a delegated child, an address whose pointer somebody keeps, a host that a record leads to. Everything is taken up
+once, so the search ends where nothing new is said. It asks nothing itself: whoever drives it has the runner and the transfers.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from types import MappingProxyType
+from typing import Any, NamedTuple
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.draft.asking import Answering, Begins, Candidate, answering, sets_at, zone_of
+from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
+from salt_mirror.checks.services.directory import sites_in
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.holding import Holding
+from salt_mirror.dns.names import Name, from_text, labels, parent, to_text
+from salt_mirror.dns.questions import Answer, Server
+from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SRV, TXT, A
+from salt_mirror.dns.reverse import Network, address_text, is_reverse, reverse_name
+
+MOST_ZONES = 5_000
+"""So many zones are taken up; more are no estate of one administrator's."""
+MOST_HOSTS = 100_000
+SWEEP_UNASKED = 256
+"""A reverse zone of so many addresses is swept where nobody hands it over, also when its network was not given."""
+
+_TARGET_AT = {NS: 0, CNAME: 0, PTR: 0, MX: 2, SRV: 6}
+_AT_APEX = (NS, MX, A, AAAA, TXT)
+_AT_HOST = (A, AAAA)
+_AT_GIVEN = (A, AAAA, MX, TXT, SRV)
+_CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
+
+
+@dataclass(slots=True)
+class Wanted:
+    """What the search begins with: names that were given, zones that a list or a catalogue says are there (each with who says
+    so), networks, servers."""
+
+    names: list[Name] = field(default_factory=list)
+    zones: dict[Name, str] = field(default_factory=dict)
+    networks: list[Network] = field(default_factory=list)
+    servers: list[Server] = field(default_factory=list)
+
+
+class _Place(NamedTuple):
+    """A name whose zone is looked for: who led there, and whether resolvers may be asked. `holds` says what the zone holds
+    where it begins further up."""
+
+    whence: str
+    holds: str = ""
+    outside: bool = False
+    is_zone: bool = False
+
+
+class _Apex(NamedTuple):
+    """A zone whose servers are looked for: who led there, servers that may know it, the servers of the zone above, addresses
+    of its name servers, and whether it was named by whoever drafts."""
+
+    whence: str
+    hints: tuple[Server, ...] = ()
+    above: tuple[Server, ...] = ()
+    glue: Mapping[Name, set[bytes]] = MappingProxyType({})
+    named: bool = False
+
+
+class Explorer:
+    """The search at work; `learnt` is what came of it, and can be read at any time."""
+
+    def __init__(self, wanted: Wanted, atlas: Atlas, view: str, *, sweep: bool = True) -> None:
+        self.learnt = Learnt(view)
+        self._atlas = atlas
+        self._wanted = wanted
+        self._sweeps = sweep
+        self._ours: dict[Server, Candidate] = {server: Candidate(server, "given") for server in wanted.servers}
+        self._places: dict[Name, _Place] = {}
+        self._apexes: dict[Name, _Apex] = {}
+        self._questions: dict[Server, dict[tuple[Name, int], Name]] = {}
+        self._seen: set[Name] = set()
+        self._tried: dict[Name, _Apex] = {}
+        self._asked: dict[Name, set[Server]] = {}
+        self._hosts: dict[Name, tuple[int, ...]] = {}
+        self._settled: set[Name] = set()
+        self._untaken: list[LearntZone] = []
+        self._networks: dict[Name, tuple[Network, int]] = {}
+        self._given: set[Name] = set(wanted.names)
+        self._waiting: dict[Name, _Place] = {}
+        self._begin()
+
+    # What is asked
+
+    def _begin(self) -> None:
+        for name, whence in self._wanted.zones.items():
+            self._look_for(name, _Place(whence, outside=True, is_zone=True))
+        for name in self._wanted.names:
+            self._look_for(name, _Place("given", f"{bare(name)}, which was given", outside=True))
+        for network in self._wanted.networks:
+            for one in _parts(network):
+                self._look_for(
+                    reverse_name(one.network_address.packed),
+                    _Place("given", f"pointers of {network}, which was given", outside=True),
+                )
+
+    def _look_for(self, name: Name, place: _Place) -> None:
+        if name not in self._seen:
+            self._seen.add(name)
+            self._places[name] = place
+
+    def dialogues(self) -> list[Dialogue[Any]]:
+        """What to ask next; nothing when the search has come to its end."""
+        view, atlas = self.learnt.view, self._atlas
+        ours = list(self._ours)
+        steps: list[Dialogue[Any]] = [
+            zone_of(name, ours, view, atlas, outside=place.outside) for name, place in self._places.items()
+        ]
+        self._waiting = dict(self._places)
+        self._places = {}
+        self._ask_hosts()
+        self._tried |= self._apexes
+        steps += [self._answering(apex) for apex in self._apexes]
+        self._apexes = {}
+        for server, wanted in self._questions.items():
+            steps += [sets_at(batch, server) for batch in _batches(list(wanted))]
+        self._questions = {}
+        return steps or self._again()
+
+    def _again(self) -> list[Dialogue[Any]]:
+        """Zones that were asked for before some of our servers were known."""
+        ours = self._ours.keys()
+        return [self._answering(zone.apex) for zone in self.learnt.zones.values() if not ours <= self._asked[zone.apex]]
+
+    def _answering(self, apex: Name) -> Dialogue[Answering]:
+        one = self._tried[apex]
+        hints = (Candidate(server, "found through a resolver or a server that was given") for server in one.hints)
+        first = {candidate.server: candidate for candidate in (*hints, *self._ours.values())}
+        self._asked.setdefault(apex, set()).update(first)
+        return answering(apex, first.values(), self.learnt.view, self._atlas, one.above, one.glue)
+
+    # What came back
+
+    def take(self, result: Begins | Answering | list[Answer]) -> None:
+        """Takes in what a dialogue has returned."""
+        if isinstance(result, Begins):
+            self._take_place(result)
+        elif isinstance(result, Answering):
+            self._take_zone(result)
+        else:
+            self._take_answers(result)
+
+    def _take_place(self, found: Begins) -> None:
+        place = self._waiting[found.name]
+        apex = found.apex
+        if apex is None or (len(labels(apex)) < 2 and found.name != apex):
+            if place.outside:
+                self.learnt.lost.setdefault(found.name, found.trouble or "no zone was found for it")
+            return
+        if place.is_zone and apex != found.name:
+            self.learnt.lost[found.name] = f"is no zone of its own: it stands in {to_text(apex)}"
+            return
+        if found.name in self._given and apex != found.name and not is_reverse(apex):
+            self._hosts[found.name] = _AT_GIVEN
+        whence = place.whence if apex == found.name or not place.holds else f"holds {place.holds}"
+        self._take_up(apex, _Apex(whence, found.hints, named=place.outside))
+
+    def _take_up(self, apex: Name, one: _Apex) -> None:
+        known = self._tried.get(apex) or self._apexes.get(apex)
+        if known is None and len(self._tried) + len(self._apexes) < MOST_ZONES:
+            self._apexes[apex] = one
+
+    def _take_zone(self, found: Answering) -> None:
+        one, learnt = self._tried[found.apex], self.learnt
+        self._asked[found.apex].update(found.candidates)
+        if not found.servers:
+            why = (
+                "; ".join(f"{server.label}: {how}" for server, how in found.others.items())
+                or "no server is named for it"
+            )
+            if one.named or one.above:
+                learnt.lost[found.apex] = f"no server answers for it with authority ({why})"
+            return
+        learnt.lost.pop(found.apex, None)
+        if found.elsewhere:
+            learnt.elsewhere[found.apex] = found.elsewhere
+        zone = learnt.zones.get(found.apex)
+        if zone is None:
+            zone = learnt.zones[found.apex] = LearntZone(found.apex, one.whence)
+            self._untaken.append(zone)
+            if not is_reverse(found.apex):
+                self._look_for(from_text("_msdcs", found.apex), _Place("asked for beside each domain"))
+        zone.servers = found.servers
+        zone.others = found.others
+        for server in (*found.servers, *found.others):
+            candidate = found.candidates[server]
+            known = learnt.servers.setdefault(server, LearntServer(server, candidate.whence, listed=False))
+            known.name = known.name or candidate.name
+            known.published = known.published or candidate.published
+            known.listed = known.listed or candidate.listed
+        if one.named:
+            for server in found.servers:
+                self._ours.setdefault(server, found.candidates[server])
+
+    # Zones handed over, and zones asked for
+
+    def untaken(self) -> list[LearntZone]:
+        """The zones of which nobody has been asked for a transfer yet; each is told once."""
+        found, self._untaken = self._untaken, []
+        return found
+
+    def hold(self, zone: LearntZone, server: Server, holding: Holding) -> None:
+        """Takes in a zone that a server has handed over."""
+        zone.holding, zone.held_by = holding, server
+        self._settled.add(zone.apex)
+        for cut in holding.cuts:
+            glue: dict[Name, set[bytes]] = {
+                target: {*holding.rdata(target, A), *holding.rdata(target, AAAA)} for target in holding.rdata(cut, NS)
+            }
+            self._take_up(cut, _Apex(f"delegated in {bare(zone.apex)}", above=tuple(zone.servers), glue=glue))
+        for (owner, rdtype), (_, values) in zone.registered.items():
+            self._scan(owner, rdtype, values)
+        self._take_directories(zone.apex, holding.names)
+
+    def ask_singly(self, zone: LearntZone) -> None:
+        """Has a zone that nobody hands over asked for what can be known of it: its apex, and every address of its network."""
+        self._settled.add(zone.apex)
+        wanted = [(zone.apex, rdtype) for rdtype in _AT_APEX]
+        if not is_reverse(zone.apex):
+            wanted.append((_CONTROLLERS + zone.apex, SRV))
+        wanted += [(name, PTR) for name in self._pointers_of(zone)] if self._sweeps else []
+        self._questions.setdefault(zone.servers[0], {}).update(dict.fromkeys(wanted, zone.apex))
+
+    def _pointers_of(self, zone: LearntZone) -> Iterator[Name]:
+        """The pointers to sweep in a reverse zone: of the networks that were given, else of its own where that is small."""
+        own = zone.network
+        if not isinstance(own, ipaddress.IPv4Network):
+            return
+        given = [one for one in self._wanted.networks if isinstance(one, ipaddress.IPv4Network) and one.overlaps(own)]
+        inside = [one if one.prefixlen >= own.prefixlen else own for one in given]
+        for network in inside or ([own] if own.num_addresses <= SWEEP_UNASKED else []):
+            for number in range(int(network.network_address), int(network.broadcast_address) + 1):
+                yield reverse_name(number.to_bytes(4, "big"))
+
+    def _ask_hosts(self) -> None:
+        """Has hosts asked for whose zone is known by now, and is not in hand."""
+        for name, rdtypes in list(self._hosts.items()):
+            zone = self.learnt.zone_at(name)
+            if zone is None or zone.apex not in self._settled:
+                continue
+            del self._hosts[name]
+            if name in self._given and zone.holding is not None:
+                self._may_serve(name, (*zone.holding.rdata(name, A), *zone.holding.rdata(name, AAAA)))
+            elif zone.holding is None:
+                wanted = self._questions.setdefault(zone.servers[0], {})
+                wanted.update(((name, rdtype), zone.apex) for rdtype in rdtypes if (name, rdtype) not in zone.asked)
+
+    def _take_answers(self, answers: list[Answer]) -> None:
+        for answer in answers:
+            name, rdtype, *_ = answer.question
+            zone = self.learnt.zone_at(name)
+            if answer.trouble is not None or zone is None:
+                continue
+            if answer.alias is not None:
+                zone.asked[name, CNAME] = (answer.ttl or 0, (answer.alias,))
+                self._see_target(answer.alias)
+            if answer.values:
+                zone.asked[name, rdtype] = (answer.ttl or 0, answer.values)
+                self._scan(name, rdtype, answer.values)
+                if rdtype == SRV and name.startswith(_CONTROLLERS):
+                    self.learnt.directories.setdefault(name[len(_CONTROLLERS) :], [])
+                if rdtype in (A, AAAA) and name in self._given:
+                    self._may_serve(name, answer.values)
+
+    def _may_serve(self, name: Name, addresses: Iterable[bytes]) -> None:
+        """A host that was given may be meant as a server: it is asked, as every other is."""
+        for address in addresses:
+            if self._atlas.reachable(address):
+                server = self._atlas.server_at(name, address)
+                self._ours.setdefault(server, Candidate(server, "given", None, address))
+
+    # What records lead to
+
+    def _scan(self, owner: Name, rdtype: int, values: Iterable[bytes]) -> None:
+        for value in values:
+            if rdtype in (A, AAAA):
+                self._see_address(value)
+            elif rdtype in _TARGET_AT:
+                self._see_target(value[_TARGET_AT[rdtype] :])
+
+    def _see_address(self, address: bytes) -> None:
+        name = reverse_name(address)
+        place = parent(name) if len(address) == 4 else _upwards(name, 16)
+        network = ipaddress.ip_network((address, 24 if len(address) == 4 else 64), strict=False)
+        if ipaddress.ip_address(address).is_loopback:
+            return
+        _, number = self._networks.get(place, (network, 0))
+        self._networks[place] = (network, number + 1)
+        if not number:
+            self._look_for(
+                name, _Place("an address was seen there", f"the pointer of {address_text(address)}, which was seen")
+            )
+
+    def _see_target(self, name: Name) -> None:
+        if len(labels(name)) < 2:
+            return
+        zone = self.learnt.zone_at(name)
+        if not is_reverse(name) and len(self._hosts) < MOST_HOSTS and (zone is None or zone.holding is None):
+            self._hosts.setdefault(name, _AT_HOST)
+        if zone is None:
+            domain = parent(name)
+            if domain not in self._seen:
+                self._seen.add(domain)
+                self._look_for(name, _Place("a record leads there", f"{bare(name)}, where a record leads"))
+
+    def _take_directories(self, apex: Name, names: Iterable[Name]) -> None:
+        known = list(names)
+        for name in known:
+            if name.startswith(_CONTROLLERS):
+                domain = name[len(_CONTROLLERS) :]
+                self.learnt.directories[domain] = sites_in(known, domain)
+
+    def finish(self) -> Learnt:
+        """What was learnt, with the networks that none of the servers keeps pointers for."""
+        for place, (network, number) in self._networks.items():
+            if self.learnt.zone_at(place) is None:
+                self.learnt.beyond[network] = number
+        idle = [server for server in self._wanted.servers if server not in self.learnt.servers]
+        for server in idle:
+            self.learnt.remarks.append(f"{server.label} was given, and answers for none of these zones with authority")
+        return self.learnt
+
+
+def _parts(network: Network) -> Iterator[Network]:
+    """A network in the parts that a reverse zone may stand for: itself, and the /24 in it where it is larger."""
+    yield network
+    if network.version == 4 and 16 <= network.prefixlen < 24:
+        yield from network.subnets(new_prefix=24)
+
+
+def _upwards(name: Name, by: int) -> Name:
+    for _ in range(by):
+        name = parent(name)
+    return name
+
+
+def _batches(wanted: list[tuple[Name, int]], size: int = 64) -> Iterator[list[tuple[Name, int]]]:
+    for at in range(0, len(wanted), size):
+        yield wanted[at : at + size]

@@ -1,0 +1,86 @@
+"""What a draft does not know, and how it can be given: the last lines of a draft, each a fact and a way.
+
+Strategy: said once for all zones that share it. Nothing is guessed: what was not asked, or not answered, stands here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from salt_mirror.checks.draft.learnt import Learnt, said
+from salt_mirror.checks.wording import many
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.reverse import is_reverse
+
+_FEW = 6
+
+
+class Lacking(NamedTuple):
+    """Something that was not learnt, and how to give it."""
+
+    what: str
+    give: str
+
+
+def lacking(
+    learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, directory: bool, keys: bool, resolvers: bool
+) -> Iterator[Lacking]:
+    """What was not learnt. `transfer`: transfers were wished for; `directory`: one was read; `keys`: some were given;
+    `resolvers`: some are known."""
+    for name, why in learnt.lost.items():
+        yield Lacking(f"{to_text(name)}: {why}.", "Name a server that holds it as a further argument.")
+    yield from _unheld(learnt, labels, transfer=transfer, keys=keys)
+    for server, one in learnt.servers.items():
+        sent = list(learnt.sending_to(server))
+        if sent and one.listed:
+            hows = ", ".join(dict.fromkeys(how for _, how in sent))
+            what = f"{labels[server]} is named as a server of {said(zone.apex for zone, _ in sent)}, and does not answer for "
+            give = f'When it does, draft again with --add, or write "{labels[server]}" into servers = of the zone.'
+            yield Lacking(f"{what}{'it' if len(sent) == 1 else 'them'} with authority: {hows}.", give)
+    for apex, targets in learnt.elsewhere.items():
+        what = f"{to_text(apex)} is delegated to {said(targets)}, of whom these servers know nothing: another view's."
+        yield Lacking(what, f"draft {to_text(apex)} --view public --add, or whatever that view is called.")
+    networks = sorted(learnt.beyond, key=str)
+    if networks:
+        shown = ", ".join(
+            f"{network} ({many(learnt.beyond[network], 'address', 'addresses')})" for network in networks[:_FEW]
+        )
+        more = f" and {len(networks) - _FEW:,} more networks" if len(networks) > _FEW else ""
+        what = f"Addresses were seen in {shown}{more}, whose pointers none of these servers keeps."
+        yield Lacking(what, f"draft {networks[0]} SERVER --add, with the server that does.")
+    if learnt.directories and not directory:
+        what = f"{said(learnt.directories)} is a directory: its sites, roles and GUIDs are known only as far as DNS tells them."
+        yield Lacking(what, "--directory ldaps://CONTROLLER reads them as an ordinary user.")
+    if not learnt.view:
+        yield Lacking(
+            "Which users these zones are for.",
+            "--view internal or --view public; mail is checked, and private addresses are faults, in public views alone.",
+        )
+    if not resolvers:
+        yield Lacking("This computer names no resolver.", "[resolvers.NAME] with an address, for each office's.")
+
+
+def _unheld(learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, keys: bool) -> Iterator[Lacking]:
+    unheld: list[Name] = [zone.apex for zone in learnt.unheld]
+    if not unheld:
+        return
+    forward = [apex for apex in unheld if not is_reverse(apex)]
+    known = (
+        "only what was asked for by name is known of them"
+        if forward
+        else "they were swept as far as their networks are small"
+    )
+    if not transfer:
+        what = f"{many(len(unheld), 'zone was', 'zones were')} not taken whole, and {known}: hosts and zones may be missing."
+        yield Lacking(what, "--transfer takes them where their servers allow it.")
+        return
+    reasons: dict[str, list[Name]] = {}
+    for zone in learnt.unheld:
+        why = "; ".join(f"{labels[server]}: {how}" for server, how in zone.refusals.items())
+        reasons.setdefault(why, []).append(zone.apex)
+    for why, apexes in reasons.items():
+        what = f"{said(apexes)}: handed over by none of its servers ({why}); {known}."
+        give = "Have the transfer allowed to this computer" + ("." if keys else ", or give --key NAME:FILE.")
+        yield Lacking(what, give)

@@ -1,0 +1,186 @@
+"""What was learnt, as tables of an estate file, each line with where it comes from.
+
+Strategy: text, since a file that people go on with by hand is more than its data: every table has its sentence. Values are
+quoted as JSON does it, which TOML reads the same (TOML 1.0, basic strings); what came from the network is a name or an address.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
+from pathlib import PurePosixPath
+
+from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
+from salt_mirror.checks.wording import many
+from salt_mirror.dns.names import Name, label_text, labels, printable
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.dns.system import DNS_PORT
+from salt_mirror.estate.model import Estate
+
+_WIDE = 96
+_FEW = 3
+
+
+@dataclass(slots=True)
+class Labels:
+    """The label of each server: the one that the estate has for it, else the first label of its name, else its address."""
+
+    known: dict[Server, str] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, learnt: Learnt, estate: Estate) -> Labels:
+        """Labels for every server that was learnt, unlike one another and unlike those of the estate."""
+        found = {server: label for label, server in estate.servers.items()}
+        taken = {*found.values(), *estate.resolvers}
+        written = learnt.written
+        for server, one in sorted(learnt.servers.items(), key=lambda known: -len(learnt.serving(known[0]))):
+            if server not in found:
+                found[server] = _free(_ways_to_call(one), taken) if one in written else _described(one)
+                taken.add(found[server])
+        return cls(found)
+
+    def of_zone(self, zone: LearntZone) -> list[str]:
+        """The labels of the servers that answer for a zone."""
+        return sorted(self.known[server] for server in zone.servers)
+
+
+def _ways_to_call(one: LearntServer) -> list[str]:
+    if one.name is None:
+        return [one.server.endpoint if one.server.port != DNS_PORT else one.server.host]
+    whole = bare(one.name)
+    return [label_text(labels(one.name)[0]), whole]
+
+
+def _described(one: LearntServer) -> str:
+    """A server that gets no label: its name, and where it was asked."""
+    where = address_text(one.published) if one.published is not None else one.server.endpoint
+    return f"{bare(one.name)} ({where})" if one.name is not None else where
+
+
+def _free(ways: list[str], taken: Collection[str]) -> str:
+    numbered = (f"{ways[-1]}-{number}" for number in range(2, len(taken) + 3))
+    return next(way for way in (*ways, *numbered) if way not in taken)
+
+
+def quoted(text: str) -> str:
+    """A text as a TOML string."""
+    return json.dumps(text)
+
+
+def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collection[str]) -> str:
+    """`[[zones]]`, with who answers for it and who does not."""
+    network = zone.network
+    name = str(network) if network is not None else bare(zone.apex)
+    lines = _comment(f"{bare(zone.apex)} {zone.whence}." if network is not None else f"{_whole(zone.whence)}.")
+    for server, how in zone.others.items():
+        what = f"{names.known[server]} is {learnt.servers[server].whence}, and does not answer for it: {how}."
+        lines += _comment(what)
+    if zone.partition:
+        lines += _comment(f"The directory keeps it in {zone.partition}.")
+    lines += ["[[zones]]", f"name = {quoted(name)}"]
+    if learnt.view:
+        lines.append(f"view = {quoted(learnt.view)}")
+    lines.append(f"servers = [{', '.join(map(quoted, names.of_zone(zone)))}]")
+    if zone.held_by is not None:
+        lines.append(_with_why("transfer = true", f"{names.known[zone.held_by]} hands it over"))
+    if files:
+        lines.append(f"expect = [{', '.join(map(quoted, files))}]")
+    return "\n".join(lines) + "\n"
+
+
+def server_table(one: LearntServer, learnt: Learnt, names: Labels, key: str) -> str:
+    """`[servers.LABEL]`, with what it answers for."""
+    server = one.server
+    zones = learnt.serving(server)
+    sent = [zone.apex for zone, _ in learnt.sending_to(server)]
+    text = f"{_whole(one.whence)}; answers with authority for {many(len(zones), 'zone') if zones else 'no zone'}"
+    some = ", ".join(map(bare, sent[:_FEW])) + (" and others" if len(sent) > _FEW else "")
+    text += f", and not for {some} that {'names' if len(sent) == 1 else 'name'} it." if sent else "."
+    lines = [*_comment(text), f"[servers.{_key(names.known[server])}]"]
+    if one.published is not None:
+        lines.append(f"address = {quoted(address_text(one.published))}")
+    else:
+        lines.append(f"address = {quoted(server.host)}")
+        lines += [f"port = {server.port}"] if server.port != DNS_PORT else []
+    lines += [f"key = {quoted(key)}"] if key else []
+    return "\n".join(lines) + "\n"
+
+
+def resolver_table(label: str, server: Server) -> str:
+    """`[resolvers.LABEL]` for one that this computer uses."""
+    port = f"port = {server.port}\n" if server.port != DNS_PORT else ""
+    return f"# This computer's own.\n[resolvers.{_key(label)}]\naddress = {quoted(server.host)}\n{port}"
+
+
+def key_table(name: str, file: str) -> str:
+    """`[keys.NAME]`: the name alone; its secret stays where it is."""
+    return f"# Given; the secret stays in its file.\n[keys.{_key(name)}]\nsecret_file = {quoted(file)}\n"
+
+
+def network_table(network: str, zone: Name, why: str) -> str:
+    """`[networks."…"]`: where hosts of a network have their names."""
+    return f"# {why}\n[networks.{quoted(network)}]\nzone = {quoted(bare(zone))}\n"
+
+
+def directory_table(domain: Name, sites: Collection[str], view: str) -> str:
+    """`[[directories]]` for a domain whose locators were seen; its controllers are found by those."""
+    lines = [
+        "# Its locator records were seen, and controllers are found by them; draft --directory declares each.",
+        "[[directories]]", f"domain = {quoted(bare(domain))}",
+    ]  # fmt: skip
+    lines += [f"view = {quoted(view)}"] if view else []
+    lines += [f"sites = [{', '.join(map(quoted, sites))}]"] if sites else []
+    return "\n".join(lines) + "\n"
+
+
+def _key(label: str) -> str:
+    """A label as a key of TOML: bare where it can be."""
+    bare = label.replace("-", "").replace("_", "")
+    return label if bare.isascii() and bare.isalnum() else quoted(label)
+
+
+def _whole(sentence: str) -> str:
+    return sentence[:1].upper() + sentence[1:]
+
+
+def _with_why(line: str, why: str) -> str:
+    return f"{line:<39}# {printable(why)}"
+
+
+def _comment(text: str) -> list[str]:
+    """A text as lines of comment, none too long to be read."""
+    lines, words = [""], printable(text).split()
+    for word in words:
+        if len(lines[-1]) + len(word) > _WIDE:
+            lines.append("")
+        lines[-1] += f" {word}"
+    return [f"#{line}" for line in lines]
+
+
+def file_names(zones: Collection[LearntZone], view: str) -> Mapping[Name, PurePosixPath]:
+    """A file below `records/` for each zone, of characters that every file system takes, no two the same."""
+    found: dict[Name, PurePosixPath] = {}
+    folder = PurePosixPath("records") / plain(view) if view else PurePosixPath("records")
+    taken: set[str] = set()
+    for zone in zones:
+        first = plain(bare(zone.apex))
+        name, number = first, 1
+        while name in taken:
+            number += 1
+            name = f"{first}-{number}"
+        taken.add(name)
+        found[zone.apex] = folder / f"{name}.zone"
+    return found
+
+
+_RESERVED = frozenset(("con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("com", "lpt") for n in range(1, 10))))
+
+
+def plain(text: str) -> str:
+    """A text as the name of a file or a folder that every system takes."""
+    kept = "".join(one if one.isascii() and (one.isalnum() or one in "-._") else "-" for one in text.lower())[
+        :150
+    ].strip(".")
+    return f"_{kept}" if not kept or kept.split(".")[0] in _RESERVED else kept

@@ -1,0 +1,160 @@
+"""A draft as it is told: what was found, what looks wrong, what was not learnt, and what to run next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TextIO
+
+from rich.text import Text
+
+from salt_mirror.checks.draft.doubting import Fit
+from salt_mirror.checks.draft.lacking import Lacking
+from salt_mirror.checks.draft.learnt import Learnt
+from salt_mirror.checks.wording import many
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.reverse import is_reverse
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.terminal.console import console_on, put_line
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What is told of a draft: `new` tables of the estate and `more` servers for its zones, whether they were `written`, and
+    whether there was an estate before (`adds`); `registered` whether that was to be expected; `cost` what it took."""
+
+    learnt: Learnt
+    labels: Mapping[Server, str]
+    new: Sequence[str]
+    more: Mapping[str, Sequence[str]]
+    fits: Sequence[Fit]
+    path: Path
+    lacking: Sequence[Lacking]
+    written: bool
+    adds: bool
+    registered: bool
+    cost: str
+
+
+def print_draft(told: Told, file: TextIO) -> None:
+    """Prints what came of a draft, the answer first."""
+    console = console_on(file)
+
+    def line(text: Text | str = "", indent: int = 0) -> None:
+        put_line(console, text, indent, wrap=console.is_terminal)
+
+    line(Text(clean(_answer(told)), style="bold green" if told.written else "bold"))
+    line(Text(clean(told.cost), style="dim"))
+    for remark in told.learnt.remarks:
+        line(Text(f"Note: {clean(remark)}", style="dim"))
+    line()
+    for title, said in _rows(told):
+        line(Text.assemble((f"{title:<10}", "bold"), clean(said)), 2)
+    if told.adds and not told.written:
+        _show_additions(told, line)
+    if told.lacking:
+        line()
+        line(Text("Not learnt, and how to give it:", style="bold"))
+        for one in told.lacking:
+            line(clean(f"- {one.what}"), 2)
+            line(Text(clean(one.give), style="dim"), 4)
+    line()
+    line(Text("Next:", style="bold"))
+    steps = list(_next(told))
+    wide = max(len(command) for command, _ in steps)
+    for command, why in steps:
+        line(Text.assemble(f"{clean(command):<{wide}}", (f"   {why}", "dim")), 2)
+
+
+def _show_additions(told: Told, line: object) -> None:
+    assert callable(line)
+    for zone, labels in told.more.items():
+        line()
+        line(clean(f"# {zone} is also answered for by {', '.join(labels)}: into its list of servers."))
+    for table in told.new:
+        line()
+        for one in table.splitlines():
+            line(clean(one))
+
+
+def _answer(told: Told) -> str:
+    learnt = told.learnt
+    zones, servers = len(learnt.zones), sum(bool(learnt.serving(server)) for server in learnt.servers)
+    found = f"{many(zones, 'zone')} on {many(servers, 'server')}"
+    if not told.adds:
+        return f"{found}: {told.path} is written."
+    if not told.new and not told.more:
+        return f"{found}: {told.path} has them all. Nothing was written."
+    what = _counted(told)
+    if told.written:
+        return f"{found}: {what} added to {told.path}."
+    return f"{found}: {told.path} lacks {what}. Nothing was written; --add adds what is shown below."
+
+
+_TABLES = (
+    ("[[zones]]", "zone", "zones"), ("[servers.", "server", "servers"), ("[resolvers.", "resolver", "resolvers"),
+    ("[keys.", "key", "keys"), ("[networks.", "network", "networks"), ("[[directories]]", "directory", "directories"),
+)  # fmt: skip
+
+
+def _counted(told: Told) -> str:
+    parts = []
+    for begin, one, several in _TABLES:
+        number = sum(any(line.startswith(begin) for line in table.splitlines()) for table in told.new)
+        parts += [many(number, one, several)] if number else []
+    more = sum(map(len, told.more.values()))
+    parts += [many(more, "server for zones that it has", "servers for zones that it has")] if more else []
+    return ", ".join(parts)
+
+
+def _by_label(told: Told) -> list[tuple[Server, str]]:
+    return sorted(
+        ((server, told.labels[server]) for server in (one.server for one in told.learnt.written)),
+        key=lambda one: one[1],
+    )
+
+
+def _rows(told: Told) -> Iterator[tuple[str, str]]:
+    learnt = told.learnt
+    reverse = sum(is_reverse(apex) for apex in learnt.zones)
+    held = sum(zone.holding is not None for zone in learnt.zones.values())
+    whole = f"{held:,} taken whole" if held else "none taken whole"
+    yield "zones", f"{len(learnt.zones) - reverse:,} forward and {reverse:,} reverse, {whole}"
+    for number, (server, label) in enumerate(_by_label(told)):
+        zones, sent = learnt.serving(server), list(learnt.sending_to(server))
+        said = f"{label} answers for {many(len(zones), 'zone') if zones else 'none of them'}"
+        if sent:
+            hows = ", ".join(dict.fromkeys(how for _, how in sent))
+            said += f"; {many(len(sent), 'zone names it', 'zones name it')} in vain ({hows})"
+        yield ("servers" if not number else ""), said
+    names = sum(len(zone.registered) for zone in learnt.zones.values())
+    yield "records", f"{many(names, 'record set')} seen"
+    if told.fits:
+        kept = sum(fit.records for fit in told.fits)
+        left = sum(len(values) for fit in told.fits for values, _ in fit.left_out.values())
+        says = f"{many(kept, 'record')} from now on"
+        says += (
+            f"; {many(left, 'record looks', 'records look')} wrong, and {'is' if left == 1 else 'are'} not among them"
+            if left
+            else ""
+        )
+        yield "expected", says
+
+
+def _next(told: Told) -> Iterator[tuple[str, str]]:
+    path = str(told.path)
+    estate = "" if path == "estate.toml" else f' --estate "{path}"' if " " in path else f" --estate {path}"
+    if not told.written and told.adds and (told.new or told.more):
+        yield "the same with --add", "adds what is shown"
+    left = any(fit.left_out for fit in told.fits)
+    if left and told.written:
+        view = told.learnt.view
+        yield (
+            f"read {told.path.parent / 'records' / view / 'REVIEW.md'}",
+            "what looks wrong, and why it is not expected",
+        )
+    yield f"salt-mirror audit{estate}", "everything, checked"
+    yield f"salt-mirror mend{estate}", "what would mend it"
+    if not told.registered and not told.adds:
+        yield "the same in another folder with --expect registered", "also expects what is registered now"
