@@ -129,7 +129,7 @@ def answering(
                 parents = _Parents({}, {})
         missing = [name for name in (*named, *parents.named) if name not in resolved]
         resolved.update(missing)
-        helpers = [*servers, *(one for one in candidates if one not in others)][:_HELPERS]
+        helpers = list(dict.fromkeys((*servers, *above, *candidates)))[:_HELPERS]
         yield from together([_addresses(name, helpers, view, atlas, own, parents.glue) for name in missing])
         listed = {name: (whence, own.get(name) or parents.glue.get(name, set())) for name, whence in named.items()}
         above_alone = {

@@ -82,6 +82,7 @@ class Explorer:
         self._apexes: dict[Name, _Apex] = {}
         self._questions: dict[Server, dict[tuple[Name, int], Name]] = {}
         self._seen: set[Name] = set()
+        self._domains: set[Name] = set()
         self._tried: dict[Name, _Apex] = {}
         self._asked: dict[Name, set[Server]] = {}
         self._hosts: dict[Name, tuple[int, ...]] = {}
@@ -89,7 +90,7 @@ class Explorer:
         self._untaken: list[LearntZone] = []
         self._networks: dict[Name, tuple[Network, int]] = {}
         self._given: set[Name] = set(wanted.names)
-        self._waiting: dict[Name, _Place] = {}
+        self._placed: dict[Name, tuple[_Place, int]] = {}
         self._begin()
 
     # What is asked
@@ -113,12 +114,16 @@ class Explorer:
 
     def dialogues(self) -> list[Dialogue[Any]]:
         """What to ask next; nothing when the search has come to its end."""
+        return self._next() or self._again()
+
+    def _next(self) -> list[Dialogue[Any]]:
+        """What stands in the queues."""
         view, atlas = self.learnt.view, self._atlas
         ours = list(self._ours)
-        steps: list[Dialogue[Any]] = [
-            zone_of(name, ours, view, atlas, outside=place.outside) for name, place in self._places.items()
-        ]
-        self._waiting = dict(self._places)
+        steps: list[Dialogue[Any]] = []
+        for name, place in self._places.items():
+            self._placed[name] = place, len(ours)
+            steps.append(zone_of(name, ours, view, atlas, outside=place.outside))
         self._places = {}
         self._ask_hosts()
         self._tried |= self._apexes
@@ -127,12 +132,14 @@ class Explorer:
         for server, wanted in self._questions.items():
             steps += [sets_at(batch, server) for batch in _batches(list(wanted))]
         self._questions = {}
-        return steps or self._again()
+        return steps
 
     def _again(self) -> list[Dialogue[Any]]:
-        """Zones that were asked for before some of our servers were known."""
+        """Names and zones that were asked for before some of our servers were known; the others' answers are kept."""
         ours = self._ours.keys()
-        return [self._answering(zone.apex) for zone in self.learnt.zones.values() if not ours <= self._asked[zone.apex]]
+        self._places = {name: place for name, (place, servers) in self._placed.items() if servers < len(ours)}
+        late = [self._answering(zone.apex) for zone in self.learnt.zones.values() if not ours <= self._asked[zone.apex]]
+        return late + self._next()
 
     def _answering(self, apex: Name) -> Dialogue[Answering]:
         one = self._tried[apex]
@@ -153,7 +160,7 @@ class Explorer:
             self._take_answers(result)
 
     def _take_place(self, found: Begins) -> None:
-        place = self._waiting[found.name]
+        place, _ = self._placed[found.name]
         apex = found.apex
         if apex is None or (len(labels(apex)) < 2 and found.name != apex):
             if place.outside:
@@ -162,15 +169,29 @@ class Explorer:
         if place.is_zone and apex != found.name:
             self.learnt.lost[found.name] = f"is no zone of its own: it stands in {to_text(apex)}"
             return
+        self.learnt.lost.pop(found.name, None)
         if found.name in self._given and apex != found.name and not is_reverse(apex):
             self._hosts[found.name] = _AT_GIVEN
         whence = place.whence if apex == found.name or not place.holds else f"holds {place.holds}"
         self._take_up(apex, _Apex(whence, found.hints, named=place.outside))
 
     def _take_up(self, apex: Name, one: _Apex) -> None:
-        known = self._tried.get(apex) or self._apexes.get(apex)
-        if known is None and len(self._tried) + len(self._apexes) < MOST_ZONES:
+        known = self._tried.get(apex)
+        if known is not None:
+            self._tried[apex] = known._replace(named=known.named or one.named)
+            self._count_as_ours(apex)
+        elif apex not in self._apexes and len(self._tried) + len(self._apexes) < MOST_ZONES:
             self._apexes[apex] = one
+        elif one.named and apex in self._apexes:
+            self._apexes[apex] = self._apexes[apex]._replace(named=True)
+
+    def _count_as_ours(self, apex: Name) -> None:
+        """Servers of a zone that was named by whoever drafts are asked about everything from now on."""
+        zone = self.learnt.zones.get(apex)
+        if zone is not None and self._tried[apex].named:
+            for server in zone.servers:
+                known = self.learnt.servers[server]
+                self._ours.setdefault(server, Candidate(server, known.whence, known.name, known.published))
 
     def _take_zone(self, found: Answering) -> None:
         one, learnt = self._tried[found.apex], self.learnt
@@ -200,9 +221,7 @@ class Explorer:
             known.name = known.name or candidate.name
             known.published = known.published or candidate.published
             known.listed = known.listed or candidate.listed
-        if one.named:
-            for server in found.servers:
-                self._ours.setdefault(server, found.candidates[server])
+        self._count_as_ours(found.apex)
 
     # Zones handed over, and zones asked for
 
@@ -309,11 +328,10 @@ class Explorer:
         zone = self.learnt.zone_at(name)
         if not is_reverse(name) and len(self._hosts) < MOST_HOSTS and (zone is None or zone.holding is None):
             self._hosts.setdefault(name, _AT_HOST)
-        if zone is None:
-            domain = parent(name)
-            if domain not in self._seen:
-                self._seen.add(domain)
-                self._look_for(name, _Place("a record leads there", f"{bare(name)}, where a record leads"))
+        domain = parent(name)
+        if domain not in self._domains:  # a zone that nobody delegates is seen by what leads there alone
+            self._domains.add(domain)
+            self._look_for(name, _Place("a record leads there", f"{bare(name)}, where a record leads"))
 
     def _take_directories(self, apex: Name, names: Iterable[Name]) -> None:
         known = list(names)
