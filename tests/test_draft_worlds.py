@@ -1,13 +1,14 @@
 """Drafts of random small worlds, against a slow and obvious judge: every zone that can be found, on every server that can be
 found to hold it, and nothing else.
 
-A world is a tree of zones on up to four servers. A zone is held by some of them, lists some in its NS set (perhaps not the same
-ones), and is delegated above or is not; hosts have addresses with or without a reverse zone; pointers lead back, and to other zones.
+A world is a tree of zones on up to four servers. A zone is held by some of them, lists some in its NS set (perhaps others), and
+is delegated above or is not; hosts have addresses with or without a reverse zone; pointers lead back, and to other zones.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from socket import inet_aton
 
 import dns.message
 import dns.zone
@@ -89,9 +90,9 @@ class Asking:
 
     def __init__(self, zones: dict[str, Made]) -> None:
         self.held = {
-            server: HeldZones([read_zone(text_of(origin, zones), origin) for origin, made in zones.items() if number in made.holders])
+            server: HeldZones([read_zone(text_of(one, zones), one) for one in zones if number in zones[one].holders])
             for number, server in enumerate(SERVERS)
-        }  # fmt: skip
+        }
         self._ready: list[Answer] = []
 
     @property
@@ -121,8 +122,8 @@ class Asking:
 
 
 def drafted(zones: dict[str, Made], names: list[str]) -> Learnt:
-    reach = {bytes(map(int, address.split("."))): (SERVERS[number].address, SERVERS[number].port) for number, address in PUBLISHED.items()}  # fmt: skip
-    atlas = Atlas(Estate(reach=reach))
+    places = {PUBLISHED[number]: (server.address, server.port) for number, server in enumerate(SERVERS)}
+    atlas = Atlas(Estate(reach={inet_aton(address): place for address, place in places.items()}))
     exchange = Asking(zones)
     runner = Runner(exchange)
     explorer = Explorer(Wanted(list(map(from_text, names)), servers=[atlas.know(SERVERS[0])]), atlas, "")

@@ -104,8 +104,9 @@ def nsd(
     extra: str = "",
     secondary: str = "",
     port: int | None = None,
+    keeping: frozenset[str] = frozenset(),
 ) -> Iterator[Server]:
-    """NSD serving zones, given as texts by origin."""
+    """NSD serving zones, given as texts by origin; `provide` says to whom it hands them over, but for those it is `keeping`."""
     path = program("nsd")
     port = port or free_port()
     folder.mkdir(parents=True, exist_ok=True)
@@ -118,7 +119,7 @@ def nsd(
     ]  # fmt: skip
     for origin, file in _write_zones(folder, zones):
         lines += ["zone:", f'  name: "{origin}"', f'  zonefile: "{file}"']
-        lines += [f"  provide-xfr: {provide}"] if provide else []
+        lines += [f"  provide-xfr: {provide}"] if provide and origin not in keeping else []
         lines += [secondary] if secondary else []
     config = folder / "nsd.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")

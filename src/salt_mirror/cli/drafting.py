@@ -30,7 +30,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
 from salt_mirror.cli.options import Asking
 from salt_mirror.cli.running import Ran, bounds_of, run, taken
-from salt_mirror.cli.telling import USAGE, tell
+from salt_mirror.cli.telling import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, from_text, shown, to_text
@@ -50,7 +50,6 @@ from salt_mirror.report.forms.review import review
 MOST_ROUNDS = 40
 _NAMES = 50
 """As much as so many names may one dialogue of the search cost at servers that were found on the way."""
-_INTERRUPTED = 130
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,7 +170,7 @@ class Drafting:
         )
         if ran.interrupted:
             tell("interrupted: nothing was written")
-            raise typer.Exit(_INTERRUPTED)
+            raise typer.Exit(INTERRUPTED)
         self._end(ran)
 
     def _through(self, source: Exchange) -> Exchange:
@@ -289,12 +288,12 @@ class Drafting:
         from salt_mirror.report.terminal.draft import Told, print_draft
 
         files = self._files()
-        drafted = files.drafted(self._fits)
         if not self._learnt.zones:
             tell("nothing was written: no server was found that answers for any of these with authority")
             for one in self._lacking(files):
                 tell(f"{one.what} {one.give}")
-            raise typer.Exit(USAGE)
+            raise typer.Exit(UNVERIFIED)
+        drafted = files.drafted(self._fits)
         written = (self._old is None or self._wish.add) and bool(drafted.new or drafted.more)
         if written:
             pages = {_review_at(self._view): review(self._fits, files.made)} if self._fits else {}
@@ -305,7 +304,7 @@ class Drafting:
             cost=f"{many(ran.questions, 'question')} in {ran.seconds:.1f} s",
         )  # fmt: skip
         print_draft(told, sys.stdout)
-        raise typer.Exit
+        raise typer.Exit(UNVERIFIED if self._learnt.lost else 0)
 
     def _lacking(self, files: DraftFiles) -> Iterator[Lacking]:
         return lacking(

@@ -8,6 +8,7 @@ from typing import TextIO
 from salt_mirror.report.cleaning import clean_lines
 
 USAGE = 2
+UNVERIFIED = 3
 UNWRITTEN = 4
 """The result is printed, and was not written everywhere."""
 INTERRUPTED = 130

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.reading import read_text
 
 _COLUMNS = ("zone", "zonename", "zone name", "name", "domain", "origin")
+_CELL_ENDS = re.compile(r"[\s,|]+")
 _COMMENTS = ("#", ";", "//")
 
 
@@ -46,7 +48,7 @@ def _names_in(text: str) -> Iterator[tuple[int, str]]:
         for number, line in enumerate(lines, 1):
             bare = line.partition("#")[0].partition(";")[0].strip()
             if bare and not bare.startswith("//"):
-                yield number, bare.split()[0].strip("\"',")
+                yield number, _CELL_ENDS.split(bare)[0].strip("\"'")
         return
     reader = csv.reader(io.StringIO(text), delimiter=delimiter)
     begun = False

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from salt_mirror.checks.atlas import Atlas, is_placeholder, soa_record
 from salt_mirror.checks.delegation import delegation_in, lameness
-from salt_mirror.checks.draft.learnt import bare
+from salt_mirror.checks.draft.learnt import InVain, bare
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, is_within, parent
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -52,7 +52,7 @@ class Answering(NamedTuple):
 
     apex: Name
     servers: list[Server]
-    others: dict[Server, str]
+    others: dict[Server, InVain]
     candidates: dict[Server, Candidate]
     elsewhere: tuple[Name, ...] = ()
 
@@ -107,7 +107,7 @@ def answering(
     elsewhere: tuple[Name, ...] = ()
     asked: set[Server] = set()
     resolved: set[Name] = set()
-    led_to: dict[Server, None] = {}
+    led_to: dict[Server, str] = {}
     first = True
     while True:
         new = [server for server in candidates if server not in asked]
@@ -140,13 +140,17 @@ def answering(
             for name, (whence, addresses) in told.items():
                 for address in filter(atlas.reachable, sorted(addresses)):
                     server = atlas.server_at(name, address)
-                    led_to[server] = None
+                    led_to.setdefault(server, whence)
                     known = candidates.setdefault(server, Candidate(server, whence, name, address, is_listed))
                     if known.name is None:
                         candidates[server] = known._replace(name=name, published=address)
         if not first and all(server in asked for server in candidates):
             return Answering(
-                apex, servers, {server: others[server] for server in led_to if server in others}, candidates, elsewhere
+                apex,
+                servers,
+                {server: InVain(whence, others[server]) for server, whence in led_to.items() if server in others},
+                candidates,
+                elsewhere,
             )
         first = False
 

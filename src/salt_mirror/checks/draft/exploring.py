@@ -198,7 +198,7 @@ class Explorer:
         self._asked[found.apex].update(found.candidates)
         if not found.servers:
             why = (
-                "; ".join(f"{server.label}: {how}" for server, how in found.others.items())
+                "; ".join(f"{server.label}: {one.how}" for server, one in found.others.items())
                 or "no server is named for it"
             )
             if one.named or one.above:

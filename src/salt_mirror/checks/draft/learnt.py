@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, to_text
@@ -35,9 +36,16 @@ class LearntServer:
     listed: bool = True
 
 
+class InVain(NamedTuple):
+    """A server that does not answer for a zone with authority, though something sends people there: what, and how not."""
+
+    whence: str
+    how: str
+
+
 @dataclass(slots=True)
 class LearntZone:
-    """A zone. `servers` answer for it with authority; `others` do not, though something sends people there, each with why.
+    """A zone. `servers` answer for it with authority; `others` are named for it in vain.
 
     `holding` is the whole zone, from the server `held_by`; `asked` what was asked for in single questions where nobody handed
     the zone over, which `refusals` tell of.
@@ -46,7 +54,7 @@ class LearntZone:
     apex: Name
     whence: str
     servers: list[Server] = field(default_factory=list)
-    others: dict[Server, str] = field(default_factory=dict)
+    others: dict[Server, InVain] = field(default_factory=dict)
     holding: Holding | None = None
     held_by: Server | None = None
     asked: RRsets = field(default_factory=dict)
@@ -136,7 +144,7 @@ class Learnt:
 
     def sending_to(self, server: Server) -> Iterator[tuple[LearntZone, str]]:
         """The zones that send people to a server which does not answer for them, with how it does not."""
-        return ((zone, zone.others[server]) for zone in self.in_order if server in zone.others)
+        return ((zone, zone.others[server].how) for zone in self.in_order if server in zone.others)
 
 
 def bare(name: Name) -> str:

@@ -74,8 +74,8 @@ def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collectio
     network = zone.network
     name = str(network) if network is not None else bare(zone.apex)
     lines = _comment(f"{bare(zone.apex)} {zone.whence}." if network is not None else f"{_whole(zone.whence)}.")
-    for server, how in zone.others.items():
-        what = f"{names.known[server]} is {learnt.servers[server].whence}, and does not answer for it: {how}."
+    for server, one in zone.others.items():
+        what = f"{names.known[server]} is {one.whence}, and does not answer for it: {one.how}."
         lines += _comment(what)
     if zone.partition:
         lines += _comment(f"The directory keeps it in {zone.partition}.")
