@@ -67,7 +67,7 @@ def directory_server(folder: Path) -> Iterator[InDirectory]:
         cwd: Path = folder,
         more: Mapping[str, str] = NOTHING,
     ) -> Outcome:
-        given = environment | {"KRB5CCNAME": f"FILE:{folder}/ticket-of-{user}"} | more
+        given = environment | {"KRB5CCNAME": f"FILE:{folder}/ticket-of-{user}"} | dict(more)
         done = subprocess.run(
             ["ip", "netns", "exec", space, *command], cwd=cwd, env=given, input=stdin, capture_output=True, text=True,
             encoding="utf-8", timeout=120, check=False,

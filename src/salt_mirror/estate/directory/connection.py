@@ -1,0 +1,120 @@
+"""A session over LDAP, by the library `bonsai` (the extra `directory`): the system's own LDAP on Windows, with the user's ticket;
+elsewhere a ticket with every message sealed, or a password over TLS.
+
+Strategy: this runs in a process of its own (`child`), since the library can be held up for ever by a peer that says nothing.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+from salt_mirror.estate.directory.found import Access, DirectoryFailed
+from salt_mirror.estate.directory.learning import Entry
+
+MOST_ENTRIES = 5_000_000
+_PAGE = 500
+_RAW = ["objectGUID", "dnsRecord", "dNSProperty"]
+_TLS_ONLY = "over TLS a ticket cannot seal: use ldap:// for a ticket, or --user for a password"
+
+
+class Connection:
+    """A bound connection; `beat` is called with every page that comes."""
+
+    def __init__(self, access: Access, timeout_s: float, beat: Callable[[], None]) -> None:
+        os.environ.setdefault("LDAPSASL_NOCANON", "on")  # the host is what the URL says, whatever its pointer says
+        import bonsai
+
+        self._bonsai = bonsai
+        self._timeout_s = timeout_s
+        self._beat = beat
+        client = bonsai.LDAPClient(access.url)
+        client.set_raw_attributes(_RAW)
+        client.set_server_chase_referrals(False)
+        if access.ca_file:
+            client.set_ca_cert(access.ca_file)
+        if access.user:
+            client.set_credentials("SIMPLE", user=access.user, password=access.password)
+        elif access.url.startswith("ldaps://") and sys.platform != "win32":
+            raise DirectoryFailed(_TLS_ONLY)
+        else:
+            client.set_credentials("GSS-SPNEGO" if sys.platform == "win32" else "GSSAPI")
+        self._connection: Any = self._tried(lambda: client.connect(timeout=timeout_s))
+        beat()
+
+    def root(self) -> Entry:
+        """The server's own object."""
+        found = self._tried(lambda: self._connection.search("", 0, "(objectClass=*)", timeout=self._timeout_s))
+        return _entry(found[0]) if found else Entry("", {})
+
+    def search(self, base: str, wanted: str, attributes: Sequence[str], *, below: bool = False) -> Iterator[Entry]:
+        """The objects that fit, page by page (RFC 2696)."""
+        scope = self._bonsai.LDAPSearchScope.ONELEVEL if below else self._bonsai.LDAPSearchScope.SUBTREE
+        try:
+            pages = self._tried(
+                lambda: self._connection.paged_search(
+                    base, scope, wanted, list(attributes), timeout=self._timeout_s, page_size=_PAGE
+                )
+            )
+            for number, entry in enumerate(self._each(pages)):
+                if number >= MOST_ENTRIES:
+                    raise DirectoryFailed(f"more than {MOST_ENTRIES:,} objects below {base[:100]}")
+                if not number % _PAGE:
+                    self._beat()
+                yield _entry(entry)
+        except self._bonsai.NoSuchObjectError:
+            return
+
+    def _each(self, pages: Any) -> Iterator[Any]:
+        each = iter(pages)
+        while True:
+            try:
+                entry = self._tried(lambda: next(each, None))
+            except self._bonsai.NoSuchObjectError:
+                return
+            if entry is None:
+                return
+            yield entry
+
+    def _tried(self, step: Callable[[], Any]) -> Any:
+        """What a step gives. Raises DirectoryFailed, with what an administrator can do; NoSuchObjectError stays what it is."""
+        errors = self._bonsai.errors
+        try:
+            return step()
+        except errors.NoSuchObjectError:
+            raise
+        except errors.AuthenticationError as error:
+            raise DirectoryFailed(f"it refused the user, or there is no ticket ({_said(error)})") from None
+        except errors.ConnectionError as error:
+            raise DirectoryFailed(
+                f"no connection ({_said(error)}): nothing listens there, or its certificate is not trusted (--ca-file FILE)"
+            ) from None
+        except errors.TimeoutError:
+            raise DirectoryFailed(f"it did not answer within {self._timeout_s:g} s") from None
+        except errors.LDAPError as error:
+            said = _said(error)
+            hint = ": use ldaps://, or ldap:// with a Kerberos ticket" if "authentication required" in said else ""
+            raise DirectoryFailed(f"it answered: {said}{hint}") from None
+
+
+_CODES = re.compile(r"\s*\((?:unknown error code|0x[^)]*)\)")
+
+
+def _said(error: Exception) -> str:
+    """What the library or the server says, without numbers that help nobody."""
+    return _CODES.sub("", str(error)).strip().rstrip(".")[:200]
+
+
+def _entry(entry: Any) -> Entry:
+    values = {}
+    for attribute in entry:
+        if attribute != "dn":
+            values[attribute.lower()] = [one if isinstance(one, bytes) else _text(one) for one in entry[attribute]]
+    return Entry(str(entry.dn), values)
+
+
+def _text(value: object) -> str:
+    return str(value).upper() if isinstance(value, bool) else str(value)

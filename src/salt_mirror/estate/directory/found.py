@@ -1,0 +1,83 @@
+"""What a directory tells of itself, as plain data that travels between processes."""
+
+from __future__ import annotations
+
+import msgspec
+
+from salt_mirror.estate.file import Role
+
+
+class DirectoryFailed(Exception):
+    """A directory that could not be read; the message says why, for people."""
+
+
+class Access(msgspec.Struct, frozen=True, kw_only=True):
+    """How a directory is reached: a URL (`ldap://` or `ldaps://`), a user with a password, or the user's own Kerberos ticket
+    where `user` is empty; `ca_file` holds the certificates that are trusted beside the system's."""
+
+    url: str
+    user: str = ""
+    password: str = ""
+    ca_file: str = ""
+
+    def __repr__(self) -> str:
+        return f"Access({self.url!r}, user={self.user!r}, …)"
+
+
+class FoundController(msgspec.Struct, frozen=True, kw_only=True):
+    """A controller of the domain: its host, its site, its roles, the identifier that its alias in `_msdcs` has, and whether it
+    holds the directory's zones."""
+
+    host: str
+    site: str
+    roles: list[Role]
+    guid: str
+    holds_zones: bool
+
+
+class FoundRecord(msgspec.Struct, frozen=True, array_like=True):
+    """A record of a zone: canonical owner and rdata, TTL in seconds, and when it was last refreshed in hours since 1601, 0 for
+    a static one."""
+
+    name: bytes
+    rdtype: int
+    ttl: int
+    rdata: bytes
+    age_h: int
+
+
+class FoundZone(msgspec.Struct, frozen=True, kw_only=True):
+    """A zone: its apex, the partition that holds it, the hosts that serve it, its records, how many names in it are tombstones,
+    and how many records could not be read. Of aging: whether it is on, no-refresh and refresh in hours; None where it is not
+    said."""
+
+    apex: bytes
+    partition: str
+    hosts: list[str]
+    records: list[FoundRecord] = []
+    tombstones: int = 0
+    unread: int = 0
+    aging: bool | None = None
+    no_refresh_h: int | None = None
+    refresh_h: int | None = None
+    secure_updates: bool | None = None
+
+
+class FoundNetwork(msgspec.Struct, frozen=True, kw_only=True):
+    """A network of the directory's with its site."""
+
+    network: str
+    site: str
+
+
+class FoundDirectory(msgspec.Struct, frozen=True, kw_only=True):
+    """A directory domain in its forest."""
+
+    domain: str
+    forest: str
+    guid: str
+    sites: list[str]
+    controllers: list[FoundController]
+    networks: list[FoundNetwork]
+    zones: list[FoundZone]
+    remarks: list[str] = []
