@@ -9,6 +9,9 @@ done
 case "$missing" in *pdns-server*) missing="$missing pdns-backend-bind" ;; esac
 [ -e /usr/share/pdns-backend-sqlite3 ] || missing="$missing pdns-backend-sqlite3" # zones that can be changed
 command -v chromium >/dev/null 2>&1 || missing="$missing chromium" # drives the HTML report's filter in one test
+[ -e /usr/include/ldap.h ] || missing="$missing libldap-dev" # for the extra that reads directories
+[ -e /usr/include/sasl/sasl.h ] || missing="$missing libsasl2-dev"
+[ -e /usr/include/krb5.h ] || missing="$missing libkrb5-dev"
 [ -n "$missing" ] || exit 0
 if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
     echo "not installed:$missing. Tests that need one are skipped; as root, on Debian, make test installs them."

@@ -18,7 +18,7 @@ from types import MappingProxyType
 from support.program import Outcome
 
 DOMAIN, USER, PASSWORD = "pans.gullmarsh.internal", "worker", "Salt-Mirror-77"
-HOST = f"dc1.{DOMAIN}"
+HOST, ADDRESS = f"dc1.{DOMAIN}", "10.99.0.10"
 TOOLS = ("samba", "samba-tool", "kinit", "ip")
 InDirectory = Callable[..., Outcome]
 NOTHING: Mapping[str, str] = MappingProxyType({})
@@ -99,8 +99,11 @@ def directory_server(folder: Path) -> Iterator[InDirectory]:
             insist("kinit", user, stdin=PASSWORD + "\n", user=user)
         as_admin = ("-U", f"administrator%{PASSWORD}", "-s", str(settings))
         insist("samba-tool", "dns", "zonecreate", HOST, "0.99.10.in-addr.arpa", *as_admin)
-        for record in (("dc1", "A", "10.99.0.10"), ("rake", "A", "10.99.0.51")):
-            insist("samba-tool", "dns", "add", HOST, DOMAIN, *record, *as_admin)
+        # On loopback it registers no address by itself.
+        names = [(DOMAIN, name) for name in ("dc1", "@", "DomainDnsZones", "ForestDnsZones")]
+        for zone, name in [*names, (f"_msdcs.{DOMAIN}", "gc")]:
+            insist("samba-tool", "dns", "add", HOST, zone, name, "A", ADDRESS, *as_admin)
+        insist("samba-tool", "dns", "add", HOST, DOMAIN, "rake", "A", "10.99.0.51", *as_admin)
         yield call
     finally:
         pids = subprocess.run(

@@ -27,15 +27,20 @@ from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.directories import Login
 from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
 from salt_mirror.cli.options import Asking
 from salt_mirror.cli.running import Ran, bounds_of, run, taken
 from salt_mirror.cli.telling import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
-from salt_mirror.dns.names import Name, from_text, shown, to_text
-from salt_mirror.dns.questions import Key, Server
-from salt_mirror.dns.system import paced, parse_server, search_list, system_resolvers
+from salt_mirror.dns.names import Name, from_text, printable, shown, to_text
+from salt_mirror.dns.questions import Key, Question, Server
+from salt_mirror.dns.records import AAAA, SRV, A
+from salt_mirror.dns.system import addresses_of, paced, parse_server, search_list, system_resolvers
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.estate.directory.found import DirectoryFailed
+from salt_mirror.estate.directory.reading import read_directory
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.file import KeyEntry, parse_estate
 from salt_mirror.estate.forms import check_name, network_in, zone_name
@@ -60,6 +65,7 @@ class Wish:
     zones: Path | None
     catalogs: list[str]
     keys: list[str]
+    login: Login
     folder: Path
     registered: bool
     add: bool
@@ -71,6 +77,7 @@ class Drafting:
     def __init__(self, wish: Wish, asking: Asking) -> None:
         self._wish = wish
         self._asking = asking
+        wish.login.check()
         self._path = wish.folder / ESTATE_HERE
         self._old = read_text(self._path) if is_there(self._path) else None
         self._estate = load_estate(self._path) if self._old is not None else Estate()
@@ -81,6 +88,7 @@ class Drafting:
         self._catalogs = [self._catalog(text) for text in wish.catalogs]
         self._wanted = self._given()
         self._exchange: HoldingExchange | None = None
+        self._unread = ""
         self._fits: list[Fit] = []
         self._learnt = Learnt(self._view)
 
@@ -146,11 +154,11 @@ class Drafting:
         wanted.servers += [server for _, server in self._catalogs]
         wanted.servers += [server for server in self._estate.servers.values() if self._serves_view(server)]
         wanted.servers = list(dict.fromkeys(wanted.servers))
-        if not (wanted.names or wanted.networks or wanted.zones or self._catalogs):
+        if not (wanted.names or wanted.networks or wanted.zones or self._catalogs or self._wish.login.directory):
             wanted.names = search_list()
             if not wanted.names:
                 raise BadInput(
-                    "nothing to begin with: give a domain, a network, a list of zones (--zones) or a catalog zone (--catalog), "
+                    "nothing to begin with: give a domain, a network, --zones, --catalog or --directory, "
                     "such as: salt-mirror draft gullmarsh.example 192.0.2.0/24 192.0.2.53"
                 )
         return wanted
@@ -164,6 +172,7 @@ class Drafting:
 
     def run(self) -> NoReturn:
         """Drafts, writes and tells."""
+        self._read_directory()
         asking = replace(self._asking, transfer=False)
         ran = run(
             self._search, self._atlas, [], asking, total=0, what="zones and names looked for", through=self._through
@@ -172,6 +181,45 @@ class Drafting:
             tell("interrupted: nothing was written")
             raise typer.Exit(INTERRUPTED)
         self._end(ran)
+
+    def _read_directory(self) -> None:
+        """Reads the directory that was named, and finds where its controllers are."""
+        login = self._wish.login
+        if login.directory is None:
+            return
+        try:
+            url = login.directory if "://" in login.directory else self._url_by_locators(login)
+            found = read_directory(login.access(url))
+        except DirectoryFailed as error:
+            self._unread = f"The directory {login.directory} could not be read: {printable(str(error))}."
+            return
+        self._wanted.directory = found
+        held = {(one.name, one.rdtype): one.rdata for zone in found.zones for one in zone.records}
+        for controller in found.controllers:
+            host = from_text(controller.host)
+            addresses = [held[host, rdtype] for rdtype in (A, AAAA) if (host, rdtype) in held] or addresses_of(
+                controller.host
+            )
+            self._wanted.controllers += [(host, address) for address in addresses]
+
+    def _url_by_locators(self, login: Login) -> str:
+        """The URL of a controller that a domain's own locators lead to. Raises DirectoryFailed."""
+        domain = zone_name(login.directory or "")
+        name = from_text("_ldap._tcp.dc._msdcs", domain)
+        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+            for server in finders(self._estate):
+                engine.submit(Question(name, SRV, server, True))
+            for server in self._wanted.servers:
+                engine.submit(Question(name, SRV, server))
+            found: list[bytes] = []
+            while answers := engine.collect():
+                found += [value for answer in answers if answer.trouble is None for value in answer.values]
+        if not found:
+            raise DirectoryFailed(
+                f"no locators at {to_text(name)} lead to a controller; name one: --directory ldaps://HOST"
+            )
+        best = min(found, key=lambda value: (value[:2], 65535 - int.from_bytes(value[2:4], "big"), value[6:]))
+        return f"{login.scheme}://{to_text(best[6:]).rstrip('.')}"
 
     def _through(self, source: Exchange) -> Exchange:
         self._exchange = HoldingExchange(source)
@@ -296,7 +344,11 @@ class Drafting:
         drafted = files.drafted(self._fits)
         written = (self._old is None or self._wish.add) and bool(drafted.new or drafted.more)
         if written:
-            pages = {_review_at(self._view): review(self._fits, files.made)} if self._fits else {}
+            pages = (
+                {_review_at(self._view): review(self._fits, files.made)}
+                if any(fit.left_out for fit in self._fits)
+                else {}
+            )
             write_draft(self._path, drafted, pages)
         told = Told(
             self._learnt, files.labels.known, drafted.new, drafted.more, self._fits, self._path, list(self._lacking(files)),
@@ -304,11 +356,13 @@ class Drafting:
             cost=f"{many(ran.questions, 'question')} in {ran.seconds:.1f} s",
         )  # fmt: skip
         print_draft(told, sys.stdout)
-        raise typer.Exit(UNVERIFIED if self._learnt.lost else 0)
+        raise typer.Exit(UNVERIFIED if self._learnt.lost or self._unread else 0)
 
     def _lacking(self, files: DraftFiles) -> Iterator[Lacking]:
-        return lacking(
-            self._learnt, files.labels.known, transfer=self._asking.transfer, directory=False, keys=bool(self._keys),
+        if self._unread:
+            yield Lacking(self._unread, "Draft again with --add when it can be.")
+        yield from lacking(
+            self._learnt, files.labels.known, transfer=self._asking.transfer, keys=bool(self._keys),
             resolvers=bool(files.resolvers or self._estate.resolvers),
         )  # fmt: skip
 

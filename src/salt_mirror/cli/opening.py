@@ -27,8 +27,9 @@ from salt_mirror.estate.typed import completed
 ESTATE_HERE = "estate.toml"
 
 
-def open_estate(asking: Asking) -> Estate:
-    """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen."""
+def open_estate(asking: Asking, *, directories: bool = False) -> Estate:
+    """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
+    `directories`, those that tell of their controllers themselves are read."""
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
     estate = load_estate(here) if asking.estate is not None or is_there(here) else Estate()
     estate.check_view(asking.view)
@@ -36,6 +37,10 @@ def open_estate(asking: Asking) -> Estate:
         from salt_mirror.checks.audit.accepting import check
 
         check(estate.accept, str(here))
+    if directories and any(entry.directory for entry in estate.directories):
+        from salt_mirror.cli.directories import read_directories
+
+        read_directories(estate)
     return estate
 
 

@@ -54,7 +54,7 @@ def services(
     from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
     from salt_mirror.cli.running import run_part
 
-    estate = open_estate(asking)
+    estate = open_estate(asking, directories=True)
     scope = ServicesScope(
         names_in_views(domains or [], asking, estate), service or [], family or [], directory or bool(controller), forest,
         domain_guid or "", site or [], controller or [], asking.view,

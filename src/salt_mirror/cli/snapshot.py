@@ -43,7 +43,7 @@ def snapshot(
     if is_there(file) and not force:
         raise BadInput(f"{file} is there already; --force writes over it")
     check_writable(file)
-    estate = open_estate(asking)
+    estate = open_estate(asking, directories=True)
     views = views_of(asking, estate)
     sets = _sets(estate, asking, names or [], types)
     if not sets and not (asking.transfer and views):

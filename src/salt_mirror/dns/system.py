@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import os
+import socket
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
@@ -54,6 +55,15 @@ def search_list() -> list[Name]:
     except (dns.exception.DNSException, OSError):
         return []
     return [suffix.to_digestable() for suffix in (*found.search, found.domain) if len(suffix) > 1]
+
+
+def addresses_of(host: str) -> list[bytes]:
+    """The packed addresses that this computer knows for a host; none where it finds none."""
+    try:
+        found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
+    except (OSError, UnicodeError):
+        return []
+    return list(dict.fromkeys(ipaddress.ip_address(str(place[0]).partition("%")[0]).packed for *_, place in found))
 
 
 def _resolver(text: str) -> Server:

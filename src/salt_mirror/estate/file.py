@@ -31,9 +31,10 @@ class SourceEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class NetworkEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[networks."10.77.20.0/24"]`: the zone in which its hosts have their names."""
+    """`[networks."10.77.20.0/24"]`: the zone in which its hosts have their names, and the site of a directory that it is of."""
 
-    zone: str
+    zone: str = ""
+    site: str = ""
 
 
 class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -105,7 +106,11 @@ class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[[directories]]`: a directory domain. `forest` is the forest's root domain, the domain itself when left out."""
+    """`[[directories]]`: a directory domain. `forest` is the forest's root domain, the domain itself when left out.
+
+    With `directory`, a URL, its controllers, sites and GUID are read from there: with the user's Kerberos ticket, or as `user`
+    with the password in `password_file` or the variable `password_env`; `ca_file` holds certificates to trust.
+    """
 
     domain: str
     view: str = ""
@@ -113,6 +118,11 @@ class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
     guid: str = ""
     sites: list[str] = []
     controllers: list[ControllerEntry] = []
+    directory: str = ""
+    user: str = ""
+    password_file: str = ""
+    password_env: str = ""
+    ca_file: str = ""
 
 
 class AcceptEntry(msgspec.Struct, forbid_unknown_fields=True):

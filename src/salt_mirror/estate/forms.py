@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from urllib.parse import urlsplit
 
 from salt_mirror.dns.names import Name, from_text, label_text, labels, shown
 from salt_mirror.dns.reverse import Network, network_zone
@@ -118,3 +119,14 @@ def parse_network(text: str) -> Network | None:
             right = ipaddress.ip_network(text, strict=False)
             raise BadInput(f"{shown(text)} has host bits set; the network is {right}") from None
         return None
+
+
+def check_url(text: str) -> None:
+    """Raises BadInput for what is no URL of a directory."""
+    parts = urlsplit(text)
+    try:
+        sound = parts.scheme in ("ldap", "ldaps") and parts.hostname and parts.username is None and parts.port != 0
+    except ValueError:
+        sound = False
+    if not sound or parts.path.strip("/") or parts.query:
+        raise BadInput(f"{shown(text)} is no directory; expected one such as ldaps://dc-north.pans.gullmarsh.internal")

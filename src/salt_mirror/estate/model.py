@@ -34,7 +34,7 @@ from salt_mirror.estate.file import (
     ZoneEntry,
     read_estate_file,
 )
-from salt_mirror.estate.forms import zone_name
+from salt_mirror.estate.forms import check_url, zone_name
 from salt_mirror.estate.lists.spec import ListSpec, Networks, check_form, checked_columns
 from salt_mirror.estate.reading import is_there, read_text
 
@@ -75,7 +75,10 @@ class Zone:
 
 @dataclass(slots=True)
 class Estate:
-    """Zones, servers, resolvers. An empty one is what a command has without an estate file."""
+    """Zones, servers, resolvers. An empty one is what a command has without an estate file.
+
+    `unread` says why directories (by domain and view) that are to be read over LDAP were not.
+    """
 
     title: str = ""
     path: Path | None = None
@@ -88,6 +91,7 @@ class Estate:
     public_views: frozenset[str] = frozenset()
     roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
     directories: list[DirectoryEntry] = field(default_factory=list)
+    unread: dict[tuple[str, str], str] = field(default_factory=dict)
     accept: list[AcceptEntry] = field(default_factory=list)
     bounds: BoundsEntry = field(default_factory=BoundsEntry)
     networks: Networks = field(default_factory=Networks)
@@ -253,6 +257,18 @@ class _Builder:
         for text in [*names, *(controller.host for controller in entry.controllers)]:
             with about(f"{self._path}: {place}"):
                 from_text(text)
+        if entry.directory:
+            with about(f"{self._path}: {place}, directory"):
+                check_url(entry.directory)
+            declared = [key for key in ("controllers", "guid", "sites", "forest") if getattr(entry, key)]
+            if declared:
+                raise self._fail(f"{place}: says directory, which tells {declared[0]} too; leave one of the two out")
+        if (entry.user or entry.password_file or entry.password_env or entry.ca_file) and not entry.directory:
+            raise self._fail(
+                f'{place}: user, password_file, password_env and ca_file say how to read a directory = "ldaps://…"'
+            )
+        if entry.user and bool(entry.password_file) == bool(entry.password_env):
+            raise self._fail(f"{place}, user: wants either password_file or password_env")
         if entry.view not in self._estate.zones:
             known = ", ".join(self._estate.zones) or "none"
             raise self._fail(f'{place}, view: there is no zone in the view "{entry.view}"; known: {known}')

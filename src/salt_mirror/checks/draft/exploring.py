@@ -23,6 +23,7 @@ from salt_mirror.dns.names import Name, from_text, labels, parent, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SRV, TXT, A
 from salt_mirror.dns.reverse import Network, address_text, is_reverse, reverse_name
+from salt_mirror.estate.directory.found import FoundDirectory, FoundZone
 
 MOST_ZONES = 5_000
 """So many zones are taken up; more are no estate of one administrator's."""
@@ -40,12 +41,14 @@ _CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
 @dataclass(slots=True)
 class Wanted:
     """What the search begins with: names that were given, zones that a list or a catalogue says are there (each with who says
-    so), networks, servers."""
+    so), networks, servers, and a directory with its controllers and their addresses."""
 
     names: list[Name] = field(default_factory=list)
     zones: dict[Name, str] = field(default_factory=dict)
     networks: list[Network] = field(default_factory=list)
     servers: list[Server] = field(default_factory=list)
+    directory: FoundDirectory | None = None
+    controllers: list[tuple[Name, bytes]] = field(default_factory=list)
 
 
 class _Place(NamedTuple):
@@ -90,12 +93,22 @@ class Explorer:
         self._untaken: list[LearntZone] = []
         self._networks: dict[Name, tuple[Network, int]] = {}
         self._given: set[Name] = set(wanted.names)
+        self._kept: dict[Name, FoundZone] = {}
         self._placed: dict[Name, tuple[_Place, int]] = {}
         self._begin()
 
     # What is asked
 
     def _begin(self) -> None:
+        for host, address in self._wanted.controllers:
+            if self._atlas.reachable(address):
+                server = self._atlas.server_at(host, address)
+                self._ours.setdefault(server, Candidate(server, "a controller of the directory", host, address))
+        if self._wanted.directory is not None:
+            self.learnt.directory = self._wanted.directory
+            self._kept = {zone.apex: zone for zone in self._wanted.directory.zones}
+            for zone in self._kept.values():
+                self._look_for(zone.apex, _Place("in the directory", outside=True, is_zone=True))
         for name, whence in self._wanted.zones.items():
             self._look_for(name, _Place(whence, outside=True, is_zone=True))
         for name in self._wanted.names:
@@ -211,6 +224,8 @@ class Explorer:
         if zone is None:
             zone = learnt.zones[found.apex] = LearntZone(found.apex, one.whence)
             self._untaken.append(zone)
+            if found.apex in self._kept:
+                zone.take_kept(self._kept[found.apex])
             if not is_reverse(found.apex):
                 self._look_for(from_text("_msdcs", found.apex), _Place("asked for beside each domain"))
         zone.servers = found.servers
@@ -246,6 +261,11 @@ class Explorer:
     def ask_singly(self, zone: LearntZone) -> None:
         """Has a zone that nobody hands over asked for what can be known of it: its apex, and every address of its network."""
         self._settled.add(zone.apex)
+        if zone.partition:
+            for (owner, rdtype), (_, values) in zone.registered.items():
+                self._scan(owner, rdtype, values)
+            self._take_directories(zone.apex, {owner for owner, _ in zone.asked})
+            return
         wanted = [(zone.apex, rdtype) for rdtype in _AT_APEX]
         if not is_reverse(zone.apex):
             wanted.append((_CONTROLLERS + zone.apex, SRV))

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from salt_mirror.checks.draft.learnt import Learnt, said
+from salt_mirror.checks.draft.learnt import Learnt, bare, said
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
@@ -25,9 +25,9 @@ class Lacking(NamedTuple):
 
 
 def lacking(
-    learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, directory: bool, keys: bool, resolvers: bool
+    learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, keys: bool, resolvers: bool
 ) -> Iterator[Lacking]:
-    """What was not learnt. `transfer`: transfers were wished for; `directory`: one was read; `keys`: some were given;
+    """What was not learnt. `transfer`: transfers were wished for; `keys`: some were given;
     `resolvers`: some are known."""
     for name, why in learnt.lost.items():
         yield Lacking(f"{to_text(name)}: {why}.", "Name a server that holds it as a further argument.")
@@ -50,8 +50,10 @@ def lacking(
         more = f" and {len(networks) - _FEW:,} more networks" if len(networks) > _FEW else ""
         what = f"Addresses were seen in {shown}{more}, whose pointers none of these servers keeps."
         yield Lacking(what, f"draft {networks[0]} SERVER --add, with the server that does.")
-    if learnt.directories and not directory:
-        what = f"{said(learnt.directories)} is a directory: its sites, roles and GUIDs are known only as far as DNS tells them."
+    read = learnt.directory.domain if learnt.directory is not None else ""
+    others = [domain for domain in learnt.directories if bare(domain) != read]
+    if others:
+        what = f"{said(others)} is a directory: its sites, roles and GUIDs are known only as far as DNS tells them."
         yield Lacking(what, "--directory ldaps://CONTROLLER reads them as an ordinary user.")
     if not learnt.view:
         yield Lacking(
@@ -63,7 +65,7 @@ def lacking(
 
 
 def _unheld(learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, keys: bool) -> Iterator[Lacking]:
-    unheld: list[Name] = [zone.apex for zone in learnt.unheld]
+    unheld: list[Name] = [zone.apex for zone in learnt.unheld if not zone.partition]
     if not unheld:
         return
     forward = [apex for apex in unheld if not is_reverse(apex)]
@@ -77,7 +79,7 @@ def _unheld(learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, key
         yield Lacking(what, "--transfer takes them where their servers allow it.")
         return
     reasons: dict[str, list[Name]] = {}
-    for zone in learnt.unheld:
+    for zone in (one for one in learnt.unheld if not one.partition):
         why = "; ".join(f"{labels[server]}: {how}" for server, how in zone.refusals.items())
         reasons.setdefault(why, []).append(zone.apex)
     for why, apexes in reasons.items():

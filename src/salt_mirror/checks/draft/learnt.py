@@ -13,8 +13,8 @@ from typing import NamedTuple
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import Record
 from salt_mirror.dns.reverse import Network, is_reverse, zone_network
+from salt_mirror.estate.directory.found import FoundDirectory, FoundZone
 from salt_mirror.estate.model import Estate
 
 RRsets = dict[tuple[Name, int], tuple[int, tuple[bytes, ...]]]
@@ -48,7 +48,8 @@ class LearntZone:
     """A zone. `servers` answer for it with authority; `others` are named for it in vain.
 
     `holding` is the whole zone, from the server `held_by`; `asked` what was asked for in single questions where nobody handed
-    the zone over, which `refusals` tell of.
+    the zone over, which `refusals` tell of, or what the directory has where that keeps it in a `partition`. Then it may take
+    `signed_changes` alone; `ages` tell when its dynamic records were refreshed, in hours since 1601.
     """
 
     apex: Name
@@ -60,7 +61,20 @@ class LearntZone:
     asked: RRsets = field(default_factory=dict)
     refusals: dict[Server, str] = field(default_factory=dict)
     partition: str = ""
-    records: list[Record] = field(default_factory=list)
+    signed_changes: bool = False
+    ages: dict[tuple[Name, int, bytes], int] = field(default_factory=dict)
+
+    def take_kept(self, kept: FoundZone) -> None:
+        """Takes in what a directory has of it."""
+        self.partition = kept.partition
+        self.signed_changes = bool(kept.secure_updates)
+        sets: dict[tuple[Name, int], tuple[int, set[bytes]]] = {}
+        for one in kept.records:
+            ttl, values = sets.get((one.name, one.rdtype), (one.ttl, set()))
+            sets[one.name, one.rdtype] = (min(ttl, one.ttl), {*values, one.rdata})
+            if one.age_h:
+                self.ages[one.name, one.rdtype, one.rdata] = one.age_h
+        self.asked = {key: (ttl, tuple(sorted(values))) for key, (ttl, values) in sets.items()}
 
     @property
     def network(self) -> Network | None:
@@ -92,6 +106,7 @@ class Learnt:
     elsewhere: dict[Name, tuple[Name, ...]] = field(default_factory=dict)
     beyond: dict[Network, int] = field(default_factory=dict)
     directories: dict[Name, list[str]] = field(default_factory=dict)
+    directory: FoundDirectory | None = None
     remarks: list[str] = field(default_factory=list)
 
     def zone_at(self, name: Name) -> LearntZone | None:

@@ -49,7 +49,8 @@ class Controller:
 
 @dataclass(frozen=True, slots=True)
 class Directory:
-    """A directory domain in its forest. Without `controllers` they are found; `guid` is the domain's identifier."""
+    """A directory domain in its forest. Without `controllers` they are found; `guid` is the domain's identifier. `unread` says
+    why it could not be read where that is what has to tell of them."""
 
     domain: Name
     forest: Name
@@ -57,6 +58,7 @@ class Directory:
     guid: str = ""
     sites: tuple[str, ...] = ()
     controllers: tuple[Controller, ...] = ()
+    unread: str = ""
 
 
 def directory_of(entry: DirectoryEntry) -> Directory:

@@ -93,7 +93,10 @@ class ServicesScope:
 
 
 def _directories(estate: Estate) -> list[Directory]:
-    return [directory_of(entry) for entry in estate.directories]
+    return [
+        replace(directory_of(entry), unread=estate.unread.get((entry.domain, entry.view), ""))
+        for entry in estate.directories
+    ]
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:

@@ -44,7 +44,18 @@ _KINDS = {"SRV": "", "CNAME": " CNAME", "HOST": " A and AAAA"}
 
 
 def judged_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no_holding) -> Dialogue[Judged]:
-    """Inspects a directory and judges it."""
+    """Inspects a directory and judges it; one that could not be read accuses nobody, and finds nobody in order."""
+    if directory.unread:
+        domain = to_text(directory.domain)
+        text = (
+            f"The directory of {domain} could not be read ({directory.unread}): who its controllers are is not known."
+        )
+        finding = state(
+            "dir.unverified", text, name=directory.domain, rdtype=SRV, view=directory.view, outcome="unverified",
+            cause=directory.unread,
+        )  # fmt: skip
+        says = f"whether the controllers of {domain} are registered could not be verified"
+        return Judged(Test(mark="unverified", title=domain, says=says, why=text), [finding])
     seen = yield from inspect_directory(directory, atlas, holdings)
     words = DirectoryWords(seen)
     tests: list[Test] = []

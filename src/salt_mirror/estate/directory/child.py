@@ -1,4 +1,4 @@
-"""The process that reads a directory: an Access comes in on standard input; a line goes out for every page, and the result last.
+"""The process that reads a directory: an Access comes in on standard input; a line goes out for every page, the result last.
 
 Strategy: whoever started it ends it when no line comes, so nothing that a peer does can hold up a command, or take it down.
 """

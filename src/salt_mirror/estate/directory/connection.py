@@ -1,5 +1,5 @@
-"""A session over LDAP, by the library `bonsai` (the extra `directory`): the system's own LDAP on Windows, with the user's ticket;
-elsewhere a ticket with every message sealed, or a password over TLS.
+"""A session over LDAP, by the library `bonsai` (the extra `directory`): the system's own LDAP on Windows, with the user's
+ticket; elsewhere a ticket with every message sealed, or a password over TLS.
 
 Strategy: this runs in a process of its own (`child`), since the library can be held up for ever by a peer that says nothing.
 """

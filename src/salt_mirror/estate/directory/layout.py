@@ -1,7 +1,7 @@
 """Records and properties of zones as a directory keeps them: bytes of two attributes (MS-DNSP sections 2.2.2.2, 2.3.1.3).
 
 Strategy: a record's head is little-endian but for its TTL, the numbers in its data are big-endian, and names stand there label
-by label behind two counts. Everything is checked at every bound; what does not fit is a BadLayout, and is counted, never guessed.
+by label behind two counts. All is checked at every bound; what does not fit is a BadLayout, and is counted, never guessed.
 """
 
 from __future__ import annotations

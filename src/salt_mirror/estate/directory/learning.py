@@ -77,7 +77,7 @@ class Session(Protocol):
 
 _CATALOGUE = 1
 _PARTS = re.compile(r"(?:[^,\\]|\\.)+")
-_ESCAPE = re.compile(r"\\([0-9A-Fa-f]{2}|.)")
+_ESCAPE = re.compile(r"((?:\\[0-9A-Fa-f]{2})+)|\\(.)")
 _NO_ZONES = re.compile(r"rootdnsservers\Z|\.\.")
 
 
@@ -91,7 +91,7 @@ def rdns(dn: str) -> list[tuple[str, str]]:
 
 
 def _unescaped(match: re.Match[str]) -> str:
-    return chr(int(match[1], 16)) if len(match[1]) == 2 else match[1]
+    return bytes.fromhex(match[1].replace("\\", "")).decode("utf-8", "replace") if match[1] else match[2]
 
 
 def domain_of(dn: str) -> str:

@@ -64,14 +64,15 @@ class Networks:
     """The zones in which the hosts of networks have their names, the longest network first."""
 
     def __init__(self, zones: Mapping[str, str] | None = None) -> None:
-        """Raises BadInput for what is no network, and Unusable for what is no zone."""
+        """`zones` may be empty for a network. Raises BadInput for what is no network, and Unusable for what is no zone."""
         found: list[tuple[Network, Name]] = []
         for text, zone in (zones or {}).items():
             try:
                 network = ipaddress.ip_network(text)
             except ValueError:
                 raise BadInput(f"networks: {shown(text)} is no network; expected one such as 10.77.20.0/24") from None
-            found.append((network, from_text(zone)))
+            if zone:
+                found.append((network, from_text(zone)))
         self._zones = sorted(found, key=lambda one: -one[0].prefixlen)
 
     def zone_at(self, address: bytes) -> Name | None:

@@ -61,7 +61,7 @@ class DraftFiles:
         zones = self.learnt.new_to(self.estate)
         names = tables.file_names(zones, self.learnt.view)
         kept = {fit.zone.apex: fit for fit in fits if fit.records}
-        files = {str(names[apex]): master_file(fit, {}, self.made) for apex, fit in kept.items()}
+        files = {str(names[apex]): master_file(fit, fit.zone.ages, self.made) for apex, fit in kept.items()}
         new = [tables.key_table(name, file) for name, file in self.keys if name not in held.keys]
         new += [
             tables.server_table(one, self.learnt, self.labels, self.works.get(one.server, ""))
@@ -73,7 +73,7 @@ class DraftFiles:
         for zone in zones:
             expected = [str(names[zone.apex])] if zone.apex in kept else []
             new.append(tables.zone_table(zone, self.learnt, self.labels, expected))
-        new += self._directories()
+        new += self._directories(held)
         more, at = self._more_servers(held)
         if self.old is None:
             return Drafted(adding.with_tables(self._head(), new), new, files, {})
@@ -89,13 +89,21 @@ class DraftFiles:
             f"title = {tables.quoted(title)}"
         )
 
-    def _directories(self) -> list[str]:
-        learnt = self.learnt
+    def _directories(self, held: EstateFile) -> list[str]:
+        learnt, found = self.learnt, self.learnt.directory
         known = {(from_text(one.domain), one.view) for one in self.estate.directories}
-        return [
+        made = []
+        if found is not None and (from_text(found.domain), learnt.view) not in known:
+            known.add((from_text(found.domain), learnt.view))
+            made.append(tables.found_directory_table(found, learnt.view))
+        made += [
             tables.directory_table(domain, sites, learnt.view)
             for domain, sites in learnt.directories.items()
             if (domain, learnt.view) not in known and learnt.zone_at(domain) is not None
+        ]
+        networks = set(held.networks)
+        return made + [
+            tables.network_table(one) for one in (found.networks if found else ()) if one.network not in networks
         ]
 
     def _more_servers(self, held: EstateFile) -> tuple[dict[str, list[str]], dict[int, list[str]]]:

@@ -17,6 +17,7 @@ from salt_mirror.dns.names import Name, label_text, labels, printable
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.system import DNS_PORT
+from salt_mirror.estate.directory.found import FoundDirectory, FoundNetwork
 from salt_mirror.estate.model import Estate
 
 _WIDE = 96
@@ -85,6 +86,8 @@ def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collectio
     lines.append(f"servers = [{', '.join(map(quoted, names.of_zone(zone)))}]")
     if zone.held_by is not None:
         lines.append(_with_why("transfer = true", f"{names.known[zone.held_by]} hands it over"))
+    if zone.signed_changes:
+        lines.append(_with_why("kerberos = true", "the directory takes changes signed with a ticket alone"))
     if files:
         lines.append(f"expect = [{', '.join(map(quoted, files))}]")
     return "\n".join(lines) + "\n"
@@ -119,9 +122,26 @@ def key_table(name: str, file: str) -> str:
     return f"# Given; the secret stays in its file.\n[keys.{_key(name)}]\nsecret_file = {quoted(file)}\n"
 
 
-def network_table(network: str, zone: Name, why: str) -> str:
-    """`[networks."…"]`: where hosts of a network have their names."""
-    return f"# {why}\n[networks.{quoted(network)}]\nzone = {quoted(bare(zone))}\n"
+def network_table(one: FoundNetwork) -> str:
+    """`[networks."…"]` for a network of a directory's, with its site."""
+    site = f"site = {quoted(one.site)}\n" if one.site else ""
+    return f"# In the directory.\n[networks.{quoted(one.network)}]\n{site}"
+
+
+def found_directory_table(found: FoundDirectory, view: str) -> str:
+    """`[[directories]]` for a directory that was read, with each of its controllers."""
+    lines = ["# Read from the directory itself.", "[[directories]]", f"domain = {quoted(found.domain)}"]
+    lines += [f"view = {quoted(view)}"] if view else []
+    lines += [f"forest = {quoted(found.forest)}"] if found.forest != found.domain else []
+    lines += [f"guid = {quoted(found.guid)}"] if found.guid else []
+    lines += [f"sites = [{', '.join(map(quoted, found.sites))}]"] if found.sites else []
+    for one in found.controllers:
+        lines += ["", "[[directories.controllers]]", f"host = {quoted(one.host)}"]
+        lines += [f"site = {quoted(one.site)}"] if one.site else []
+        lines += [f"roles = [{', '.join(map(quoted, one.roles))}]"] if one.roles else []
+        lines += [f"guid = {quoted(one.guid)}"] if one.guid else []
+        lines += [] if one.holds_zones else ["holds_zones = false"]
+    return "\n".join(lines) + "\n"
 
 
 def directory_table(domain: Name, sites: Collection[str], view: str) -> str:

@@ -1,0 +1,271 @@
+"""Directories: their records as bytes, their objects as a table, and servers that lie, stall and break off."""
+
+from __future__ import annotations
+
+import contextlib
+import importlib.util
+import os
+import socket
+import struct
+import sys
+import uuid
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A, rdata_from_text, rdata_text
+from salt_mirror.estate.directory.found import Access, DirectoryFailed
+from salt_mirror.estate.directory.layout import BadLayout, read_property, read_record
+from salt_mirror.estate.directory.learning import Entry, domain_of, learn, rdns
+from salt_mirror.estate.directory.reading import read_directory
+from support.peers import peer
+from support.program import Run
+
+DOMAIN = "pans.gullmarsh.internal"
+BASE = "DC=pans,DC=gullmarsh,DC=internal"
+SETTINGS = f"CN=Configuration,{BASE}"
+LABELS = st.text("abcxyz-19", min_size=1, max_size=63)
+
+
+def counted(name: str) -> bytes:
+    """A name as a directory keeps it: its length, the number of labels, the labels."""
+    wire = b"".join(bytes([len(label)]) + label.encode() for label in name.rstrip(".").split(".") if label) + b"\0"
+    return bytes([len(wire), len([label for label in name.rstrip(".").split(".") if label])]) + wire
+
+
+def kept(rdtype: int, data: bytes, *, ttl: int = 900, age_h: int = 0, rank: int = 0xF0) -> bytes:
+    return (
+        struct.pack("<HHBBHI", len(data), rdtype, 5, rank, 0, 1)
+        + struct.pack(">I", ttl)
+        + struct.pack("<II", 0, age_h)
+        + data
+    )
+
+
+RECORDS = [
+    # As a real server keeps them (recorded), and each other type by the same layout.
+    ("2500210005f00000010000000000038400000000000000000000006401d01d04036463310470616e730967756c6c6d6172736808696e7465726e616c00",
+     SRV, "0 100 464 dc1.pans.gullmarsh.internal."),
+    ("5900060005f000000100000000000e1000000000000000000000000100000384000002580001518000000e101d04036463310470616e730967756c6c6d61"
+     "72736808696e7465726e616c0024040a686f73746d61737465720470616e730967756c6c6d6172736808696e7465726e616c00",
+     SOA, "dc1.pans.gullmarsh.internal. hostmaster.pans.gullmarsh.internal. 1 900 600 86400 3600"),
+    ("0400010005f0000003000000000003840000000000000000" "0a630033", A, "10.99.0.51"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("raw", "rdtype", "text"), RECORDS)
+def test_records_of_a_real_directory_are_read(raw: str, rdtype: int, text: str) -> None:
+    found = read_record(bytes.fromhex(raw))
+    assert (found.rdtype, found.rank, found.age_h) == (rdtype, 0xF0, 0) and found.rdata is not None
+    assert rdata_text(rdtype, found.rdata) == text and found.ttl == (3600 if rdtype == SOA else 900)
+
+
+@pytest.mark.parametrize(
+    ("rdtype", "data", "text"),
+    [
+        (AAAA, bytes.fromhex("20010db8007700000000000000000001"), "2001:db8:77::1"),
+        (NS, counted("ns.example"), "ns.example."),
+        (CNAME, counted("Web.Example"), "web.example."),
+        (PTR, counted("host.example"), "host.example."),
+        (MX, b"\x00\x0a" + counted("mail.example"), "10 mail.example."),
+        (TXT, b"\x03one\x02zw", '"one" "zw"'),
+    ],
+)
+def test_every_type_becomes_what_the_wire_has(rdtype: int, data: bytes, text: str) -> None:
+    found = read_record(kept(rdtype, data, ttl=3600, age_h=3_700_000))
+    assert (found.ttl, found.age_h) == (3600, 3_700_000)
+    assert found.rdata == rdata_from_text(rdtype, text)
+
+
+@given(st.lists(LABELS, min_size=1, max_size=3).map(".".join), st.integers(0, 0xFFFF))
+def test_names_come_back_as_they_were_kept(name: str, priority: int) -> None:
+    data = priority.to_bytes(2, "big") + counted(name)
+    assert read_record(kept(MX, data)).rdata == priority.to_bytes(2, "big") + from_text(name)
+
+
+@given(st.sampled_from([bytes.fromhex(raw) for raw, *_ in RECORDS]), st.integers(0, 200), st.binary(max_size=4))
+def test_what_is_damaged_is_told_and_never_guessed(raw: bytes, at: int, put: bytes) -> None:
+    for damaged in (raw[: at % len(raw)], raw[: at % len(raw)] + put + raw[at % len(raw) + len(put) :], raw + put):
+        try:
+            found = read_record(damaged)
+        except BadLayout:
+            continue
+        assert found.rdata is None or len(damaged) == 24 + int.from_bytes(damaged[:2], "little")
+    with contextlib.suppress(BadLayout):
+        read_property(put + raw[:at])
+
+
+def test_distinguished_names_are_taken_apart() -> None:
+    assert rdns(r"CN=a\,b,CN=Caf\c3\a9,DC=x") == [("CN", "a,b"), ("CN", "Café"), ("DC", "x")]
+    assert domain_of(BASE) == DOMAIN
+
+
+class Objects:
+    """A directory as a table of objects."""
+
+    def __init__(self) -> None:
+        self.objects: list[tuple[str, str, dict[str, list[bytes | str]]]] = []
+        two = uuid.UUID(int=2).bytes_le
+        self.add(
+            "", "root", defaultNamingContext=BASE, rootDomainNamingContext=BASE, configurationNamingContext=SETTINGS
+        )
+        self.add(
+            BASE, "domain", objectGUID=uuid.UUID(int=1).bytes_le, fSMORoleOwner=self.settings("NORTH", "North-Pans")
+        )
+        self.controller("NORTH", "North-Pans", options="1", objectGUID=two, hasMasterNCs=BASE)
+        self.controller("KILN", "Kiln-House", options="0", hasMasterNCs=BASE)
+        self.controller("OTHER", "Kiln-House", options="1", hasMasterNCs=f"DC=other,{BASE}")
+        self.add(self.settings("GONE", "Kiln-House"), "nTDSDSA", hasMasterNCs=BASE)  # without a host
+        self.add(
+            f"CN=1,CN=Partitions,{SETTINGS}", "crossRef", dnsRoot=f"DomainDnsZones.{DOMAIN}",
+            nCName=f"DC=DomainDnsZones,{BASE}", **{"msDS-NC-Replica-Locations": self.settings("KILN", "Kiln-House")},
+        )  # fmt: skip
+        for number, site in enumerate(("North-Pans", "Kiln-House")):
+            self.add(f"CN={site},CN=Sites,{SETTINGS}", "site", cn=site)
+            self.add(
+                f"CN=s{number},CN=Sites,{SETTINGS}",
+                "subnet",
+                cn=f"10.77.{number}.0/24",
+                siteObject=f"CN={site},CN=Sites",
+            )
+        self.add(f"CN=bad,CN=Sites,{SETTINGS}", "subnet", cn="10.77.0.1/24")
+
+    @staticmethod
+    def settings(host: str, site: str) -> str:
+        return f"CN=NTDS Settings,CN={host},CN=Servers,CN={site},CN=Sites,{SETTINGS}"
+
+    def controller(self, host: str, site: str, **values: bytes | str) -> None:
+        dn = self.settings(host, site)
+        self.add(dn.partition(",")[2], "server", dNSHostName=f"DC-{host}.{DOMAIN}")
+        self.add(dn, "nTDSDSA", **values)
+
+    def zone(
+        self, name: str, partition: str, nodes: dict[str, list[bytes]], *, dead: frozenset[str] = frozenset()
+    ) -> None:
+        dn = f"DC={name},CN=MicrosoftDNS,{partition}"
+        self.add(dn, "dnsZone", name=name)
+        for label, records in nodes.items():
+            self.objects.append((f"DC={label},{dn}", "dnsNode", {
+                "name": [label], "dnsrecord": list(records), "dnstombstoned": ["TRUE" if label in dead else "FALSE"],
+            }))  # fmt: skip
+
+    def add(self, dn: str, kind: str, **values: bytes | str) -> None:
+        self.objects.append((dn, kind, {name.lower(): [value] for name, value in values.items()}))
+
+    def root(self) -> Entry:
+        return Entry("", self.objects[0][2])
+
+    def search(self, base: str, wanted: str, attributes: Sequence[str], *, below: bool = False) -> Iterator[Entry]:
+        for dn, kind, values in self.objects:
+            right_below = dn.partition(",")[2].lower() == base.lower()
+            if f"objectClass={kind})" in wanted and dn.lower().endswith(base.lower()) and (right_below or not below):
+                yield Entry(dn, values)
+
+
+def test_what_a_directory_has_is_what_is_learnt() -> None:
+    objects = Objects()
+    partition = f"DC=DomainDnsZones,{BASE}"
+    address = kept(A, bytes((10, 77, 0, 5)))
+    objects.zone(DOMAIN, partition, {
+        "@": [kept(NS, counted(f"dc-kiln.{DOMAIN}"))], "dc-north": [address],
+        "rake.stores": [kept(A, bytes((10, 77, 0, 9)), age_h=9)], "old": [kept(0, bytes(8))],
+        "odd": [address[:-1], kept(99, b"x")], "below": [kept(NS, counted("ns.example"), rank=0x82)],
+    }, dead=frozenset(("old",)))  # fmt: skip
+    objects.zone("RootDNSServers", partition, {"@": [kept(NS, counted("a.example"), rank=0x08)]})
+    objects.zone("..TrustAnchors", partition, {})
+    objects.zone("system.example", f"CN=System,{BASE}", {})
+    found = learn(objects)
+    assert (found.domain, found.forest, found.guid) == (DOMAIN, DOMAIN, str(uuid.UUID(int=1)))
+    assert [(one.host, one.site, one.roles, one.holds_zones) for one in found.controllers] == [
+        (f"dc-kiln.{DOMAIN}", "Kiln-House", [], True), (f"dc-north.{DOMAIN}", "North-Pans", ["primary", "catalogue"], False),
+    ]  # fmt: skip
+    assert found.controllers[1].guid == str(uuid.UUID(int=2))
+    assert [(one.network, one.site) for one in found.networks] == [
+        ("10.77.0.0/24", "North-Pans"),
+        ("10.77.1.0/24", "Kiln-House"),
+    ]
+    assert len(found.remarks) == 1 or "10.77.0.1/24" in str(found.remarks)
+    zone, system = found.zones
+    assert (zone.partition, zone.hosts) == ("DomainDnsZones", [f"dc-kiln.{DOMAIN}"])
+    assert system.hosts == [f"dc-kiln.{DOMAIN}", f"dc-north.{DOMAIN}"]
+    assert {(one.name, one.rdtype, one.age_h) for one in zone.records} == {
+        (from_text(DOMAIN), NS, 0), (from_text(f"dc-north.{DOMAIN}"), A, 0), (from_text(f"rake.stores.{DOMAIN}"), A, 9),
+    }  # fmt: skip
+    assert (zone.tombstones, zone.unread) == (1, 2)
+
+
+def test_a_server_that_is_no_directory_is_told() -> None:
+    empty = Objects()
+    empty.objects[0] = ("", "root", {})
+    with pytest.raises(DirectoryFailed, match="no domain and no configuration"):
+        learn(empty)
+
+
+def _stall(connection: socket.socket) -> None:
+    connection.recv(4096)
+    connection.settimeout(30)
+    connection.recv(4096)
+
+
+def _garbage(connection: socket.socket) -> None:
+    connection.recv(4096)
+    connection.sendall(b"\x30\x84\xff\xff\xff\xff" + bytes(range(256)) * 40)
+    _stall(connection)
+
+
+def _drop(connection: socket.socket) -> None:
+    connection.recv(4096)
+
+
+@pytest.mark.parametrize("scheme", ["ldap", "ldaps"])
+@pytest.mark.parametrize("serve", [_stall, _garbage, _drop])
+def test_a_directory_that_stalls_lies_or_breaks_off_is_given_up(serve: object, scheme: str) -> None:
+    if importlib.util.find_spec("bonsai") is None:
+        lacking = "the extra directory is not installed (make test installs it where the system's LDAP headers are)"
+        pytest.fail(lacking) if os.environ.get("CI") else pytest.skip(lacking)
+    with peer(tcp=serve) as port, pytest.raises(DirectoryFailed) as failed:  # type: ignore[arg-type]
+        read_directory(Access(url=f"{scheme}://127.0.0.1:{port}", user="worker", password="x"), silence_s=1.5)
+    assert "not installed" not in str(failed.value)
+
+
+def test_a_draft_and_an_audit_go_on_without_a_directory_that_cannot_be_read(run: Run, tmp_path: Path) -> None:
+    with peer(tcp=_drop) as port:
+        url = f"ldaps://127.0.0.1:{port}"
+        (tmp_path / "password").write_text("salt", encoding="utf-8")
+        done = run("draft", "--directory", url, "--user", "worker", "--password-file", "password")
+        assert done.status == 3 and f"The directory {url} could not be read" in done.err and "Traceback" not in done.err
+        (tmp_path / "estate.toml").write_text(
+            f'[[zones]]\nname = "{DOMAIN}"\nservers = ["one"]\n[servers.one]\naddress = "127.0.0.1"\nport = 9\n'
+            f'[[directories]]\ndomain = "{DOMAIN}"\ndirectory = "{url}"\nuser = "worker"\npassword_file = "password"\n',
+            encoding="utf-8",
+        )
+        report = run("services", "--json").report
+        assert report["outcome"] == "unverified"
+        (finding,) = report["findings"]
+        assert finding["code"] == "dir.unverified" and f"could not be read ({url}" in finding["text"]
+        assert "dir.unverified" in {one["code"] for one in run("audit", "--json").report["findings"]}
+
+
+@pytest.mark.parametrize(
+    ("lines", "says"),
+    [
+        ('directory = "https://dc.example"', "is no directory; expected one such as ldaps://"),
+        ('directory = "ldaps://dc.example"\nsites = ["a"]', "says directory, which tells sites too"),
+        ('directory = "ldaps://dc.example"\nuser = "worker"', "wants either password_file or password_env"),
+        ('user = "worker"', 'say how to read a directory = "ldaps://…"'),
+    ],
+)
+def test_a_directory_that_cannot_be_meant_is_an_error(run: Run, tmp_path: Path, lines: str, says: str) -> None:
+    text = f'[[zones]]\nname = "{DOMAIN}"\n[[directories]]\ndomain = "{DOMAIN}"\n{lines}\n'
+    (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+    done = run("services")
+    assert done.status == 2 and says in done.err.replace("\n", " ")
+
+
+def test_a_password_is_never_taken_from_nowhere(run: Run) -> None:
+    done = run("draft", "--directory", "ldaps://127.0.0.1:9", "--user", "worker")
+    assert done.status == 2 and "SALT_MIRROR_DIRECTORY_PASSWORD" in done.err and sys.executable
