@@ -71,7 +71,7 @@ def test_records_of_a_real_directory_are_read(raw: str, rdtype: int, text: str) 
         (NS, counted("ns.example"), "ns.example."),
         (CNAME, counted("Web.Example"), "web.example."),
         (PTR, counted("host.example"), "host.example."),
-        (MX, b"\x00\x0a" + counted("mail.example"), "10 mail.example."),
+        (MX, b"\x00\x0a" + counted("smtp.example"), "10 smtp.example."),
         (TXT, b"\x03one\x02zw", '"one" "zw"'),
     ],
 )

@@ -153,11 +153,13 @@ def test_nothing_is_written_over_and_nothing_is_left_half(run: Run, standins: St
     )
     records = tmp_path / "new" / "records"
     records.mkdir(parents=True)
-    (records / "REVIEW.md").write_text("mine", encoding="utf-8")
+    (records / "pans.example.zone").write_text("mine", encoding="utf-8")
     done = run("draft", "pans.example", server.endpoint, "--folder", "new", "--expect", "registered")
-    assert done.status == 2 and "REVIEW.md is there already and is not written over" in done.err
-    assert (records / "REVIEW.md").read_text(encoding="utf-8") == "mine" and not (tmp_path / "new/estate.toml").exists()
-    assert [path.name for path in records.iterdir()] == ["REVIEW.md"]
+    assert done.status == 2 and "pans.example.zone is there already and is not written over" in done.err
+    assert (records / "pans.example.zone").read_text(encoding="utf-8") == "mine" and not (
+        tmp_path / "new/estate.toml"
+    ).exists()
+    assert [path.name for path in records.iterdir()] == ["pans.example.zone"]
     (tmp_path / "file").write_text("", encoding="utf-8")
     into = run("draft", "pans.example", server.endpoint, "--folder", "file/below")
     assert into.status == 2 and "Traceback" not in into.err

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 
 import typer
 from msgspec.structs import replace
 
+from salt_mirror.cli.options import LogOn
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import from_text, printable, shown
 from salt_mirror.estate.directory.found import Access, DirectoryFailed
@@ -23,37 +23,27 @@ from salt_mirror.estate.reading import read_text
 PASSWORD_VARIABLE = "SALT_MIRROR_DIRECTORY_PASSWORD"
 
 
-@dataclass(frozen=True, slots=True)
-class Login:
-    """What the command line says of a directory: a URL or a domain, the user, the files of the password and of certificates."""
+def check_log_on(log_on: LogOn) -> None:
+    """Raises BadInput for what means nothing together."""
+    if log_on.directory is None and (log_on.user or log_on.password_file or log_on.ca_file):
+        raise BadInput("--user, --password-file and --ca-file say how to read a directory; name it with --directory")
+    if log_on.password_file is not None and not log_on.user:
+        raise BadInput("--password-file: whose password is it? name the user with --user")
+    if log_on.directory is not None and "://" in log_on.directory:
+        with about("--directory"):
+            check_url(log_on.directory)
 
-    directory: str | None
-    user: str
-    password_file: Path | None
-    ca_file: Path | None
 
-    def check(self) -> None:
-        """Raises BadInput for what means nothing together."""
-        if self.directory is None and (self.user or self.password_file or self.ca_file):
-            raise BadInput(
-                "--user, --password-file and --ca-file say how to read a directory; name it with --directory"
-            )
-        if self.password_file is not None and not self.user:
-            raise BadInput("--password-file: whose password is it? name the user with --user")
-        if self.directory is not None and "://" in self.directory:
-            with about("--directory"):
-                check_url(self.directory)
+def scheme_of(log_on: LogOn) -> str:
+    """How a controller is spoken to that locators led to: sealed by the ticket, or over TLS with a password."""
+    return "ldaps" if log_on.user else "ldap"
 
-    @property
-    def scheme(self) -> str:
-        """How a controller is spoken to that locators led to: sealed by the ticket, or over TLS with a password."""
-        return "ldaps" if self.user else "ldap"
 
-    def access(self, url: str) -> Access:
-        """The access to a directory at a URL; asks for the password where nothing else gives it. Raises BadInput."""
-        password = password_of(self.user, self.password_file, PASSWORD_VARIABLE) if self.user else ""
-        ca_file = str(self.ca_file.absolute()) if self.ca_file is not None else ""
-        return Access(url=url, user=self.user, password=password, ca_file=ca_file)
+def access_of(log_on: LogOn, url: str) -> Access:
+    """The access to a directory at a URL; asks for the password where nothing else gives it. Raises BadInput."""
+    password = password_of(log_on.user, log_on.password_file, PASSWORD_VARIABLE) if log_on.user else ""
+    ca_file = str(log_on.ca_file.absolute()) if log_on.ca_file is not None else ""
+    return Access(url=url, user=log_on.user, password=password, ca_file=ca_file)
 
 
 def password_of(user: str, file: Path | None, variable: str) -> str:

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from salt_mirror.cli.options import Asking, option, takes
+from salt_mirror.cli.options import Asking, LogOn, option, takes
 
 
 @takes(
@@ -37,30 +37,6 @@ def draft(
         list[str] | None,
         option("--key", "NAME:FILE", "A TSIG key for transfers, its secret (base64) in a file; may be repeated."),
     ] = None,
-    directory: Annotated[
-        str | None,
-        option(
-            "--directory",
-            "URL|DOMAIN",
-            "Read a directory: ldap://HOST with your Kerberos ticket, ldaps://HOST with a password, or a domain, whose own "
-            "locators lead to a controller.",
-        ),
-    ] = None,
-    user: Annotated[
-        str | None,
-        option("--user", "NAME", "The directory's user, such as worker@gullmarsh.internal; your ticket's without it."),
-    ] = None,
-    password_file: Annotated[
-        Path | None,
-        option(
-            "--password-file",
-            "FILE",
-            "The user's password; without it, the variable SALT_MIRROR_DIRECTORY_PASSWORD, or a prompt.",
-        ),
-    ] = None,
-    ca_file: Annotated[
-        Path | None, option("--ca-file", "FILE", "Certificates to trust beside the system's, for ldaps.")
-    ] = None,
     folder: Annotated[
         Path, typer.Option("--folder", metavar="DIR", help="Where estate.toml and records/ are written.")
     ] = Path(),
@@ -73,12 +49,11 @@ def draft(
     ] = "nothing",
     add: Annotated[bool, typer.Option("--add", help="Add what is new to the estate that is there.")] = False,
     *,
+    log_on: LogOn,
     asking: Asking,
 ) -> None:
     """Draft an estate: find zones, servers and records by asking, and write them down with where each comes from."""
-    from salt_mirror.cli.directories import Login
     from salt_mirror.cli.drafting import Drafting, Wish
 
-    login = Login(directory, user or "", password_file, ca_file)
-    wish = Wish(begin or [], zones, catalog or [], key or [], login, folder, expect == "registered", add)
+    wish = Wish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add)
     Drafting(wish, asking).run()

@@ -27,9 +27,9 @@ from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.directories import Login
+from salt_mirror.cli.directories import access_of, check_log_on, scheme_of
 from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
-from salt_mirror.cli.options import Asking
+from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.cli.running import Ran, bounds_of, run, taken
 from salt_mirror.cli.telling import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.dns.dialogue import Exchange, Runner
@@ -65,7 +65,7 @@ class Wish:
     zones: Path | None
     catalogs: list[str]
     keys: list[str]
-    login: Login
+    log_on: LogOn
     folder: Path
     registered: bool
     add: bool
@@ -77,7 +77,7 @@ class Drafting:
     def __init__(self, wish: Wish, asking: Asking) -> None:
         self._wish = wish
         self._asking = asking
-        wish.login.check()
+        check_log_on(wish.log_on)
         self._path = wish.folder / ESTATE_HERE
         self._old = read_text(self._path) if is_there(self._path) else None
         self._estate = load_estate(self._path) if self._old is not None else Estate()
@@ -154,7 +154,7 @@ class Drafting:
         wanted.servers += [server for _, server in self._catalogs]
         wanted.servers += [server for server in self._estate.servers.values() if self._serves_view(server)]
         wanted.servers = list(dict.fromkeys(wanted.servers))
-        if not (wanted.names or wanted.networks or wanted.zones or self._catalogs or self._wish.login.directory):
+        if not (wanted.names or wanted.networks or wanted.zones or self._catalogs or self._wish.log_on.directory):
             wanted.names = search_list()
             if not wanted.names:
                 raise BadInput(
@@ -184,14 +184,14 @@ class Drafting:
 
     def _read_directory(self) -> None:
         """Reads the directory that was named, and finds where its controllers are."""
-        login = self._wish.login
-        if login.directory is None:
+        log_on = self._wish.log_on
+        if log_on.directory is None:
             return
         try:
-            url = login.directory if "://" in login.directory else self._url_by_locators(login)
-            found = read_directory(login.access(url))
+            url = log_on.directory if "://" in log_on.directory else self._url_by_locators(log_on)
+            found = read_directory(access_of(log_on, url))
         except DirectoryFailed as error:
-            self._unread = f"The directory {login.directory} could not be read: {printable(str(error))}."
+            self._unread = f"The directory {log_on.directory} could not be read: {printable(str(error))}."
             return
         self._wanted.directory = found
         held = {(one.name, one.rdtype): one.rdata for zone in found.zones for one in zone.records}
@@ -202,9 +202,9 @@ class Drafting:
             )
             self._wanted.controllers += [(host, address) for address in addresses]
 
-    def _url_by_locators(self, login: Login) -> str:
+    def _url_by_locators(self, log_on: LogOn) -> str:
         """The URL of a controller that a domain's own locators lead to. Raises DirectoryFailed."""
-        domain = zone_name(login.directory or "")
+        domain = zone_name(log_on.directory or "")
         name = from_text("_ldap._tcp.dc._msdcs", domain)
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             for server in finders(self._estate):
@@ -219,7 +219,7 @@ class Drafting:
                 f"no locators at {to_text(name)} lead to a controller; name one: --directory ldaps://HOST"
             )
         best = min(found, key=lambda value: (value[:2], 65535 - int.from_bytes(value[2:4], "big"), value[6:]))
-        return f"{login.scheme}://{to_text(best[6:]).rstrip('.')}"
+        return f"{scheme_of(log_on)}://{to_text(best[6:]).rstrip('.')}"
 
     def _through(self, source: Exchange) -> Exchange:
         self._exchange = HoldingExchange(source)

@@ -78,9 +78,10 @@ def words_in(given: list[str] | None) -> list[str]:
     return [text.strip() for one in given or () for text in one.split(",") if text.strip()]
 
 
-def servers_at(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
-    """The servers that `--at` names."""
-    return tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
+def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> tuple[Server, ...]:
+    """The servers that an option names; `place` is what errors call it."""
+    with about(place):
+        return tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
 
 
 def servers_and_groups(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
@@ -100,19 +101,19 @@ def _server(text: str, estate: Estate) -> Server:
     except ValueError:
         if text.startswith("https://"):
             what = f"{shown(text)} is no usable URL; expected one such as https://resolver.example/dns-query"
-            raise BadInput(f"--at: {what}") from None
+            raise BadInput(what) from None
     scheme = next((one for one in ("tls://", "tcp://") if text.startswith(one)), "")
     over = scheme.removesuffix("://") or "udp"
     host, _, port = text.removeprefix(scheme).partition(":")
     number = number_in(port, 65535) if port else 853 if over == "tls" else 53
     if not number:
-        raise BadInput(f"--at: {shown(text)} has no usable port; expected 1 to 65535")
+        raise BadInput(f"{shown(text)} has no usable port; expected 1 to 65535")
     try:
         found = socket.getaddrinfo(host, number, type=socket.SOCK_DGRAM)
     except (OSError, UnicodeError) as error:
         why = getattr(error, "strerror", None) or "no such host"
         what = f"{shown(text)} is no server of the estate, no address, and no host that can be found ({why})"
-        raise BadInput(f"--at: {what}; {hint(text, known)}") from None
+        raise BadInput(f"{what}; {hint(text, known)}") from None
     family, *_, place = found[0]
     address, reached_port = estate.reached(socket.inet_pton(family, str(place[0])), int(place[1]))
     return paced(Server(text, address, reached_port, over=over, tls_name=host if over == "tls" else ""))

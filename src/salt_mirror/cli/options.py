@@ -112,6 +112,36 @@ class Listing:
 
 
 @dataclass(frozen=True, slots=True)
+class LogOn:
+    """Which directory to read over LDAP, and as whom."""
+
+    directory: Annotated[
+        str | None,
+        option(
+            "--directory",
+            "URL|DOMAIN",
+            "Read a directory: ldap://HOST with your Kerberos ticket, ldaps://HOST with a password, or a domain, whose own "
+            "locators lead to a controller.",
+        ),
+    ] = None
+    user: Annotated[
+        str,
+        option("--user", "NAME", "The directory's user, such as worker@gullmarsh.internal; your ticket's without it."),
+    ] = ""
+    password_file: Annotated[
+        Path | None,
+        option(
+            "--password-file",
+            "FILE",
+            "The user's password; without it, the variable SALT_MIRROR_DIRECTORY_PASSWORD, or a prompt.",
+        ),
+    ] = None
+    ca_file: Annotated[
+        Path | None, option("--ca-file", "FILE", "Certificates to trust beside the system's, for ldaps.")
+    ] = None
+
+
+@dataclass(frozen=True, slots=True)
 class Changing:
     """Whether changes are sent, and how."""
 
@@ -131,7 +161,7 @@ class Changing:
 
 
 def takes(*left_out: str, **words: str) -> Callable[[F], F]:
-    """Unfolds a command's parameters of the types `Asking`, `Showing`, `Listing` and `Changing` into options of its own.
+    """Unfolds parameters of the types `Asking`, `Showing`, `Listing`, `LogOn` and `Changing` into options of the command's own.
 
     `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
     option means here.
@@ -141,7 +171,7 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
         groups: dict[str, tuple[type, list[str]]] = {}
         parameters: list[inspect.Parameter] = []
         for parameter in inspect.signature(command, eval_str=True).parameters.values():
-            if parameter.annotation in (Asking, Showing, Listing, Changing):
+            if parameter.annotation in (Asking, Showing, Listing, LogOn, Changing):
                 unfolded = _options(parameter.annotation, left_out, words)
                 groups[parameter.name] = parameter.annotation, [one.name for one in unfolded]
                 parameters += unfolded

@@ -51,9 +51,22 @@ Work = Callable[[Setting, Runner, Callable[[], None]], None]
 """What is done with a runner; the last one is called for each thing that was looked at."""
 
 
-def run_part(part: Part, atlas: Atlas, views: Collection[str], asking: Asking, what: str) -> Ran:
+Transfers = list[tuple[Server, Name]]
+"""Zones to take by transfer, each from a server."""
+
+
+def run_part(
+    part: Part,
+    atlas: Atlas,
+    views: Collection[str],
+    asking: Asking,
+    what: str,
+    *,
+    transfers: Transfers | None = None,
+) -> Ran:
     """Runs one check; `what` are the things that it looks at, in words."""
-    return run(lambda *given: carry_out(part, *given), atlas, views, asking, total=part.size, what=what)
+    work = partial(carry_out, part)
+    return run(work, atlas, views, asking, total=part.size, what=what, transfers=transfers)
 
 
 def run(
@@ -65,9 +78,10 @@ def run(
     total: int,
     what: str,
     through: Callable[[Exchange], Exchange] | None = None,
+    transfers: Transfers | None = None,
 ) -> Ran:
-    """Runs some work over the engine, with zones taken by transfer first where that is wished; `through` an exchange of its
-    own."""
+    """Runs some work over the engine, with zones taken by transfer first: `transfers`, else those of the views where that is
+    wished; `through` an exchange of its own."""
     if asking.transfer and not atlas.estate.zones:
         raise BadInput("--transfer takes the zones of an estate, and there is none here; name one with --estate")
     quiet_collector()
@@ -81,7 +95,7 @@ def run(
         most = atlas.estate.bounds.questions_for_a_name
         runner = Runner(exchange, most=most)
         try:
-            wanted = atlas.transfers(views, everywhere=asking.transfer)
+            wanted = transfers if transfers is not None else atlas.transfers(views, everywhere=asking.transfer)
             remarks = fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
             source: Exchange = exchange if exchange.holds else engine
             runner = Runner(through(source) if through is not None else source, most=most)

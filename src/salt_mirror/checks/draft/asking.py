@@ -98,61 +98,90 @@ def answering(
 
     `above` are servers of the zone above it, whose delegation is asked for; `glue` addresses of name servers that are known.
     """
-    candidates = {one.server: one for one in ours}
-    servers: list[Server] = []
-    others: dict[Server, str] = {}
-    named: dict[Name, str] = {}
-    parents = _Parents({name: f"delegated to in the zone above {bare(apex)}" for name in glue}, dict(glue))
-    own: dict[Name, set[bytes]] = {}
-    elsewhere: tuple[Name, ...] = ()
-    asked: set[Server] = set()
-    resolved: set[Name] = set()
-    led_to: dict[Server, str] = {}
-    first = True
-    while True:
-        new = [server for server in candidates if server not in asked]
-        asked.update(new)
-        answers = yield [Question(apex, rdtype, server) for server in new for rdtype in (SOA, NS)]
+    search = _Search(apex, view, atlas, ours, glue)
+    yield from search.ask()
+    yield from search.ask_above(above)
+    while search.left:
+        yield from search.ask()
+        yield from search.resolve(above)
+    return search.result()
+
+
+class _Search:
+    """The search for the servers of one zone. What the zone's own servers say of a name server's address stands above glue."""
+
+    def __init__(
+        self, apex: Name, view: str, atlas: Atlas, ours: Iterable[Candidate], glue: Mapping[Name, set[bytes]]
+    ) -> None:
+        self._apex, self._view, self._atlas = apex, view, atlas
+        self._candidates = {one.server: one for one in ours}
+        self._servers: list[Server] = []
+        self._others: dict[Server, str] = {}
+        self._named: dict[Name, str] = {}
+        self._parents = _Parents({name: f"delegated to in the zone above {bare(apex)}" for name in glue}, dict(glue))
+        self._own: dict[Name, set[bytes]] = {}
+        self._elsewhere: tuple[Name, ...] = ()
+        self._asked: set[Server] = set()
+        self._resolved: set[Name] = set()
+        self._led_to: dict[Server, str] = {}
+
+    @property
+    def left(self) -> bool:
+        """Whether anybody was named who has not been asked, or whose address is not known."""
+        names = {*self._named, *self._parents.named}
+        return not names <= self._resolved or any(server not in self._asked for server in self._candidates)
+
+    def ask(self) -> Dialogue[None]:
+        """Asks the candidates that were not asked yet, whether they answer for the zone and whom it lists."""
+        new = [server for server in self._candidates if server not in self._asked]
+        self._asked.update(new)
+        answers = yield [Question(self._apex, rdtype, server) for server in new for rdtype in (SOA, NS)]
         for server, soa, ns in zip(new, answers[::2], answers[1::2], strict=True):
             if soa.trouble is None and soa.values:
-                servers.append(server)
+                self._servers.append(server)
                 primary = soa_fields(soa.values[0]).mname
-                named.update((name, f"in the NS set of {bare(apex)}") for name in ns.values)
-                named.setdefault(primary, f"the primary in the SOA of {bare(apex)}")
+                self._named.update((name, f"in the NS set of {bare(self._apex)}") for name in ns.values)
+                self._named.setdefault(primary, f"the primary in the SOA of {bare(self._apex)}")
             else:
-                others[server] = lameness(soa, apex) or soa.trouble or "has no SOA there"
-            _take_glue(ns, named, own)
-        if first:
-            yield from _delegated(apex, above, view, atlas, parents)
-            if servers and parents.named and not parents.named.keys() & named.keys():
-                elsewhere = tuple(parents.named)
-                parents = _Parents({}, {})
-        missing = [name for name in (*named, *parents.named) if name not in resolved]
-        resolved.update(missing)
-        helpers = list(dict.fromkeys((*servers, *above, *candidates)))[:_HELPERS]
-        yield from together([_addresses(name, helpers, view, atlas, own, parents.glue) for name in missing])
-        listed = {name: (whence, own.get(name) or parents.glue.get(name, set())) for name, whence in named.items()}
-        above_alone = {
-            name: (whence, parents.glue.get(name, set()) | (own.get(name, set()) if name not in named else set()))
-            for name, whence in parents.named.items()
+                self._others[server] = lameness(soa, self._apex) or soa.trouble or "has no SOA there"
+            _take_glue(ns, self._named, self._own)
+
+    def ask_above(self, above: Sequence[Server]) -> Dialogue[None]:
+        """Asks for the delegation. One to nobody whom the zone itself lists is another view's, and led nowhere here."""
+        yield from _delegated(self._apex, above, self._view, self._atlas, self._parents)
+        if self._servers and self._parents.named and not self._parents.named.keys() & self._named.keys():
+            self._elsewhere = tuple(self._parents.named)
+            self._parents = _Parents({}, {})
+
+    def resolve(self, above: Sequence[Server]) -> Dialogue[None]:
+        """Finds the addresses of those that were named, who are candidates then."""
+        missing = [name for name in {**self._named, **self._parents.named} if name not in self._resolved]
+        self._resolved.update(missing)
+        helpers = list(dict.fromkeys((*self._servers, *above, *self._candidates)))[:_HELPERS]
+        glue = self._parents.glue
+        yield from together([_addresses(name, helpers, self._view, self._atlas, self._own, glue) for name in missing])
+        for name, whence in self._named.items():
+            self._add(name, whence, self._own.get(name) or glue.get(name, set()), listed=True)
+        for name, whence in self._parents.named.items():
+            own = self._own.get(name, set()) if name not in self._named else set()
+            self._add(name, whence, glue.get(name, set()) | own, listed=False)
+
+    def _add(self, name: Name, whence: str, addresses: set[bytes], *, listed: bool) -> None:
+        for address in filter(self._atlas.reachable, sorted(addresses)):
+            server = self._atlas.server_at(name, address)
+            self._led_to.setdefault(server, whence)
+            known = self._candidates.setdefault(server, Candidate(server, whence, name, address, listed))
+            if known.name is None:
+                self._candidates[server] = known._replace(name=name, published=address)
+
+    def result(self) -> Answering:
+        """Who answers, and who is named in vain."""
+        in_vain = {
+            server: InVain(whence, self._others[server])
+            for server, whence in self._led_to.items()
+            if server in self._others
         }
-        for told, is_listed in ((listed, True), (above_alone, False)):
-            for name, (whence, addresses) in told.items():
-                for address in filter(atlas.reachable, sorted(addresses)):
-                    server = atlas.server_at(name, address)
-                    led_to.setdefault(server, whence)
-                    known = candidates.setdefault(server, Candidate(server, whence, name, address, is_listed))
-                    if known.name is None:
-                        candidates[server] = known._replace(name=name, published=address)
-        if not first and all(server in asked for server in candidates):
-            return Answering(
-                apex,
-                servers,
-                {server: InVain(whence, others[server]) for server, whence in led_to.items() if server in others},
-                candidates,
-                elsewhere,
-            )
-        first = False
+        return Answering(self._apex, self._servers, in_vain, self._candidates, self._elsewhere)
 
 
 class _Parents(NamedTuple):

@@ -1,0 +1,72 @@
+"""`salt-mirror differ`: the whole zones of two servers, held against each other in both directions."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from salt_mirror.cli.options import Asking, Showing, option, takes
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.differing import TwoZones
+    from salt_mirror.dns.questions import Server
+    from salt_mirror.estate.model import Estate
+
+
+@takes("at", "transfer", "remedies", "report")
+def differ(
+    one: Annotated[str, typer.Argument(metavar="SERVER", help="A server: a name from the estate, an address, a host.")],
+    another: Annotated[str, typer.Argument(metavar="SERVER", help="Another one.")],
+    zones: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[ZONE]...", help="Zones or networks; when left out, all that the estate lists either server for."
+        ),
+    ] = None,
+    types: Annotated[str | None, option("--types", "A,AAAA,...", "Compare these types alone.")] = None,
+    *,
+    asking: Asking,
+    showing: Showing,
+) -> None:
+    """Hold two servers' whole zones against each other: what one alone has, what is otherwise, in both directions."""
+    from salt_mirror.checks.differing import Differing
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import atlas_of, open_estate, servers_at, types_in
+    from salt_mirror.cli.running import run_part
+    from salt_mirror.estate.errors import BadInput
+
+    estate = open_estate(asking)
+    servers = servers_at([one, another], estate, "SERVER")
+    if len(servers) != 2:
+        raise BadInput(f"two servers are wanted, and {one} and {another} are {len(servers)}")
+    wanted = list(_zones(servers[0], servers[1], zones or [], asking, estate))
+    part = Differing(wanted, frozenset(types_in(types)))
+    atlas = atlas_of(estate, servers)
+    taken = [(server, zone.apex) for zone in wanted for server in zone.servers]
+    ran = run_part(part, atlas, [], replace(asking, transfer=False), "zones compared", transfers=taken)
+    report = report_of("differ", estate, ran, part)
+    finish(report, showing, part, several_views=len({zone.view for zone in wanted}) > 1)
+
+
+def _zones(one: Server, another: Server, given: list[str], asking: Asking, estate: Estate) -> list[TwoZones]:
+    """The zones to compare. Raises BadInput."""
+    from salt_mirror.checks.differing import TwoZones
+    from salt_mirror.cli.opening import names_in_views, views_of
+    from salt_mirror.estate.errors import BadInput
+
+    def listed(view: str, apex: bytes) -> bool:
+        zone = estate.zones.get(view, {}).get(apex)
+        return zone is not None and bool({one, another} & set(zone.servers or ()))
+
+    if given:
+        found = names_in_views(given, asking, estate)
+        # A zone that stands in several views is the one that these servers are listed for.
+        told = {name for name, view in found if listed(view, name)}
+        return [TwoZones(name, view, (one, another)) for name, view in found if name not in told or listed(view, name)]
+    zones = [zone for view in views_of(asking, estate) for zone in estate.zones[view].values()]
+    served = [zone for zone in zones if listed(zone.view, zone.apex)]
+    if not served:
+        raise BadInput("no zones to compare: name some, or give an estate that lists either server for any")
+    return [TwoZones(zone.apex, zone.view, (one, another)) for zone in served]
