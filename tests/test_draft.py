@@ -149,7 +149,7 @@ def test_an_estate_that_is_there_is_shown_what_it_lacks_and_stays_as_it_is(
 
 def test_nothing_is_written_over_and_nothing_is_left_half(run: Run, standins: StandIns, tmp_path: Path) -> None:
     server = standins.add(
-        [read_zone("$TTL 300\n@ SOA one h 1 3600 600 1209600 300\n@ NS one\none A 192.0.2.1\n", "pans.example")]
+        [read_zone("$TTL 300\n@ SOA one h 1 3600 600 1209600 300\n@ NS one\none A 127.0.0.1\n", "pans.example")]
     )
     records = tmp_path / "new" / "records"
     records.mkdir(parents=True)
@@ -189,7 +189,7 @@ def test_bad_input_says_what_and_writes_nothing(
 
 def test_a_zone_that_nobody_answers_for_is_told_and_not_written(run: Run, standins: StandIns, tmp_path: Path) -> None:
     server = standins.add(
-        [read_zone("$TTL 300\n@ SOA one h 1 3600 600 1209600 300\n@ NS one\none A 192.0.2.1\n", "pans.example")]
+        [read_zone("$TTL 300\n@ SOA one h 1 3600 600 1209600 300\n@ NS one\none A 127.0.0.1\n", "pans.example")]
     )
     (tmp_path / "zones.csv").write_text(
         "id;Zone;kind\n1;pans.example;x\n2;gone.example;x\n3;x.pans.example;y\n", encoding="utf-8"

@@ -152,7 +152,7 @@ def test_a_key_opens_zones_and_only_its_name_is_written(run: Run, tmp_path: Path
     key = Key(from_text("mirror.test"), "hmac-sha256", b"salt" * 8)
     (tmp_path / "mirror.key").write_text(secret_text(key) + "\n", encoding="utf-8")
     zones = {
-        "works.example": SOA + "@ NS one\none A 192.0.2.1\npan NS one\n",
+        "works.example": SOA + "@ NS one\none A 127.0.0.1\npan NS one\n",
         "pan.works.example": SOA + f"@ NS one.{TOP}.\n",
     }
     port = free_port()

@@ -244,3 +244,24 @@ def test_leases_that_a_real_address_server_wrote_are_expected_as_long_as_they_ho
         "kiln-92.pans.example.", "kiln-95.pans.example.", "renamed.pans.example.",
     ]  # fmt: skip
     assert found.count('"lifetime":"dynamic"') == 3
+
+
+@pytest.mark.real
+def test_leases_are_called_against_the_zones_that_they_were_registered_in(demo: Run, tmp_path: Path) -> None:
+    lasting = {"valid-lft": 3600}
+    past = {"valid-lft": 60, "expire": int(time.time()) - 10}
+    with realservers.kea(tmp_path / "four", 4) as command:
+        for last, host, more in (
+            (11, "kiln-01", lasting), (13, "kiln-33", lasting), (14, "kiln-34", past), (77, "kiln-77", lasting),
+        ):  # fmt: skip
+            lease = {"ip-address": f"10.77.20.{last}", "hw-address": f"1a:1b:1c:1d:1e:{last}", "hostname": host}
+            command("lease4-add", **lease, **more)
+    listed = ("four/leases.csv", "--pointers", "--view", "internal")
+    done = demo("rollcall", *listed, "--json")
+    told = {(one["code"], one["name"].partition(".pans")[0], one["type"]) for one in done.report["findings"]}
+    # The lease of .13 has another name than is registered; that of .77 is registered nowhere; that of .14 has run out.
+    assert told == {
+        ("roll.missing-name", "kiln-33", "A"), ("roll.different", "13.20.77.10.in-addr.arpa.", "PTR"),
+        ("roll.missing-name", "kiln-77", "A"), ("roll.missing-name", "77.20.77.10.in-addr.arpa.", "PTR"),
+    }  # fmt: skip
+    assert done.report["counts"]["agrees"] == 2

@@ -34,6 +34,7 @@ PICTURES = {
         "ask press MX --at dc-north",
         "ask crane A --at dc-harbour",
     ],
+    "draft": ["draft gullmarsh.example --view public"],
     "rollcall": ["rollcall --types SRV,A,AAAA"],
     "authority": ["authority gullmarsh.example --view public"],
     "descend": ["descend web.gullmarsh.example"],

@@ -152,8 +152,8 @@ class Drafting:
             names = read_zone_list(self._wish.zones)
             wanted.zones.update(dict.fromkeys(names, f"in {shown_path(self._wish.zones)}"))
         wanted.servers += [server for _, server in self._catalogs]
-        wanted.servers += [server for server in self._estate.servers.values() if self._serves_view(server)]
         wanted.servers = list(dict.fromkeys(wanted.servers))
+        wanted.known = [server for server in self._estate.servers.values() if self._serves_view(server)]
         if not (wanted.names or wanted.networks or wanted.zones or self._catalogs or self._wish.log_on.directory):
             wanted.names = search_list()
             if not wanted.names:
@@ -209,7 +209,7 @@ class Drafting:
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             for server in finders(self._estate):
                 engine.submit(Question(name, SRV, server, True))
-            for server in self._wanted.servers:
+            for server in (*self._wanted.servers, *self._wanted.known):
                 engine.submit(Question(name, SRV, server))
             found: list[bytes] = []
             while answers := engine.collect():
@@ -362,7 +362,7 @@ class Drafting:
         if self._unread:
             yield Lacking(self._unread, "Draft again with --add when it can be.")
         yield from lacking(
-            self._learnt, files.labels.known, transfer=self._asking.transfer, keys=bool(self._keys),
+            self._learnt, files.labels.known, self._estate, transfer=self._asking.transfer, keys=bool(self._keys),
             resolvers=bool(files.resolvers or self._estate.resolvers),
         )  # fmt: skip
 

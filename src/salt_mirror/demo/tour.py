@@ -140,6 +140,11 @@ STOPS = (
         1,
         before=mend_and_break,
     ),
+    Stop(
+        "The estate was written a year ago. What is there by now that it does not know?",
+        ("draft", "gullmarsh.example", "--view", "public", "--folder", "{folder}"),
+        0,
+    ),
     Stop("What does that mean?", ("explain", "roll.missing-name"), 0),
     Stop(
         "Now to mend it. A host that is not where it should be: what goes, what comes, and in which zones?",
@@ -168,7 +173,7 @@ def tour(folder: Path, show: Callable[[str], None]) -> int:
             command = [word.replace("{folder}", str(folder)) for word in stop.command]
             show(f"$ salt-mirror {' '.join(command)}")
             sys.stdout.flush()
-            estate_option = [] if command[0] == "explain" else ["--estate", str(estate)]
+            estate_option = [] if command[0] in ("explain", "draft") else ["--estate", str(estate)]
             if stop.before is not None:
                 stop.before(servers)
             if stop.meanwhile is not None:

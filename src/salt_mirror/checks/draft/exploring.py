@@ -41,12 +41,13 @@ _CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
 @dataclass(slots=True)
 class Wanted:
     """What the search begins with: names that were given, zones that a list or a catalogue says are there (each with who says
-    so), networks, servers, and a directory with its controllers and their addresses."""
+    so), networks, servers, those that an estate knows already, and a directory with its controllers' addresses."""
 
     names: list[Name] = field(default_factory=list)
     zones: dict[Name, str] = field(default_factory=dict)
     networks: list[Network] = field(default_factory=list)
     servers: list[Server] = field(default_factory=list)
+    known: list[Server] = field(default_factory=list)
     directory: FoundDirectory | None = None
     controllers: list[tuple[Name, bytes]] = field(default_factory=list)
 
@@ -80,7 +81,8 @@ class Explorer:
         self._atlas = atlas
         self._wanted = wanted
         self._sweeps = sweep
-        self._ours: dict[Server, Candidate] = {server: Candidate(server, "given") for server in wanted.servers}
+        self._ours = {server: Candidate(server, "in the estate") for server in wanted.known}
+        self._ours |= {server: Candidate(server, "given") for server in wanted.servers}
         self._places: dict[Name, _Place] = {}
         self._apexes: dict[Name, _Apex] = {}
         self._questions: dict[Server, dict[tuple[Name, int], Name]] = {}

@@ -8,11 +8,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from salt_mirror.checks.draft.learnt import Learnt, bare, said
+from salt_mirror.checks.draft.learnt import Learnt, said
 from salt_mirror.checks.wording import many
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import is_reverse
+from salt_mirror.estate.model import Estate
 
 _FEW = 6
 
@@ -25,9 +26,9 @@ class Lacking(NamedTuple):
 
 
 def lacking(
-    learnt: Learnt, labels: Mapping[Server, str], *, transfer: bool, keys: bool, resolvers: bool
+    learnt: Learnt, labels: Mapping[Server, str], known: Estate, *, transfer: bool, keys: bool, resolvers: bool
 ) -> Iterator[Lacking]:
-    """What was not learnt. `transfer`: transfers were wished for; `keys`: some were given;
+    """What was not learnt, and the `known` estate does not say. `transfer`: transfers were wished for; `keys`: some were given;
     `resolvers`: some are known."""
     for name, why in learnt.lost.items():
         yield Lacking(f"{to_text(name)}: {why}.", "Name a server that holds it as a further argument.")
@@ -40,6 +41,8 @@ def lacking(
             give = f'When it does, draft again with --add, or write "{labels[server]}" into servers = of the zone.'
             yield Lacking(f"{what}{'it' if len(sent) == 1 else 'them'} with authority: {hows}.", give)
     for apex, targets in learnt.elsewhere.items():
+        if any(apex in zones for view, zones in known.zones.items() if view != learnt.view):
+            continue
         what = f"{to_text(apex)} is delegated to {said(targets)}, of whom these servers know nothing: another view's."
         yield Lacking(what, f"draft {to_text(apex)} --view public --add, or whatever that view is called.")
     networks = sorted(learnt.beyond, key=str)
@@ -50,8 +53,9 @@ def lacking(
         more = f" and {len(networks) - _FEW:,} more networks" if len(networks) > _FEW else ""
         what = f"Addresses were seen in {shown}{more}, whose pointers none of these servers keeps."
         yield Lacking(what, f"draft {networks[0]} SERVER --add, with the server that does.")
-    read = learnt.directory.domain if learnt.directory is not None else ""
-    others = [domain for domain in learnt.directories if bare(domain) != read]
+    declared = {from_text(one.domain) for one in known.directories}
+    declared |= {from_text(learnt.directory.domain)} if learnt.directory is not None else set()
+    others = [domain for domain in learnt.directories if domain not in declared]
     if others:
         what = f"{said(others)} is a directory: its sites, roles and GUIDs are known only as far as DNS tells them."
         yield Lacking(what, "--directory ldaps://CONTROLLER reads them as an ordinary user.")

@@ -104,7 +104,7 @@ def _counted(told: Told) -> str:
         number = sum(any(line.startswith(begin) for line in table.splitlines()) for table in told.new)
         parts += [many(number, one, several)] if number else []
     more = sum(map(len, told.more.values()))
-    parts += [many(more, "server for zones that it has", "servers for zones that it has")] if more else []
+    parts += [many(more, "entry in its lists of servers", "entries in its lists of servers")] if more else []
     return ", ".join(parts)
 
 
