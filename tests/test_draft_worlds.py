@@ -16,8 +16,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.draft.exploring import Explorer, Wanted
+from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.learnt import Learnt
+from salt_mirror.checks.draft.scope import Wanted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, is_within, to_text

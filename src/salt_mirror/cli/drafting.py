@@ -20,9 +20,10 @@ from salt_mirror.checks.audit.coverage import Chosen, Coverage
 from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.draft.catalog import members_of
 from salt_mirror.checks.draft.doubting import Doubts, Fit, sets_of
-from salt_mirror.checks.draft.exploring import Explorer, Wanted
+from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.lacking import Lacking, lacking
 from salt_mirror.checks.draft.learnt import Learnt, LearntZone
+from salt_mirror.checks.draft.scope import Wanted
 from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.draft.asking import Answering, Begins, Candidate, answering, sets_at, zone_of
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
+from salt_mirror.checks.draft.scope import Wanted, parts_of, place_of
 from salt_mirror.checks.services.directory import sites_in
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.holding import Holding
@@ -23,7 +23,7 @@ from salt_mirror.dns.names import Name, from_text, labels, parent, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SRV, TXT, A
 from salt_mirror.dns.reverse import Network, address_text, is_reverse, reverse_name
-from salt_mirror.estate.directory.found import FoundDirectory, FoundZone
+from salt_mirror.estate.directory.found import FoundZone
 
 MOST_ZONES = 5_000
 """So many zones are taken up; more are no estate of one administrator's."""
@@ -38,28 +38,15 @@ _AT_GIVEN = (A, AAAA, MX, TXT, SRV)
 _CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
 
 
-@dataclass(slots=True)
-class Wanted:
-    """What the search begins with: names that were given, zones that a list or a catalogue says are there (each with who says
-    so), networks, servers, those that an estate knows already, and a directory with its controllers' addresses."""
-
-    names: list[Name] = field(default_factory=list)
-    zones: dict[Name, str] = field(default_factory=dict)
-    networks: list[Network] = field(default_factory=list)
-    servers: list[Server] = field(default_factory=list)
-    known: list[Server] = field(default_factory=list)
-    directory: FoundDirectory | None = None
-    controllers: list[tuple[Name, bytes]] = field(default_factory=list)
-
-
 class _Place(NamedTuple):
     """A name whose zone is looked for: who led there, and whether resolvers may be asked. `holds` says what the zone holds
-    where it begins further up."""
+    where it begins further up; a `quiet` one is not told where it is in no zone."""
 
     whence: str
     holds: str = ""
     outside: bool = False
     is_zone: bool = False
+    quiet: bool = False
 
 
 class _Apex(NamedTuple):
@@ -116,11 +103,9 @@ class Explorer:
         for name in self._wanted.names:
             self._look_for(name, _Place("given", f"{bare(name)}, which was given", outside=True))
         for network in self._wanted.networks:
-            for one in _parts(network):
-                self._look_for(
-                    reverse_name(one.network_address.packed),
-                    _Place("given", f"pointers of {network}, which was given", outside=True),
-                )
+            holds = f"pointers of {network}, which was given"
+            for part in (network, *parts_of(network)):
+                self._look_for(place_of(part), _Place("given", holds, outside=True, quiet=part is not network))
 
     def _look_for(self, name: Name, place: _Place) -> None:
         if name not in self._seen:
@@ -178,7 +163,7 @@ class Explorer:
         place, _ = self._placed[found.name]
         apex = found.apex
         if apex is None or (len(labels(apex)) < 2 and found.name != apex):
-            if place.outside:
+            if place.outside and not place.quiet:
                 self.learnt.lost.setdefault(found.name, found.trouble or "no zone was found for it")
             return
         if place.is_zone and apex != found.name:
@@ -367,17 +352,14 @@ class Explorer:
         for place, (network, number) in self._networks.items():
             if self.learnt.zone_at(place) is None:
                 self.learnt.beyond[network] = number
+        for network in self._wanted.networks:
+            parts = {place_of(part) for part in parts_of(network)}
+            if any(self.learnt.zone_at(part) is not None for part in parts):
+                self.learnt.lost.pop(place_of(network), None)
         idle = [server for server in self._wanted.servers if server not in self.learnt.servers]
         for server in idle:
             self.learnt.remarks.append(f"{server.label} was given, and answers for none of these zones with authority")
         return self.learnt
-
-
-def _parts(network: Network) -> Iterator[Network]:
-    """A network in the parts that a reverse zone may stand for: itself, and the /24 in it where it is larger."""
-    yield network
-    if network.version == 4 and 16 <= network.prefixlen < 24:
-        yield from network.subnets(new_prefix=24)
 
 
 def _upwards(name: Name, by: int) -> Name:

@@ -32,6 +32,8 @@ def lacking(
     `resolvers`: some are known."""
     for name, why in learnt.lost.items():
         yield Lacking(f"{to_text(name)}: {why}.", "Name a server that holds it as a further argument.")
+    if not learnt.zones:
+        return
     yield from _unheld(learnt, labels, transfer=transfer, keys=keys)
     for server, one in learnt.servers.items():
         sent = list(learnt.sending_to(server))
