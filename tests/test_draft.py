@@ -11,8 +11,10 @@ from typing import Any
 
 import pytest
 
+from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone
 from salt_mirror.demo.world import gullmarsh, plantings
 from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.zonelist import read_zone_list
 from salt_mirror.keeping.draft.tables import plain
@@ -247,3 +249,21 @@ def test_names_of_files_are_such_that_every_system_takes() -> None:
     assert plain("0/26.2.0.192.in-addr.arpa") == "0-26.2.0.192.in-addr.arpa"
     assert plain("con.example") == "_con.example" and plain("..") == "_" and plain("") == "_"
     assert plain(to_text(from_text("a\\000b.example"))) == "a-000b.example."[:-1]
+
+
+def test_a_server_with_addresses_of_both_families_is_one_server() -> None:
+    four = Server("four", bytes((192, 0, 2, 1)))
+    six, other = (Server("six", bytes.fromhex("20010db8") + bytes(11) + bytes([last])) for last in (1, 2))
+    learnt = Learnt()
+    name = from_text("ns.pans.example")
+    for server, called in ((four, name), (six, name), (other, from_text("six-alone.pans.example"))):
+        learnt.servers[server] = LearntServer(server, "given", called, server.address)
+    apex = from_text("pans.example")
+    learnt.zones[apex] = LearntZone(apex, "given", [four, six, other])
+    learnt.one_address_each()
+    assert learnt.zones[apex].servers == [four, other] and list(learnt.servers) == [four, other]
+    learnt.zones[apex].servers = [other]
+    learnt.servers[six] = LearntServer(six, "given", name, six.address)
+    learnt.zones[apex].servers.append(six)  # where the IPv4 address does not answer, the other one is what there is
+    learnt.one_address_each()
+    assert learnt.zones[apex].servers == [other, six]
