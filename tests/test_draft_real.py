@@ -14,7 +14,7 @@ import pytest
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Key, Server
 from support.program import Run
-from support.realservers import free_port, knot, nsd, secret_text
+from support.realservers import bind, free_port, knot, nsd, pdns, secret_text, unbound
 
 pytestmark = pytest.mark.real
 
@@ -168,3 +168,52 @@ def test_a_key_opens_zones_and_only_its_name_is_written(run: Run, tmp_path: Path
         assert estate["keys"] == {"mirror.test": {"secret_file": "../mirror.key"}}
         assert estate["servers"][f"127.0.0.1:{port}"] == {"address": "127.0.0.1", "port": port, "key": "mirror.test"}
         assert run("rollcall", "--as-held-by", f"127.0.0.1:{port}", "--estate", "open/estate.toml").status == 0
+
+
+def test_a_resolver_alone_leads_to_it_too(run: Run, three: dict[str, Server], tmp_path: Path) -> None:
+    """Nobody names a server: a real cache finds the zone's, and the zone's own servers tell the rest."""
+    (tmp_path / "estate.toml").write_text(reached(three), encoding="utf-8")
+    with unbound(tmp_path / "unbound", {}, behind={TOP: three["one"]}) as resolver:
+        done = run("draft", TOP, "--transfer", "--add", resolvers=resolver.endpoint)
+    assert done.status == 0 and done.out.startswith("33 zones on 3 servers: 33 zones, 3 servers, 1 resolver added"), (
+        done.out
+    )
+    estate = estate_in(tmp_path)
+    assert estate["servers"] == {label: {"address": address} for label, address in ADDRESSES.items()}
+    assert estate["resolvers"] == {"system": {"address": "127.0.0.1", "port": resolver.port}}
+
+
+SMALL = {
+    TOP: SOA + f"@ NS here.{TOP}.\nhere A 127.0.0.1\nbrine A 10.88.3.7\n@ MX 10 brine\npan NS here\n",
+    f"pan.{TOP}": SOA + f"@ NS here.{TOP}.\nrake A 10.88.3.8\n",
+    "3.88.10.in-addr.arpa": SOA + f"@ NS here.{TOP}.\n7 PTR brine.{TOP}.\n8 PTR rake.pan.{TOP}.\n9 PTR gone.{TOP}.\n",
+}
+KEY = Key(from_text("mirror.test"), "hmac-sha256", b"salt" * 8)
+
+
+@pytest.mark.parametrize("kind", ["nsd", "knot", "bind", "pdns"])
+def test_every_kind_of_server_leads_to_the_same_estate_without_transfer(run: Run, tmp_path: Path, kind: str) -> None:
+    makers = {
+        "nsd": lambda: nsd(tmp_path / kind, SMALL), "knot": lambda: knot(tmp_path / kind, SMALL, key=KEY),
+        "bind": lambda: bind(tmp_path / kind, SMALL, key=KEY), "pdns": lambda: pdns(tmp_path / kind, SMALL),
+    }  # fmt: skip
+    with makers[kind]() as server:
+        (tmp_path / "estate.toml").write_text(f'[reach]\n"127.0.0.1" = "{server.endpoint}"\n', encoding="utf-8")
+        done = run("draft", TOP, server.endpoint, "--add", "--expect", "registered")
+        assert done.status == 0, done.err
+        estate = estate_in(tmp_path)
+        assert {zone["name"] for zone in estate["zones"]} == {TOP, f"pan.{TOP}", "10.88.3.0/24"}
+        assert estate["servers"] == {"here": {"address": "127.0.0.1"}}
+        review = (tmp_path / "records" / "REVIEW.md").read_text(encoding="utf-8")
+        assert review.startswith("# 1 record left out") and "`9.3.88.10.in-addr.arpa. PTR`" in review
+        roll = run("rollcall", "--json").report
+        assert roll["outcome"] == "agrees" and roll["counts"]["differs"] == 0
+
+
+def test_address_space_that_a_server_only_fills_in_is_no_zone_of_ours(run: Run, tmp_path: Path) -> None:
+    """A recursive BIND answers for private address space with empty zones of its own (RFC 6303)."""
+    with bind(tmp_path / "bind", {TOP: SMALL[TOP]}, key=KEY, open_to_all=True) as server:
+        (tmp_path / "estate.toml").write_text(f'[reach]\n"127.0.0.1" = "{server.endpoint}"\n', encoding="utf-8")
+        done = run("draft", TOP, server.endpoint, "--add")
+        assert [zone["name"] for zone in estate_in(tmp_path)["zones"]] == [TOP]
+        assert "Addresses were seen in 10.88.3.0/24 (1 address), whose pointers none of these servers keeps" in done.out

@@ -326,7 +326,7 @@ class Drafting:
 
     def _files(self) -> DraftFiles:
         """The draft as files."""
-        resolvers = () if self._old is not None else system_resolvers()
+        resolvers = () if self._estate.resolvers else system_resolvers()
         keys = [(name, file) for name, file, _ in self._keys]
         return DraftFiles(
             self._learnt, self._estate, self._old, self._works, keys, resolvers, f"{now():%Y-%m-%d %H:%M} UTC"

@@ -19,6 +19,7 @@ from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, NS, SOA, A, soa_fields
 from salt_mirror.dns.special import undelegated
 
+THROUGH_RESOLVERS = "found through a resolver"
 _HELPERS = 6
 
 
@@ -172,7 +173,8 @@ class _Search:
             self._led_to.setdefault(server, whence)
             known = self._candidates.setdefault(server, Candidate(server, whence, name, address, listed))
             if known.name is None:
-                self._candidates[server] = known._replace(name=name, published=address)
+                told = whence if known.whence == THROUGH_RESOLVERS else known.whence
+                self._candidates[server] = known._replace(whence=told, name=name, published=address)
 
     def result(self) -> Answering:
         """Who answers, and who is named in vain."""

@@ -13,7 +13,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.draft.asking import Answering, Begins, Candidate, answering, sets_at, zone_of
+from salt_mirror.checks.draft.asking import THROUGH_RESOLVERS, Answering, Begins, Candidate, answering, sets_at, zone_of
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
 from salt_mirror.checks.draft.scope import Wanted, parts_of, place_of
 from salt_mirror.checks.services.directory import sites_in
@@ -143,7 +143,7 @@ class Explorer:
 
     def _answering(self, apex: Name) -> Dialogue[Answering]:
         one = self._tried[apex]
-        hints = (Candidate(server, "found through a resolver or a server that was given") for server in one.hints)
+        hints = (Candidate(server, THROUGH_RESOLVERS) for server in one.hints)
         first = {candidate.server: candidate for candidate in (*hints, *self._ours.values())}
         self._asked.setdefault(apex, set()).update(first)
         return answering(apex, first.values(), self.learnt.view, self._atlas, one.above, one.glue)
