@@ -86,6 +86,7 @@ CHECKS = (
         "services", ("srv", "dir"), "services.scope", Units("service", "services", "is sound", "are sound"),
         nothing="no directories, and no SRV records expected",
     ),
+    Check("views", ("view",), "views.judging", Units("name", "names", "is right in every view", "are right in every view")),
     Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),
     Check("settle", ("settle",), "settling.watch", Units("vantage", "vantages", "has settled", "have settled")),
     Check("compare", ("cmp",), "comparing", Units("record set", "record sets", "is as before", "are as before")),

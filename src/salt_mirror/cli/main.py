@@ -36,6 +36,7 @@ from salt_mirror.cli import (
     services,
     settle,
     snapshot,
+    views,
 )
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
 
@@ -58,6 +59,7 @@ COMMANDS: dict[str, Callable[..., None]] = {
     "descend": descend.descend,
     "mail": mail.mail,
     "services": services.services,
+    "views": views.views,
     "budget": budget.budget,
     "mend": mend.mend,
     "settle": settle.settle,

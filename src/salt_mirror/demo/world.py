@@ -46,7 +46,7 @@ SERVERS: dict[str, dict[str, str]] = {
     "dc-kiln": _INTERNAL,
     "dc-harbour": {"30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone"},
     "ns1": _PUBLIC,
-    "ns2": _PUBLIC,
+    "ns2": _PUBLIC | {"30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone"},
     "harbour-office": _PUBLIC | _INTERNAL | _TOP,
     "ns3": {"gullmarsh.example": "gullmarsh.example.zone"},
     "ns-old": {},

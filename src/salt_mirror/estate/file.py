@@ -70,11 +70,12 @@ class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[resolvers.NAME]`: a resolver that stands for some users' view; its address may be `tls://…` or `https://…`."""
+    """`[resolvers.NAME]`: a resolver for some users, and the `view` that it should give; its address may be `tls://…` or `https://…`."""
 
     address: str
     port: int = 53
     group: str = ""
+    view: str = ""
     key: str | None = None
     pace: float | None = None
 
@@ -125,6 +126,19 @@ class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
     ca_file: str = ""
 
 
+class SameEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[[same]]`: names (shell patterns) that have to be the same in some views, in all of them without `views`."""
+
+    names: list[str]
+    views: list[str] = []
+
+
+class InsideOnlyEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[[inside_only]]`: names (shell patterns) that must stand in no public view."""
+
+    names: list[str]
+
+
 class AcceptEntry(msgspec.Struct, forbid_unknown_fields=True):
     """`[[accept]]`: findings that are known and accepted. `code`, `name`, `address` and `server` are shell patterns; `until` is
     the last day."""
@@ -164,6 +178,8 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     roots: dict[str, list[str]] = {}
     directories: list[DirectoryEntry] = []
     accept: list[AcceptEntry] = []
+    same: list[SameEntry] = []
+    inside_only: list[InsideOnlyEntry] = []
     keys: dict[str, KeyEntry] = {}
     bounds: BoundsEntry = msgspec.field(default_factory=BoundsEntry)
     networks: dict[str, NetworkEntry] = {}
@@ -176,6 +192,8 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "keys": KeyEntry,
     "directories": DirectoryEntry,
     "accept": AcceptEntry,
+    "same": SameEntry,
+    "inside_only": InsideOnlyEntry,
     "bounds": BoundsEntry,
     "networks": NetworkEntry,
 }

@@ -27,8 +27,10 @@ from salt_mirror.estate.file import (
     BoundsEntry,
     DirectoryEntry,
     EstateFile,
+    InsideOnlyEntry,
     KeyEntry,
     ResolverEntry,
+    SameEntry,
     ServerEntry,
     SourceEntry,
     ZoneEntry,
@@ -93,6 +95,9 @@ class Estate:
     directories: list[DirectoryEntry] = field(default_factory=list)
     unread: dict[tuple[str, str], str] = field(default_factory=dict)
     accept: list[AcceptEntry] = field(default_factory=list)
+    same: list[SameEntry] = field(default_factory=list)
+    inside_only: list[InsideOnlyEntry] = field(default_factory=list)
+    resolver_views: dict[str, str] = field(default_factory=dict)
     bounds: BoundsEntry = field(default_factory=BoundsEntry)
     networks: Networks = field(default_factory=Networks)
 
@@ -225,6 +230,8 @@ class _Builder:
         for label, resolver in file.resolvers.items():
             server = paced(self._server("resolvers", label, resolver, keys))
             estate.resolvers[label] = server
+            if resolver.view:
+                estate.resolver_views[label] = resolver.view
             if resolver.group:
                 estate.groups.setdefault(resolver.group, []).append(server)
         estate.finders = tuple(
@@ -241,6 +248,12 @@ class _Builder:
             if not accept.reason.strip():
                 raise self._fail(f"accept, entry {number}, reason: is empty; say why the finding is accepted")
         estate.accept = file.accept
+        estate.same, estate.inside_only = file.same, file.inside_only
+        for label, view in estate.resolver_views.items():
+            if view not in estate.zones:
+                raise self._fail(
+                    f"resolvers, {label}, view: there is no view {shown(view)}; {hint(view, estate.zones)}"
+                )
         for key in file.bounds.__struct_fields__:
             if not 0 < getattr(file.bounds, key) < 1e12:
                 raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")

@@ -1,0 +1,221 @@
+"""Names in several views: one dialogue a name, all its views at once; then what leaks, and which view each resolver gives.
+
+Strategy: each view's own servers say what they say, and views are compared only where every one of them was answered for: what
+one view's servers did not tell is unverified, and never hidden. Servers of one view that differ are no side to compare with. A
+resolver is asked for names that tell the views apart, and is recognised by its answers alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import Lookup, at_name
+from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.views.scope import APART, InsideZone, NameInViews, ViewsScope
+from salt_mirror.checks.views.wording import ViewWords
+from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.records import CNAME, NS, A
+from salt_mirror.findings import Finding, Outcome
+
+Sets = dict[int, frozenset[bytes]]
+"""Values by type; an alias stands as CNAME."""
+_PROBES = 5
+
+
+@dataclass(slots=True)
+class Side:
+    """What one view's servers say of a name: its sets, or why that cannot be compared with anything. `apart` are sets that each
+    view has for itself (NS, SOA)."""
+
+    view: str
+    found: Lookup
+    sets: Sets = field(default_factory=dict)
+    apart: Sets = field(default_factory=dict)
+    trouble: str = ""
+
+    @property
+    def there(self) -> bool:
+        """Whether the name has anything that was asked for."""
+        return bool(self.sets)
+
+
+def side_of(view: str, found: Lookup) -> Side:
+    """Puts together what a view's servers say, where all of them answered and say the same."""
+    if found.trouble is not None or found.unverified or not found.usable:
+        return Side(
+            view,
+            found,
+            trouble=found.trouble or "; ".join(f"{one.server.label}: {one.trouble}" for one in found.unverified),
+        )
+    told: list[Sets] = []
+    for telling in found.usable:
+        sets = {answer.question.rdtype: frozenset(answer.values) for answer in telling.answers if answer.values}
+        told.append(sets | ({CNAME: frozenset((telling.alias,))} if telling.alias is not None else {}))
+    compared = [{rdtype: values for rdtype, values in one.items() if rdtype not in APART} for one in told]
+    if any(one != compared[0] for one in compared):
+        return Side(view, found, trouble="its servers say different things")
+    apart = {rdtype: values for rdtype, values in told[0].items() if rdtype in APART}
+    return Side(view, found, {rdtype: values for rdtype, values in told[0].items() if rdtype not in APART}, apart)
+
+
+@dataclass(slots=True)
+class Seen:
+    """One name and what became of it. `sides` are those of its views; a name of a single view has no outcome but by what it
+    tells outside."""
+
+    name: Name
+    outcome: Outcome
+    findings: list[Finding] = field(default_factory=list)
+    sides: list[Side] = field(default_factory=list)
+
+
+class Views(Part):
+    """The comparison of views at work."""
+
+    def __init__(self, scope: ViewsScope, atlas: Atlas) -> None:
+        super().__init__()
+        self._scope = scope
+        self._atlas = atlas
+        self._seen: list[Seen] = []
+        self._more: list[Finding] = []
+
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Seen | list[Finding]]]]:
+        names = self._scope.names(setting.holdings)
+        self.size = len(names)
+        yield (look(one, self._scope, self._atlas) for one in names)
+        yield (leaks(zone) for zone in self._scope.inside_zones())
+        yield (
+            recognise(label, server, self._telling(), self._scope)
+            for label, server in self._scope.estate.resolvers.items()
+        )
+
+    def take(self, result: Seen | list[Finding]) -> None:
+        if isinstance(result, Seen):
+            self._seen.append(result)
+        else:
+            self._more += result
+
+    def _telling(self) -> list[Seen]:
+        """Names whose addresses tell the views apart, that both have first."""
+        apart = []
+        for one in self._seen:
+            addresses = {side.sets.get(A, frozenset()) for side in one.sides}
+            doubtful = any(side.trouble or CNAME in side.sets for side in one.sides)
+            if len(addresses) > 1 and not doubtful:
+                apart.append(one)
+        return sorted(apart, key=lambda one: sum(not side.sets.get(A) for side in one.sides))[:_PROBES]
+
+    def verdicts(self) -> Iterator[Verdict]:
+        for one in self._seen:
+            yield Verdict(one.name, 0, "", one.outcome)
+
+    def findings(self) -> Iterator[Finding]:
+        for one in self._seen:
+            yield from one.findings
+        yield from self._more
+
+
+def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[Seen]:
+    """Asks every view for a name and judges what they say."""
+    found = yield from together([at_name(one.name, one.rdtypes, view, atlas) for view in one.views])
+    sides = [side_of(view, lookup) for view, lookup in zip(one.views, found, strict=True)]
+    servers = yield from _name_servers(one, scope, atlas)
+    findings, outcome = judge(one.name, sides, scope, serves=one.name in servers)
+    return Seen(one.name, outcome, findings, sides)
+
+
+def _name_servers(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[set[Name]]:
+    """The name servers of the public zones around a name: who is outside needs them, and nobody else."""
+    targets: set[Name] = set()
+    for view in one.views:
+        zone = scope.estate.zone_of(one.name, view)
+        if view in scope.publics and zone is not None:
+            found = yield from at_name(zone.apex, (NS,), view, atlas)
+            targets.update(found.values)
+    return targets
+
+
+def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> tuple[list[Finding], Outcome]:
+    """What is wrong with a name over its views, and the outcome. `serves`: it is a name server of a public zone."""
+    words = ViewWords(name, scope)
+    findings = [
+        finding
+        for side in sides
+        if side.view in scope.publics
+        for finding in words.told_outside(side.view, side.sets, side.apart)
+    ]
+    sound = [side for side in sides if not side.trouble]
+    findings += [words.unverified(side.view, side.trouble, side.found) for side in sides if side.trouble]
+    if len(sound) > 1:
+        findings += _compared(words, sound, scope, serves=serves)
+    if any(one.outcome == "differs" for one in findings):
+        return findings, "differs"
+    return findings, "unverified" if len(sound) < len(sides) else "agrees"
+
+
+def _compared(words: ViewWords, sides: list[Side], scope: ViewsScope, *, serves: bool) -> Iterator[Finding]:
+    name = words.name
+    same = scope.is_same(name)
+    if same is not None:
+        bound = [side for side in sides if side.view in same]
+        if any(side.sets != bound[0].sets for side in bound[1:]):
+            yield words.not_same([(side.view, side.sets) for side in bound])
+        return
+    outside = [side for side in sides if side.view in scope.publics and side.there]
+    for side in sides:
+        if side.view not in scope.publics and outside and not side.there and not serves:
+            expected = scope.expected(name, side.view)
+            if not expected or any(expected.values()):
+                yield words.hidden(side.view, outside[0].view, outside[0].sets)
+    there = [side for side in sides if side.there]
+    if len(there) > 1 and any(side.sets != there[0].sets for side in there[1:]):
+        meant = all(_as_expected(side, scope.expected(name, side.view)) for side in there)
+        if not meant:
+            yield words.differs([(side.view, side.sets) for side in there])
+
+
+def _as_expected(side: Side, expected: Sets) -> bool:
+    """Whether everything that a view has at a name is what the estate expects there."""
+    return all(expected.get(rdtype) == values for rdtype, values in side.sets.items())
+
+
+def leaks(inside: InsideZone) -> Dialogue[list[Finding]]:
+    """Asks public servers for a zone that is for the inside alone."""
+    told: dict[Server, None] = {}
+    batch = [Question(name, rdtype, server) for server in inside.servers for name, rdtype in inside.probes]
+    for answer in (yield batch) if batch else ():
+        if answer.trouble is None and (answer.values or answer.alias is not None) and answer.exists:
+            told[answer.question.server] = None
+    return [ViewWords.leak(inside.zone, server) for server in told]
+
+
+def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope) -> Dialogue[list[Finding]]:
+    """Tells which view a resolver gives, by names that tell the views apart."""
+    if not telling:
+        return []
+    answers = yield [Question(one.name, A, server, True) for one in telling]
+    fitting: dict[str, int] = {}
+    strange: list[tuple[Name, tuple[bytes, ...]]] = []
+    usable = 0
+    for one, answer in zip(telling, answers, strict=True):
+        if answer.trouble is not None or answer.alias is not None:
+            continue
+        usable += 1
+        views = [side.view for side in one.sides if side.sets.get(A, frozenset()) == frozenset(answer.values)]
+        for view in views:
+            fitting[view] = fitting.get(view, 0) + 1
+        if not views:
+            strange.append((one.name, answer.values))
+    wanted = scope.estate.resolver_views.get(label, "")
+    if not usable:
+        return [ViewWords.resolver_unverified(label, server, answers[0])] if wanted else []
+    whole = [view for view, number in fitting.items() if number == usable]
+    if wanted and wanted not in whole and not strange:
+        return [ViewWords.wrong_view(label, server, wanted, sorted(fitting), telling[0].name)]
+    if strange:
+        return [ViewWords.neither(label, server, *strange[0])]
+    return [ViewWords.gives(label, server, sorted(whole), telling[0].name)] if not wanted else []

@@ -1,0 +1,43 @@
+"""`salt-mirror views`: what each view says of the same names, what is hidden from whom, and what leaks."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from salt_mirror.cli.options import Asking, Showing, takes
+
+
+@takes("at", "view", "report", "remedies")
+def views(
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[NAME|ZONE]...", help="Names, or zones with all that is below; all of the estate without."
+        ),
+    ] = None,
+    *,
+    asking: Asking,
+    showing: Showing,
+) -> None:
+    """Compare the views of a split estate: the same, otherwise as meant, hidden from somebody, or leaking out."""
+    from salt_mirror.checks.views.judging import Views
+    from salt_mirror.checks.views.scope import ViewsScope
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import atlas_of, name_of, open_estate
+    from salt_mirror.cli.running import run_part
+    from salt_mirror.estate.forms import network_in, zone_of_network
+
+    estate = open_estate(asking)
+    networks = {text: network_in(text) for text in names or []}
+    only = [
+        zone_of_network(network) if network is not None else name_of(text, asking, estate)
+        for text, network in networks.items()
+    ]
+    scope = ViewsScope(estate, only)
+    scope.check()
+    atlas = atlas_of(estate)
+    part = Views(scope, atlas)
+    ran = run_part(part, atlas, estate.views, asking, "names looked at")
+    finish(report_of("views", estate, ran, part), showing, part, several_views=True)
