@@ -1,4 +1,4 @@
-"""Views held against each other: Gullmarsh's world both ways, random names against an obvious judge, servers that do not tell."""
+"""Views held against each other: Gullmarsh's world, random names against an obvious judge, servers that do not tell."""
 
 from __future__ import annotations
 

@@ -250,7 +250,7 @@ class _Builder:
         estate.accept = file.accept
         estate.same, estate.inside_only = file.same, file.inside_only
         for label, view in estate.resolver_views.items():
-            if view not in estate.zones:
+            if estate.zones and view not in estate.zones:
                 raise self._fail(
                     f"resolvers, {label}, view: there is no view {shown(view)}; {hint(view, estate.zones)}"
                 )

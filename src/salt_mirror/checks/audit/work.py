@@ -37,10 +37,10 @@ class AuditWork:
         for check in audited():
             if coverage.checks(check.name):
                 part = check.scope(estate, atlas, coverage)
-                if part is None:
-                    self.nothing.append(f"{check.name}: nothing to check ({check.nothing})")
-                else:
+                if part is not None:
                     self.parts[check.name] = part
+                elif not check.quiet:
+                    self.nothing.append(f"{check.name}: nothing to check ({check.nothing})")
 
     @property
     def total(self) -> int:

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.lookup import Lookup, at_name
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.views.scope import APART, InsideZone, NameInViews, ViewsScope
@@ -19,6 +20,7 @@ from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import CNAME, NS, A
+from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 
 Sets = dict[int, frozenset[bytes]]
@@ -60,6 +62,15 @@ def side_of(view: str, found: Lookup) -> Side:
         return Side(view, found, trouble="its servers say different things")
     apart = {rdtype: values for rdtype, values in told[0].items() if rdtype in APART}
     return Side(view, found, {rdtype: values for rdtype, values in told[0].items() if rdtype not in APART}, apart)
+
+
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
+    """The names of zones that stand in several views, and what must not be told outside, as far as that is covered."""
+    if len(estate.zones) < 2:
+        return None
+    scope = ViewsScope(estate, sees=coverage.sees)
+    scope.check()
+    return Views(scope, atlas)
 
 
 @dataclass(slots=True)
@@ -111,7 +122,7 @@ class Views(Part):
 
     def verdicts(self) -> Iterator[Verdict]:
         for one in self._seen:
-            yield Verdict(one.name, 0, "", one.outcome)
+            yield Verdict(one.name, 0, one.sides[0].view, one.outcome)
 
     def findings(self) -> Iterator[Finding]:
         for one in self._seen:

@@ -6,7 +6,7 @@ views is compared; one that stands in a public view is looked at for what must n
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
@@ -46,10 +46,11 @@ class InsideZone:
 
 @dataclass(slots=True)
 class ViewsScope:
-    """The work. `only` are names or zones to look at, all where there are none. Raises BadInput."""
+    """The work. `only` are names or zones to look at, all where there are none; `sees` tells which names of a view are."""
 
     estate: Estate
     only: list[Name] = field(default_factory=list)
+    sees: Callable[[Name, str], bool] = lambda _, __: True
 
     def check(self) -> None:
         """Raises BadInput for an estate in which nothing can be compared."""
@@ -72,7 +73,7 @@ class ViewsScope:
         found: dict[Name, set[int]] = {}
         for zone in self.estate.all_zones():
             for name, rdtype in self._known_in(zone, holdings):
-                if self._wanted(name) and not name.startswith(b"\x01*"):
+                if self._wanted(name) and self.sees(name, zone.view) and not name.startswith(b"\x01*"):
                     found.setdefault(name, set()).add(rdtype)
         for name in self.only:
             found.setdefault(name, set())
@@ -146,7 +147,7 @@ class ViewsScope:
                 self.estate.zone_of(zone.apex, view) is not None for view in self.publics
             ):
                 continue
-            if self._wanted(zone.apex):
+            if self._wanted(zone.apex) and self.sees(zone.apex, zone.view):
                 others = [server for server in servers if server not in (zone.servers or ())]
                 yield InsideZone(zone, self._probes(zone), others)
 
