@@ -47,6 +47,7 @@ PICTURES = {
     "explain": ["explain auth.serial-behind", "explain roll.wildcard", "explain dir.leftover"],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
+    "views": ["views"],
     "mend": ["mend 10.77.10.0/24"],
 }
 """What is typed for each picture, in a folder that holds the demo's estate."""
@@ -164,8 +165,7 @@ def main(wanted: list[str]) -> None:
                     check=False,
                     capture_output=True,
                 )
-                for name, scheme in (("page-light", 1), ("page-dark", 0)):
-                    photograph(page, FOLDER / f"{name}.png", scheme)
+                photograph(page, FOLDER / "page.png", 1)
         os.chdir("/")
         if not wanted or "tour" in wanted:
             picture("tour", ["salt-mirror demo"], environment)

@@ -89,7 +89,7 @@ CHECKS = (
         nothing="no directories, and no SRV records expected",
     ),
     Check(
-        "views", ("view",), "views.judging", Units("name", "names", "is right in every view", "are right in every view"),
+        "views", ("view",), "views.judging", Units("name", "names", "is right in its view", "are right in their views"),
         nothing="no zones in several views", quiet=True,
     ),
     Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),

@@ -103,6 +103,11 @@ STOPS = (
         1,
     ),
     Stop(
+        "The shop works from home and not in the office. What is hidden from whom, and which view does each resolver give?",
+        ("views", "gullmarsh.example"),
+        1,
+    ),
+    Stop(
         "The web shop is to move to another address. How long will that take, at the longest?",
         ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
         0,

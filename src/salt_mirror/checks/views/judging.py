@@ -19,7 +19,7 @@ from salt_mirror.checks.views.wording import ViewWords
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import CNAME, NS, A
+from salt_mirror.dns.records import CNAME, NS, SOA, A
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 
@@ -75,13 +75,14 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
 
 @dataclass(slots=True)
 class Seen:
-    """One name and what became of it. `sides` are those of its views; a name of a single view has no outcome but by what it
-    tells outside."""
+    """One thing that was looked at, and what became of it in each of its `views`: a name with its `sides`, a zone of the inside,
+    or what a resolver gives."""
 
     name: Name
-    outcome: Outcome
+    views: dict[str, Outcome]
     findings: list[Finding] = field(default_factory=list)
     sides: list[Side] = field(default_factory=list)
+    rdtype: int = 0
 
 
 class Views(Part):
@@ -92,23 +93,18 @@ class Views(Part):
         self._scope = scope
         self._atlas = atlas
         self._seen: list[Seen] = []
-        self._more: list[Finding] = []
 
-    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Seen | list[Finding]]]]:
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Seen]]]:
         names = self._scope.names(setting.holdings)
         self.size = len(names)
         yield (look(one, self._scope, self._atlas) for one in names)
         yield (leaks(zone) for zone in self._scope.inside_zones())
-        yield (
-            recognise(label, server, self._telling(), self._scope)
-            for label, server in self._scope.estate.resolvers.items()
-        )
+        if telling := self._telling():
+            resolvers = self._scope.estate.resolvers.items()
+            yield (recognise(label, server, telling, self._scope) for label, server in resolvers)
 
-    def take(self, result: Seen | list[Finding]) -> None:
-        if isinstance(result, Seen):
-            self._seen.append(result)
-        else:
-            self._more += result
+    def take(self, result: Seen) -> None:
+        self._seen.append(result)
 
     def _telling(self) -> list[Seen]:
         """Names whose addresses tell the views apart, that both have first."""
@@ -122,12 +118,12 @@ class Views(Part):
 
     def verdicts(self) -> Iterator[Verdict]:
         for one in self._seen:
-            yield Verdict(one.name, 0, one.sides[0].view, one.outcome)
+            for view, outcome in one.views.items():
+                yield Verdict(one.name, one.rdtype, view, outcome)
 
     def findings(self) -> Iterator[Finding]:
         for one in self._seen:
             yield from one.findings
-        yield from self._more
 
 
 def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[Seen]:
@@ -135,8 +131,15 @@ def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[Seen]:
     found = yield from together([at_name(one.name, one.rdtypes, view, atlas) for view in one.views])
     sides = [side_of(view, lookup) for view, lookup in zip(one.views, found, strict=True)]
     servers = yield from _name_servers(one, scope, atlas)
-    findings, outcome = judge(one.name, sides, scope, serves=one.name in servers)
-    return Seen(one.name, outcome, findings, sides)
+    findings = judge(one.name, sides, scope, serves=one.name in servers)
+    return Seen(one.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
+
+
+def _outcome(side: Side, findings: list[Finding]) -> Outcome:
+    """What came of a name in one view: a finding that names no view counts in each."""
+    if any(one.outcome == "differs" and one.view in ("", side.view) for one in findings):
+        return "differs"
+    return "unverified" if side.trouble or any(one.outcome == "unverified" for one in findings) else "agrees"
 
 
 def _name_servers(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[set[Name]]:
@@ -150,8 +153,8 @@ def _name_servers(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue
     return targets
 
 
-def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> tuple[list[Finding], Outcome]:
-    """What is wrong with a name over its views, and the outcome. `serves`: it is a name server of a public zone."""
+def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> list[Finding]:
+    """What is wrong with a name over its views. `serves`: it is a name server of a public zone."""
     words = ViewWords(name, scope)
     findings = [
         finding
@@ -161,11 +164,7 @@ def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> 
     ]
     sound = [side for side in sides if not side.trouble]
     findings += [words.unverified(side.view, side.trouble, side.found) for side in sides if side.trouble]
-    if len(sound) > 1:
-        findings += _compared(words, sound, scope, serves=serves)
-    if any(one.outcome == "differs" for one in findings):
-        return findings, "differs"
-    return findings, "unverified" if len(sound) < len(sides) else "agrees"
+    return findings + (list(_compared(words, sound, scope, serves=serves)) if len(sound) > 1 else [])
 
 
 def _compared(words: ViewWords, sides: list[Side], scope: ViewsScope, *, serves: bool) -> Iterator[Finding]:
@@ -194,20 +193,28 @@ def _as_expected(side: Side, expected: Sets) -> bool:
     return all(expected.get(rdtype) == values for rdtype, values in side.sets.items())
 
 
-def leaks(inside: InsideZone) -> Dialogue[list[Finding]]:
-    """Asks public servers for a zone that is for the inside alone."""
+def leaks(inside: InsideZone) -> Dialogue[Seen]:
+    """Asks public servers for a zone that is for the inside alone. One that refuses tells nothing, as it should."""
     told: dict[Server, None] = {}
+    silent: dict[Server, str] = {}
     batch = [Question(name, rdtype, server) for server in inside.servers for name, rdtype in inside.probes]
     for answer in (yield batch) if batch else ():
-        if answer.trouble is None and (answer.values or answer.alias is not None) and answer.exists:
-            told[answer.question.server] = None
-    return [ViewWords.leak(inside.zone, server) for server in told]
+        server = answer.question.server
+        if answer.trouble is None and (answer.values or answer.alias is not None):
+            told[server] = None
+        elif not answer.message and answer.trouble is not None:
+            silent[server] = answer.trouble
+    findings = [ViewWords.leak(inside.zone, server) for server in told]
+    findings += [
+        ViewWords.leak_unverified(inside.zone, server, why) for server, why in silent.items() if server not in told
+    ]
+    outcome: Outcome = "differs" if told else "unverified" if silent or not batch else "agrees"
+    return Seen(inside.zone.apex, {inside.zone.view: outcome}, findings, rdtype=SOA)
 
 
-def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope) -> Dialogue[list[Finding]]:
+def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope) -> Dialogue[Seen]:
     """Tells which view a resolver gives, by names that tell the views apart."""
-    if not telling:
-        return []
+    name, wanted = telling[0].name, scope.estate.resolver_views.get(label, "")
     answers = yield [Question(one.name, A, server, True) for one in telling]
     fitting: dict[str, int] = {}
     strange: list[tuple[Name, tuple[bytes, ...]]] = []
@@ -221,12 +228,17 @@ def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope
             fitting[view] = fitting.get(view, 0) + 1
         if not views:
             strange.append((one.name, answer.values))
-    wanted = scope.estate.resolver_views.get(label, "")
+    whole = sorted(view for view, number in fitting.items() if number == usable)
+    outcome: Outcome = "agrees"
+    findings: list[Finding] = []
     if not usable:
-        return [ViewWords.resolver_unverified(label, server, answers[0])] if wanted else []
-    whole = [view for view, number in fitting.items() if number == usable]
-    if wanted and wanted not in whole and not strange:
-        return [ViewWords.wrong_view(label, server, wanted, sorted(fitting), telling[0].name)]
-    if strange:
-        return [ViewWords.neither(label, server, *strange[0])]
-    return [ViewWords.gives(label, server, sorted(whole), telling[0].name)] if not wanted else []
+        outcome = "unverified"
+        findings.append(ViewWords.resolver_unverified(label, server, answers[0]))
+    elif strange:
+        findings.append(ViewWords.neither(label, server, *strange[0]))
+    elif wanted and wanted not in whole:
+        outcome = "differs"
+        findings.append(ViewWords.wrong_view(label, server, wanted, sorted(fitting), name))
+    elif not wanted:
+        findings.append(ViewWords.gives(label, server, whole, name))
+    return Seen(name, {wanted: outcome} if wanted else {}, findings, rdtype=A)

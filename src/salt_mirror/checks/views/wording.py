@@ -100,6 +100,17 @@ class ViewWords:
         return state("view.leak", text, name=zone.apex, rdtype=SOA, view=zone.view, advice=advice, server=server)
 
     @staticmethod
+    def leak_unverified(zone: Zone, server: Server, why: str) -> Finding:
+        """A public server of which nobody knows whether it answers for a zone of the inside."""
+        text = (
+            f"Whether {server.label}, which the world asks, answers for {to_text(zone.apex)} could not be seen: {why}."
+        )
+        return state(
+            "view.unverified", text, name=zone.apex, rdtype=SOA, view=zone.view, outcome="unverified", server=server,
+            cause=f"{server.label}: {why}",
+        )  # fmt: skip
+
+    @staticmethod
     def wrong_view(label: str, server: Server, wanted: str, given: list[str], name: Name) -> Finding:
         """A resolver that gives another view than it should."""
         what = f"the view {_listed(given)}" if given else "no view that the estate knows"
