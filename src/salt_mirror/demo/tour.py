@@ -162,7 +162,9 @@ STOPS = (
         1,
     ),
     Stop(
-        "And the proof: what is left is the parent's, the provider's, and the zones' own SOA.", ("audit", "--faults"), 1
+        "And the proof: what is left waits to be registered, or is the parent's, the provider's, and the zones' own SOA.",
+        ("audit", "--faults"),
+        1,
     ),
 )
 

@@ -75,8 +75,8 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
 
 @dataclass(slots=True)
 class Seen:
-    """One thing that was looked at, and what became of it in each of its `views`: a name with its `sides`, a zone of the inside,
-    or what a resolver gives."""
+    """One thing that was looked at, and what became of it in each of its `views`: a name with its `sides`, a zone of the
+    inside, or what a resolver gives."""
 
     name: Name
     views: dict[str, Outcome]
