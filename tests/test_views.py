@@ -140,6 +140,27 @@ def test_a_resolver_that_gives_no_view_or_says_nothing_is_told_as_that(
     assert "203.0.113.9" in next(one["text"] for one in done.report["findings"] if one["code"] == "view.neither")
 
 
+def test_a_name_is_told_as_everybody_gets_it(demo: Run, run: Run, served: Served, tmp_path: Path) -> None:
+    done = demo("ask", "web.gullmarsh.example", "A", "--at", "everywhere", "--json")
+    assert done.status == 1 and done.report["names"][0]["why"] == [
+        "A: internal: 10.77.10.80; public: 192.0.2.10; harbour-office follows internal; "
+        "north-office, kiln-office, quay-branch, isp-one and isp-two follow public"
+    ]
+    one, two = served("split.example", HEAD + "web A 192.0.2.7\nwas A 192.0.2.8\n", HEAD + "web A 192.0.2.7\n")
+    (old,) = served.serve("split.example", HEAD + "web A 192.0.2.6\nwas A 192.0.2.8\n")
+    more = f'[resolvers.old]\naddress = "{old.endpoint}"\n[resolvers.gone]\naddress = "127.0.0.1:1"\n'
+    served.publish("split.example", [one, two], more)
+    given = ("--at", "everywhere", "--json", "--timeout", "0.1", "--tries", "1")
+    web = run("ask", "web.split.example", "A", *given).report["names"][0]["why"]
+    assert web == ["A: public: 192.0.2.7; old alone: 192.0.2.6; gone: no usable answer"]
+    was = run("ask", "was.split.example", "A", *given).report["names"][0]["why"]
+    assert was == ["A: public: 192.0.2.8 (one) and no such name (two); old alone: 192.0.2.8; gone: no usable answer"]
+    path = tmp_path / "estate.toml"
+    path.unlink()
+    nowhere = run("ask", "web.split.example", "--at", "everywhere")
+    assert nowhere.status == 2 and "asks all views and resolvers of an estate" in nowhere.err
+
+
 @pytest.mark.parametrize(
     ("more", "says"),
     [

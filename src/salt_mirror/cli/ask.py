@@ -42,8 +42,9 @@ def ask(
     """Ask what a name or an address has, and who says so.
 
     Without a type: A and AAAA of a name, PTR of an address. Without --at the system's own resolvers are asked; --at also takes
-    "authoritative" for all authoritative servers of the name, in every view that has it, and the groups of the estate's
-    resolvers. Exit status: 0 answered, 1 no such name or type, or the servers differ, 3 no usable answer from some server.
+    "authoritative" for all authoritative servers of the name, in every view that has it, the groups of the estate's
+    resolvers, and "everywhere" for all views and all resolvers, grouped by what they say. Exit status: 0 answered, 1 no such
+    name or type, or the servers differ, 3 no usable answer from some server.
     """
     from salt_mirror.cli.inquiring import Inquiry, lines_of
     from salt_mirror.cli.opening import keep_pace, open_estate

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 
 from salt_mirror.checks.ask import EVERY, Asked, ask
+from salt_mirror.checks.views.everywhere import everywhere_said
 from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, type_of, words_in
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Dialogue, Runner
@@ -25,7 +26,7 @@ from salt_mirror.estate.reading import given_lines, read_text
 from salt_mirror.estate.typed import completed, is_short, not_a_type
 
 _MNEMONICS = frozenset(TYPE_NAMES.values())
-AUTHORITATIVE = "authoritative"
+AUTHORITATIVE, EVERYWHERE = "authoritative", "everywhere"
 _LOOK_S = 3.0
 
 Complain = Callable[[int | None, str], None]
@@ -57,7 +58,12 @@ class Inquiry:
             self._suffixes = [apex for apex in forward if not apex.endswith(b"\x04arpa\x00")] or search_list()
         wanted, resolvers = words_in(asking.at), finders(estate)
         self._all_authorities = AUTHORITATIVE in wanted
-        named = servers_and_groups([text for text in wanted if text != AUTHORITATIVE], estate)
+        self._everywhere = EVERYWHERE in wanted
+        if self._everywhere:
+            if not estate.zones:
+                raise BadInput("--at everywhere asks all views and resolvers of an estate, and there is none here")
+            wanted += estate.resolvers
+        named = servers_and_groups([text for text in wanted if text not in (AUTHORITATIVE, EVERYWHERE)], estate)
         own = frozenset(estate.servers.values())
         given = dict.fromkeys(named if wanted else resolvers)
         self._servers = [(server, server not in own) for server in given]
@@ -109,7 +115,7 @@ class Inquiry:
 
     def _views_of(self, name: Name) -> list[str]:
         """The views to ask in: all that hold the name, where its authoritative servers are asked and no view was chosen."""
-        if not self._all_authorities or self._chosen_view is not None:
+        if not self._all_authorities or self._everywhere or self._chosen_view is not None:
             return [self._view]
         return [view for view in self._estate.views if self._estate.zone_of(name, view) is not None] or [self._view]
 
@@ -142,6 +148,8 @@ class Inquiry:
 
     def _ask(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
         servers = list(self._servers)
+        if self._everywhere:
+            return (yield from self._ask_everywhere(name, rdtypes, view))
         if self._all_authorities:
             authority = yield from self._atlas.find(name, view)
             if not authority.servers and not servers:
@@ -152,6 +160,21 @@ class Inquiry:
         return (
             yield from ask(name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view)
         )
+
+    def _ask_everywhere(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
+        """Asks the servers of every view that holds the name, and all resolvers; says who follows whom."""
+        views: dict[str, tuple[Server, ...]] = {}
+        for one in [self._chosen_view] if self._chosen_view is not None else self._estate.views:
+            if self._estate.zone_of(name, one) is not None:
+                views[one] = (yield from self._atlas.find(name, one)).servers
+        own = dict.fromkeys(server for servers in views.values() for server in servers)
+        servers = [*((server, False) for server in own), *self._servers]
+        asked = yield from ask(
+            name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view
+        )
+        if asked.answered:
+            asked.why = list(everywhere_said(asked, views))
+        return asked
 
 
 def lines_of(inquiry: Inquiry, source: Path | None) -> Iterator[tuple[int | None, str]]:

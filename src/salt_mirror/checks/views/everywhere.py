@@ -1,0 +1,72 @@
+"""One name as everybody gets it: each view by its own servers, each resolver by what it gives, grouped by what they say.
+
+Strategy: what a view says is what its servers agree on; a resolver follows the view whose values it gives, and is told by
+itself, with how long it will go on, where it gives what no view has. Whoever gave no usable answer follows nobody.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from salt_mirror.checks.ask import Asked, Told
+from salt_mirror.checks.wording import duration, together_said
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import rdata_text, type_text
+
+Values = tuple[bytes, ...]
+
+
+def everywhere_said(asked: Asked, views: Mapping[str, Sequence[Server]]) -> Iterator[str]:
+    """A sentence for each type: who says what. `views` are the authoritative servers of each view."""
+    for rdtype in asked.rdtypes:
+        told = {one.server: one for one in asked.at(rdtype)}
+        if any(one.values for one in told.values()):
+            yield f"{type_text(rdtype)}: {'; '.join(_parts(told, views, rdtype))}"
+
+
+def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], rdtype: int) -> Iterator[str]:
+    in_views = {server for servers in views.values() for server in servers}
+    by_view: dict[str, Values] = {}
+    for view, servers in views.items():
+        usable = [told[server] for server in servers if server in told and told[server].usable]
+        said = {one.values for one in usable}
+        if len(said) == 1:
+            by_view[view] = usable[0].values
+            yield f"{view or 'authoritative'}: {_what(usable[0], rdtype)}"
+        elif said:
+            yield f"{view or 'authoritative'}: {_divided(usable, rdtype)}"
+        else:
+            yield f"{view or 'authoritative'}: no usable answer"
+    following: dict[str, list[str]] = {}
+    silent: list[str] = []
+    alone: list[str] = []
+    for server, one in told.items():
+        if server in in_views:
+            continue
+        followed = [view for view, values in by_view.items() if values == one.values]
+        if not one.usable:
+            silent.append(server.label)
+        elif followed:
+            following.setdefault(together_said(followed), []).append(server.label)
+        else:
+            more = f" for another {duration(one.ttl)}" if one.ttl is not None and one.from_cache else ""
+            alone.append(f"{server.label} alone: {_what(one, rdtype)}{more}")
+    for whom, labels in following.items():
+        yield f"{together_said(labels)} {'follows' if len(labels) == 1 else 'follow'} {whom or 'them'}"
+    yield from alone
+    if silent:
+        yield f"{together_said(silent)}: no usable answer"
+
+
+def _what(one: Told, rdtype: int) -> str:
+    return ", ".join(rdata_text(rdtype, value) for value in one.values) or one.denial or "nothing"
+
+
+def _divided(usable: Sequence[Told], rdtype: int) -> str:
+    groups: dict[Values, list[Told]] = {}
+    for one in usable:
+        groups.setdefault(one.values, []).append(one)
+    return " and ".join(
+        f"{_what(members[0], rdtype)} ({together_said(one.server.label for one in members)})"
+        for members in groups.values()
+    )
