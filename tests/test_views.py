@@ -19,6 +19,7 @@ from salt_mirror.dns.records import rdata_from_text, type_from_text
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import InsideOnlyEntry, SameEntry
 from salt_mirror.estate.model import Estate, Zone
+from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
 from support.estates import Served, found
 from support.program import Run
@@ -119,6 +120,27 @@ def test_names_of_the_inside_are_seen_in_what_the_world_is_told(run: Run, served
         done = run("views", "--json")
     assert found(done) == ["view.internal-name", "view.internal-name"]
     assert {one["type"] for one in done.report["findings"]} == {"SOA", "MX"}
+
+
+def test_a_zone_of_the_inside_below_a_public_one_is_looked_for_outside_too(
+    run: Run, served: Served, tmp_path: Path
+) -> None:
+    """The commonest way to name a directory: `corp` below the public domain, known to the inside alone."""
+    public = HEAD + "vpn.corp A 192.0.2.9\n"
+    (sound,) = served("split.example", public)
+    with StandIns() as standins:
+        inside = standins.add([read_zone(HEAD + "rake A 10.77.0.5\n", "corp.split.example")])
+        leaking = standins.add([read_zone(public, "split.example"), read_zone(HEAD, "corp.split.example")])
+        for server, codes in ((sound, ["view.hidden"]), (leaking, ["view.leak"])):
+            served.publish("split.example", [server], also={"corp.split.example": {"two": inside.port}})
+            path = tmp_path / "estate.toml"
+            text = path.read_text(encoding="utf-8")
+            text = text.replace('"corp.split.example"\nview = "public"', '"corp.split.example"\nview = "inside"')
+            (tmp_path / "vpn.zone").write_text("vpn.corp A 192.0.2.9\n", encoding="utf-8")
+            text = text.replace('"split.example"\nview', '"split.example"\nexpect = ["vpn.zone"]\nview')
+            path.write_text(text, encoding="utf-8")
+            done = run("views", "--json")
+            assert found(done) == codes, done.out
 
 
 def test_a_resolver_that_gives_no_view_or_says_nothing_is_told_as_that(

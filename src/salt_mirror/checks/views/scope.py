@@ -51,6 +51,7 @@ class ViewsScope:
     estate: Estate
     only: list[Name] = field(default_factory=list)
     sees: Callable[[Name, str], bool] = lambda _, __: True
+    _expected: dict[tuple[str, Name], dict[int, frozenset[bytes]]] = field(default_factory=dict)
 
     def check(self) -> None:
         """Raises BadInput for an estate in which nothing can be compared."""
@@ -124,13 +125,13 @@ class ViewsScope:
 
     def expected(self, name: Name, view: str) -> dict[int, frozenset[bytes]]:
         """What is expected at a name in a view, by type; an empty set where it must be gone."""
-        zone = self.estate.zone_of(name, view)
-        found: dict[int, frozenset[bytes]] = {}
-        for one in zone.expectations if zone is not None else ():
-            if one.name == name:
-                value = frozenset((one.rdata,)) if one.presence != "absent" else frozenset[bytes]()
-                found[one.rdtype] = found.get(one.rdtype, frozenset()) | value
-        return found
+        if not self._expected:
+            for zone in self.estate.all_zones():
+                for one in zone.expectations:
+                    at = self._expected.setdefault((zone.view, one.name), {})
+                    value = frozenset((one.rdata,)) if one.presence != "absent" else frozenset[bytes]()
+                    at[one.rdtype] = at.get(one.rdtype, frozenset()) | value
+        return self._expected.get((view, name), {})
 
     def inside_zones(self) -> Iterator[InsideZone]:
         """The zones that no public view has, with what to ask the public servers for."""
@@ -143,16 +144,16 @@ class ViewsScope:
         if not servers:
             return
         for zone in self.estate.all_zones():
-            if zone.view in self.publics or any(
-                self.estate.zone_of(zone.apex, view) is not None for view in self.publics
-            ):
-                continue
-            if self._wanted(zone.apex) and self.sees(zone.apex, zone.view):
+            public = zone.view in self.publics or any(zone.apex in self.estate.zones[view] for view in self.publics)
+            if not public and self._wanted(zone.apex) and self.sees(zone.apex, zone.view):
                 others = [server for server in servers if server not in (zone.servers or ())]
                 yield InsideZone(zone, self._probes(zone), others)
 
     def _probes(self, zone: Zone) -> list[tuple[Name, int]]:
-        """The apex, some expected names, and the locators by which a directory is found."""
+        """The apex and some expected names. Below a public zone the apex alone: what the zone above tells the world there is
+        its own."""
+        if any(self.estate.zone_of(zone.apex, view) is not None for view in self.publics):
+            return [(zone.apex, SOA)]
         expected = [
             (one.name, one.rdtype) for one in zone.expectations if one.presence != "absent" and one.rdtype != SOA
         ]
