@@ -15,6 +15,7 @@ from salt_mirror.checks.undotted import undotted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.system import DEFAULT_PACE
 from salt_mirror.estate.model import Estate
 from support.tables import ADDRESS, FINDER, HOST, KILN, NORTH, NOW, REVERSE, Table, both, estate
 
@@ -232,3 +233,10 @@ def test_large_and_ipv6_networks_are_judged_from_known_names_and_say_so() -> Non
         "2001:db8:77::/48 was not swept, since IPv6 networks cannot be: judged from the 1 name known in it"
         in scope.remarks[1]
     )
+
+
+def test_servers_that_are_found_keep_the_pace_that_was_wished_for() -> None:
+    atlas = Atlas(Estate())
+    assert atlas.server_at(from_text("ns.example"), bytes((192, 0, 2, 1))).pace == DEFAULT_PACE
+    atlas.pace = 5.0
+    assert atlas.server_at(from_text("ns2.example"), bytes((192, 0, 2, 2))).pace == 5.0

@@ -34,7 +34,8 @@ class Atlas:
     """Finds the authoritative servers of names. `given` servers, when there are any, are asked about everything.
 
     `ipv6` says whether this computer has a way to IPv6 addresses; servers found there are left out where it has none;
-    `try_updates` whether it is to be tried which servers take unsigned changes, beside the zones for which the estate says so.
+    `try_updates` whether it is to be tried which servers take unsigned changes, beside the zones for which the estate says so;
+    `pace` is that of servers which are found (questions a second), None for the default of strangers.
     """
 
     def __init__(
@@ -43,6 +44,7 @@ class Atlas:
         self.estate = estate
         self.ipv6 = ipv6
         self.try_updates = False
+        self.pace: float | None = None
         given = tuple(given)
         self._given = Authority(None, given) if given else None
         self._resolvers = tuple(resolvers)
@@ -201,7 +203,7 @@ class Atlas:
         """The server at a published address, by the label that the estate has for it, else by a name server's name."""
         place = self.estate.reached(address)
         if place not in self._servers:
-            self._servers[place] = paced(Server(to_text(target).rstrip("."), *place, found=True))
+            self._servers[place] = paced(Server(to_text(target).rstrip("."), *place, found=True), self.pace)
         return self._servers[place]
 
     def know(self, server: Server) -> Server:

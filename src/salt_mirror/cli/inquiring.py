@@ -15,7 +15,7 @@ from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A
-from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
@@ -54,8 +54,8 @@ class Inquiry:
             self._suffixes = [from_text(suffix) for suffix in suffixes]
         self._own_suffixes = bool(self._suffixes)
         if not self._suffixes:
-            forward = [zone.apex for zone in estate.zones.get(self._view, {}).values() if zone.network is None]
-            self._suffixes = [apex for apex in forward if not apex.endswith(b"\x04arpa\x00")] or search_list()
+            apexes = estate.zones.get(self._view, {})
+            self._suffixes = [apex for apex in apexes if not is_reverse(apex)] or search_list()
         wanted, resolvers = words_in(asking.at), finders(estate)
         self._all_authorities = AUTHORITATIVE in wanted
         self._everywhere = EVERYWHERE in wanted
@@ -68,6 +68,7 @@ class Inquiry:
         given = dict.fromkeys(named if wanted else resolvers)
         self._servers = [(server, server not in own) for server in given]
         self._atlas = atlas_of(estate)
+        self._atlas.pace = asking.pace
         if not wanted and not resolvers:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()

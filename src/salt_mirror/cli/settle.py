@@ -156,6 +156,7 @@ def _watch(
     where = view_of(goals[0].name, asking, estate)
     atlas = atlas_of(estate)
     clock = Clock(speed)
+    atlas.pace = asking.pace
     keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         found = authorities_of(goals, where, atlas, engine)
