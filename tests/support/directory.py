@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from types import MappingProxyType
 
-from support.program import Outcome
+from support.program import PROGRAM, Outcome
 
 DOMAIN, USER, PASSWORD = "pans.gullmarsh.internal", "worker", "Salt-Mirror-77"
 HOST, ADDRESS = f"dc1.{DOMAIN}", "10.99.0.10"
@@ -104,6 +104,8 @@ def directory_server(folder: Path) -> Iterator[InDirectory]:
         for zone, name in [*names, (f"_msdcs.{DOMAIN}", "gc")]:
             insist("samba-tool", "dns", "add", HOST, zone, name, "A", ADDRESS, *as_admin)
         insist("samba-tool", "dns", "add", HOST, DOMAIN, "rake", "A", "10.99.0.51", *as_admin)
+        for name, rdtype in (("0.99.10.in-addr.arpa", "SOA"), (f"rake.{DOMAIN}", "A"), (f"gc._msdcs.{DOMAIN}", "A")):
+            insist(str(PROGRAM), "ask", name, rdtype, "--at", "127.0.0.1")  # served, and not only written down
         yield call
     finally:
         pids = subprocess.run(
