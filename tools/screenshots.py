@@ -140,6 +140,15 @@ def main(wanted: list[str]) -> None:
             for name, lines in PICTURES.items():
                 if not wanted or name in wanted:
                     picture(name, [f"salt-mirror {line}" for line in lines], environment, small=name in SMALL)
+            if not wanted or "page" in wanted:
+                page = Path(folder) / "audit.html"
+                subprocess.run(
+                    ["salt-mirror", "audit", "--report", f"html:{page}"],
+                    env=environment,
+                    check=False,
+                    capture_output=True,
+                )
+                photograph(page, FOLDER / "page.png", 1)
             if not wanted or {"settle", "settle-figure"} & set(wanted):
                 fill_caches(servers, "shop.gullmarsh.example", "A")
                 threading.Thread(target=move_the_shop, args=(servers,), daemon=True).start()
@@ -157,15 +166,6 @@ def main(wanted: list[str]) -> None:
                     [*watch.split(), "--figure", str(figure)], env=environment, check=True, capture_output=True
                 )
                 print(f"wrote {figure}")
-            if not wanted or "page" in wanted:
-                page = Path(folder) / "audit.html"
-                subprocess.run(
-                    ["salt-mirror", "audit", "--report", f"html:{page}"],
-                    env=environment,
-                    check=False,
-                    capture_output=True,
-                )
-                photograph(page, FOLDER / "page.png", 1)
         os.chdir("/")
         if not wanted or "tour" in wanted:
             picture("tour", ["salt-mirror demo"], environment)
