@@ -344,15 +344,13 @@ class Drafting:
             raise typer.Exit(UNVERIFIED)
         drafted = files.drafted(self._fits)
         written = (self._old is None or self._wish.add) and bool(drafted.new or drafted.more)
+        page = tables.records_folder(self._view) / "REVIEW.md"
         if written:
-            pages = (
-                {_review_at(self._view): review(self._fits, files.made)}
-                if any(fit.left_out for fit in self._fits)
-                else {}
-            )
+            pages = {str(page): review(self._fits, files.made)} if any(fit.left_out for fit in self._fits) else {}
             write_draft(self._path, drafted, pages)
         told = Told(
-            self._learnt, files.labels.known, drafted.new, drafted.more, self._fits, self._path, list(self._lacking(files)),
+            self._learnt, files.labels.known, drafted.new, drafted.more, self._fits, self._path, self._path.parent / page,
+            list(self._lacking(files)),
             written=written, adds=self._old is not None, registered=self._wish.registered,
             cost=f"{many(ran.questions, 'question')} in {ran.seconds:.1f} s",
         )  # fmt: skip
@@ -366,10 +364,6 @@ class Drafting:
             self._learnt, files.labels.known, self._estate, transfer=self._asking.transfer, keys=bool(self._keys),
             resolvers=bool(files.resolvers or self._estate.resolvers),
         )  # fmt: skip
-
-
-def _review_at(view: str) -> str:
-    return f"records/{tables.plain(view)}/REVIEW.md" if view else "records/REVIEW.md"
 
 
 def _with_servers(estate: Estate, atlas: Atlas) -> None:

@@ -134,7 +134,7 @@ class Learnt:
 
     def serving(self, server: Server) -> list[LearntZone]:
         """The zones that a server answers for with authority."""
-        return [zone for zone in self.in_order if server in zone.servers]
+        return [zone for zone in self.zones.values() if server in zone.servers]
 
     def one_address_each(self) -> None:
         """Leaves each server that was reached under addresses of both families under the IPv4 one alone, as the same machine;

@@ -130,8 +130,10 @@ def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[Seen]:
     """Asks every view for a name and judges what they say."""
     found = yield from together([at_name(one.name, one.rdtypes, view, atlas) for view in one.views])
     sides = [side_of(view, lookup) for view, lookup in zip(one.views, found, strict=True)]
-    servers = yield from _name_servers(one, scope, atlas)
-    findings = judge(one.name, sides, scope, serves=one.name in servers)
+    serves = False
+    if any(side.there for side in sides) and not all(side.there for side in sides):  # only then it may be hidden
+        serves = one.name in (yield from _name_servers(one, scope, atlas))
+    findings = judge(one.name, sides, scope, serves=serves)
     return Seen(one.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
 
 

@@ -179,10 +179,15 @@ def _comment(text: str) -> list[str]:
     return [f"#{line}" for line in lines]
 
 
+def records_folder(view: str) -> PurePosixPath:
+    """Where the records of a view lie, beside the estate."""
+    return PurePosixPath("records") / plain(view) if view else PurePosixPath("records")
+
+
 def file_names(zones: Collection[LearntZone], view: str) -> Mapping[Name, PurePosixPath]:
     """A file below `records/` for each zone, of characters that every file system takes, no two the same."""
     found: dict[Name, PurePosixPath] = {}
-    folder = PurePosixPath("records") / plain(view) if view else PurePosixPath("records")
+    folder = records_folder(view)
     taken: set[str] = set()
     for zone in zones:
         first = plain(bare(zone.apex))

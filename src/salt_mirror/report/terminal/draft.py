@@ -22,7 +22,8 @@ from salt_mirror.report.terminal.console import console_on, put_line
 @dataclass(frozen=True, slots=True)
 class Told:
     """What is told of a draft: `new` tables of the estate and `more` servers for its zones, whether they were `written`, and
-    whether there was an estate before (`adds`); `registered` whether that was to be expected; `cost` what it took."""
+    whether there was an estate before (`adds`); `registered` whether that was to be expected, `review` the page of what looks
+    wrong; `cost` what it took."""
 
     learnt: Learnt
     labels: Mapping[Server, str]
@@ -30,6 +31,7 @@ class Told:
     more: Mapping[str, Sequence[str]]
     fits: Sequence[Fit]
     path: Path
+    review: Path
     lacking: Sequence[Lacking]
     written: bool
     adds: bool
@@ -149,11 +151,7 @@ def _next(told: Told) -> Iterator[tuple[str, str]]:
         yield "the same with --add", "adds what is shown"
     left = any(fit.left_out for fit in told.fits)
     if left and told.written:
-        view = told.learnt.view
-        yield (
-            f"read {told.path.parent / 'records' / view / 'REVIEW.md'}",
-            "what looks wrong, and why it is not expected",
-        )
+        yield f"read {told.review}", "what looks wrong, and why it is not expected"
     yield f"salt-mirror audit{estate}", "everything, checked"
     yield f"salt-mirror mend{estate}", "what would mend it"
     if not told.registered and not told.adds:
