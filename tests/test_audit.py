@@ -39,7 +39,7 @@ from support.waiting import until
 
 World = tuple[Path, dict[str, StandIn]]
 FORMS = {"json": "json", "csv": "csv", "junit": "xml", "markdown": "md", "openmetrics": "prom", "html": "html"}
-CHECKED = ("pairs", "rollcall", "authority", "services", "views")
+CHECKED = ("pairs", "rollcall", "authority", "services", "views", "resolvers")
 
 
 def all_forms(folder: Path) -> list[str]:

@@ -15,7 +15,7 @@ import sqlite3
 import subprocess
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -307,10 +307,16 @@ def pdns_primary(folder: Path, zones: dict[str, str], *, key: Key, notify: int) 
 
 @contextmanager
 def unbound(
-    folder: Path, zones: dict[str, str], *, behind: dict[str, Server] | None = None, most_ttl: int = 86_400
+    folder: Path,
+    zones: dict[str, str],
+    *,
+    behind: dict[str, Server] | None = None,
+    most_ttl: int = 86_400,
+    settings: Sequence[str] = (),
+    known: str | None = None,
 ) -> Iterator[Server]:
     """Unbound serving zones with authority, and refusing everything else; or as a cache before servers, given by zone, that
-    keeps nothing longer than `most_ttl` seconds."""
+    keeps nothing longer than `most_ttl` seconds. It has come up when it answers for the zone `known`, the first one without."""
     path, port = program("unbound"), free_port()
     written = _write_zones(folder, zones)
     lines = [
@@ -318,7 +324,7 @@ def unbound(
         "  use-syslog: no", "  num-threads: 1", "  interface: 127.0.0.1", f"  port: {port}", "  do-ip6: no",
         '  module-config: "iterator"', "  do-not-query-localhost: no", f"  cache-max-ttl: {most_ttl}",
         *([] if behind else ['  local-zone: "." refuse']),
-        *(f'  local-zone: "{origin}" transparent' for origin, _ in written),
+        *(f'  local-zone: "{origin}" transparent' for origin, _ in written), *(f"  {one}" for one in settings),
         "remote-control:", "  control-enable: no",
     ]  # fmt: skip
     for origin, file in written:
@@ -328,7 +334,31 @@ def unbound(
         lines += ["stub-zone:", f'  name: "{origin}"', f"  stub-addr: {server.host}@{server.port}", "  stub-prime: no"]
     config = folder / "unbound.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
-    with running([path, "-d", "-c", str(config)], folder, "unbound", port, next(iter(behind or zones))) as server:
+    up = known or next(iter(behind or zones))
+    with running([path, "-d", "-c", str(config)], folder, "unbound", port, up) as server:
+        yield server
+
+
+@contextmanager
+def bind_cache(
+    folder: Path, behind: dict[str, Server], *, known: str, settings: Sequence[str] = ()
+) -> Iterator[Server]:
+    """BIND as a resolver that forwards zones to servers; it has come up when it answers for the zone `known`."""
+    path, port = program("named"), free_port()
+    folder.mkdir(parents=True, exist_ok=True)
+    options = [
+        f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }", "recursion yes",
+        "pid-file none", "dnssec-validation no", "allow-query { any; }", "allow-recursion { any; }", *settings,
+    ]  # fmt: skip
+    texts = ["options { " + " ".join(f"{option};" for option in options) + " };", "controls { };"]
+    texts.append("logging { channel err { stderr; severity warning; }; category default { err; }; };")
+    texts += [
+        f'zone "{zone}" {{ type forward; forward only; forwarders {{ {server.host} port {server.port}; }}; }};'
+        for zone, server in behind.items()
+    ]
+    config = folder / "named.conf"
+    config.write_text("\n".join(texts) + "\n", encoding="utf-8")
+    with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, known) as server:
         yield server
 
 

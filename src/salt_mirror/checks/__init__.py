@@ -92,6 +92,10 @@ CHECKS = (
         "views", ("view",), "views.judging", Units("name", "names", "is right in its view", "are right in their views"),
         nothing="no zones in several views", quiet=True,
     ),
+    Check(
+        "resolvers", ("res",), "resolvers.judging", Units("resolver", "resolvers", "does as it should", "do as they should"),
+        nothing="no resolvers", quiet=True,
+    ),
     Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),
     Check("settle", ("settle",), "settling.watch", Units("vantage", "vantages", "has settled", "have settled")),
     Check("compare", ("cmp",), "comparing", Units("record set", "record sets", "is as before", "are as before")),

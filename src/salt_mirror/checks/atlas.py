@@ -7,7 +7,8 @@ by apex. A name whose servers cannot be found has an authority with `trouble`, a
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import ipaddress
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from salt_mirror.dns.dialogue import Dialogue
@@ -15,6 +16,7 @@ from salt_mirror.dns.names import ROOT, Name, ancestors, from_text, is_within, l
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, NS, SOA, A, Record, soa_fields
 from salt_mirror.dns.system import paced
+from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.model import Estate
 
 _NOBODY = frozenset(map(from_text, ("localhost", "prisoner.iana.org", "blackhole.as112.arpa")))
@@ -35,7 +37,8 @@ class Atlas:
 
     `ipv6` says whether this computer has a way to IPv6 addresses; servers found there are left out where it has none;
     `try_updates` whether it is to be tried which servers take unsigned changes, beside the zones for which the estate says so;
-    `pace` is that of servers which are found (questions a second), None for the default of strangers.
+    `pace` is that of servers which are found (questions a second), None for the default of strangers; `source_of` tells the
+    address from which a server is asked, None where that is not known.
     """
 
     def __init__(
@@ -45,6 +48,7 @@ class Atlas:
         self.ipv6 = ipv6
         self.try_updates = False
         self.pace: float | None = None
+        self.source_of: Callable[[Server], bytes | None] = lambda _: None
         given = tuple(given)
         self._given = Authority(None, given) if given else None
         self._resolvers = tuple(resolvers)
@@ -224,6 +228,14 @@ class Atlas:
                 found=server.found,
             )
         return self._siblings[key]
+
+    def outside_of(self, server: Server, duty: Duty) -> bool | None:
+        """Whether this computer stands outside the networks that a resolver serves; None where that is not known."""
+        source = self.source_of(server) if duty.serves else None
+        if source is None:
+            return None
+        address = ipaddress.ip_address(source)
+        return not any(address in network for network in duty.serves if network.version == address.version)
 
     def tries_updates(self, zone: Name, view: str) -> bool:
         """Whether it is to be tried if a zone's servers take unsigned changes."""

@@ -52,7 +52,9 @@ def views_of(asking: Asking, estate: Estate) -> list[str]:
 def atlas_of(estate: Estate, given: tuple[Server, ...] = (), *, resolvers_too: bool = False) -> Atlas:
     """The atlas of an estate. `given` servers are asked about everything, and then no resolver but with `resolvers_too`."""
     resolvers = finders(estate) if resolvers_too or not given else ()
-    return Atlas(estate, given=given, resolvers=resolvers, ipv6=has_ipv6())
+    atlas = Atlas(estate, given=given, resolvers=resolvers, ipv6=has_ipv6())
+    atlas.source_of = source_address
+    return atlas
 
 
 def finders(estate: Estate) -> tuple[Server, ...]:
@@ -68,6 +70,17 @@ def has_ipv6() -> bool:
     except OSError:
         return False
     return True
+
+
+def source_address(server: Server) -> bytes | None:
+    """The address from which this computer asks a server; no packet is sent. None where it has no way there."""
+    family = socket.AF_INET6 if len(server.address) == 16 else socket.AF_INET
+    try:
+        with socket.socket(family, socket.SOCK_DGRAM) as sock:
+            sock.connect((server.host, server.port))
+            return socket.inet_pton(family, str(sock.getsockname()[0]))
+    except OSError:
+        return None
 
 
 # Servers

@@ -62,11 +62,11 @@ SPEED = 240.0
 """In the caches of this world time goes by so many times as fast: an hour in fifteen seconds."""
 
 CACHES: dict[str, dict[str, Any]] = {
-    "north-office": {},
+    "north-office": {"empty_zones": False},
     "kiln-office": {"most_ttl": 1800},
     "quay-branch": {"members": 3},
     "isp-one": {"peeking": False},
-    "isp-two": {"stale_s": 900},
+    "isp-two": {"stale_s": 900, "made_up": "203.0.113.80"},
 }
 """Caches before the public servers, each with its ways."""
 
@@ -109,7 +109,7 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
                 _write(path, text)
                 held.append(read_zone(path, origin))
             servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
-        behind = [servers[label].authority for label in ("ns1", "ns2")]
+        behind = [servers[label].authority for label in ("ns1", "ns2", "top-a", "root-a")]
         for port, (label, ways) in enumerate(CACHES.items(), _FIRST_PORT + len(SERVERS)):
             cache = Cache(behind, lambda: time.monotonic() * SPEED, **ways)
             servers[label] = _start(standins, [], port, recursive=True, cache=cache)

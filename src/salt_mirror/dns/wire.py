@@ -32,9 +32,10 @@ read_rr = _RR.unpack_from
 
 QUERY_MIDDLE = {
     False: b"\x00\x00\x00\x01\x00\x00\x00\x00\x00\x01",
-    True: b"\x01\x00\x00\x01\x00\x00\x00\x00\x00\x01",
+    True: b"\x01\x20\x00\x01\x00\x00\x00\x00\x00\x01",
 }
-"""A question's header after its id: flags (with or without RD), one question, one additional record."""
+"""A question's header after its id: flags, one question, one additional record. With RD, AD is set too: a resolver may then
+tell that it has validated the answer (RFC 6840 section 5.7)."""
 PLAIN_MIDDLE = {False: QUERY_MIDDLE[False][:-1] + b"\x00", True: QUERY_MIDDLE[True][:-1] + b"\x00"}
 """The same without the OPT record, for servers that do not know EDNS."""
 

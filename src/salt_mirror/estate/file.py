@@ -70,7 +70,11 @@ class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[resolvers.NAME]`: a resolver for some users, and the `view` that it should give; its address may be `tls://…` or `https://…`."""
+    """`[resolvers.NAME]`: a resolver for some users, and the `view` that it should give; its address may be `tls://…` or `https://…`.
+
+    `also` are other addresses of it, over IPv6, TLS or HTTPS; `forwards_to` the resolvers or servers that it asks in its turn;
+    `serves` the networks of its users, outside of which it should answer nobody.
+    """
 
     address: str
     port: int = 53
@@ -78,6 +82,17 @@ class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
     view: str = ""
     key: str | None = None
     pace: float | None = None
+    also: list[str] = []
+    forwards_to: list[str] = []
+    serves: list[str] = []
+
+
+class ResolverTestsEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[resolver_tests]`: `external` names that every resolver has to find (an empty list on a network that leads nowhere), and
+    `large` sets, each a name and a type, whose answer is longer than a datagram."""
+
+    external: list[str] | None = None
+    large: list[str] = []
 
 
 class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -183,6 +198,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     keys: dict[str, KeyEntry] = {}
     bounds: BoundsEntry = msgspec.field(default_factory=BoundsEntry)
     networks: dict[str, NetworkEntry] = {}
+    resolver_tests: ResolverTestsEntry = msgspec.field(default_factory=ResolverTestsEntry)
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
@@ -196,6 +212,7 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "inside_only": InsideOnlyEntry,
     "bounds": BoundsEntry,
     "networks": NetworkEntry,
+    "resolver_tests": ResolverTestsEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}

@@ -20,6 +20,7 @@ from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.csvfile import has_our_header, read_csv_text
+from salt_mirror.estate.duties import Duty, ResolverTests, duty_of, tests_of
 from salt_mirror.estate.errors import BadInput, hint, shown_path
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
@@ -97,7 +98,8 @@ class Estate:
     accept: list[AcceptEntry] = field(default_factory=list)
     same: list[SameEntry] = field(default_factory=list)
     inside_only: list[InsideOnlyEntry] = field(default_factory=list)
-    resolver_views: dict[str, str] = field(default_factory=dict)
+    duties: dict[str, Duty] = field(default_factory=dict)
+    resolver_tests: ResolverTests = field(default_factory=ResolverTests)
     bounds: BoundsEntry = field(default_factory=BoundsEntry)
     networks: Networks = field(default_factory=Networks)
 
@@ -230,8 +232,6 @@ class _Builder:
         for label, resolver in file.resolvers.items():
             server = paced(self._server("resolvers", label, resolver, keys))
             estate.resolvers[label] = server
-            if resolver.view:
-                estate.resolver_views[label] = resolver.view
             if resolver.group:
                 estate.groups.setdefault(resolver.group, []).append(server)
         estate.finders = tuple(
@@ -249,11 +249,14 @@ class _Builder:
                 raise self._fail(f"accept, entry {number}, reason: is empty; say why the finding is accepted")
         estate.accept = file.accept
         estate.same, estate.inside_only = file.same, file.inside_only
-        for label, view in estate.resolver_views.items():
-            if estate.zones and view not in estate.zones:
+        known = estate.servers | estate.resolvers
+        for label, resolver in file.resolvers.items():
+            duty = estate.duties[label] = duty_of(label, resolver, known, estate.reached, self._path)
+            if duty.view and estate.zones and duty.view not in estate.zones:
                 raise self._fail(
-                    f"resolvers, {label}, view: there is no view {shown(view)}; {hint(view, estate.zones)}"
+                    f"resolvers, {label}, view: there is no view {shown(duty.view)}; {hint(duty.view, estate.zones)}"
                 )
+        estate.resolver_tests = tests_of(file.resolver_tests, self._path)
         for key in file.bounds.__struct_fields__:
             if not 0 < getattr(file.bounds, key) < 1e12:
                 raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")

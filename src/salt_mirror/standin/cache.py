@@ -18,9 +18,21 @@ import dns.rcode
 import dns.rdatatype
 import dns.rrset
 
-from salt_mirror.standin.authority import HeldZones
+from salt_mirror.standin.authority import HeldZones, read_zone
 
 _STALE_TTL = 30  # RFC 8767 section 4
+
+
+_EMPTY = HeldZones(
+    read_zone("@ 86400 SOA localhost. nobody.invalid. 1 3600 600 86400 10800\n@ NS localhost.\n", zone)
+    for zone in (
+        "10.in-addr.arpa",
+        "168.192.in-addr.arpa",
+        "d.f.ip6.arpa",
+        *(f"{n}.172.in-addr.arpa" for n in range(16, 32)),
+    )
+)
+"""What resolvers hold for private networks (RFC 6303 section 3)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +47,8 @@ class Cache:
     """A cache, or a pool of them behind one address.
 
     `most_ttl` and `least_ttl` cap what it keeps (seconds), `stale_s` is how long it gives entries out beyond their end,
-    `peeking` whether it answers from its store without recursion (else REFUSED).
+    `peeking` whether it answers from its store without recursion (else REFUSED). `empty_zones`: it answers for private networks
+    itself (RFC 6303); `made_up` is the address that it gives for names that nobody has.
     """
 
     recursive = True
@@ -50,12 +63,16 @@ class Cache:
         stale_s: float = 0.0,
         members: int = 1,
         peeking: bool = True,
+        empty_zones: bool = True,
+        made_up: str = "",
         rng: random.Random | None = None,
     ) -> None:
         self._authorities = list(authorities)
         self._clock = clock
         self._most_ttl, self._least_ttl, self._stale_s = most_ttl, least_ttl, stale_s
         self._peeking = peeking
+        self._empty = _EMPTY if empty_zones else HeldZones([])
+        self._made_up = made_up
         self._rng = rng or random.Random()
         self._stores: list[dict[tuple[dns.name.Name, int], _Entry]] = [{} for _ in range(members)]
         self.fetched = 0
@@ -90,6 +107,10 @@ class Cache:
                 copied = rrset.copy()  # type: ignore[no-untyped-call]
                 copied.ttl = min(left, rrset.ttl) if rrset.rdtype == dns.rdatatype.CNAME else left
                 ours.append(copied)
+        if self._made_up and response.rcode() == dns.rcode.NXDOMAIN and question.rdtype == dns.rdatatype.A:
+            response.set_rcode(dns.rcode.NOERROR)
+            response.authority.clear()
+            response.answer.append(dns.rrset.from_text(question.name, 60, "IN", "A", self._made_up))
         return response
 
     def keep(self, name: str, rdtype: str, ages_s: Sequence[float]) -> None:
@@ -103,7 +124,9 @@ class Cache:
     def _fetch(self, name: dns.name.Name, rdtype: dns.rdatatype.RdataType, now: float) -> _Entry:
         self.fetched += 1
         query = dns.message.make_query(name, rdtype)
-        for authority in self._rng.sample(self._authorities, len(self._authorities)):
+        shuffled = self._rng.sample(self._authorities, len(self._authorities))
+        nearest = sorted(shuffled, key=lambda one: _depth(one, name), reverse=True)
+        for authority in (self._empty, *nearest):
             response = authority.respond(query)
             if response.flags & dns.flags.AA:
                 break
@@ -116,3 +139,8 @@ class Cache:
         if self._most_ttl is not None:
             ttl = min(ttl, self._most_ttl)
         return _Entry(response, now + ttl)
+
+
+def _depth(authority: HeldZones, name: dns.name.Name) -> int:
+    """How many labels the nearest zone around a name has that a server holds; 0 for none."""
+    return max((len(origin) for origin in authority.zones if name.is_subdomain(origin)), default=0)

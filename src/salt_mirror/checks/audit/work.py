@@ -16,7 +16,7 @@ from salt_mirror.checks.audit.lines import ServerTally, Tally, ZoneLine
 from salt_mirror.checks.authority.sheet import Inspected, Inspection
 from salt_mirror.checks.part import Part, Setting, carry_out
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.names import ROOT, Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Finding, Outcome
@@ -80,6 +80,8 @@ class AuditWork:
             return True  # about the acceptances themselves
         if check_of(finding.code).name not in self.parts:
             return False
+        if finding.name == ".":
+            return self._coverage.sees(ROOT, finding.view)  # about a resolver, which is of a view and of no zone
         zones = (self._zone_of(from_text(name), finding.view) for name in (finding.owner, finding.name))
         return any(zone in self._zones for zone in zones)
 

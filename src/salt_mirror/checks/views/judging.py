@@ -216,7 +216,7 @@ def leaks(inside: InsideZone) -> Dialogue[Seen]:
 
 def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope) -> Dialogue[Seen]:
     """Tells which view a resolver gives, by names that tell the views apart."""
-    name, wanted = telling[0].name, scope.estate.resolver_views.get(label, "")
+    name, wanted = telling[0].name, scope.estate.duties[label].view
     answers = yield [Question(one.name, A, server, True) for one in telling]
     fitting: dict[str, int] = {}
     strange: list[tuple[Name, tuple[bytes, ...]]] = []

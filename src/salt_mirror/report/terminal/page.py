@@ -133,6 +133,8 @@ class Page:
             self._finding(finding, evidence=everything or not shown_whole)
 
     def _place(self, finding: Finding) -> str:
+        if finding.name == "." and finding.server:
+            return clean(finding.server) + (f"  [{clean(finding.view)}]" if self._views and finding.view else "")
         address = f"  {finding.address or finding.type}"
         view = f"  [{clean(finding.view)}]" if self._views and finding.view else ""
         return f"{finding.name}{address}{view}"

@@ -1,0 +1,192 @@
+"""One resolver asked for all that tells what it does.
+
+Strategy: first every way to it is tried with something simple, so that a dead one costs a few questions; then the first way
+that answers is asked for zones, names and what must not be there, beside the authoritative servers; and where a zone was not
+reached, those to which it forwards are asked for the same. Nothing is judged here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import Lookup, at_name
+from salt_mirror.checks.resolvers.scope import Tried
+from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.names import ROOT, Name, from_text, labels
+from salt_mirror.dns.questions import WRONG_CASE, Answer, Question, Server
+from salt_mirror.dns.records import NS, SOA, A
+from salt_mirror.estate.model import Zone
+
+LOOKS = 4
+"""How often the same is asked again, to see whether several answer behind one address."""
+_INVALID = from_text("invalid")
+
+
+@dataclass(slots=True)
+class Way:
+    """One way to a resolver: what it said to a simple question, and to questions that it has to look up (an internal name's and
+    an external one's, as far as there are such)."""
+
+    server: Server
+    simple: Answer
+    looked_up: list[Answer]
+
+    @property
+    def heard(self) -> list[Answer]:
+        """The answers that came, whatever they say."""
+        return [one for one in (self.simple, *self.looked_up) if one.message or one.status == WRONG_CASE]
+
+
+@dataclass(slots=True)
+class ThroughIt:
+    """What a resolver says of something, and what its authoritative servers say, where those are known."""
+
+    answer: Answer
+    found: Lookup | None = None
+
+
+@dataclass(slots=True)
+class ResolverSeen:
+    """All that was seen of a resolver. `main` is the way that everything else was asked over, None where nothing came back."""
+
+    tried: Tried
+    ways: list[Way]
+    main: Server | None = None
+    zones: list[tuple[Zone, ThroughIt]] = field(default_factory=list)
+    others: list[tuple[Zone, Lookup]] = field(default_factory=list)
+    private: list[Answer] = field(default_factory=list)
+    external: list[Answer] = field(default_factory=list)
+    nobody: list[ThroughIt] = field(default_factory=list)
+    names: list[ThroughIt] = field(default_factory=list)
+    aliases: list[Answer] = field(default_factory=list)
+    large: list[ThroughIt] = field(default_factory=list)
+    again: list[Answer] = field(default_factory=list)
+    forwarders: list[Answer] = field(default_factory=list)
+
+    def answers(self) -> list[Answer]:
+        """Everything that the resolver itself said."""
+        through = [*(one for _, one in self.zones), *self.nobody, *self.names, *self.large]
+        ways = [answer for way in self.ways for answer in (way.simple, *way.looked_up)]
+        return [*ways, *(one.answer for one in through), *self.private, *self.external, *self.aliases, *self.again]
+
+
+def inspect(tried: Tried, atlas: Atlas, stranger: bytes) -> Dialogue[ResolverSeen]:
+    """Asks all there is to ask of a resolver; `stranger` is a label that nobody has registered."""
+    ways = yield from _ways(tried)
+    seen = ResolverSeen(tried, ways)
+    sound = [way for way in ways if any(one.trouble is None for one in way.heard)]
+    heard = sound or [way for way in ways if any(one.status != WRONG_CASE for one in way.heard)]
+    if not heard:
+        return seen
+    seen.main = heard[0].server
+    if tried.outside or not recurses(heard[0].looked_up):
+        return seen  # whom it serves it may look up for, and nobody here is to be misled by what it says to strangers
+    main = seen.main
+    found = yield from _together_with(tried, main, atlas, stranger, seen)
+    unreached = [
+        zone.apex
+        for (zone, through) in seen.zones
+        if through.found is not None and through.found.usable and not through.answer.values
+    ]
+    if unreached or (found and all(answer.trouble for answer in seen.external)):
+        wanted = [(apex, SOA) for apex in unreached] or [(name, A) for name in tried.external]
+        batch = [
+            Question(name, rdtype, server, True) for server in tried.duty.forwards_to for name, rdtype in wanted[:3]
+        ]
+        seen.forwarders = (yield batch) if batch else []
+    return seen
+
+
+def recurses(answers: Sequence[Answer]) -> bool:
+    """Whether a resolver looks up for us: it offers that, or has done it. Where nothing was asked for that tells, it is not
+    denied."""
+    came = [answer for answer in answers if answer.message]
+    return not came or any(
+        answer.values or answer.alias is not None or (answer.message[3] & 0x80 and answer.status != "REFUSED")
+        for answer in came
+    )
+
+
+def _ways(tried: Tried) -> Dialogue[list[Way]]:
+    """Tries every way to it: with a question for what it holds, and with some that it has to look up."""
+    wanted = [(zone.apex, SOA) for zone in tried.zones[:1]] + [(name, A) for name in tried.external[:1]]
+    wanted = wanted or [(ROOT, NS)]
+    batch = []
+    for server in tried.ways:
+        batch.append(Question(*wanted[0], server))
+        batch += [Question(name, rdtype, server, True) for name, rdtype in wanted]
+    answers = yield batch
+    step = 1 + len(wanted)
+    return [
+        Way(server, answers[at], answers[at + 1 : at + step])
+        for server, at in zip(tried.ways, range(0, len(answers), step), strict=True)
+    ]
+
+
+def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, seen: ResolverSeen) -> Dialogue[bool]:
+    """Asks the resolver and the authoritative servers for everything at once; whether external names were among it."""
+    top = labels(tried.external[0])[-1] if tried.external else b""
+    unregistered: list[tuple[Name, str | None]] = [(_below(_INVALID, stranger), None)]
+    unregistered += [(_below(zone.apex, stranger), zone.view) for zone in tried.zones[:1]]
+    if tried.external and len(labels(tried.external[0])) > 1:
+        unregistered.append((_below(bytes((len(top),)) + top + ROOT, stranger), None))
+    again = tried.names[:1]
+    looks = [_twin(main) for _ in range(LOOKS)] if again else []
+    steps: list[Dialogue[Any]] = [
+        together([_through(zone.apex, SOA, zone.view, main, atlas) for zone in tried.zones]),
+        together([at_name(zone.apex, (SOA,), zone.view, atlas) for zone in tried.others]),
+        together([_through(name, A, view, main, atlas) for name, view in unregistered]),
+        together([_through(name, A, view, main, atlas) for name, view in tried.names]),
+        together([_through(name, rdtype, view, main, atlas) for name, rdtype, view in tried.large]),
+        _plain([Question(name, SOA, main, True) for name in tried.private]),
+        _plain([Question(name, A, main, True) for name in tried.external]),
+        _plain([Question(name, A, main, True) for name, _ in tried.aliases]),
+        _plain([Question(name, A, look, True) for look in looks for name, _ in again]),
+    ]
+    (
+        zones,
+        others,
+        seen.nobody,
+        seen.names,
+        seen.large,
+        seen.private,
+        seen.external,
+        seen.aliases,
+        seen.again,
+    ) = yield from together(steps)
+    seen.zones = list(zip(tried.zones, zones, strict=True))
+    seen.others = list(zip(tried.others, others, strict=True))
+    return bool(tried.external)
+
+
+def _through(name: Name, rdtype: int, view: str | None, main: Server, atlas: Atlas) -> Dialogue[ThroughIt]:
+    """What the resolver says of a name, and what its own servers say where a view has it."""
+    found, (answer,) = yield from together(
+        [_by_its_own(name, rdtype, view, atlas), _plain([Question(name, rdtype, main, True)])]
+    )
+    return ThroughIt(answer, found)
+
+
+def _by_its_own(name: Name, rdtype: int, view: str | None, atlas: Atlas) -> Dialogue[Any]:
+    if view is None:
+        return None
+    return (yield from at_name(name, (rdtype,), view, atlas))
+
+
+def _plain(batch: list[Question]) -> Dialogue[Any]:
+    return (yield batch) if batch else []
+
+
+def _below(zone: Name, label: bytes) -> Name:
+    return bytes((len(label),)) + label + zone
+
+
+def _twin(server: Server) -> Server:
+    """The same server, asked anew: what it said before is no answer to that."""
+    return Server(
+        server.label, server.address, server.port, pace=server.pace, key=server.key, over=server.over,
+        tls_name=server.tls_name, url=server.url, found=server.found,
+    )  # fmt: skip

@@ -1,0 +1,247 @@
+"""A resolver judged: a tree of tests, each with its findings, and the resolvers of an estate as one part.
+
+Strategy: a resolver is accused only of what it said, or of what it did not say while it answered other questions and the
+servers behind it answered too. One that answers nothing at all is unverified, and so is a zone whose own servers tell nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.resolvers.asking import ResolverSeen, Way, inspect, recurses
+from salt_mirror.checks.resolvers.keeping import keeping_tests
+from salt_mirror.checks.resolvers.reaching import reached, zones_test
+from salt_mirror.checks.resolvers.scope import Tried, tried_with
+from salt_mirror.checks.resolvers.wording import ResolverWords, over_text
+from salt_mirror.checks.tests import Judged, Mark, Test, outcome_of, worst
+from salt_mirror.checks.wording import many
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import ROOT, from_text, is_within, to_text
+from salt_mirror.dns.questions import WRONG_CASE, Answer, Server
+from salt_mirror.dns.records import CNAME, SOA, soa_fields
+from salt_mirror.estate.duties import Duty
+from salt_mirror.estate.model import Estate
+from salt_mirror.findings import Finding
+
+_WORLD = frozenset(map(from_text, (".", "arpa", "in-addr.arpa", "ip6.arpa")))
+_AS112 = frozenset(map(from_text, ("prisoner.iana.org", "blackhole.as112.arpa")))
+"""Primaries of the zones that the AS112 project holds for what should never have left a network (RFC 7534, RFC 7535)."""
+
+
+class Resolvers(Part):
+    """The resolvers at work: each with the tree of its tests."""
+
+    def __init__(self, tried: Sequence[Tried], atlas: Atlas) -> None:
+        super().__init__()
+        self.size = len(tried)
+        self.names = 50
+        self._tried = tried
+        self._atlas = atlas
+        self._judged: list[tuple[Tried, Judged]] = []
+
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[tuple[Tried, Judged]]]]:
+        self._judged = []
+        yield (judged(one, self._atlas, setting.stranger) for one in self._tried)
+
+    def take(self, result: tuple[Tried, Judged]) -> None:
+        self._judged.append(result)
+
+    def trees(self) -> list[Test]:
+        """What was tested, resolver by resolver, in the order in which they were wished for."""
+        trees = {tried.label: found.test for tried, found in self._judged}
+        return [trees[one.label] for one in self._tried if one.label in trees]
+
+    def verdicts(self) -> Iterator[Verdict]:
+        for tried, found in self._judged:
+            yield Verdict(ROOT, 0, tried.view, outcome_of(found.test.mark), tried.ways[0].address or None)
+
+    def findings(self) -> list[Finding]:
+        return [finding for _, found in self._judged for finding in found.findings]
+
+
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Resolvers | None:
+    """The resolvers of an estate, as far as their views are covered."""
+    if not coverage.whole and coverage.only.zones:
+        return None  # zones were chosen, and a resolver is none
+    tried = [one for one in resolvers_of(estate, atlas) if coverage.sees(ROOT, one.view)]
+    return Resolvers(tried, atlas) if tried else None
+
+
+def resolvers_of(estate: Estate, atlas: Atlas, only: Iterable[Server] = ()) -> list[Tried]:
+    """The resolvers to look at, all of the estate's unless some are given, each with all that it is tried with."""
+    labels = {server: label for label, server in estate.resolvers.items()}
+    found = []
+    for server in tuple(only) or tuple(labels):
+        duty = estate.duties.get(labels.get(server, ""), Duty())
+        ways = [server, *([atlas.sibling(server, "tcp")] if server.over == "udp" else [])]
+        for other in duty.also:
+            ways += [other, *([atlas.sibling(other, "tcp")] if other.over == "udp" else [])]
+        found.append(tried_with(labels.get(server, server.label), ways, duty, estate, atlas.outside_of))
+    return found
+
+
+def judged(tried: Tried, atlas: Atlas, stranger: bytes) -> Dialogue[tuple[Tried, Judged]]:
+    """Asks a resolver, and judges what it said."""
+    seen = yield from inspect(tried, atlas, stranger)
+    return tried, judge(seen)
+
+
+def judge(seen: ResolverSeen) -> Judged:
+    """The tests of one resolver."""
+    words = ResolverWords(seen)
+    done = list(_tests(seen, words))
+    findings = [finding for one in done for finding in one.findings]
+    place = seen.tried.ways[0].endpoint
+    title = seen.tried.label if seen.tried.label == place else f"{seen.tried.label} ({place})"
+    mark = worst(one.test.mark for one in done)
+    return Judged(Test(mark=mark, title=title, says=_says(seen, done), tests=[one.test for one in done]), findings)
+
+
+def _says(seen: ResolverSeen, done: list[Judged]) -> str:
+    if seen.main is None:
+        return "gives no usable answer"
+    wrong = [one.test.title for one in done if one.test.mark not in ("ok", "note")]
+    return f"not right: {', '.join(wrong)}" if wrong else "does as it should"
+
+
+def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
+    """Every test in the order in which one would ask."""
+    yield _answers(seen, words)
+    if seen.main is None:
+        return
+    first = next(way for way in seen.ways if way.server is seen.main)
+    yield _recursion(first, seen, words)
+    if seen.tried.outside or not recurses(first.looked_up):
+        return
+    looked = reached(seen)
+    if looked:
+        yield zones_test(looked, seen, words)
+    if seen.external:
+        yield _external(seen, words)
+    yield _no_such_name(seen, words)
+    if told := _private(seen, words):
+        yield told
+    if seen.large:
+        yield _large(seen, words)
+    yield from _unchanged(seen, words)
+    yield from keeping_tests(seen, {one.zone.apex for one in looked if one.own}, words)
+    if seen.external:
+        validated = [answer for answer in seen.answers() if answer.message and answer.message[3] & 0x20]
+        says = (
+            f"{to_text(validated[0].question.name)} came as authentic"
+            if validated
+            else "none seen: it does not validate, or nothing is signed of what was asked for"
+        )
+        yield Judged(Test(mark="ok", title="validation", says=says))
+
+
+def _row(title: str, says: str, findings: list[Finding], why: str = "", mark: Mark | None = None) -> Judged:
+    told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
+    return Judged(Test(mark=mark or worst(told), title=title, says=says, why=why), findings)
+
+
+def _answers(seen: ResolverSeen, words: ResolverWords) -> Judged:
+    """Whether each way to it answers, and how fast."""
+    rows, findings = [], []
+    for way in seen.ways:
+        said = (way.simple, *way.looked_up)
+        found: list[Finding] = []
+        times = [one.rtt_ms for one in said if one.message and one.rtt_ms is not None]
+        says = f"answers in {min(times):.1f} ms" if times else "answers"
+        if any(one.status == WRONG_CASE for one in said):
+            found = [words.changes_case(way)]
+            says = "answers, with the letters of the question in another case"
+        elif not any(one.message for one in said):
+            says = next((one.trouble for one in said if one.trouble), "nothing came back")
+            found = [words.no_transport(way, says)] if seen.main is not None else []
+        findings += found
+        mark: Mark = "unverified" if seen.main is None else worst(one.weight for one in found)
+        rows.append(Test(mark=mark, title=over_text(way.server), says=says))
+    if seen.main is None:
+        findings.append(words.silent([answer for way in seen.ways for answer in (way.simple, *way.looked_up)]))
+    answering = sum(row.mark == "ok" for row in rows)
+    says = f"over {answering} of {many(len(rows), 'way')}"
+    return Judged(Test(mark=worst(row.mark for row in rows), title="answers", says=says, tests=rows), findings)
+
+
+def _recursion(way: Way, seen: ResolverSeen, words: ResolverWords) -> Judged:
+    given = recurses(way.looked_up) and any(answer.message for answer in way.looked_up)
+    if seen.tried.outside:
+        if given and any(answer.values for answer in way.looked_up):
+            return _row("its users alone", "looks up for strangers too", [words.open_to_all(way.looked_up)])
+        return _row("its users alone", "looks up nothing for this computer, which is outside of its networks", [])
+    if not recurses(way.looked_up):
+        said = ", ".join(dict.fromkeys(answer.status for answer in way.looked_up if answer.message))
+        return _row("recursion", f"none from here ({said})", [words.no_recursion(way.looked_up, said)])
+    return _row("recursion", "offered" if given else "not told", [])
+
+
+def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
+    """Whether names of the world are found."""
+    found = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
+    says = f"{len(found)} of {many(len(seen.external), 'name')} found"
+    return _row("names of the world", says, [] if found else [words.no_external(seen.external)])
+
+
+def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
+    """Whether a "no" stays one."""
+    made_up, denied = [], 0
+    for one in seen.nobody:
+        answer = one.answer
+        if answer.trouble is not None:
+            continue
+        wildcard = one.found is not None and (not one.found.usable or any(t.exists for t in one.found.usable))
+        if answer.values or answer.alias is not None:
+            if not wildcard:
+                made_up.append(one.answer)
+        else:
+            denied += 1
+    if made_up:
+        return _row("no such name", "is made into an address", [words.rewrites(made_up)])
+    says = "stays one" if denied else "could not be tried: no answer to a name that nobody has"
+    return _row("no such name", says, [], mark="ok" if denied else "note")
+
+
+def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
+    """Whether it keeps questions about private networks to itself."""
+    told = [answer for answer in seen.private if answer.trouble is None]
+    if not told:
+        return None
+    outside = [answer for answer in told if _by_the_world(answer)]
+    says = f"{len(told) - len(outside)} of {many(len(told), 'reverse zone')} of private networks stay inside"
+    return _row("private networks", says, [words.private_outside(outside)] if outside else [])
+
+
+def _by_the_world(answer: Answer) -> bool:
+    """Whether an answer about a private network's reverse zone came from servers of the world."""
+    if any(soa_fields(value).mname in _AS112 for value in answer.values):
+        return True
+    for record in answer.sections.authority:
+        if record.rdtype == SOA and is_within(answer.question.name, record.owner):
+            return record.owner in _WORLD or soa_fields(record.rdata).mname in _AS112
+    return False
+
+
+def _large(seen: ResolverSeen, words: ResolverWords) -> Judged:
+    """Whether answers arrive that are longer than a datagram."""
+    lost = []
+    for one in seen.large:
+        whole = one.found is None or bool(one.found.usable and one.found.values)
+        short = one.found is not None and set(one.answer.values) < set(one.found.values)
+        if (one.answer.trouble is not None and whole) or (short and one.answer.trouble is None):
+            lost.append(one)
+    says = f"{len(seen.large) - len(lost)} of {many(len(seen.large), 'large answer')} arrive"
+    return _row("large answers", says, [words.large_lost(lost)] if lost else [])
+
+
+def _unchanged(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
+    """Whether an alias comes before what it leads to, without which some programs find nothing."""
+    for answer in seen.aliases:
+        if answer.trouble is None and answer.alias is not None:
+            owners = [record.owner for record in answer.sections.answer]
+            at = next((n for n, r in enumerate(answer.sections.answer) if r.rdtype == CNAME), 0)
+            late = at > 0 and owners[0] != answer.question.name
+            yield _row("order", "as it was given", [words.out_of_order(answer)] if late else [])

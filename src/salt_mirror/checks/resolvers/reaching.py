@@ -1,0 +1,121 @@
+"""Whether each zone of a resolver's view is reached through it: the SOA that it gives, held against the zone's own servers.
+
+Strategy: four things can go wrong, and each has another cause: nothing comes back (a forwarder or stub that points to a server
+which is gone), somebody else answers (the world, or another view), an old copy is given for longer than the zone allows, or the
+zone's own servers tell nothing, and then nothing is known.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from salt_mirror.checks.atlas import is_placeholder
+from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt
+from salt_mirror.checks.resolvers.wording import ResolverWords, ZoneSaid
+from salt_mirror.checks.tests import Judged, Mark, Test, worst
+from salt_mirror.checks.wording import duration, many
+from salt_mirror.dns.names import ROOT, Name, is_within, to_text
+from salt_mirror.dns.records import SOA, soa_fields
+from salt_mirror.dns.serials import ahead
+from salt_mirror.estate.model import Zone
+from salt_mirror.findings import Finding
+
+
+class Reach(Enum):
+    """How a zone is reached."""
+
+    OWN = "reached"
+    OLD = "an older copy"
+    HELD_ON = "an old copy, for longer than the zone allows"
+    ELSEWHERE = "answered by somebody else"
+    NOT = "not reached"
+    UNKNOWN = "not known"
+
+
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """One zone, how it is reached, and that in words."""
+
+    zone: Zone
+    reach: Reach
+    says: str
+    through: ThroughIt
+
+    @property
+    def own(self) -> bool:
+        """Whether it is the zone that its own servers have, if perhaps from a while ago."""
+        return self.reach in (Reach.OWN, Reach.OLD, Reach.HELD_ON)
+
+
+_MARKS: dict[Reach, Mark] = {
+    Reach.OWN: "ok", Reach.OLD: "note", Reach.HELD_ON: "caution", Reach.ELSEWHERE: "fault", Reach.NOT: "fault",
+    Reach.UNKNOWN: "unverified",
+}  # fmt: skip
+
+
+def reached(seen: ResolverSeen) -> list[Reached]:
+    """How each zone of its view is reached through the resolver."""
+    return [_reached(zone, through, seen) for zone, through in seen.zones]
+
+
+def zones_test(looked: list[Reached], seen: ResolverSeen, words: ResolverWords) -> Judged:
+    """Whether each zone of its view is reached through the resolver."""
+    rows = [Test(mark=_MARKS[one.reach], title=to_text(one.zone.apex), says=one.says) for one in looked]
+    findings: list[Finding] = []
+    for reach, say in (
+        (Reach.NOT, words.zones_unreached),
+        (Reach.ELSEWHERE, words.zones_elsewhere),
+        (Reach.HELD_ON, words.held_on),
+        (Reach.OLD, words.old_copies),
+        (Reach.UNKNOWN, words.zones_unknown),
+    ):
+        affected = [ZoneSaid(one.zone.apex, one.says, one.through) for one in looked if one.reach is reach]
+        if affected:
+            findings.append(say(affected, len(looked)))
+    own = sum(one.own for one in looked)
+    view = f" of the view {seen.tried.view}" if seen.tried.view else ""
+    says = f"{own} of {many(len(looked), 'zone')}{view} reached"
+    why = "" if own == len(looked) else "whoever uses it does not find what stands there"
+    return Judged(Test(mark=worst(row.mark for row in rows), title="zones", says=says, why=why, tests=rows), findings)
+
+
+def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen) -> Reached:
+    answer, found = through.answer, through.found
+    assert found is not None
+    own = {value for telling in found.usable for value in telling.values}
+    if set(answer.values) & own:
+        return Reached(zone, Reach.OWN, f"serial {soa_fields(answer.values[0]).serial}", through)
+    if not own:
+        why = found.trouble or "its own servers gave no usable answer"
+        return Reached(zone, Reach.UNKNOWN, f"nothing to compare with: {why}", through)
+    if answer.trouble is not None:
+        return Reached(zone, Reach.NOT, answer.trouble, through)
+    if not answer.values:
+        return Reached(zone, Reach.ELSEWHERE, _denied_by(through, zone.apex), through)
+    given = soa_fields(answer.values[0])
+    for other, lookup in seen.others:
+        if other.apex == zone.apex and set(answer.values) & set(lookup.values):
+            if not seen.tried.duty.view:
+                return Reached(zone, Reach.OWN, f"the one of the view {other.view}", through)
+            return Reached(zone, Reach.ELSEWHERE, f"the zone of the view {other.view}", through)
+    ours = [soa_fields(value) for value in own]
+    if all(given.mname != one.mname for one in ours):
+        return Reached(zone, Reach.ELSEWHERE, f"another zone of that name, of {to_text(given.mname)}", through)
+    if all((ahead(given.serial, one.serial) or 0) > 0 for one in ours):
+        return Reached(zone, Reach.OWN, f"serial {given.serial}, newer than what was just seen", through)
+    left = f" for another {duration(answer.ttl)}" if answer.ttl else ""
+    whole = max((t.answers[0].ttl or 0 for t in found.usable if t.values), default=0)
+    longer = answer.ttl is not None and answer.ttl > whole and not answer.authoritative
+    return Reached(zone, Reach.HELD_ON if longer else Reach.OLD, f"serial {given.serial}{left}", through)
+
+
+def _denied_by(through: ThroughIt, apex: Name) -> str:
+    """Who says that there is no such zone, as far as the denial tells."""
+    for record in through.answer.sections.authority:
+        if record.rdtype == SOA and is_within(apex, record.owner):
+            if is_placeholder(record):
+                return f"no such zone, since it holds an empty {to_text(record.owner)} itself (RFC 6303)"
+            who = "the root" if record.owner == ROOT else to_text(record.owner)
+            return f"no such zone, by the servers of {who}"
+    return "no such zone"

@@ -1,0 +1,238 @@
+"""Everything that is said about resolvers: one method for each finding, with what was heard and what would mend it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from salt_mirror.checks.lookup import evidence_of
+from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, Way
+from salt_mirror.checks.wording import duration, many, no_word_of, state, together_said
+from salt_mirror.dns.names import ROOT, Name, parent, to_text
+from salt_mirror.dns.questions import Answer, Server
+from salt_mirror.dns.records import SOA, A, rdata_text, type_text
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.findings import Finding, Outcome
+
+_OVERS = {"udp": "UDP", "tcp": "TCP", "tls": "TLS", "https": "HTTPS"}
+_FEW = 3
+
+
+class ZoneSaid(NamedTuple):
+    """A zone, what became of it through the resolver, and the answers behind that."""
+
+    apex: Name
+    says: str
+    through: ThroughIt
+
+
+def over_text(server: Server) -> str:
+    """A way to a resolver in words: `TCP over IPv6`."""
+    text = _OVERS.get(server.over, server.over.upper())
+    return f"{text} over IPv6" if len(server.address) == 16 else text
+
+
+class ResolverWords:
+    """The findings about one resolver."""
+
+    def __init__(self, seen: ResolverSeen) -> None:
+        self._seen = seen
+        self._label = seen.tried.label
+        self._server = seen.tried.ways[0]
+
+    def _state(
+        self,
+        code: str,
+        text: str,
+        answers: Iterable[Answer] = (),
+        *,
+        advice: str = "",
+        rdtype: int = SOA,
+        cause: str = "",
+        outcome: Outcome | None = None,
+    ) -> Finding:
+        return state(
+            code, text, name=ROOT, rdtype=rdtype, view=self._seen.tried.view, server=self._server, advice=advice,
+            evidence=[evidence_of(answer) for answer in answers], cause=cause, outcome=outcome,
+            address=self._server.address or None,
+        )  # fmt: skip
+
+    def silent(self, answers: Sequence[Answer]) -> Finding:
+        """Nothing usable came over any way."""
+        why = no_word_of(self._server, next((one.trouble for one in answers if one.trouble), "nothing came back"))
+        text = f"What {self._label} does could not be seen: {why}."
+        return self._state("res.unverified", text, answers[:2], cause=why, outcome="unverified")
+
+    def no_transport(self, way: Way, why: str) -> Finding:
+        """One way to it is closed, and another is open."""
+        over = over_text(way.server)
+        text = f"{self._label} does not answer over {over} ({way.server.endpoint}): {why}. Over {self._main} it does."
+        return self._state("res.no-transport", text, [way.simple])
+
+    @property
+    def _main(self) -> str:
+        assert self._seen.main is not None
+        return over_text(self._seen.main)
+
+    def changes_case(self, way: Way) -> Finding:
+        """The letters of the question come back in another case."""
+        text = (
+            f"{self._label} gives the letters of the question in another case over {over_text(way.server)}: whoever tells "
+            "forged answers by them takes none of it."
+        )
+        return self._state("res.changes-case", text, [way.simple])
+
+    def no_recursion(self, answers: Sequence[Answer], said: str) -> Finding:
+        """It looks up nothing for this computer."""
+        asked = together_said(dict.fromkeys(to_text(one.question.name) for one in answers))
+        text = f"{self._label} looks up nothing for this computer: {said} to questions for {asked}."
+        return self._state("res.no-recursion", text, answers, advice=f"have {self._label} serve this network")
+
+    def open_to_all(self, answers: Sequence[Answer]) -> Finding:
+        """It looks up for whoever asks."""
+        serves = together_said(map(str, self._seen.tried.duty.serves))
+        text = f"{self._label} serves {serves}, and looks up names for this computer, which is in none of them."
+        return self._state("res.open", text, answers, advice=f"have {self._label} answer {serves} alone")
+
+    def zones_unreached(self, zones: list[ZoneSaid], total: int) -> Finding:
+        """Zones whose servers answer us, and not through the resolver."""
+        text = f"{self._zones(zones, total)} not reached through {self._label}, and their own servers answer. {_each(zones)}"
+        told = self._forwarders()
+        advice = f"look at what {self._label} asks for {to_text(zones[0].apex)}"
+        return self._state("res.zone-unreached", f"{text}{told}", [one.through.answer for one in zones], advice=advice)
+
+    def zones_elsewhere(self, zones: list[ZoneSaid], total: int) -> Finding:
+        """Zones that somebody else answers for."""
+        text = (
+            f"Through {self._label}, somebody else answers for {self._zones(zones, total, verb=False)}. {_each(zones)}"
+        )
+        servers = dict.fromkeys(
+            telling.server.label
+            for one in zones
+            for telling in (one.through.found.usable if one.through.found is not None else ())
+        )
+        advice = f"have {self._label} send questions for {together_said(_few(to_text(one.apex) for one in zones))} to "
+        return self._state(
+            "res.zone-elsewhere", f"{text}{self._forwarders()}", [one.through.answer for one in zones],
+            advice=advice + together_said(_few(servers)),
+        )  # fmt: skip
+
+    def held_on(self, zones: list[ZoneSaid], total: int) -> Finding:
+        """Old copies that stay for longer than their zones say."""
+        what = self._zones(zones, total, verb=False)
+        text = f"{self._label} keeps an old copy of {what}, for longer than they say. {_each(zones)}"
+        return self._state("res.keeps-longer", text, [one.through.answer for one in zones])
+
+    def old_copies(self, zones: list[ZoneSaid], total: int) -> Finding:
+        """Old copies that go by themselves."""
+        text = f"{self._label} still has an old copy of {self._zones(zones, total, verb=False)}. {_each(zones)}"
+        return self._state("res.old-copy", text, [one.through.answer for one in zones])
+
+    def zones_unknown(self, zones: list[ZoneSaid], total: int) -> Finding:
+        """Zones of which nothing can be said, since their own servers say nothing."""
+        text = f"Whether {self._zones(zones, total)} reached through {self._label} could not be seen. {_each(zones)}"
+        return self._state("res.unverified", text, outcome="unverified", cause=_each(zones).rstrip("."))
+
+    @staticmethod
+    def _zones(zones: list[ZoneSaid], total: int, *, verb: bool = True) -> str:
+        be = (" is" if len(zones) == 1 else " are") if verb else ""
+        return f"{len(zones)} of {many(total, 'zone')}{be}" if total > 1 else f"{to_text(zones[0].apex)}{be}"
+
+    def _forwarders(self) -> str:
+        """What those to which it forwards say of the same."""
+        said: dict[str, None] = {}
+        for answer in self._seen.forwarders:
+            usable = answer.trouble is None and bool(answer.values)
+            what = "answers it" if usable else answer.trouble or "knows no such thing either"
+            said.setdefault(f"{answer.question.server.label}, to which it forwards: {what}", None)
+        return f" {'; '.join(said)}." if said else ""
+
+    def no_external(self, answers: Sequence[Answer]) -> Finding:
+        """No name of the world is found."""
+        each = "; ".join(f"{to_text(one.question.name)}: {one.trouble or 'no such name'}" for one in answers)
+        text = f"No name of the world is found through {self._label}: {each}.{self._forwarders()}"
+        return self._state("res.no-external", text, answers, rdtype=A)
+
+    def rewrites(self, answers: Sequence[Answer]) -> Finding:
+        """A "no" that was made into an address."""
+        one = answers[0]
+        values = ", ".join(rdata_text(A, value) for value in one.values) or f"an alias of {to_text(one.alias or ROOT)}"
+        where = to_text(parent(one.question.name))
+        text = f"{self._label} gives an address for names that nobody has: one below {where} is {values} there."
+        return self._state("res.rewrites-no", text, answers, rdtype=A)
+
+    def private_outside(self, answers: Sequence[Answer]) -> Finding:
+        """Questions about private networks that go out."""
+        zones = together_said(to_text(one.question.name) for one in answers)
+        text = f"{self._label} asks the world for {zones}: who asks whom in the network is told outside."
+        return self._state("res.private-outside", text, answers)
+
+    def large_lost(self, lost: Sequence[ThroughIt]) -> Finding:
+        """Long answers that do not arrive, or not whole."""
+        each = []
+        for one in lost:
+            question = one.answer.question
+            what = one.answer.trouble
+            if what is None and one.found is not None:
+                what = f"{len(one.answer.values)} of {many(len(one.found.values), 'record')}"
+            each.append(f"{to_text(question.name)} {type_text(question.rdtype)}: {what}")
+        text = f"Answers that are longer than a datagram do not arrive through {self._label}: {'; '.join(each)}."
+        return self._state("res.large-lost", text, [one.answer for one in lost])
+
+    def out_of_order(self, answer: Answer) -> Finding:
+        """An alias that comes after what it leads to."""
+        text = (
+            f"{self._label} gives the records of {to_text(answer.question.name)} with the alias behind what it leads to: some "
+            "programs find nothing then."
+        )
+        return self._state("res.order", text, [answer], rdtype=A)
+
+    def keeps_longer(self, longer: list[tuple[ThroughIt, int]]) -> Finding:
+        """Entries that have more left than their zones give."""
+        each = "; ".join(
+            f"{to_text(one.answer.question.name)} for another {duration(one.answer.ttl or 0)}, "
+            f"where its zone says {duration(whole)}"
+            for one, whole in longer
+        )
+        text = (
+            f"{self._label} keeps entries for longer than their zones say, or since before that was shortened: {each}."
+        )
+        return self._state("res.keeps-longer", text, [one.answer for one, _ in longer], rdtype=A)
+
+    def keeps_no_longer(self, given: int, whole: int) -> Finding:
+        """A "no" that outlives what its zone says."""
+        text = f'{self._label} keeps a "no" for {duration(given)}, where the zone says {duration(whole)} (RFC 2308).'
+        return self._state("res.keeps-longer", text, rdtype=A)
+
+    def caps(self, what: str) -> Finding:
+        """What it keeps for a shorter time than it may."""
+        return self._state("res.caps", f"{self._label} keeps {what}.", rdtype=A)
+
+    def pool_differs(self, answers: Sequence[Answer]) -> Finding:
+        """Several that answer at one address, and do not say the same."""
+        said: dict[tuple[bytes, ...], int] = {}
+        for one in answers:
+            if one.trouble is None:
+                said[one.values] = said.get(one.values, 0) + 1
+        each = "; ".join(
+            f"{', '.join(address_text(value) for value in values) or 'none'} ({many(number, 'time')})"
+            for values, number in said.items()
+        )
+        text = (
+            f"{self._label} does not say the same each time: {to_text(answers[0].question.name)} A: {each}. Several answer at "
+            "this address, and not all have the same."
+        )
+        return self._state("res.pool-differs", text, answers, rdtype=A)
+
+
+def _each(zones: Sequence[ZoneSaid]) -> str:
+    """What became of the zones, those of one fate together."""
+    by_fate: dict[str, list[str]] = {}
+    for one in zones:
+        by_fate.setdefault(one.says, []).append(to_text(one.apex))
+    return "; ".join(f"{together_said(_few(names))}: {fate}" for fate, names in by_fate.items()) + "."
+
+
+def _few(words: Iterable[str]) -> list[str]:
+    found = list(words)
+    return found if len(found) <= _FEW + 1 else [*found[:_FEW], f"{len(found) - _FEW} more"]

@@ -1,0 +1,49 @@
+"""`salt-mirror resolvers`: whether each resolver does what it ought to."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from salt_mirror.cli.options import Asking, Showing, takes
+
+
+@takes("at", "view", "transfer", "report", "remedies")
+def resolvers(
+    servers: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[SERVER|GROUP]...",
+            help="Resolvers, or groups of the estate's; all of the estate's without, else those that this computer uses.",
+        ),
+    ] = None,
+    *,
+    asking: Asking,
+    showing: Showing,
+) -> None:
+    """Try resolvers: every way to them, the zones of their view, the world, a "no" that stays one, what they keep.
+
+    [resolvers.NAME] in the estate says what one ought to do: view, also (other ways to it), forwards_to, serves. Where this
+    computer is outside of the networks that it serves, it should look up nothing.
+    """
+    from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import atlas_of, keep_pace, open_estate, servers_and_groups
+    from salt_mirror.cli.running import run_part
+    from salt_mirror.dns.system import system_resolvers
+    from salt_mirror.estate.errors import BadInput
+
+    estate = open_estate(asking)
+    given = servers_and_groups(servers, estate) or (() if estate.resolvers else system_resolvers())
+    if not given and not estate.resolvers:
+        raise BadInput(
+            "nothing to look at: name a resolver, or give an estate with [resolvers.NAME]; this computer has none"
+        )
+    atlas = atlas_of(estate)
+    tried = resolvers_of(estate, atlas, given)
+    keep_pace([way for one in tried for way in one.ways], asking.pace)
+    part = Resolvers(tried, atlas)
+    ran = run_part(part, atlas, estate.views, asking, "resolvers looked at")
+    report = report_of("resolvers", estate, ran, part, tests=part.trees())
+    finish(report, showing, part, several_views=len(estate.views) > 1)
