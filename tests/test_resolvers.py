@@ -1,4 +1,4 @@
-"""Resolvers held against what they ought to do: Gullmarsh's, real ones with a fault each, random ones against an obvious judge."""
+"""Resolvers held against what they ought to do: Gullmarsh's, real ones with a fault each, random ones and an obvious judge."""
 
 from __future__ import annotations
 
@@ -28,12 +28,13 @@ from salt_mirror.dns.wire import rcode_text
 from salt_mirror.estate.duties import Duty, ResolverTests
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, Zone
+from salt_mirror.standin.authority import HeldZones, read_zone
 from support import realservers
 from support.estates import Served, found
 from support.hostile import MODES, hostile_servers
 from support.peers import peer
-from support.program import Outcome, Run
-from support.servers import Certified
+from support.program import Run
+from support.servers import KEY, Certified
 from support.tables import NOW
 
 HEAD = "$TTL 300\n@ SOA ns h 7 3600 600 1209600 300\n@ NS ns\nns A 127.0.0.1\n"
@@ -159,8 +160,6 @@ def test_who_is_at_fault_is_told_where_a_resolver_forwards(run: Run, behind: dic
 
 def peculiar(change: Callable[[dns.message.Message], None]) -> Callable[[bytes], list[tuple[float, bytes]]]:
     """A resolver that knows the zone, and changes each answer."""
-    from salt_mirror.standin.authority import HeldZones, read_zone
-
     held = HeldZones([read_zone(PANS, "pans.example"), read_zone(WORLD, "world.example")], recursive=True)
 
     def answers(wire: bytes) -> list[tuple[float, bytes]]:
@@ -208,10 +207,9 @@ def test_several_behind_one_address_that_do_not_say_the_same(run: Run, served: S
     count = iter(range(10_000))
 
     def alternate(response: dns.message.Message) -> None:
-        for rrset in response.answer:
+        for rrset in list(response.answer):
             if rrset.rdtype == 1 and next(count) % 2:
-                rrset.clear()
-                rrset.add(dns.rrset.from_text(rrset.name, 60, "IN", "A", "10.77.0.99")[0])
+                response.answer[:] = [dns.rrset.from_text(rrset.name, 60, "IN", "A", "10.77.0.99")]
 
     with peer(udp=peculiar(alternate)) as port:
         (tmp_path / "list.zone").write_text(LISTED, encoding="utf-8")
@@ -228,7 +226,7 @@ def test_several_behind_one_address_that_do_not_say_the_same(run: Run, served: S
 def test_other_ways_to_a_resolver_are_tried_too(run: Run, tmp_path: Path, certified: Certified) -> None:
     """A certificate that nobody here trusts is a closed way; so is a port where nobody listens."""
     with realservers.bind(
-        tmp_path / "bind", {"pans.example": PANS}, key=realservers.Key(b"\x06mirror\x04test\x00", "hmac-sha256", bytes(32)),
+        tmp_path / "bind", {"pans.example": PANS}, key=KEY,
         tls=(certified.chain, certified.key), open_to_all=True,
     ) as server:  # fmt: skip
         tls, https = (tmp_path / "bind" / "ports").read_text(encoding="utf-8").split()
@@ -380,7 +378,3 @@ def test_a_resolver_is_judged_as_an_obvious_judge_does(zone: str, server: str, s
     if "res.unverified" in codes:
         assert verdict.outcome != "agrees"
     assert (verdict.outcome == "differs") == any(one.outcome == "differs" for one in part.findings())
-
-
-def outcome(done: Outcome) -> str:
-    return str(done.report["outcome"])

@@ -96,6 +96,9 @@ CHECKS = (
         "resolvers", ("res",), "resolvers.judging", Units("resolver", "resolvers", "does as it should", "do as they should"),
         nothing="no resolvers", quiet=True,
     ),
+    Check(
+        "from-here", ("here",), "here.work", Units("thing", "things", "is here as it should be", "are here as they should be"),
+    ),
     Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),
     Check("settle", ("settle",), "settling.watch", Units("vantage", "vantages", "has settled", "have settled")),
     Check("compare", ("cmp",), "comparing", Units("record set", "record sets", "is as before", "are as before")),

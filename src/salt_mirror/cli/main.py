@@ -28,6 +28,7 @@ from salt_mirror.cli import (
     draft,
     expect,
     explain,
+    from_here,
     history,
     mail,
     mend,
@@ -54,6 +55,7 @@ app = typer.Typer(
 COMMANDS: dict[str, Callable[..., None]] = {
     "draft": draft.draft,
     "ask": ask.ask,
+    "from-here": from_here.from_here,
     "pairs": pairs.pairs,
     "rollcall": rollcall.rollcall,
     "authority": authority.authority,

@@ -86,6 +86,8 @@ class _Wish:
     resume: bool
     figure: Path | None
     spec: ListSpec
+    given: tuple[Goal, ...] = ()
+    view: str | None = None
 
     def check(self) -> None:
         """Raises BadInput for what contradicts itself, or cannot be written."""
@@ -114,6 +116,8 @@ class _Wish:
 
     def goals(self, estate: Estate, asking: Asking) -> list[Goal]:
         """What is waited for. Raises BadInput."""
+        if self.given:
+            return list(self.given)
         from salt_mirror.checks.settling.goals import goal_of, goals_of, registration
         from salt_mirror.cli.opening import first_forward, name_of, origin_of, type_of, view_of
         from salt_mirror.estate.errors import BadInput
@@ -137,6 +141,16 @@ class _Wish:
         return [goal_of(name, type_of(self.rdtype), self.to, origin, gone=self.gone)]
 
 
+def watch_goals(
+    goals: list[Goal], view: str, estate: Estate, asking: Asking, *, within_s: float | None, json: bool
+) -> None:
+    """Watches until goals stand on every authoritative server of a view, prints the report, and ends the program."""
+    from salt_mirror.estate.lists.spec import ListSpec
+
+    wish = _Wish(None, None, [], False, None, None, None, None, False, None, ListSpec(), tuple(goals), view)
+    _watch(wish, estate, asking, within_s=within_s, peek=False, speed=1.0, json=json)
+
+
 def _watch(
     wish: _Wish, estate: Estate, asking: Asking, *, within_s: float | None, peek: bool, speed: float, json: bool
 ) -> None:
@@ -153,7 +167,7 @@ def _watch(
     measure = servers_at([wish.held_by], estate)[0] if wish.held_by is not None else None
     goals = [goal_in(line) for line in past[0].goals] if past is not None else wish.goals(estate, asking)
     caches = _caches(wish, estate, asking)
-    where = view_of(goals[0].name, asking, estate)
+    where = wish.view if wish.view is not None else view_of(goals[0].name, asking, estate)
     atlas = atlas_of(estate)
     clock = Clock(speed)
     atlas.pace = asking.pace
@@ -200,7 +214,7 @@ def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:
     from salt_mirror.checks.settling.watch import Vantage
     from salt_mirror.cli.opening import servers_and_groups
 
-    if wish.registered is not None:
+    if wish.registered is not None or wish.given:
         return []
     groups = {server: group for group, servers in estate.groups.items() for server in servers}
     caches = servers_and_groups(asking.at, estate) if asking.at else tuple(estate.resolvers.values())

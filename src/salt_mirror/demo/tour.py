@@ -108,6 +108,16 @@ STOPS = (
         1,
     ),
     Stop(
+        "Is it the resolvers? What each of them does with the zones of its view, with the world, and with what nobody has.",
+        ("resolvers",),
+        1,
+    ),
+    Stop(
+        "At one counter of the harbour office the weighbridge is where it was. Every server is right: what departs first?",
+        ("from-here", "weighbridge", "web.gullmarsh.example", "--settings", "{folder}/computer"),
+        1,
+    ),
+    Stop(
         "The web shop is to move to another address. How long will that take, at the longest?",
         ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
         0,

@@ -78,6 +78,8 @@ _KEY = dns.name.from_text("mirror")
 
 RESOLVERS = frozenset(("harbour-office",))
 _RECORDS = ("pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone")
+_COMPUTER = ("hosts", "hostname", "nsswitch.conf", "resolv.conf")
+"""What was captured on a counter of the harbour office."""
 _FIRST_PORT = 5301
 
 
@@ -99,6 +101,8 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
     planted = plantings()
     for name in _RECORDS:
         _write(folder / "records" / name, _read(f"records/{name}"))
+    for name in _COMPUTER:
+        _write(folder / "computer" / "etc" / name, _read(f"computer/etc/{name}"))
     with StandIns() as standins:
         servers: dict[str, StandIn] = {}
         for port, (label, zones) in enumerate(SERVERS.items(), _FIRST_PORT):

@@ -110,6 +110,13 @@ class Server:
             return self.url
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
+    def again(self) -> Server:
+        """The same server as another one: what it said before is no answer to what this one is asked."""
+        return Server(
+            self.label, self.address, self.port, pace=self.pace, key=self.key, over=self.over, tls_name=self.tls_name,
+            url=self.url, found=self.found,
+        )  # fmt: skip
+
     def __repr__(self) -> str:
         return f"Server({self.label!r}, {self.endpoint})"
 
@@ -169,6 +176,11 @@ class Answer(NamedTuple):
         if any(record.rdtype == 6 for record in self.sections.authority):
             return None
         return "neither authoritative for it nor willing to look it up"
+
+    @property
+    def came(self) -> bool:
+        """Whether the server answered at all, with whatever."""
+        return bool(self.message) or not (self.status in _NO_REPLY or self.status.startswith(HTTP))
 
     @property
     def exists(self) -> bool:

@@ -134,7 +134,7 @@ def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, se
     if tried.external and len(labels(tried.external[0])) > 1:
         unregistered.append((_below(bytes((len(top),)) + top + ROOT, stranger), None))
     again = tried.names[:1]
-    looks = [_twin(main) for _ in range(LOOKS)] if again else []
+    looks = [main.again() for _ in range(LOOKS)] if again else []
     steps: list[Dialogue[Any]] = [
         together([_through(zone.apex, SOA, zone.view, main, atlas) for zone in tried.zones]),
         together([at_name(zone.apex, (SOA,), zone.view, atlas) for zone in tried.others]),
@@ -182,11 +182,3 @@ def _plain(batch: list[Question]) -> Dialogue[Any]:
 
 def _below(zone: Name, label: bytes) -> Name:
     return bytes((len(label),)) + label + zone
-
-
-def _twin(server: Server) -> Server:
-    """The same server, asked anew: what it said before is no answer to that."""
-    return Server(
-        server.label, server.address, server.port, pace=server.pace, key=server.key, over=server.over,
-        tls_name=server.tls_name, url=server.url, found=server.found,
-    )  # fmt: skip

@@ -1,0 +1,181 @@
+"""A name judged on its way through this computer: a row for each station, and the first that departs.
+
+Strategy: what is right is what the servers of the views say, one or the other where they differ; a view of which not every
+server told accuses nobody. Stations are judged in the order in which a name passes them, so that the first finding is the
+one that explains what programs get.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from salt_mirror.checks.here.asking import Heard, HereSeen, Said, Side
+from salt_mirror.checks.here.hosts import hosts_row
+from salt_mirror.checks.here.scope import HereScope
+from salt_mirror.checks.here.wording import HereWords
+from salt_mirror.checks.tests import Judged, Mark, Test, worst
+from salt_mirror.checks.wording import labels_of, together_said
+from salt_mirror.dns.computer.settings import OWN_NAME
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.reverse import address_text
+from salt_mirror.findings import Finding
+
+
+def judge(seen: HereSeen, scope: HereScope) -> Judged:
+    """The stations of one name, in their order, as a tree; what it says is the answer in one line."""
+    words = HereWords(seen, scope)
+    rows = list(_rows(seen, scope, words))
+    findings = [finding for row in rows for finding in row.findings]
+    mark = worst(row.test.mark for row in rows)
+    says = words.answer(rows)
+    address = seen.typed.address
+    title = address_text(address) if address is not None else to_text(seen.name)
+    return Judged(Test(mark=mark, title=title, says=says, tests=[row.test for row in rows]), findings)
+
+
+def _rows(seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Judged]:
+    settings = scope.settings
+    decided = settings.uses_files
+    yield hosts_row(seen, scope, words, decides=decided)
+    if seen.typed.address is None:
+        yield _order(settings.order, settings.order_place)
+        yield _suffixes(seen, scope, words)
+    if seen.kept is not None:
+        yield _kept(seen.kept, seen, words)
+    living = [one for one in seen.heard if one.said.usable]
+    for number, one in enumerate(seen.heard):
+        before = any(later.said.usable for later in seen.heard[number + 1 :])
+        first = not any(earlier.said.usable for earlier in seen.heard[:number])
+        yield _resolver(one, seen, scope, words, waited_for=first and (before or not living))
+    if mixed := words.mixed(living):
+        yield Judged(Test(mark="fault", title="the resolvers, taken together", says="do not say the same"), [mixed])
+    if seen.typed.programs is not None:
+        yield _programs(seen, scope, words)
+    for side in seen.sides:
+        yield _side(side, seen, words)
+
+
+def _row(title: str, says: str, findings: Iterable[Finding] = (), mark: Mark | None = None) -> Judged:
+    found = list(findings)
+    told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in found]
+    return Judged(Test(mark=mark or worst(told), title=title, says=says), found)
+
+
+def _order(order: list[str], place: str) -> Judged:
+    return _row(f"order ({place})", ", then ".join(order) or "none is set")
+
+
+def _suffixes(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
+    """Which names are tried for what was typed, and which of them wins."""
+    tried = ", ".join(map(to_text, seen.typed.candidates))
+    wins = f"; {to_text(seen.winner)} is there first" if seen.winner is not None and seen.typed.candidates[1:] else ""
+    title = f"names tried ({scope.settings.suffix_place})" if scope.settings.suffix_place else "names tried"
+    wrong = (
+        seen.typed.expected is not None
+        and seen.winner is not None
+        and seen.winner != seen.name
+        and _before(seen.winner, seen.name, seen.typed.candidates)
+        and any(side.certain and any(side.alternatives) for side in seen.sides)
+    )
+    return _row(title, f"{tried}{wins}", [words.suffix_wins()] if wrong else [])
+
+
+def _before(one: Name, other: Name, order: list[Name]) -> bool:
+    return one in order and (other not in order or order.index(one) < order.index(other))
+
+
+def matched(said: Said, sides: Iterable[Side]) -> list[str]:
+    """The views whose servers say the same."""
+    return [side.view for side in sides if said.usable and said.values in side.alternatives]
+
+
+def departs(said: Said, sides: list[Side]) -> bool | None:
+    """Whether a usable answer is what no view's servers say; None where not all of them told."""
+    if matched(said, sides):
+        return False
+    return True if sides and all(side.certain for side in sides) else None
+
+
+def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *, waited_for: bool) -> Judged:
+    """One configured resolver by itself."""
+    said, title = one.said, f"resolver {one.station.server.label} ({one.station.configured.place})"
+    if one.made_up:
+        return _row(title, "makes up addresses", [words.made_up(one)])
+    if not said.usable:
+        if not said.heard:
+            return _row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
+        known = all(side.certain for side in seen.sides) and bool(seen.sides)
+        found = words.not_reached(one) if known else words.unknown(one.station.server, said.trouble or "")
+        return _row(title, said.trouble or "no usable answer", [found])
+    findings = list(_said_wrong(one, seen, scope, words))
+    if one.stream is not None and one.stream.trouble is not None and not one.stream.message:
+        findings.append(words.no_stream(one))
+    return _row(title, words.said_in_full(one), findings)
+
+
+def _said_wrong(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Finding]:
+    wrong = departs(one.said, seen.sides)
+    if wrong is None:
+        yield words.unknown(one.station.server, words.silent_sides())
+    elif wrong:
+        others = matched(one.said, seen.others)
+        if others:
+            yield words.wrong_view(one, others)
+        elif one.said.values:
+            yield words.old_answer(one)
+        else:
+            yield words.elsewhere(one) if denied_elsewhere(one.said, seen.sides) else words.cached_no(one)
+
+
+def denied_elsewhere(said: Said, sides: list[Side]) -> bool:
+    """Whether a "no" comes from the servers of another zone than the name stands in."""
+    zones = {side.found.first.zone for side in sides}
+    return said.apex is not None and None not in zones and said.apex not in zones
+
+
+def _kept(kept: Heard, seen: HereSeen, words: HereWords) -> Judged:
+    """What this computer's own resolver says, which is what it keeps."""
+    title = f"this computer's own resolver ({kept.station.server.label})"
+    if not kept.said.usable and not kept.said.heard:
+        return _row(title, kept.said.trouble or "nothing came back", [words.dead(kept, waited_for=True)])
+    if not kept.said.usable:
+        return _row(title, kept.said.trouble or "", mark="note")
+    behind = {one.said.values for one in seen.heard if one.said.usable}
+    wrong = departs(kept.said, seen.sides)
+    findings = []
+    if wrong and kept.said.values not in behind:  # otherwise those behind it are told of that
+        findings = [words.old_answer(kept) if kept.said.values else words.cached_no(kept)]
+    return _row(title, words.said_in_full(kept), findings)
+
+
+def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
+    """What this computer's programs get, held against what the stations before them explain."""
+    programs = seen.typed.programs
+    assert programs is not None
+    got = frozenset(programs.values)
+    says = f"{words.values_text(programs.values) or programs.error}, in {programs.took_s:.1f} s"
+    title = "programs here get"
+    predicted = words.predicted()
+    own = seen.name == scope.settings.full_name or seen.typed.text == scope.settings.host
+    if predicted is None or (own and any(source in OWN_NAME or source == "resolve" for source in scope.settings.order)):
+        return _row(title, says)
+    unlike = bool(got - predicted) or (not got and bool(predicted))
+    return _row(title, says, [words.programs_differ(predicted)] if unlike else [])
+
+
+def _side(side: Side, seen: HereSeen, words: HereWords) -> Judged:
+    """The servers of one view."""
+    view = f" of the view {side.view}" if side.view else ""
+    if not side.found.tellings:
+        why = side.found.trouble or "none is known"
+        return _row(f"authoritative servers{view}", why, [words.no_truth(side, why)])
+    title = f"authoritative servers{view} ({together_said(dict.fromkeys(one.label for one in side.servers))})"
+    said = " or ".join(words.values_text(sorted(values)) or "no such thing" for values in side.alternatives)
+    silent = [telling.server for telling in side.found.unverified]
+    if silent:
+        return _row(
+            title,
+            f"{said or 'nothing usable'}; {labels_of(silent)} did not tell",
+            [words.no_truth(side, "did not tell")],
+        )
+    return _row(title, said)

@@ -1,0 +1,57 @@
+"""`salt-mirror from-here`: what this computer gets for a name, and which station on the way departs first."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from salt_mirror.cli.options import Asking, Showing, option, takes
+
+
+@takes(
+    "at", "transfer", "report", "remedies", view="The view that this computer should get; whichever it gets without."
+)
+def from_here(
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[NAME|ADDRESS]...",
+            help="What to follow, as one would type it; the whole hosts file and all resolvers of this computer without.",
+        ),
+    ] = None,
+    own: Annotated[
+        bool, typer.Option("--self", help="Is this computer itself registered, with every address and its pointer?")
+    ] = False,
+    wait: Annotated[bool, typer.Option("--wait", help="With --self: watch until it is.")] = False,
+    within: Annotated[str | None, option("--within", "TIME", "With --wait: give up after this time.")] = None,
+    settings: Annotated[
+        Path | None,
+        option(
+            "--settings",
+            "FOLDER",
+            "Another computer's settings, captured below a folder (etc/hosts, registry.reg, scopes.txt).",
+        ),
+    ] = None,
+    *,
+    asking: Asking,
+    showing: Showing,
+) -> None:
+    """What do programs on this computer get for a name, and why? Each station is asked for the same thing.
+
+    The hosts file, the suffixes, every resolver that is set, this computer's own cache, and the servers of each view; the first
+    that departs from them is named, with the way to mend it.
+    """
+    from salt_mirror.cli.looking import Look, wait_until_registered
+    from salt_mirror.cli.opening import open_estate
+    from salt_mirror.estate.errors import BadInput
+
+    if (wait or within is not None) and not own:
+        raise BadInput("--wait watches this computer's own registration: give --self with it")
+    if own and (names or settings is not None):
+        raise BadInput("--self is about this very computer: leave out names and --settings")
+    look = Look(open_estate(asking), asking, settings)
+    if wait:
+        wait_until_registered(look, within, json=showing.json)
+    look.report(names or [], showing, own=own)

@@ -1,0 +1,126 @@
+"""What `from-here` does around its check: this computer's settings, what its programs get, and the report."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import threading
+import time
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, NoReturn
+
+import msgspec
+
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.here.own import own_scope
+from salt_mirror.checks.here.scope import HereScope, Programs
+from salt_mirror.checks.here.work import Here
+from salt_mirror.cli.ending import finish, report_of
+from salt_mirror.cli.opening import has_ipv6, keep_pace, source_address
+from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.running import run_part
+from salt_mirror.dns.computer.reading import captured_settings, own_settings
+from salt_mirror.dns.computer.settings import Settings
+from salt_mirror.dns.errors import Unusable
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.forms import address_in
+from salt_mirror.estate.model import Estate
+
+PROGRAMS_S = 30.0
+"""So long programs' own way is waited for: a system that waits for dead resolvers may take as long."""
+
+
+class Look:
+    """A look from this computer, or from one whose settings were captured in a folder."""
+
+    def __init__(self, estate: Estate, asking: Asking, folder: Path | None) -> None:
+        if folder is not None and not folder.is_dir():
+            raise BadInput(f"--settings: there is no folder {folder}")
+        self.estate = estate
+        self.asking = asking
+        self.live = folder is None
+        self.settings: Settings = own_settings() if folder is None else captured_settings(folder)
+        self.scope = HereScope(self.settings, estate, Atlas(estate), asking.view)
+        every = [self.scope.server_of(one) for one in self.settings.everywhere]
+        servers: list[Server] = [one for one in every if one is not None]
+        atlas = Atlas(estate, resolvers=estate.finders or servers, ipv6=has_ipv6())
+        atlas.source_of = source_address
+        self.scope.atlas = atlas
+        keep_pace(servers, asking.pace)
+
+    def report(self, names: list[str], showing: Showing, *, own: bool) -> NoReturn:
+        """Looks, prints what was seen, and ends the program."""
+        typed = [self.scope.typed(text, programs_get(text) if self.live else None) for text in names]
+        part = Here(self.scope, typed, alone=not names and not own, own=own_scope(self.scope) if own else None)
+        ran = run_part(part, self.scope.atlas, self.estate.views, self.asking, "things looked at")
+        part.remarks += [*self.settings.unread, *self.scope.unread]
+        trees = part.trees()
+        more: dict[str, Any] = {"tests": trees}
+        if len(trees) == 1:
+            more["says"] = f"{trees[0].title}: {trees[0].says}.".replace("..", ".")
+        elif typed:
+            more["says"] = _says(part)
+        report = report_of("from-here", self.estate, ran, part, **more)
+        in_order = sorted(part.findings(), key=lambda one: one.weight != "fault")  # faults in the order of the stations
+        report = msgspec.structs.replace(report, findings=in_order)
+        if report.outcome == "agrees" and not report.findings and not showing.all:
+            showing = replace(showing, faults=True)  # what is sound is told in two lines
+        finish(report, showing, part, several_views=len(self.estate.views) > 1)
+
+
+def _says(part: Here) -> str:
+    """The answer of several names."""
+    agrees, differs, unverified = (part.count(one) for one in ("agrees", "differs", "unverified"))
+    total = agrees + differs + unverified
+    own = "comes here as it should" if agrees == 1 else "come here as they should"
+    parts = [f"{agrees} of {total} names {own}"]
+    parts += [f"{differs} {'does' if differs == 1 else 'do'} not"] if differs else []
+    parts += [f"{unverified} could not be verified"] if unverified else []
+    return "; ".join(parts) + "."
+
+
+def programs_get(text: str) -> Programs:
+    """What this computer's own programs get for something typed (getaddrinfo, or gethostbyaddr for an address), in the system's
+    order. It cannot be hurried; where it takes too long, that is said."""
+    found: list[Programs] = []
+    began = time.monotonic()
+    thread = threading.Thread(target=lambda: found.append(_get(text, began)), daemon=True)
+    thread.start()
+    thread.join(PROGRAMS_S)
+    return found[0] if found else Programs((), f"no answer within {PROGRAMS_S:.0f} s", PROGRAMS_S)
+
+
+def _get(text: str, began: float) -> Programs:
+    values: list[bytes] = []
+    error = ""
+    try:
+        if address_in(text) is not None:
+            name, _, _ = socket.gethostbyaddr(text)
+            values = [from_text(name)]
+        else:
+            for *_, place in socket.getaddrinfo(text, None, type=socket.SOCK_STREAM):
+                values.append(ipaddress.ip_address(str(place[0]).partition("%")[0]).packed)
+    except (OSError, UnicodeError, Unusable) as problem:
+        error = getattr(problem, "strerror", None) or "no such name"
+    return Programs(tuple(dict.fromkeys(values)), error, time.monotonic() - began)
+
+
+def wait_until_registered(look: Look, within: str | None, *, json: bool) -> NoReturn:
+    """Watches until this computer is registered on every server with each of its addresses, and ends the program."""
+    from salt_mirror.checks.settling.goals import registration
+    from salt_mirror.cli.opening import seconds_of
+    from salt_mirror.cli.settle import watch_goals
+    from salt_mirror.dns.names import to_text
+    from salt_mirror.dns.reverse import address_text
+
+    own = own_scope(look.scope)
+    if not own.addresses:
+        raise BadInput("--wait: this computer has no address that counts, in a network of the estate")
+    name = to_text(own.name)
+    goals = [goal for one in own.addresses for goal in registration(name, address_text(one.address), None)]
+    within_s = seconds_of(within, "--within") if within is not None else None
+    watch_goals(goals, own.view, look.estate, look.asking, within_s=within_s, json=json)
+    raise AssertionError("a watch ends the program")

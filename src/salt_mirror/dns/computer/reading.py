@@ -1,0 +1,60 @@
+"""The settings of this computer, or of the one that was captured: the reader that fits, and this computer's own addresses."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from salt_mirror.dns.computer import linux, macos, windows
+from salt_mirror.dns.computer.settings import OwnAddress, Settings
+from salt_mirror.dns.computer.sources import Captured, Live, Source
+
+READERS: dict[str, Callable[[Source], Settings]] = {
+    "linux": linux.read,
+    "windows": windows.read,
+    "macos": macos.read,
+}
+_TEMPORARY = 0x01
+"""IFA_F_TEMPORARY: an address of RFC 8981, which nobody registers."""
+
+
+def captured_settings(folder: Path) -> Settings:
+    """The settings that were captured into a folder."""
+    source = Captured(folder)
+    return READERS[source.system](source)
+
+
+def own_settings() -> Settings:
+    """The settings of this computer, with its name and addresses."""
+    system = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
+    found = READERS[system](Live())
+    found.host = found.host or socket.gethostname()
+    found.addresses = own_addresses()
+    return found
+
+
+def own_addresses() -> list[OwnAddress]:
+    """The addresses of this computer's interfaces, but for loopback and link-local ones."""
+    import psutil
+
+    temporary = _temporary()
+    found = []
+    for link, addresses in psutil.net_if_addrs().items():
+        for one in addresses:
+            try:
+                address = ipaddress.ip_address(one.address.partition("%")[0])
+            except ValueError:
+                continue  # a hardware address
+            if not (address.is_loopback or address.is_link_local or address.is_multicast or address.is_unspecified):
+                found.append(OwnAddress(address.packed, link, address.packed in temporary))
+    return found
+
+
+def _temporary() -> set[bytes]:
+    """IPv6 addresses that change by the day, where the system tells them apart."""
+    text = Live().text("/proc/net/if_inet6") or ""
+    rows = [line.split() for line in text.splitlines()]
+    return {bytes.fromhex(row[0]) for row in rows if len(row) >= 5 and int(row[4], 16) & _TEMPORARY}
