@@ -147,30 +147,30 @@ def test_names_come_from_a_file_and_bad_arguments_are_told(run: Run, demo: Run, 
 def two_zones(served: Served, here: str, there: str) -> StandIn:
     """Two servers, each with a zone of its own, in an estate that knows both; the second one."""
     head = "$TTL 300\n@ SOA ns h 1 7200 1800 1209600 300\n@ NS ns\n"
-    (one,), (other,) = served.serve("here.invalid", head + here), served.serve("there.invalid", head + there)
-    served.publish("here.invalid", [one], also={"there.invalid": {"there": other.port}})
+    (one,), (other,) = served.serve("ours.invalid", head + here), served.serve("there.invalid", head + there)
+    served.publish("ours.invalid", [one], also={"there.invalid": {"there": other.port}})
     return other
 
 
 def test_an_alias_that_leads_elsewhere_is_looked_up_there(run: Run, served: Served) -> None:
     other = two_zones(served, "www CNAME web.there.invalid.\n", "web A 192.0.2.80\n")
-    call = ("ask", "www.here.invalid", "A", "--at", "authoritative")
+    call = ("ask", "www.ours.invalid", "A", "--at", "authoritative")
     done = run(*call)
-    assert done.out.startswith("www.here.invalid.  A 192.0.2.80\n") and done.status == 0
+    assert done.out.startswith("www.ours.invalid.  A 192.0.2.80\n") and done.status == 0
     assert "said by one" in done.out and "its end by there" in done.out
-    assert run(*call[:2], "MX", *call[3:]).out.startswith("www.here.invalid.  has no MX\n")
+    assert run(*call[:2], "MX", *call[3:]).out.startswith("www.ours.invalid.  has no MX\n")
     other.fault = Fault.REFUSING
     unknown = run(*call)
     first, *more = unknown.out.splitlines()
-    assert first == "www.here.invalid.  is an alias of web.there.invalid.; what A that has is not known"
+    assert first == "www.ours.invalid.  is an alias of web.there.invalid.; what A that has is not known"
     assert unknown.status == 3 and "there: answered REFUSED" in " ".join(more)
 
 
 def test_a_circle_of_aliases_is_called_one(run: Run, served: Served) -> None:
-    two_zones(served, "a CNAME b\nb CNAME a\nx CNAME y.there.invalid.\n", "y CNAME x.here.invalid.\n")
+    two_zones(served, "a CNAME b\nb CNAME a\nx CNAME y.there.invalid.\n", "y CNAME x.ours.invalid.\n")
     for name, chain in (
-        ("a.here.invalid", "a.here.invalid. -> b.here.invalid. -> a.here.invalid."),
-        ("x.here.invalid", "x.here.invalid. -> y.there.invalid. -> x.here.invalid."),
+        ("a.ours.invalid", "a.ours.invalid. -> b.ours.invalid. -> a.ours.invalid."),
+        ("x.ours.invalid", "x.ours.invalid. -> y.there.invalid. -> x.ours.invalid."),
     ):
         done = run("ask", name, "A", "--at", "authoritative")
         assert done.out.startswith(f"{name}.  is an alias that leads in a circle") and done.status == 1

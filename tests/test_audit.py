@@ -76,7 +76,7 @@ def test_an_audit_finds_what_the_single_checks_find_and_asks_nothing_twice(
     single = sum(demo(check, "--json").report["counts"]["questions"] for check in CHECKED)
     assert report["counts"]["questions"] < single
     out = (folder / "out").read_text(encoding="utf-8").splitlines()
-    assert out[0] == "2 of 10 zones are sound; 46 faults, 8 cautions, 5 could not be verified."
+    assert out[0] == "2 of 10 zones are sound; 48 faults, 9 cautions, 5 could not be verified."
     assert "more were saved, since several checks had them" in out[1]
     jsonschema.validate(report, json.loads(SCHEMA_FILE.read_text(encoding="utf-8")))
 
@@ -87,7 +87,15 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     rows = list(csv.DictReader(io.StringIO((folder / "report.csv").read_text(encoding="utf-8"))))
     assert len(rows) == len(report["findings"]) and sum(row["weight"] == "fault" for row in rows) == len(faults)
     suites = junitparser.JUnitXml.fromfile(str(folder / "report.xml"))
-    assert {suite.name for suite in suites} == {"pairs", "rollcall", "authority", "mail", "services", "views"}
+    assert {suite.name for suite in suites} == {
+        "pairs",
+        "rollcall",
+        "authority",
+        "mail",
+        "services",
+        "views",
+        "resolvers",
+    }
     assert sum(suite.failures for suite in suites) == len(faults)
     assert sum(suite.skipped for suite in suites) == 5
     families = openmetrics.text_string_to_metric_families((folder / "report.prom").read_text(encoding="utf-8"))
@@ -99,7 +107,7 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     markdown = (folder / "report.md").read_text(encoding="utf-8")
     assert (
         markdown.startswith("## 2 of 10 zones are sound")
-        and f"### Faults: 34 things to mend, {len(faults)} findings" in markdown
+        and f"### Faults: 36 things to mend, {len(faults)} findings" in markdown
     )
     mend = (folder / "mend.zone").read_text(encoding="utf-8")
     assert "; zone pans.gullmarsh.internal. in the view internal" in mend
@@ -130,7 +138,7 @@ class Page(HTMLParser):
 def test_the_page_stands_by_itself_and_is_laid_out_for_every_reader(audited: tuple[Path, dict[str, Any]]) -> None:
     page = Page()
     page.feed((audited[0] / "report.html").read_text(encoding="utf-8"))
-    assert "34 things to mend, 46 findings" in (audited[0] / "report.html").read_text(encoding="utf-8")
+    assert "36 things to mend, 48 findings" in (audited[0] / "report.html").read_text(encoding="utf-8")
     assert page.outside == [] and page.tags.count("script") == 1
     assert page.policy.startswith("default-src 'none'; style-src 'sha256-") and "unsafe" not in page.policy
     assert page.headings[0] == 1 and all(b - a <= 1 or b >= 4 for a, b in pairwise(page.headings))

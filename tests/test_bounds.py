@@ -13,10 +13,13 @@ from pathlib import Path
 import pytest
 
 from salt_mirror.checks.descent import walking
+from salt_mirror.checks.here import scope
 from salt_mirror.checks.plan import sending
-from salt_mirror.cli import running
+from salt_mirror.checks.resolvers import asking
+from salt_mirror.cli import looking, running
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns import kerberos, update
+from salt_mirror.dns.computer import sources
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
@@ -256,6 +259,10 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "aliases in a row": walking.MOST_ALIASES,
         "servers asked, and name servers looked up, of one level": walking.MOST_BREADTH,
         "delegations that hang on one another": walking.MOST_NESTED,
+        "names that are tried for what was typed": scope.MOST_CANDIDATES,
+        "seconds that programs' own way is waited for": looking.PROGRAMS_S,
+        "looks at one name, to see whether several answer behind one address": asking.LOOKS,
+        "seconds that a program of the system is waited for": sources.PROGRAM_S,
         "messages in a row without a record": MOST_EMPTY,
         "transfers at once": running.AT_ONCE,
         "changes that no `--at-most` is needed for": sending.MOST_UNASKED,

@@ -222,20 +222,23 @@ def test_resolvers_that_lie_stall_or_close_do_not_hold_up_the_rest(run: Run, tmp
     etc.mkdir(parents=True)
     (etc / "hosts").write_text("127.0.0.1 localhost\nno address at all\n", encoding="utf-8")
     with hostile_servers() as ports:
-        for at in range(0, len(MODES), 3):
-            chosen = MODES[at : at + 3]
-            addresses = [f"198.51.100.{at + number + 1}" for number in range(len(chosen))]
-            text = "[reach]\n" + "".join(
-                f'"{address}" = "127.0.0.1:{ports[mode.name]}"\n'
-                for address, mode in zip(addresses, chosen, strict=True)
-            )
-            (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
-            (etc / "resolv.conf").write_text("".join(f"nameserver {one}\n" for one in addresses), encoding="utf-8")
-            call = ("from-here", "rake.salt.invalid", "--settings", "pc", "--json", "--timeout", "0.1", "--tries", "1")
-            done = run(*call, timeout=30)
-            assert done.status in (0, 1, 3), done.err
-            remarks = " ".join(done.report["remarks"])
-            assert "hosts, line 2 is no line of a hosts file" in remarks and "nsswitch.conf cannot be read" in remarks
+        addresses = {mode.name: f"198.51.100.{number}" for number, mode in enumerate(MODES, 1)}
+        text = "".join(f'"{address}" = "127.0.0.1:{ports[name]}"\n' for name, address in addresses.items())
+        (tmp_path / "estate.toml").write_text(f"[reach]\n{text}", encoding="utf-8")
+        (etc / "resolv.conf").write_text("".join(f"nameserver {one}\n" for one in addresses.values()), encoding="utf-8")
+        call = ("from-here", "rake.salt.invalid", "--settings", "pc", "--json", "--timeout", "0.2", "--tries", "2")
+        few = run(*call, timeout=30)
+        scopes = "".join(f"  nameserver[{number}] : {one}\n" for number, one in enumerate(addresses.values()))
+        (tmp_path / "pc" / "scopes.txt").write_text(f"DNS configuration\n\nresolver #1\n{scopes}", encoding="utf-8")
+        many = run(*call, timeout=30)
+    remarks = " ".join(few.report["remarks"])
+    assert "hosts, line 2 is no line of a hosts file" in remarks and "nsswitch.conf cannot be read" in remarks
+    assert "has more than 3 resolvers: 198.51.100.4" in remarks
+    assert few.status == many.status == 1
+    rows = [row for row in many.report["tests"][0]["tests"] if row["title"].startswith("resolver ")]
+    assert len(rows) == len(MODES)
+    dead = {one["server"] for one in many.report["findings"] if one["code"] == "here.dead-resolver"}
+    assert f"127.0.0.1:{ports['silent']}" in dead and f"127.0.0.1:{ports['plain']}" not in dead
 
 
 # Random computers against an obvious judge

@@ -118,7 +118,7 @@ def test_the_demos_faults_are_mended_but_those_that_were_listed_and_the_way_back
         assert done.status == 1
         listed = {(one["code"], one["name"], one["address"]) for one in sheet["not_ours"]}
         audit = run("audit", "--json").report
-        assert faults(audit) <= listed and not sheet["waiting"] and len(faults(audit)) < 10
+        assert faults(audit) <= listed and not sheet["waiting"] and len(faults(audit)) < 12
         north = contents(servers["dc-north"], "pans.gullmarsh.internal")
         assert "rake-19.pans.gullmarsh.internal. 3600 in a 10.77.10.97" in north
         assert run("mend", "--json", "--decisions", "decisions").report["plan"]["changes"] == []

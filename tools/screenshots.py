@@ -26,7 +26,6 @@ FONT = "fonts-dejavu-core"
 
 PICTURES = {
     "pairs-one-host": ["pairs rake-01", "pairs kiln-02", "pairs crane"],
-    "pairs-network": ["pairs 10.77.20.0/24"],
     "ask": [
         "ask sluice A --at authoritative,offices",
         "ask gullmarsh.example SOA MX --at ns1",
@@ -48,6 +47,8 @@ PICTURES = {
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
     "views": ["views"],
+    "resolvers": ["resolvers"],
+    "from-here": ["from-here weighbridge web.gullmarsh.example --settings computer"],
     "mend": ["mend 10.77.10.0/24"],
 }
 """What is typed for each picture, in a folder that holds the demo's estate."""
@@ -58,7 +59,7 @@ PLAN = (
 )
 """What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
 
-SMALL = frozenset(("authority", "audit", "mend"))
+SMALL = frozenset(("authority", "audit", "mend", "resolvers", "from-here"))
 """Pictures in a smaller type, so that all of the output is seen."""
 
 
@@ -166,9 +167,6 @@ def main(wanted: list[str]) -> None:
                     [*watch.split(), "--figure", str(figure)], env=environment, check=True, capture_output=True
                 )
                 print(f"wrote {figure}")
-        os.chdir("/")
-        if not wanted or "tour" in wanted:
-            picture("tour", ["salt-mirror demo"], environment)
     finally:
         screen.terminate()
         screen.wait()

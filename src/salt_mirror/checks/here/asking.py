@@ -115,18 +115,22 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
     stub = scope.stub
     asked = {name: [stub] if stub is not None else scope.stations(name) for name in typed.candidates}
     tried = yield from _tried(typed, asked)
+    silent = _silent(asked, tried)
     first_of = {name: next((said for said in tried[name] if said.usable), None) for name in typed.candidates}
     winner = next((name for name, said in first_of.items() if said is not None and said.values), None)
     name = typed.expected or winner or typed.candidates[0]
     stations = scope.stations(name)
     twin = stub.server.again() if stub is not None else None
+    heard_of = [
+        station for station in stations if station.server not in silent
+    ]  # what says nothing is not waited for twice
     steps: list[Dialogue[Any]] = [
         _rows([station.server for station in stations], name, typed.rdtypes),
-        _plain([Question(name, typed.rdtypes[0], scope.atlas.sibling(one.server, "tcp"), True) for one in stations
+        _plain([Question(name, typed.rdtypes[0], scope.atlas.sibling(one.server, "tcp"), True) for one in heard_of
                 if one.server.over == "udp"]),
         together([lookup(name, typed.rdtypes, view, scope.atlas) for view in scope.views_of(name)]),
         _rows([twin] if twin is not None else [], name, typed.rdtypes),
-        _made_up(stations, name, scope, stranger),
+        _made_up(heard_of, name, scope, stranger),
     ]  # fmt: skip
     rows, streams, found, again, made_up = yield from together(steps)
     over = {one.question.server.label: one for one in streams}
@@ -141,6 +145,15 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
     shown = {one: said for one, said in first_of.items() if said is not None}
     others = [side for side in sides if side not in right]
     return HereSeen(typed, name, winner, first, heard, right, others, kept, shown)
+
+
+def _silent(asked: dict[Name, list[Station]], tried: dict[Name, list[Said]]) -> set[Server]:
+    """The resolvers that were asked and said nothing to anything."""
+    heard: dict[Server, bool] = {}
+    for name, stations in asked.items():
+        for station, said in zip(stations, tried[name], strict=True):
+            heard[station.server] = heard.get(station.server, False) or said.heard
+    return {server for server, came in heard.items() if not came}
 
 
 def _tried(typed: Typed, asked: dict[Name, list[Station]]) -> Dialogue[dict[Name, list[Said]]]:

@@ -14,9 +14,10 @@ from salt_mirror.checks.here.hosts import hosts_row
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.here.wording import HereWords
 from salt_mirror.checks.tests import Judged, Mark, Test, worst
-from salt_mirror.checks.wording import labels_of, together_said
-from salt_mirror.dns.computer.settings import OWN_NAME
+from salt_mirror.checks.wording import duration, labels_of, together_said
+from salt_mirror.dns.computer.settings import OWN_NAME, Kept
 from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.records import rdata_from_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding
 
@@ -40,6 +41,8 @@ def _rows(seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Judged
     if seen.typed.address is None:
         yield _order(settings.order, settings.order_place)
         yield _suffixes(seen, scope, words)
+    if settings.kept is not None:
+        yield _cache(settings.kept, seen, words)
     if seen.kept is not None:
         yield _kept(seen.kept, seen, words)
     living = [one for one in seen.heard if one.said.usable]
@@ -131,6 +134,30 @@ def denied_elsewhere(said: Said, sides: list[Side]) -> bool:
     """Whether a "no" comes from the servers of another zone than the name stands in."""
     zones = {side.found.first.zone for side in sides}
     return said.apex is not None and None not in zones and said.apex not in zones
+
+
+def _cache(kept: list[Kept], seen: HereSeen, words: HereWords) -> Judged:
+    """What the system's own cache has for a name, where it can be read."""
+    own = [one for one in kept if one.name == seen.name and one.rdtype in (0, *seen.typed.rdtypes)]
+    if not own:
+        return _row("this computer's cache", "nothing kept")
+    given = frozenset(value for one in own for value in values_of(one))
+    ttl = min(one.ttl for one in own)
+    said = Said(given, None, True, ttl, None)
+    says = f"{words.values_text(sorted(given)) or 'no such thing'}, for another {duration(ttl)}"
+    wrong = departs(said, seen.sides) and not any(
+        given and given < values for s in seen.sides for values in s.alternatives
+    )
+    return _row("this computer's cache", says, [words.kept_wrong(said)] if wrong else [])
+
+
+def values_of(kept: Kept) -> Iterator[bytes]:
+    """The values of an entry of the cache; those that are none are left out."""
+    for text in kept.values:
+        try:
+            yield rdata_from_text(kept.rdtype, text)
+        except ValueError:
+            continue
 
 
 def _kept(kept: Heard, seen: HereSeen, words: HereWords) -> Judged:

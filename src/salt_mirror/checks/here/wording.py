@@ -209,6 +209,14 @@ class HereWords:
         advice = f"clear what {label} keeps, or wait until it lets go"
         return self._state("here.cached-no", text, one.answers, advice=advice, server=one.station.server)
 
+    def kept_wrong(self, said: Said) -> Finding:
+        """What the system's own cache has, and nobody says any more."""
+        left = f" for another {duration(said.ttl)}" if said.ttl else ""
+        what = f"says {self._said(said)} for {self._what}" if said.values else f"says that there is no {self._what}"
+        text = f"This computer's cache {what}{left}, and the name's own servers say: {self._right()}."
+        code = "here.old-answer" if said.values else "here.cached-no"
+        return self._state(code, text, advice="clear this computer's cache, or wait until it lets go")
+
     @staticmethod
     def _left(one: Heard) -> str:
         return f" for another {duration(one.said.ttl)}" if one.said.ttl is not None else ""

@@ -15,7 +15,7 @@ from typing import Protocol
 Values = dict[str, "str | int | bytes | list[str]"]
 """The values of a registry key by their lower-case names."""
 _MOST_BYTES = 4 << 20
-_PROGRAM_S = 20.0
+PROGRAM_S = 20.0
 
 
 class Source(Protocol):
@@ -79,7 +79,7 @@ class Live:
     def output(self, *command: str) -> str | None:
         try:
             done = subprocess.run(
-                command, capture_output=True, timeout=_PROGRAM_S, stdin=subprocess.DEVNULL, check=False
+                command, capture_output=True, timeout=PROGRAM_S, stdin=subprocess.DEVNULL, check=False
             )
         except (OSError, subprocess.TimeoutExpired):
             return None
