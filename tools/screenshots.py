@@ -47,7 +47,7 @@ PICTURES = {
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
     "views": ["views"],
-    "resolvers": ["resolvers"],
+    "resolvers": ["resolvers kiln-office north-office isp-two"],
     "from-here": ["from-here weighbridge web.gullmarsh.example --settings computer"],
     "mend": ["mend 10.77.10.0/24"],
 }

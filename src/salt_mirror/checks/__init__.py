@@ -97,6 +97,10 @@ CHECKS = (
         nothing="no resolvers", quiet=True,
     ),
     Check(
+        "stale", ("age", "left"), "stale.work", Units("record", "records", "belongs", "belong"),
+        nothing="no source of ages", quiet=True,
+    ),
+    Check(
         "from-here", ("here",), "here.work", Units("thing", "things", "is here as it should be", "are here as they should be"),
     ),
     Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),

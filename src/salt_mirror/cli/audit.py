@@ -54,7 +54,7 @@ def audit(
     from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable
     from salt_mirror.report.forms import FORMS
 
-    estate = open_estate(asking, directories=True)
+    estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput(
             "nothing to audit: an estate with zones is needed; name it with --estate, or stand in its folder"

@@ -11,8 +11,8 @@ from msgspec.structs import replace
 
 from salt_mirror.cli.options import LogOn
 from salt_mirror.dns.errors import about
-from salt_mirror.dns.names import from_text, printable, shown
-from salt_mirror.estate.directory.found import Access, DirectoryFailed
+from salt_mirror.dns.names import from_text, printable, shown, to_text
+from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory
 from salt_mirror.estate.directory.reading import read_directory
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.file import ControllerEntry, DirectoryEntry
@@ -69,12 +69,46 @@ def read_directories(estate: Estate) -> None:
     for number, entry in enumerate(estate.directories):
         if entry.directory:
             try:
-                estate.directories[number] = _read(entry, estate.path)
+                found = _read(entry, estate.path)
+                estate.directories[number] = _with_controllers(entry, found)
+                _take_ages(estate, entry, found)
             except DirectoryFailed as error:
                 estate.unread[entry.domain, entry.view] = f"{entry.directory}: {printable(str(error))}"
 
 
-def _read(entry: DirectoryEntry, path: Path | None) -> DirectoryEntry:
+_CLOCKS_APART_S = 300.0
+"""So far clocks may be apart: what Kerberos takes too (RFC 4120 section 5.2.3)."""
+
+
+def _take_ages(estate: Estate, entry: DirectoryEntry, found: FoundDirectory) -> None:
+    """Takes what a directory says of the ages of the estate's zones."""
+    from salt_mirror.estate.exports import of_directory
+
+    ages = estate.ages
+    for one in found.zones:
+        zone = estate.zones.get(entry.view, {}).get(one.apex)
+        if zone is not None:
+            ages.zones.setdefault((entry.view, one.apex), []).append(of_directory(one, entry.directory, zone.aging))
+            if one.unread:
+                ages.remarks.append(
+                    f"{entry.directory}: {one.unread:,} records of {to_text(one.apex)} could not be read"
+                )
+    if found.clock_s is not None and abs(found.clock_s) > _CLOCKS_APART_S:
+        way = "ahead of" if found.clock_s > 0 else "behind"
+        off = f"{abs(found.clock_s):.0f} s {way} ours"
+        ages.remarks.append(f"the clock of {entry.directory} is {off}: so are the ages that it tells")
+    ages.remarks += [f"{entry.directory}: {remark}" for remark in found.remarks]
+
+
+def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> DirectoryEntry:
+    """The entry with what the directory says of its controllers."""
+    controllers = [
+        ControllerEntry(one.host, one.site, one.roles, one.guid, one.holds_zones) for one in found.controllers
+    ]
+    return replace(entry, forest=found.forest, guid=found.guid, sites=found.sites, controllers=controllers)
+
+
+def _read(entry: DirectoryEntry, path: Path | None) -> FoundDirectory:
     folder = path.parent if path is not None else Path()
     password = ""
     if entry.user:
@@ -84,7 +118,4 @@ def _read(entry: DirectoryEntry, path: Path | None) -> DirectoryEntry:
     found = read_directory(Access(url=entry.directory, user=entry.user, password=password, ca_file=ca_file))
     if from_text(found.domain) != from_text(entry.domain):
         raise DirectoryFailed(f"it is the directory of {found.domain}, and not of {entry.domain}")
-    controllers = [
-        ControllerEntry(one.host, one.site, one.roles, one.guid, one.holds_zones) for one in found.controllers
-    ]
-    return replace(entry, forest=found.forest, guid=found.guid, sites=found.sites, controllers=controllers)
+    return found

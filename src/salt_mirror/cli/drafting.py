@@ -45,7 +45,8 @@ from salt_mirror.estate.directory.reading import read_directory
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.file import KeyEntry, parse_estate
 from salt_mirror.estate.forms import check_name, network_in, zone_name
-from salt_mirror.estate.model import Estate, estate_of, key_of, load_estate
+from salt_mirror.estate.keys import key_of
+from salt_mirror.estate.model import Estate, estate_of, load_estate
 from salt_mirror.estate.reading import is_there, read_text
 from salt_mirror.estate.zonelist import read_zone_list
 from salt_mirror.keeping.draft import tables

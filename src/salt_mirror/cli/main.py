@@ -38,6 +38,7 @@ from salt_mirror.cli import (
     services,
     settle,
     snapshot,
+    stale,
     views,
 )
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
@@ -64,6 +65,7 @@ COMMANDS: dict[str, Callable[..., None]] = {
     "services": services.services,
     "views": views.views,
     "resolvers": resolvers.resolvers,
+    "stale": stale.stale,
     "budget": budget.budget,
     "mend": mend.mend,
     "settle": settle.settle,

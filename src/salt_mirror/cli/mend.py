@@ -53,7 +53,7 @@ def mend(
     from salt_mirror.cli.sending import Wish
     from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(asking, directories=True)
+    estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
     chosen = names or only or skip or taken or choose or decisions or write or zone_file

@@ -6,6 +6,7 @@ Strategy: every command that reads a name, a server or a time reads it here, so 
 from __future__ import annotations
 
 import socket
+import time
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -27,9 +28,9 @@ from salt_mirror.estate.typed import completed
 ESTATE_HERE = "estate.toml"
 
 
-def open_estate(asking: Asking, *, directories: bool = False) -> Estate:
+def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False) -> Estate:
     """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
-    `directories`, those that tell of their controllers themselves are read."""
+    `directories`, those that tell of their controllers themselves are read; with `ages`, exports and leases too."""
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
     estate = load_estate(here) if asking.estate is not None or is_there(here) else Estate()
     estate.check_view(asking.view)
@@ -37,6 +38,10 @@ def open_estate(asking: Asking, *, directories: bool = False) -> Estate:
         from salt_mirror.checks.audit.accepting import check
 
         check(estate.accept, str(here))
+    if ages and (estate.lease_files or any(zone.ages for zone in estate.all_zones())):
+        from salt_mirror.estate.exports import read_ages
+
+        estate.ages = read_ages(estate, time.time())
     if directories and any(entry.directory for entry in estate.directories):
         from salt_mirror.cli.directories import read_directories
 

@@ -31,10 +31,12 @@ class SourceEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class NetworkEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[networks."10.77.20.0/24"]`: the zone in which its hosts have their names, and the site of a directory that it is of."""
+    """`[networks."10.77.20.0/24"]`: the zone in which its hosts have their names, the site of a directory that it is of, and
+    whether it is `retired`: nothing that is registered in it belongs any more."""
 
     zone: str = ""
     site: str = ""
+    retired: bool = False
 
 
 class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -44,6 +46,10 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     `short_signature` accepts answers whose signature leaves out a length, as one directory server's do. `try_updates` has the
     check of the authority try whether unsigned changes are taken. In a `closed` zone what nobody expects is a fault; names that
     fit a pattern of `allow` pass.
+
+    `ages` are master files with age marks, as a directory server exports them: what is registered, and when each record was
+    last refreshed. `aging` says whether records age there, `no_refresh` and `refresh` how long (such as 7d), and `scavenged`
+    whether anything takes what has aged away; a directory that is read tells the first three itself.
     """
 
     name: str
@@ -58,6 +64,11 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     try_updates: bool = False
     closed: bool = False
     allow: list[str] = []
+    ages: list[str] = []
+    aging: bool | None = None
+    no_refresh: str = ""
+    refresh: str = ""
+    scavenged: bool | None = None
 
 
 class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -181,7 +192,8 @@ class BoundsEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's;
-    `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses."""
+    `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses;
+    `leases` are files of address servers, which say who has which address now."""
 
     title: str = ""
     find_servers_by: list[str] = []
@@ -198,6 +210,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     keys: dict[str, KeyEntry] = {}
     bounds: BoundsEntry = msgspec.field(default_factory=BoundsEntry)
     networks: dict[str, NetworkEntry] = {}
+    leases: list[str] = []
     resolver_tests: ResolverTestsEntry = msgspec.field(default_factory=ResolverTestsEntry)
 
 

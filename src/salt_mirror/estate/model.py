@@ -6,10 +6,7 @@ few dictionary look-ups along its ancestors, since an audit does it for every na
 
 from __future__ import annotations
 
-import base64
 import ipaddress
-import os
-import uuid
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -19,6 +16,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.reverse import Network, zone_network
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
+from salt_mirror.estate.aging import Ages, Aging, hours_in
 from salt_mirror.estate.csvfile import has_our_header, read_csv_text
 from salt_mirror.estate.duties import Duty, ResolverTests, duty_of, tests_of
 from salt_mirror.estate.errors import BadInput, hint, shown_path
@@ -29,7 +27,6 @@ from salt_mirror.estate.file import (
     DirectoryEntry,
     EstateFile,
     InsideOnlyEntry,
-    KeyEntry,
     ResolverEntry,
     SameEntry,
     ServerEntry,
@@ -38,6 +35,7 @@ from salt_mirror.estate.file import (
     read_estate_file,
 )
 from salt_mirror.estate.forms import check_url, zone_name
+from salt_mirror.estate.keys import A_GUID, guid_of, key_of
 from salt_mirror.estate.lists.spec import ListSpec, Networks, check_form, checked_columns
 from salt_mirror.estate.reading import is_there, read_text
 
@@ -69,6 +67,8 @@ class Zone:
     updates: Updates = field(default_factory=Updates)
     closed: bool = False
     allow: tuple[str, ...] = ()
+    ages: tuple[Path, ...] = ()
+    aging: Aging = field(default_factory=Aging)
 
     @property
     def network(self) -> Network | None:
@@ -80,7 +80,7 @@ class Zone:
 class Estate:
     """Zones, servers, resolvers. An empty one is what a command has without an estate file.
 
-    `unread` says why directories (by domain and view) that are to be read over LDAP were not.
+    `unread` says why directories (by domain and view) that are to be read over LDAP were not; `ages` are filled where wished.
     """
 
     title: str = ""
@@ -102,6 +102,9 @@ class Estate:
     resolver_tests: ResolverTests = field(default_factory=ResolverTests)
     bounds: BoundsEntry = field(default_factory=BoundsEntry)
     networks: Networks = field(default_factory=Networks)
+    retired: tuple[Network, ...] = ()
+    lease_files: tuple[Path, ...] = ()
+    ages: Ages = field(default_factory=Ages)
 
     @property
     def views(self) -> list[str]:
@@ -152,51 +155,6 @@ def estate_of(file: EstateFile, path: Path) -> Estate:
     return _Builder(file, path).build()
 
 
-A_GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
-
-
-def guid_of(text: str) -> str | None:
-    """An identifier as it stands in names (RFC 9562 section 4), from any way of writing it; None for what is none."""
-    try:
-        return str(uuid.UUID(text))
-    except ValueError:
-        return None
-
-
-def key_of(label: str, entry: KeyEntry, path: Path) -> Key:
-    """A key with its secret; neither message nor log ever shows that. `path` is the file that names it, and what the secret's
-    file is relative to. Raises BadInput."""
-    from salt_mirror.dns.tsig import ALGORITHMS
-
-    place = f"keys, {label}"
-
-    def fail(what: str) -> BadInput:
-        return BadInput.at(path, None, what)
-
-    if entry.algorithm not in ALGORITHMS:
-        raise fail(f"{place}, algorithm: {shown(entry.algorithm)} is not one of {', '.join(ALGORITHMS)}")
-    if (entry.secret_file is None) == (entry.secret_env is None):
-        raise fail(f"{place}: wants either secret_file or secret_env")
-    if entry.secret_file is not None:
-        with about(f"{path}: {place}, secret_file"):
-            secret = read_text(path.parent / entry.secret_file)
-    else:
-        assert entry.secret_env is not None
-        secret = os.environ.get(entry.secret_env, "")
-        if not secret:
-            # What stands there may be the secret itself, put in the wrong place: it is not repeated.
-            raise fail(f"{place}, secret_env: there is no such variable, or it is empty")
-    with about(f"{path}: {place}, name"):
-        name = from_text(entry.name or label)
-    try:
-        decoded = base64.b64decode(secret.strip(), validate=True)
-    except ValueError:
-        raise fail(f"{place}: the secret is no base64") from None
-    if not decoded:
-        raise fail(f"{place}: the secret is empty")
-    return Key(name, entry.algorithm, decoded)
-
-
 class _Builder:
     def __init__(self, file: EstateFile, path: Path) -> None:
         self._file = file
@@ -239,6 +197,9 @@ class _Builder:
         )
         with about(str(self._path)):
             estate.networks = Networks({network: entry.zone for network, entry in file.networks.items()})
+            retired = [network for network, entry in file.networks.items() if entry.retired]
+        estate.retired = tuple(map(ipaddress.ip_network, retired))
+        estate.lease_files = tuple(self._there(one, "leases") for one in file.leases)
         for number, zone in enumerate(file.zones, 1):
             self._add_zone(number, zone)
         for number, directory in enumerate(file.directories, 1):
@@ -350,7 +311,22 @@ class _Builder:
             self._updates(entry, place),
             entry.closed,
             tuple(entry.allow),
+            tuple(self._there(one, f"{place}, ages") for one in entry.ages),
+            self._aging(entry, f"{self._path}: {place}"),
         )
+
+    def _there(self, name: str, place: str) -> Path:
+        """A file that the estate names. Raises BadInput where it is not there."""
+        path = self._path.parent / name
+        if not is_there(path):
+            raise self._fail(f"{place}: there is no file {shown_path(path)}")
+        return path
+
+    @staticmethod
+    def _aging(entry: ZoneEntry, place: str) -> Aging:
+        """How records of a zone age, as far as the estate says. Raises BadInput."""
+        no_refresh_h = hours_in(entry.no_refresh, f"{place}, no_refresh")
+        return Aging(entry.aging, no_refresh_h, hours_in(entry.refresh, f"{place}, refresh"), entry.scavenged)
 
     def _updates(self, entry: ZoneEntry, place: str) -> Updates:
         """How changes of a zone are sent. Raises BadInput."""
@@ -369,9 +345,7 @@ class _Builder:
 
     def _read(self, source: str | SourceEntry, apex: Name, place: str) -> list[Expectation]:
         given = SourceEntry(source) if isinstance(source, str) else source
-        path = self._path.parent / given.file
-        if not is_there(path):
-            raise self._fail(f"{place}, expect: there is no file {shown_path(path)}")
+        path = self._there(given.file, f"{place}, expect")
         text = read_text(path, as_is=True)
         if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(text):
             return read_csv_text(text, path, apex)

@@ -18,6 +18,7 @@ from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.descent.sheet import LegSheet
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.settling.sheet import VantageRow
+from salt_mirror.checks.stale.sheet import AgeSheet
 from salt_mirror.checks.tests import Test
 from salt_mirror.findings import Finding, Outcome, SubjectLine
 
@@ -45,7 +46,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
 
     `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
     ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched,
-    `audit` what an audit adds, `plan` what `mend` plans and sends.
+    `audit` what an audit adds, `plan` what `mend` plans and sends, `ages` how old records are.
     """
 
     schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
@@ -65,6 +66,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     vantages: list[VantageRow] | msgspec.UnsetType = msgspec.UNSET
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
     plan: PlanSheet | msgspec.UnsetType = msgspec.UNSET
+    ages: AgeSheet | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]
     subjects: list[SubjectLine] = []

@@ -57,11 +57,13 @@ def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bo
         entries = [entry for name in names for entry in entries_for(name, scope)]
         entries = list({entry.line: entry for entry in entries if _counts(entry, names, scope)}.values())
         given = frozenset(entry.address for entry in entries)
+    others = _other_names(seen, scope) if address is None else ""
     if not entries:
-        return Judged(Test(mark="ok", title=title, says="no entry"))
+        return Judged(Test(mark="ok", title=title, says=f"no entry{others}"))
     says = "; ".join(f"line {entry.line}: {words.values_text([entry.address])}" for entry in entries)
     if address is not None:
         says = "; ".join(f"line {entry.line}: {', '.join(map(to_text, entry.names))}" for entry in entries)
+    says += others
     if not decides:
         says += " (not looked at before resolvers are asked)"
     findings: list[Finding] = []
@@ -70,6 +72,18 @@ def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bo
         lines = [entry.line for entry in entries]
         findings = [words.hosts_differ(lines, given) if sure else words.hosts_not_known(lines)]
     return Judged(Test(mark=_mark(findings), title=title, says=says), findings)
+
+
+def _other_names(seen: HereSeen, scope: HereScope) -> str:
+    """Entries for the name's addresses under other names: what programs take for the name of the host."""
+    addresses = {value for side in seen.sides for values in side.alternatives for value in values}
+    known = {seen.name, *seen.typed.candidates}
+    rows = [
+        f"line {entry.line}: {address_text(entry.address)} as {', '.join(map(to_text, entry.names))}"
+        for entry in scope.settings.hosts
+        if entry.address in addresses and entry.names and not known & set(entry.names)
+    ]
+    return f"; its address under other names in {'; '.join(rows)}" if rows else ""
 
 
 def _counts(entry: HostsEntry, names: dict[Name, None], scope: HereScope) -> bool:

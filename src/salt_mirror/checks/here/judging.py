@@ -70,8 +70,8 @@ def _order(order: list[str], place: str) -> Judged:
 
 def _suffixes(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
     """Which names are tried for what was typed, and which of them wins."""
-    tried = ", ".join(map(to_text, seen.typed.candidates))
-    wins = f"; {to_text(seen.winner)} is there first" if seen.winner is not None and seen.typed.candidates[1:] else ""
+    there = {name for name, said in seen.tried.items() if said.values}
+    tried = ", ".join(to_text(one) + (" (there)" if one in there else "") for one in seen.typed.candidates)
     title = f"names tried ({scope.settings.suffix_place})" if scope.settings.suffix_place else "names tried"
     wrong = (
         seen.typed.expected is not None
@@ -80,7 +80,7 @@ def _suffixes(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
         and _before(seen.winner, seen.name, seen.typed.candidates)
         and any(side.certain and any(side.alternatives) for side in seen.sides)
     )
-    return _row(title, f"{tried}{wins}", [words.suffix_wins()] if wrong else [])
+    return _row(title, tried, [words.suffix_wins()] if wrong else [])
 
 
 def _before(one: Name, other: Name, order: list[Name]) -> bool:

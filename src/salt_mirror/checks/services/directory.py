@@ -25,7 +25,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, 
 from salt_mirror.dns.records import CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.file import DirectoryEntry
-from salt_mirror.estate.model import guid_of
+from salt_mirror.estate.keys import guid_of
 
 PRIMARY, CATALOGUE, READ_ONLY = "primary", "catalogue", "read-only"
 ROLES = (PRIMARY, CATALOGUE, READ_ONLY)

@@ -28,7 +28,8 @@ from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, labels, shown
 from salt_mirror.dns.records import SRV
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.model import A_GUID, Estate, guid_of
+from salt_mirror.estate.keys import A_GUID, guid_of
+from salt_mirror.estate.model import Estate
 
 
 @dataclass(frozen=True, slots=True)

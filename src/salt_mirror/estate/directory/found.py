@@ -47,15 +47,16 @@ class FoundRecord(msgspec.Struct, frozen=True, array_like=True):
 
 
 class FoundZone(msgspec.Struct, frozen=True, kw_only=True):
-    """A zone: its apex, the partition that holds it, the hosts that serve it, its records, how many names in it are tombstones,
-    and how many records could not be read. Of aging: whether it is on, no-refresh and refresh in hours; None where it is not
-    said."""
+    """A zone: its apex, the partition that holds it, the hosts that serve it, its records, how many names in it are tombstones
+    (the first of them in `gone`), and how many records could not be read. Of aging: whether it is on, no-refresh and refresh in
+    hours; None where it is not said."""
 
     apex: bytes
     partition: str
     hosts: list[str]
     records: list[FoundRecord] = []
     tombstones: int = 0
+    gone: list[bytes] = []
     unread: int = 0
     aging: bool | None = None
     no_refresh_h: int | None = None
@@ -71,7 +72,8 @@ class FoundNetwork(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class FoundDirectory(msgspec.Struct, frozen=True, kw_only=True):
-    """A directory domain in its forest."""
+    """A directory domain in its forest. `clock_s` says how many seconds its clock is ahead of ours; None where it does not
+    tell."""
 
     domain: str
     forest: str
@@ -81,3 +83,4 @@ class FoundDirectory(msgspec.Struct, frozen=True, kw_only=True):
     networks: list[FoundNetwork]
     zones: list[FoundZone]
     remarks: list[str] = []
+    clock_s: float | None = None

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 import uuid
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import NamedTuple, Protocol
 
 from salt_mirror.dns.errors import Unusable
@@ -75,6 +76,8 @@ class Session(Protocol):
         base."""
 
 
+MOST_GONE = 1000
+"""So many names that are tombstones are kept by name."""
 _CATALOGUE = 1
 _PARTS = re.compile(r"(?:[^,\\]|\\.)+")
 _ESCAPE = re.compile(r"((?:\\[0-9A-Fa-f]{2})+)|\\(.)")
@@ -99,9 +102,10 @@ def domain_of(dn: str) -> str:
     return ".".join(value for attribute, value in rdns(dn) if attribute == "DC").lower()
 
 
-def learn(session: Session) -> FoundDirectory:
-    """Everything that is told of a directory. Raises DirectoryFailed."""
+def learn(session: Session, now: datetime | None = None) -> FoundDirectory:
+    """Everything that is told of a directory; `now` is the moment by our clock. Raises DirectoryFailed."""
     root = session.root()
+    clock_s = _ahead_s(root.text("currenttime"), now or datetime.now(UTC))
     domain_dn, forest_dn = root.text("defaultnamingcontext"), root.text("rootdomainnamingcontext")
     settings_dn = root.text("configurationnamingcontext")
     if not domain_dn or not settings_dn:
@@ -131,7 +135,18 @@ def learn(session: Session) -> FoundDirectory:
         networks=list(_networks(session, sites_dn, remarks)),
         zones=list(zones.values()),
         remarks=remarks,
+        clock_s=clock_s,
     )
+
+
+def _ahead_s(said: str, now: datetime) -> float | None:
+    """How many seconds a directory's clock is ahead of ours; it tells the time as digits in UTC (RFC 4517 section 3.3.13)."""
+    digits = re.sub(r"\D", "", said)[:14]
+    try:
+        theirs = datetime.strptime(digits, "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+    except ValueError:
+        return None
+    return round((theirs - now).total_seconds(), 1)
 
 
 class _Controller(NamedTuple):
@@ -236,19 +251,21 @@ def _zones(session: Session, base: str, partition: str, hosts: list[str], remark
                 continue
             if said is not None:
                 properties[said.number] = said.value
-        records, tombstones, unread = _records(session, one.dn, apex)
+        records, gone, unread = _records(session, one.dn, apex)
         yield FoundZone(
-            apex=apex, partition=partition, hosts=hosts, records=records, tombstones=tombstones, unread=unread,
+            apex=apex, partition=partition, hosts=hosts, records=records, tombstones=len(gone),
+            gone=gone[:MOST_GONE], unread=unread,
             aging=bool(properties[AGING]) if AGING in properties else None, no_refresh_h=properties.get(NO_REFRESH),
             refresh_h=properties.get(REFRESH),
             secure_updates=properties[UPDATES] == SECURE_ALONE if UPDATES in properties else None,
         )  # fmt: skip
 
 
-def _records(session: Session, zone_dn: str, apex: Name) -> tuple[list[FoundRecord], int, int]:
-    """What a zone itself holds, the number of tombstones in it, and of records that cannot be read."""
+def _records(session: Session, zone_dn: str, apex: Name) -> tuple[list[FoundRecord], list[Name], int]:
+    """What a zone itself holds, the names that are tombstones in it, and the number of records that cannot be read."""
     found: list[FoundRecord] = []
-    tombstones = unread = 0
+    gone: list[Name] = []
+    unread = 0
     for one in session.search(zone_dn, "(objectClass=dnsNode)", ["name", "dnsRecord", "dNSTombstoned"], below=True):
         label = one.text("name")
         try:
@@ -257,7 +274,7 @@ def _records(session: Session, zone_dn: str, apex: Name) -> tuple[list[FoundReco
             unread += 1
             continue
         dead = one.text("dnstombstoned").upper() == "TRUE"
-        tombstones += dead
+        gone += [owner] if dead else []
         for raw in one.raw("dnsrecord") if not dead else ():
             try:
                 kept = read_record(raw)
@@ -269,4 +286,4 @@ def _records(session: Session, zone_dn: str, apex: Name) -> tuple[list[FoundReco
                     unread += 1
                 else:
                     found.append(FoundRecord(owner, kept.rdtype, kept.ttl, kept.rdata, kept.age_h))
-    return found, tombstones, unread
+    return found, gone, unread

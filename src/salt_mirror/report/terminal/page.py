@@ -55,6 +55,10 @@ def print_report(
             print_vantages(report.vantages, page.line, file)
         if not report.legs and not report.tests and not report.vantages:
             page.rest(agreeing, everything=everything)
+        if report.ages:
+            from salt_mirror.report.terminal.ages import print_ages
+
+            print_ages(report.ages, page.line)
         if report.tests:
             from salt_mirror.report.terminal.trees import print_tests
 

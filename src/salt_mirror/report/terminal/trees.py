@@ -20,8 +20,8 @@ _STYLES = {"ok": "green", "note": "cyan", "caution": "yellow", "unverified": "bo
 def print_tests(tests: list[Test], line: Callable[..., None], *, everything: bool) -> None:
     """Prints trees of tests; with `everything` those inside tests that passed as well."""
     few = len(tests) <= _FEW_TREES
-    for test in tests:
-        if few or everything or test.mark != "ok":
+    for number, test in enumerate(tests):
+        if not number or few or everything or test.mark != "ok":
             line()
         mark = (f"{test.mark:<{_WIDTH}}", _STYLES[test.mark])
         line(Text.assemble(("TESTS ", "dim"), mark, (clean(test.title), "bold"), f"  {clean(test.says)}"))

@@ -1,0 +1,176 @@
+"""Which records no longer belong, by evidence alone: rules over an inventory, without a question.
+
+Strategy: each record gets at most one verdict, the gravest that its evidence bears: it is needed and will be taken; it is of
+the wrong kind; it is left over from another time; it has aged. Evidence that strengthens a verdict is told with it, and
+bears none by itself. What the rules suspect is looked up before anybody is told.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from enum import Enum
+
+from salt_mirror.checks.services.directory import is_locator
+from salt_mirror.checks.stale.scope import ADDRESSES, Inventory, Record, StaleScope
+from salt_mirror.dns.names import Name, from_text
+from salt_mirror.dns.records import NS, PTR, SRV
+from salt_mirror.dns.reverse import Network, address_of
+from salt_mirror.estate.aging import Leased
+
+
+class Reason(Enum):
+    """Why a record is told of, by its code."""
+
+    NEEDED = "age.still-needed"
+    NOT_STATIC = "age.not-static"
+    NOT_DYNAMIC = "age.not-dynamic"
+    REUSED = "left.reused"
+    RETIRED = "left.retired"
+    STALE = "age.stale"
+
+    @property
+    def gone(self) -> bool:
+        """Whether the record no longer belongs."""
+        return self in (Reason.REUSED, Reason.RETIRED, Reason.STALE)
+
+
+@dataclass(slots=True)
+class Suspicion:
+    """A record, why it is told of, and the evidence as data: what the wording makes sentences of."""
+
+    record: Record
+    reason: Reason
+    due_h: float | None = None
+    leased: Leased | None = None
+    named: list[Name] = field(default_factory=list)
+    newer: Record | None = None
+    network: Network | None = None
+    in_use: bool = False
+
+
+class Rules:
+    """The rules for one view at one moment, `now_h` in hours since 1601."""
+
+    def __init__(self, inventory: Inventory, scope: StaleScope, now_h: float) -> None:
+        self._inventory = inventory
+        self._scope = scope
+        self._now_h = now_h
+        self._expected: dict[tuple[Name, int, bytes], str | None] = {}
+        for key, lifetime in scope.expectations(inventory.view):
+            self._expected[key] = self._expected.get(key) or lifetime
+        self._controllers = {
+            from_text(one.host, from_text(entry.domain) if "." not in one.host else None)
+            for entry in scope.estate.directories
+            for one in entry.controllers
+        }
+
+    def suspicions(self) -> Iterator[Suspicion]:
+        """Every record that is told of."""
+        for record in self._inventory.records:
+            if self._scope.wants(record) and not (record.rdtype == NS and record.name == record.zone.apex):
+                found = self._judge(record)
+                if found is not None:
+                    yield found
+
+    def due_h(self, record: Record) -> float | None:
+        """When a record has aged, in hours since 1601; None for a static one, and where nobody says how long they live."""
+        life_h = self._scope.aging(record.zone).life_h
+        return record.stamp_h + life_h if record.stamp_h and life_h is not None else None
+
+    def taken(self, record: Record) -> bool:
+        """Whether what has aged is taken away in its zone, as far as anybody says."""
+        aging = self._scope.aging(record.zone)
+        return aging.on is not False and aging.scavenged is not False
+
+    def needed(self, record: Record) -> bool:
+        """Whether somebody expects a record, or its host has the address by lease now."""
+        return self._is_expected(record) or self._in_use(record)
+
+    def _judge(self, record: Record) -> Suspicion | None:
+        due_h, expected = self.due_h(record), self._is_expected(record)
+        aged = due_h is not None and self._now_h > due_h
+        found = Suspicion(record, Reason.STALE, due_h, in_use=self._in_use(record))
+        self._gather(found)
+        if aged and (expected or found.in_use):
+            found.reason = Reason.NEEDED
+            return found if self.taken(record) else None
+        if expected:
+            return self._of_its_kind(found)
+        if found.in_use:
+            return None
+        if self._is_reused(found):
+            found.reason = Reason.REUSED
+            return found
+        if found.network is not None:
+            found.reason = Reason.RETIRED
+            return found
+        return found if aged else None
+
+    def _of_its_kind(self, found: Suspicion) -> Suspicion | None:
+        """Whether an expected record is static or dynamic as it should be."""
+        record = found.record
+        lifetime = self._expected.get((record.name, record.rdtype, record.rdata))
+        if record.stamp_h is None or lifetime is None:
+            return None
+        if lifetime == "static" and record.dynamic and self.taken(record):
+            found.reason = Reason.NOT_STATIC
+            return found
+        if lifetime == "dynamic" and not record.dynamic:
+            found.reason = Reason.NOT_DYNAMIC
+            return found
+        return None
+
+    def _gather(self, found: Suspicion) -> None:
+        """The evidence around an address or a pointer."""
+        record = found.record
+        address = (
+            record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
+        )
+        if address is None:
+            return
+        found.network = self._scope.retired(address)
+        found.leased = self._scope.estate.ages.leases.get(address)
+        host = self._host(record)
+        found.named = [one.rdata for one in self._inventory.pointers.get(address, ()) if one.rdata != host]
+        others = [one for one in self._inventory.on_address.get(address, ()) if one.name != host and one.stamp_h]
+        found.newer = max(others, key=lambda one: one.stamp_h or 0, default=None)
+
+    @staticmethod
+    def _host(record: Record) -> Name:
+        return record.rdata if record.rdtype == PTR else record.name
+
+    def _is_reused(self, found: Suspicion) -> bool:
+        """Whether the address is another host's by now: by lease, or by its pointer and a newer registration together."""
+        record, leased = found.record, found.leased
+        if record.rdtype not in ADDRESSES and record.rdtype != PTR:
+            return False
+        host = self._host(record)
+        if leased is not None and leased.live and leased.host is not None:
+            return leased.host != host
+        refresh_h = self._scope.aging(record.zone).refresh_h
+        newer = found.newer
+        if newer is None or newer.stamp_h is None or not record.dynamic or refresh_h is None:
+            return False
+        return newer.name in found.named and newer.stamp_h > (record.stamp_h or 0) + refresh_h
+
+    def _in_use(self, record: Record) -> bool:
+        """Whether the address server says that the host has the address now."""
+        address = (
+            record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
+        )
+        leased = self._scope.estate.ages.leases.get(address) if address is not None else None
+        return leased is not None and leased.live and leased.host == self._host(record)
+
+    def _is_expected(self, record: Record) -> bool:
+        key = (record.name, record.rdtype, record.rdata)
+        if key in self._expected:
+            return True
+        if record.rdtype == PTR and (address := address_of(record.name)) is not None:
+            rdtype = 1 if len(address) == 4 else 28
+            return (record.rdata, rdtype, address) in self._expected
+        if record.rdtype == SRV or is_locator(record.name):
+            return record.target in self._controllers if record.target is not None else False
+        if record.rdtype in ADDRESSES:  # a controller registers the domain's own name, and more, with its address
+            return any(one.name in self._controllers for one in self._inventory.on_address.get(record.rdata, ()))
+        return record.name in self._controllers

@@ -1,0 +1,156 @@
+"""What `stale` has to look at: every record that is registered in some zones, with its stamp where a source has one, laid out
+so that a record's neighbours are at hand.
+
+Strategy: what is registered comes from a zone in hand by transfer, else from sources of ages (exports, a directory), else
+from what is expected. A stamp is None where no source says anything of a record.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from salt_mirror.checks.part import Holdings, no_holding
+from salt_mirror.dns.names import Name, is_within
+from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, A
+from salt_mirror.dns.reverse import Network, address_of
+from salt_mirror.estate.aging import Aging, Registered, newest
+from salt_mirror.estate.model import Estate, Zone
+
+ADDRESSES = frozenset((A, AAAA))
+TARGET_AT = {CNAME: 0, MX: 2, SRV: 6, NS: 0}
+"""Where the target begins in rdata."""
+_SIGNERS = frozenset((24, 25, 43, 46, 47, 48, 50, 51))
+
+
+class Record(NamedTuple):
+    """One registered record. `stamp_h` are hours since 1601: 0 for a static one, None where no source tells."""
+
+    name: Name
+    rdtype: int
+    rdata: bytes
+    stamp_h: int | None
+    zone: Zone
+
+    @property
+    def dynamic(self) -> bool:
+        """Whether it was made by an update, and ages."""
+        return bool(self.stamp_h)
+
+    @property
+    def target(self) -> Name | None:
+        """The name that it leads to, where it leads to one."""
+        at = TARGET_AT.get(self.rdtype)
+        return self.rdata[at:] if at is not None else None
+
+
+@dataclass(slots=True)
+class Inventory:
+    """The records of one view: by name, the names on each address, the pointers of each address, and who refers to a name."""
+
+    view: str
+    records: list[Record] = field(default_factory=list)
+    by_name: dict[Name, list[Record]] = field(default_factory=dict)
+    on_address: dict[bytes, list[Record]] = field(default_factory=dict)
+    pointers: dict[bytes, list[Record]] = field(default_factory=dict)
+    referring: dict[Name, list[Record]] = field(default_factory=dict)
+    whole: set[Name] = field(default_factory=set)
+
+    def add(self, record: Record) -> None:
+        """Takes in a record."""
+        self.records.append(record)
+        self.by_name.setdefault(record.name, []).append(record)
+        if record.rdtype in ADDRESSES:
+            self.on_address.setdefault(record.rdata, []).append(record)
+        elif record.rdtype == PTR and (address := address_of(record.name)) is not None:
+            self.pointers.setdefault(address, []).append(record)
+        target = record.target
+        if target is not None:
+            self.referring.setdefault(target, []).append(record)
+
+
+@dataclass(slots=True)
+class StaleScope:
+    """The work. `only` are zones and networks, all where there are none; `everything` says that other checks look at nothing
+    of it, so that every reference is followed here."""
+
+    estate: Estate
+    view: str | None = None
+    zones: list[Name] = field(default_factory=list)
+    networks: list[Network] = field(default_factory=list)
+    everything: bool = True
+    sees: Callable[[Name, str], bool] = lambda _, __: True
+
+    def views(self) -> list[str]:
+        """The views that are looked at."""
+        return [self.view] if self.view is not None else self.estate.views
+
+    def sources(self, zone: Zone) -> list[Registered]:
+        """The sources of ages of a zone."""
+        return self.estate.ages.zones.get((zone.view, zone.apex), [])
+
+    def aging(self, zone: Zone) -> Aging:
+        """How a zone ages: by its sources, else as the estate says."""
+        return next((source.aging for source in self.sources(zone)), zone.aging)
+
+    @property
+    def aged(self) -> bool:
+        """Whether there is any source of ages."""
+        return any(self.estate.ages.zones.values())
+
+    def inventory(self, view: str, holdings: Holdings = no_holding) -> Inventory:
+        """All that is registered in the zones of a view, as far as it is known."""
+        found = Inventory(view)
+        for zone in self.estate.zones.get(view, {}).values():
+            stamps = newest(self.sources(zone))
+            holding = next((one for server in zone.servers or () if (one := holdings(server, zone.apex))), None)
+            if holding is not None:
+                found.whole.add(zone.apex)
+                for name, rdtype, _, values in holding.rrsets():
+                    for value in values:
+                        self._add(found, Record(name, rdtype, value, stamps.get((name, rdtype, value)), zone))
+            elif stamps:
+                found.whole.add(zone.apex)
+                for (name, rdtype, value), stamp in stamps.items():
+                    self._add(found, Record(name, rdtype, value, stamp, zone))
+            else:
+                for wanted in zone.expectations:
+                    if wanted.presence != "absent":
+                        self._add(found, Record(wanted.name, wanted.rdtype, wanted.rdata, None, zone))
+        return found
+
+    @staticmethod
+    def _add(found: Inventory, record: Record) -> None:
+        at_apex = record.name == record.zone.apex
+        if record.rdtype not in _SIGNERS and not (record.rdtype == SOA and at_apex):
+            found.add(record)
+
+    def wants(self, record: Record) -> bool:
+        """Whether a record is among those that were asked for."""
+        if not self.sees(record.name, record.zone.view):
+            return False
+        if not self.zones and not self.networks:
+            return True
+        if any(is_within(record.name, zone) for zone in self.zones):
+            return True
+        address = (
+            record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
+        )
+        return address is not None and any(_holds(network, address) for network in self.networks)
+
+    def retired(self, address: bytes) -> Network | None:
+        """The retired network that holds an address; None where none does."""
+        return next((network for network in self.estate.retired if _holds(network, address)), None)
+
+    def expectations(self, view: str) -> Iterator[tuple[tuple[Name, int, bytes], str | None]]:
+        """Every record that is expected to be there in a view, with its lifetime where that is said."""
+        for zone in self.estate.zones.get(view, {}).values():
+            for one in zone.expectations:
+                if one.presence != "absent":
+                    yield (one.name, one.rdtype, one.rdata), one.lifetime
+
+
+def _holds(network: Network, address: bytes) -> bool:
+    return len(address) * 8 == network.max_prefixlen and ipaddress.ip_address(address) in network

@@ -1,0 +1,195 @@
+"""Everything that is said about records that no longer belong: the evidence in words, and what would mend it.
+
+Strategy: one finding for each name and reason. What is to go is a choice for a person, and takes everything of a host together:
+addresses, pointers, aliases and locators.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+
+from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.proposing import changed
+from salt_mirror.checks.stale.rules import Reason, Suspicion
+from salt_mirror.checks.stale.scope import ADDRESSES, Inventory, Record
+from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
+from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import PTR, SOA, A, rdata_text, type_text
+from salt_mirror.dns.reverse import address_of, address_text
+from salt_mirror.estate.aging import moment_of
+from salt_mirror.estate.model import Zone
+from salt_mirror.findings import Change, Choice, Finding
+
+
+def moment_text(moment: datetime) -> str:
+    """A moment in local time with its offset: `24 Aug 2026 03:00 +0200`."""
+    local = moment.astimezone()
+    return f"{local.day} {local:%b %Y %H:%M %z}"
+
+
+def ago(stamp_h: int, now_h: float) -> str:
+    """How long ago a stamp was, in days, or in hours of the last two."""
+    hours = max(0, int(now_h - stamp_h))
+    return many(hours // 24, "day") if hours >= 48 else many(hours, "hour")
+
+
+def evidence_of(found: Suspicion, now_h: float, life_h: int | None) -> list[str]:
+    """The evidence behind a verdict, in words."""
+    record, said = found.record, []
+    if record.stamp_h:
+        said.append(f"last refreshed {ago(record.stamp_h, now_h)} ago ({moment_text(moment_of(record.stamp_h))})")
+    elif record.stamp_h == 0 and found.reason is not Reason.NOT_DYNAMIC:
+        said.append("static")
+    if life_h is not None and found.reason in (Reason.STALE, Reason.NEEDED):
+        said.append(f"records live {many(life_h // 24, 'day') if life_h % 24 == 0 else many(life_h, 'hour')} there")
+    leased = found.leased
+    if leased is not None and leased.live and leased.host is not None and not found.in_use:
+        said.append(f"its address is leased to {to_text(leased.host)} now")
+    elif leased is not None and leased.live and found.in_use:
+        said.append("its host has the address by lease now")
+    elif leased is not None and not leased.live:
+        until = f" on {moment_text(datetime.fromtimestamp(leased.until, UTC))}" if leased.until else ""
+        said.append(f"its lease ended{until}")
+    if found.named and record.rdtype in ADDRESSES:
+        said.append(f"its pointer names {together_said(map(to_text, found.named))} now")
+    if (
+        found.newer is not None
+        and found.newer.stamp_h
+        and found.newer.stamp_h > (record.stamp_h or 0)
+        and not found.in_use
+    ):
+        said.append(f"{to_text(found.newer.name)} was registered at its address {ago(found.newer.stamp_h, now_h)} ago")
+    if found.network is not None:
+        said.append(f"{found.network} is retired")
+    return said
+
+
+_SAYS = {
+    Reason.STALE: "has aged",
+    Reason.REUSED: "is left over",
+    Reason.RETIRED: "is left over",
+    Reason.NEEDED: "is needed, and scavenging takes it, since it has aged",
+    Reason.NOT_STATIC: "should be static, and is a dynamic record that ages",
+    Reason.NOT_DYNAMIC: "should be dynamic, and is a static record that nothing ever takes",
+}
+
+
+class StaleWords:
+    """The findings of one view."""
+
+    def __init__(self, inventory: Inventory, now_h: float) -> None:
+        self._inventory = inventory
+        self._now_h = now_h
+
+    def told(self, group: Sequence[Suspicion], found: Sequence[Lookup], life_h: int | None) -> Finding:
+        """One name's records with one reason."""
+        first = group[0]
+        record, reason = first.record, first.reason
+        evidence = dict.fromkeys(text for one in group for text in evidence_of(one, self._now_h, life_h))
+        due = ""
+        if reason is Reason.NOT_STATIC and first.due_h is not None:
+            due = f" It ages away on {moment_text(moment_of(int(first.due_h)))} unless it is refreshed."
+        text = f"{_what(group)} {_SAYS[reason]}{': ' if evidence else ''}{'; '.join(evidence)}.{due}"
+        choices = [self._removal(record.name, group)] if reason.gone else []
+        advice = "" if reason.gone else _ADVICE[reason]
+        return state(
+            reason.value, text, name=record.name, rdtype=record.rdtype, view=self._inventory.view, choices=choices,
+            advice=advice, answers=[answer for one in found for answer in answers_of(one)],
+        )  # fmt: skip
+
+    def unverified(self, group: Sequence[Suspicion], found: Iterable[Lookup]) -> Finding:
+        """Records that would be told of, and of which nobody knows whether they are still registered."""
+        record = group[0].record
+        why = next((troubles_of(one) for one in found if one.certain != "agrees"), "no usable answer")
+        text = f"Whether {_what(group)} is still registered could not be seen: {why}."
+        code = "age.unverified" if group[0].reason.value.startswith("age") else "left.unverified"
+        return state(
+            code,
+            text,
+            name=record.name,
+            rdtype=record.rdtype,
+            view=self._inventory.view,
+            outcome="unverified",
+            cause=why,
+        )
+
+    def tombstone(self, name: Name, zone: Zone, serving: Sequence[Server], found: Lookup) -> Finding:
+        """A name that the directory keeps as gone, and that a server still gives out."""
+        text = f"{to_text(name)} is gone in the directory (a tombstone), and {labels_of(serving)} still gives it out."
+        return state("age.tombstone", text, name=name, rdtype=A, view=zone.view, answers=answers_of(found)[:4])
+
+    @staticmethod
+    def unread(domain: str, view: str, why: str) -> Finding:
+        """A directory that could not be read."""
+        text = f"How old the records of {domain} are could not be seen: {why}."
+        return state(
+            "age.unverified", text, name=from_text(domain), rdtype=SOA, view=view, outcome="unverified", cause=why
+        )
+
+    def dangling(self, record: Record, target: Name, *, open_to_all: bool, found: Lookup) -> Finding:
+        """A record that leads to a name that does not exist."""
+        what = f"{to_text(record.name)} {type_text(record.rdtype)} leads to {to_text(target)}, which does not exist"
+        gone = changed(
+            record.name, record.rdtype, "registered", "it leads nowhere", view=record.zone.view, zone=record.zone.apex,
+            remove=[record.rdata],
+        )  # fmt: skip
+        choice = Choice(word="remove", says="nobody needs it", changes=[gone])
+        if open_to_all:
+            who = to_text(record.name)
+            text = f"{what}: its domain is in nobody's hands, and whoever registers it gets what is meant for {who}."
+            code = "left.open-target"
+        else:
+            text, code = f"{what}.", "left.dangling"
+        return state(
+            code, text, name=record.name, rdtype=record.rdtype, view=record.zone.view, choices=[choice],
+            answers=answers_of(found)[:6],
+        )  # fmt: skip
+
+    def target_unverified(self, record: Record, target: Name, found: Lookup) -> Finding:
+        """A target of which nobody knows whether it exists."""
+        why = troubles_of(found)
+        text = f"Whether {to_text(target)}, to which {to_text(record.name)} leads, exists could not be seen: {why}."
+        return state(
+            "left.unverified", text, name=record.name, rdtype=record.rdtype, view=record.zone.view, outcome="unverified",
+            cause=why,
+        )  # fmt: skip
+
+    def _removal(self, name: Name, group: Sequence[Suspicion]) -> Choice:
+        """Everything of a host together: what no longer belongs, its pointers, and what leads to it."""
+        records = [one.record for one in group]
+        if all(one.rdtype in ADDRESSES for one in records):
+            left = {one.rdata for one in self._inventory.by_name.get(name, ()) if one.rdtype in ADDRESSES}
+            for address in {one.rdata for one in records}:
+                records += [one for one in self._inventory.pointers.get(address, ()) if one.rdata == name]
+                left.discard(address)
+            if not left:  # nothing of the host stays, so that nothing may lead to it
+                records += self._inventory.referring.get(name, [])
+        by_set: dict[tuple[Name, int], list[Record]] = {}
+        for record in records:
+            by_set.setdefault((record.name, record.rdtype), []).append(record)
+        changes: list[Change] = [
+            changed(
+                owner, rdtype, "registered", "it no longer belongs", view=members[0].zone.view, zone=members[0].zone.apex,
+                remove={one.rdata for one in members},
+            )
+            for (owner, rdtype), members in by_set.items()
+        ]  # fmt: skip
+        return Choice(word="remove", says="the host is gone, with all that leads to it", changes=changes)
+
+
+_ADVICE = {
+    Reason.NEEDED: "have its host register again, or make the record static; or stop expecting it",
+    Reason.NOT_STATIC: "make it a static record",
+    Reason.NOT_DYNAMIC: "take it out, and have its host register itself",
+}
+
+
+def _what(group: Sequence[Suspicion]) -> str:
+    """The records of a name in words."""
+    name = group[0].record.name
+    values = [f"{type_text(one.record.rdtype)} {rdata_text(one.record.rdtype, one.record.rdata)}" for one in group]
+    address = address_of(name) if group[0].record.rdtype == PTR else None
+    owner = f"the pointer of {address_text(address)}" if address is not None else to_text(name)
+    return f"{owner} ({', '.join(values)})"
