@@ -16,7 +16,7 @@ from salt_mirror.checks.descent import walking
 from salt_mirror.checks.here import scope
 from salt_mirror.checks.plan import sending
 from salt_mirror.checks.resolvers import asking
-from salt_mirror.cli import looking, running
+from salt_mirror.cli import knocking, looking, running
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.computer import sources
@@ -29,6 +29,7 @@ from salt_mirror.dns.traffic import https, manners, stream
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
 from salt_mirror.estate import masterfile, reading
+from salt_mirror.estate.directory import learning
 from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
@@ -263,6 +264,10 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "seconds that programs' own way is waited for": looking.PROGRAMS_S,
         "looks at one name, to see whether several answer behind one address": asking.LOOKS,
         "seconds that a program of the system is waited for": sources.PROGRAM_S,
+        "seconds that a host is given to answer a knock": knocking.KNOCK_S,
+        "hosts that are knocked at at once": knocking.AT_ONCE,
+        "ports that are tried of each": knocking.MOST_PORTS,
+        "names of a directory's tombstones that are looked for in each zone": learning.MOST_GONE,
         "messages in a row without a record": MOST_EMPTY,
         "transfers at once": running.AT_ONCE,
         "changes that no `--at-most` is needed for": sending.MOST_UNASKED,

@@ -107,7 +107,7 @@ def test_the_demos_faults_are_mended_but_those_that_were_listed_and_the_way_back
         held = {key: contents(servers[key[0]], key[1]) for key in primaries}
         (tmp_path / "decisions").write_text(
             "# after talking to Kiln House\nregister rake-19.*   # it is there\n"
-            "remove   *  pair.*\nremove gullmarsh.example mail.missing-host\nregister * view.hidden\n",
+            "remove   *  pair.*\nremove gullmarsh.example mail.missing-host\nregister * view.hidden\nremove * age.stale\n",
             encoding="utf-8",
         )
         plan = run("mend", "--decisions", "decisions", "--json")

@@ -6,6 +6,7 @@ import ipaddress
 import json
 import random
 import re
+import socket
 import time
 from datetime import UTC, datetime
 from pathlib import Path
@@ -20,6 +21,7 @@ from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.stale.rules import Rules
 from salt_mirror.checks.stale.scope import StaleScope
 from salt_mirror.checks.stale.work import Stale
+from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Server
@@ -211,7 +213,7 @@ elsewhere CNAME www.given-up.example.
         "typed.pans.example. (A 10.77.10.16) should be dynamic",
         "old.pans.example. CNAME leads to gone.pans.example., which does not exist.",
         "its domain is in nobody's hands, and whoever registers it gets what is meant for elsewhere.pans.example.",
-        "BY NETWORK", "10.77.10.0/24 1 stale, 1 left over", "no network 2 dangling", "WHAT GOES WHEN",
+        "BY NETWORK", "10.77.10.0/24 1 stale, 1 left over", "no network 2 dangling", "WHAT GOES WHEN, unless it is refreshed",
         "aging is on, 7 days without refresh and 7 days for it, nobody says whether anything scavenges; by export.zone",
     ):  # fmt: skip
         assert words in out, (words, done.out)
@@ -254,6 +256,37 @@ def test_a_removal_takes_everything_of_a_host_and_mend_plans_it(run: Run, standi
     gone = {(one["name"], one["type"]) for one in plan["changes"]}
     assert ("rake.pans.example.", "A") in gone and ("short.pans.example.", "CNAME") in gone, plan
     assert world.standin.asked
+
+
+def test_the_demo_has_what_was_planted_and_nothing_else(demo: Run, tmp_path: Path) -> None:
+    done = demo("stale", "--json", "--figure", "ages.png")
+    planted = sorted((one["code"], one["name"]) for one in plantings()["stale"])
+    assert sorted((one["code"], one["name"]) for one in done.report["findings"]) == planted
+    assert (tmp_path / "ages.png").read_bytes().startswith(b"\x89PNG") and done.report["ages"]["dynamic"] > 15
+
+
+def test_a_host_that_answers_weakens_what_is_said_and_judges_nothing(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    Exported(
+        tmp_path,
+        standins,
+        f"rake {mark(94)} A 10.77.10.12\nvat {mark(94)} A 192.0.2.9\nscale {mark(94)} A 10.77.10.13\n",
+    )
+    listener = socket.create_server(("127.0.0.1", 0))
+    with listener:
+        port = listener.getsockname()[1]
+        path = tmp_path / "estate.toml"
+        reach = '[reach]\n"10.77.10.12" = "127.0.0.1"\n"192.0.2.9" = "192.0.2.9"\n"10.77.10.13" = "127.0.0.2"\n'
+        path.write_text(path.read_text(encoding="utf-8") + reach, encoding="utf-8")
+        report = run("stale", "--knock", str(port), "--json").report
+    texts = {one["name"]: one["text"] for one in report["findings"]}
+    assert f"10.77.10.12 answers on port {port}: somebody is there." in texts["rake.pans.example."]
+    assert f"10.77.10.13 turns port {port} away" in texts["scale.pans.example."]
+    assert "answers" not in texts["vat.pans.example."] and {one["code"] for one in report["findings"]} == {"age.stale"}
+    assert "1 public addresses were not knocked at; --yes does that" in report["remarks"]
+    for wrong in ("ssh", "0", "1,2,3,4,5,6,7,8,9"):
+        assert run("stale", "--knock", wrong, "--yes").status == 2
 
 
 def test_what_is_gone_already_is_not_told_and_what_no_server_tells_is_unverified(

@@ -1,5 +1,5 @@
-"""Ages in a real directory, as an ordinary user: static and dynamic records, stamps set back, aging on, a tombstone. Never in CI:
-it needs root, Debian's packages, and the extras `directory` and `kerberos`."""
+"""Ages in a real directory, as an ordinary user: static and dynamic records, stamps set back, aging on, a tombstone. Never in
+CI: it needs root, Debian's packages, and the extras `directory` and `kerberos`."""
 
 from __future__ import annotations
 
@@ -33,11 +33,8 @@ def directory(place: Path) -> Iterator[InDirectory]:
 
 
 def estate(folder: Path, url: str, more: str = "") -> None:
-    lists = {
-        "hosts.csv": "name,type,value,lifetime\nvat-02,A,10.99.0.72,\nrake,A,10.99.0.51,dynamic\nvat-03,A,10.99.0.73,static\n"
-    }
-    for name, text in lists.items():
-        (folder / name).write_text(text, encoding="utf-8")
+    rows = "vat-02,A,10.99.0.72,\nrake,A,10.99.0.51,dynamic\nvat-03,A,10.99.0.73,static\n"
+    (folder / "hosts.csv").write_text(f"name,type,value,lifetime\n{rows}", encoding="utf-8")
     (folder / "password").write_text(f"{PASSWORD}\n", encoding="utf-8")
     text = (
         f'[[zones]]\nname = "{DOMAIN}"\nview = "internal"\nservers = ["dc1"]\nkerberos = true\nshort_signature = true\n'

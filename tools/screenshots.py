@@ -43,10 +43,10 @@ PICTURES = {
         "compare before.jsonl.gz --plan plan.csv --view public",
     ],
     "audit": ["audit --only public"],
-    "explain": ["explain auth.serial-behind", "explain roll.wildcard", "explain dir.leftover"],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
     "views": ["views"],
+    "stale": ["stale --forecast 7d"],
     "resolvers": ["resolvers kiln-office north-office isp-two"],
     "from-here": ["from-here weighbridge web.gullmarsh.example --settings computer"],
     "mend": ["mend 10.77.10.0/24"],
@@ -59,7 +59,7 @@ PLAN = (
 )
 """What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
 
-SMALL = frozenset(("authority", "audit", "mend", "resolvers", "from-here"))
+SMALL = frozenset(("authority", "audit", "mend", "resolvers", "from-here", "stale"))
 """Pictures in a smaller type, so that all of the output is seen."""
 
 

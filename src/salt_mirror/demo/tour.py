@@ -118,6 +118,11 @@ STOPS = (
         1,
     ),
     Stop(
+        "Zones fill up with hosts that are gone. What no longer belongs, and what will scavenging take that is still needed?",
+        ("stale", "--forecast", "30d"),
+        1,
+    ),
+    Stop(
         "The web shop is to move to another address. How long will that take, at the longest?",
         ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
         0,

@@ -13,11 +13,13 @@ import time
 import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
 import dns.name
+import dns.rdatatype
 import dns.tsig
 
 from salt_mirror.standin.authority import read_zone
@@ -117,6 +119,7 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
         for port, (label, ways) in enumerate(CACHES.items(), _FIRST_PORT + len(SERVERS)):
             cache = Cache(behind, lambda: time.monotonic() * SPEED, **ways)
             servers[label] = _start(standins, [], port, recursive=True, cache=cache)
+        _export(folder, servers["dc-north"], planted)
         _take_changes(folder, servers)
         for entry in planted["misbehaving"]:
             servers[entry["server"]].fault = Fault[entry["fault"]]
@@ -137,6 +140,35 @@ def _take_changes(folder: Path, servers: dict[str, StandIn]) -> None:
         primary.updates = "signed"
         primary.followers = [servers[one] for one in followers]
         primary.follow_s = 0.5
+
+
+def _export(folder: Path, server: StandIn, planted: dict[str, Any]) -> None:
+    """Writes what the directory server would export, with age marks, and the address server's leases: a year of history."""
+    origin = dns.name.from_text("pans.gullmarsh.internal")
+    now = datetime.now(UTC)
+    hours = int((now - datetime(1601, 1, 1, tzinfo=UTC)).total_seconds() // 3600)
+    told = {(one["name"], one.get("value", "")): one["days"] for one in planted["ages"]}
+    leased = {line.split(",")[0] for line in _read("records/leases.csv").splitlines()[1:]}
+    lines = ["$ORIGIN pans.gullmarsh.internal."]
+    for number, (name, rdataset) in enumerate(sorted(server.authority.zones[origin].iterate_rdatasets(), key=_order)):
+        label = str(name.relativize(origin))
+        for rdata in rdataset:
+            days = told.get((label, str(rdata)), told.get((label, "")))
+            if days is None and label in leased and rdataset.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
+                days = number * 5 % 13 + 1
+            mark = f"[AGE:{hours - 24 * days}] " if days is not None else ""
+            lines.append(f"{label} {mark}{rdataset.ttl} {dns.rdatatype.to_text(rdataset.rdtype)} {rdata}")
+    _write(folder / "exports" / "pans.zone", "\n".join(lines) + "\n")
+    rows = ["address,hwaddr,client_id,valid_lifetime,expire,subnet_id,fqdn_fwd,fqdn_rev,hostname,state"]
+    for one in planted["leases"]:
+        ends = int(now.timestamp()) + 86_400 * one["ends"]
+        rows.append(f"{one['address']},,,86400,{ends},1,1,1,{one['host']}.pans.gullmarsh.internal,0")
+    _write(folder / "exports" / "leases.csv", "\n".join(rows) + "\n")
+
+
+def _order(found: tuple[dns.name.Name, Any]) -> tuple[dns.name.Name, int]:
+    name, rdataset = found
+    return name, int(rdataset.rdtype)
 
 
 def _start(standins: StandIns, zones: list[Any], port: int, *, recursive: bool, cache: Cache | None = None) -> StandIn:

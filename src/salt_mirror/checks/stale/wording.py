@@ -142,8 +142,10 @@ class StaleWords:
             code = "left.open-target"
         else:
             text, code = f"{what}.", "left.dangling"
+        others = self._inventory.referring.get(target, [])
+        cause = f"{to_text(target)} does not exist, and {many(len(others), 'record')} lead there" if others[1:] else ""
         return state(
-            code, text, name=record.name, rdtype=record.rdtype, view=record.zone.view, choices=[choice],
+            code, text, name=record.name, rdtype=record.rdtype, view=record.zone.view, choices=[choice], cause=cause,
             answers=answers_of(found)[:6],
         )  # fmt: skip
 
@@ -176,7 +178,10 @@ class StaleWords:
             )
             for (owner, rdtype), members in by_set.items()
         ]  # fmt: skip
-        return Choice(word="remove", says="the host is gone, with all that leads to it", changes=changes)
+        says = "the host is gone, with all that leads to it"
+        if group[0].reason is Reason.REUSED:
+            says = "the address is another host's"
+        return Choice(word="remove", says=says, changes=changes)
 
 
 _ADVICE = {

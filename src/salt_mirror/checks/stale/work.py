@@ -7,11 +7,13 @@ that it is still there. A target in a zone that is whole at hand needs no questi
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import pairwise
 from typing import Any
+
+from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
@@ -199,6 +201,18 @@ class Stale(Part):
             return super().count(outcome)
         apart = [one for one in self._seen if one.gone or one.finding is not None]
         return max(0, self._records - len({(one.view, *record[:3]) for one in apart for record in one.records}))
+
+    def addresses(self) -> dict[bytes, None]:
+        """The addresses of what no longer belongs: where a host might still answer."""
+        gone = (one for one in self._seen if one.finding is not None and _KINDS.get(one.reason) in ("stale", "left"))
+        return {record.rdata: None for one in gone for record in one.records if record.rdtype in ADDRESSES}
+
+    def hear(self, answered: Mapping[bytes, str]) -> None:
+        """Takes in whether hosts answer (in words, by address): it is told with the evidence, and judges nothing."""
+        for one in self._seen:
+            said = [answered[record.rdata] for record in one.records if record.rdata in answered]
+            if one.finding is not None and said and _KINDS.get(one.reason) in ("stale", "left"):
+                one.finding = replace(one.finding, text=f"{one.finding.text} {' '.join(dict.fromkeys(said))}")
 
     def findings(self) -> list[Finding]:
         return [one.finding for one in self._seen if one.finding is not None]

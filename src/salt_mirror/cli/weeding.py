@@ -1,0 +1,64 @@
+"""What `stale` does around its check: the places that were named, the knocking, the figure, the report."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import NoReturn
+
+from salt_mirror.checks.stale.scope import StaleScope
+from salt_mirror.checks.stale.work import Stale
+from salt_mirror.cli.ending import finish, report_of
+from salt_mirror.cli.knocking import knocked
+from salt_mirror.cli.opening import atlas_of, views_of
+from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.running import run_part
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.forms import network_in, zone_name
+from salt_mirror.estate.model import Estate
+from salt_mirror.keeping.writing import write_whole
+
+_WEEKS_DRAWN = 28
+"""So many days a figure looks ahead, where nobody says otherwise."""
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What is to be looked at, and what is to be told of it."""
+
+    places: list[str]
+    by: str
+    days: int
+    ports: list[int]
+    yes: bool
+    figure: Path | None
+
+
+def weed(wish: Wish, estate: Estate, asking: Asking, showing: Showing) -> NoReturn:
+    """Looks for what no longer belongs, prints what was seen, and ends the program. Raises BadInput."""
+    networks = {text: network_in(text) for text in wish.places}
+    zones = [zone_name(text) for text, network in networks.items() if network is None]
+    scope = StaleScope(estate, asking.view, zones, [one for one in networks.values() if one is not None])
+    atlas = atlas_of(estate)
+    part = Stale(scope, atlas, days=wish.days or (_WEEKS_DRAWN if wish.figure is not None else 0), by=wish.by)
+    views = views_of(asking, estate)
+    ran = run_part(part, atlas, views, asking, "records looked at")
+    if wish.ports and not ran.interrupted:
+        answered, left_out = knocked(list(part.addresses()), wish.ports, estate, yes=wish.yes)
+        part.hear(answered)
+        if left_out:
+            part.remarks.append(f"{left_out:,} public addresses were not knocked at; --yes does that")
+    report = report_of("stale", estate, ran, part, ages=part.sheet(), says=part.says)
+    failed = _drawn(wish.figure, part) if wish.figure is not None else []
+    finish(report, showing, part, several_views=len(views) > 1, failed=failed)
+
+
+def _drawn(figure: Path, part: Stale) -> list[str]:
+    """Draws the figure; returns what went wrong."""
+    from salt_mirror.report.ages import draw_ages
+
+    try:
+        write_whole(figure, draw_ages(figure.suffix[1:].lower(), part.says, part.sheet()), "--figure")
+    except BadInput as error:
+        return [str(error)]
+    return []
