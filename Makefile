@@ -40,6 +40,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/transfer.py
 	$(BIN)/python bench/audit.py
 	$(BIN)/python bench/watch.py
+	$(BIN)/python bench/stale.py
 	$(BIN)/python bench/loss.py
 
 screenshots: $(VENV)/dev.stamp
