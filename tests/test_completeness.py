@@ -12,7 +12,7 @@ import typer.main
 
 import salt_mirror
 from salt_mirror.catalogue import catalogue
-from salt_mirror.cli.main import app
+from salt_mirror.cli.main import program
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIn, StandIns
 from support.program import Run
@@ -36,7 +36,7 @@ def test_every_code_is_shown_by_a_planting_or_a_test_and_no_other_is() -> None:
 
 def options() -> Iterator[tuple[str, str]]:
     """Every option that help shows, by command."""
-    group = typer.main.get_command(app)
+    group = typer.main.get_command(program())
     for name, command in group.commands.items():  # type: ignore[attr-defined]
         for parameter in command.params:
             if parameter.param_type_name == "option" and not getattr(parameter, "hidden", False):

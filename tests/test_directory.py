@@ -10,6 +10,7 @@ import struct
 import sys
 import uuid
 from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -164,6 +165,18 @@ class Objects:
             right_below = dn.partition(",")[2].lower() == base.lower()
             if f"objectClass={kind})" in wanted and dn.lower().endswith(base.lower()) and (right_below or not below):
                 yield Entry(dn, values)
+
+
+@pytest.mark.parametrize(
+    ("said", "ahead"), [("20261126020500.0Z", 300.0), ("2026-11-26 01:59:00+00:00", -60.0), ("noon", None), ("", None)]
+)
+def test_a_clock_that_is_off_is_seen(said: str, ahead: float | None) -> None:
+    class Telling(Objects):
+        def root(self) -> Entry:
+            dn, values = super().root()
+            return Entry(dn, dict(values) | {"currenttime": [said]})
+
+    assert learn(Telling(), datetime(2026, 11, 26, 2, 0, tzinfo=UTC)).clock_s == ahead
 
 
 def test_what_a_directory_has_is_what_is_learnt() -> None:

@@ -235,7 +235,7 @@ def faults(findings: list[Finding]) -> set[tuple[str, ...]]:
     return {(one.code, *one.subject) for one in findings if one.weight == "fault" and one.outcome == "differs"}
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(worlds(), st.sampled_from(("", "remove", "register")))
 def test_what_a_plan_says_is_mended_is_so_once_it_was_carried_out_and_nothing_else_comes(
     world: World, word: str

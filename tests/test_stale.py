@@ -20,6 +20,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.stale.rules import Rules
 from salt_mirror.checks.stale.scope import StaleScope
+from salt_mirror.checks.stale.wording import evidence_of
 from salt_mirror.checks.stale.work import Stale
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
@@ -382,6 +383,24 @@ def test_a_known_mixture_is_told_apart_without_a_mistake(run: Run, standins: Sta
     }  # fmt: skip
     counts: dict[str, Any] = report["ages"]
     assert counts["stale"] == len(planted["stale"]) and counts["records"] == 2002
+
+
+def test_a_dynamic_address_beside_static_ones_is_a_note_and_an_older_pointer_is_told_with_what_has_aged() -> None:
+    how, v6 = Aging(True, REFRESH_H, REFRESH_H, True), bytes(15) + b"\x05"
+    estate = Estate(zones={"": {ZONE: Zone(ZONE, "", (OWN,)), REVERSE: Zone(REVERSE, "", (OWN,))}})
+    stamps = {(HOST, A, ADDRESS): int(NOW_H) - 5, (HOST, 28, v6): 0, (OTHER, A, bytes((10, 0, 0, 9))): int(NOW_H) - 400}
+    pointer = {(reverse_name(bytes((10, 0, 0, 9))), PTR, OTHER): int(NOW_H) - 900}
+    estate.ages = Ages({("", ZONE): [Registered("x", stamps, how)], ("", REVERSE): [Registered("x", pointer, how)]})
+    estate.ages.leases[ADDRESS] = Leased(False, None, None)
+    scope = StaleScope(estate)
+    told = list(Rules(scope.inventory(""), scope, NOW_H).suspicions())
+    assert [(one.record.name, one.reason.value) for one in told] == [
+        (HOST, "age.mixed"), (OTHER, "age.stale"), (reverse_name(bytes((10, 0, 0, 9))), "age.stale"),
+    ]  # fmt: skip
+    assert evidence_of(told[1], NOW_H, LIFE_H)[2:] == [
+        "no lease of its address",
+        "its pointer is older, last refreshed 37 days ago",
+    ]
 
 
 def test_a_tombstone_that_is_served_copies_that_differ_and_a_directory_that_is_silent_are_told() -> None:

@@ -1,7 +1,7 @@
 """The program `salt-mirror`: its commands, and what becomes of errors that an administrator can cause.
 
-Strategy: this module and the signatures of the commands are all that `--help` imports; a command brings in what it needs
-when it runs.
+Strategy: a run imports this module and the signature of the command that was typed, `--help` those of all; a command brings in
+what it needs when it runs.
 """
 
 from __future__ import annotations
@@ -10,75 +10,40 @@ import errno
 import functools
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from importlib import import_module
 from typing import Annotated, Any
 
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli import (
-    ask,
-    audit,
-    authority,
-    budget,
-    compare,
-    demo,
-    descend,
-    differ,
-    draft,
-    expect,
-    explain,
-    from_here,
-    history,
-    mail,
-    mend,
-    pairs,
-    resolvers,
-    rollcall,
-    services,
-    settle,
-    snapshot,
-    stale,
-    views,
-)
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
 
-app = typer.Typer(
-    name="salt-mirror",
-    no_args_is_help=True,
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"]},
-    help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
-    epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, 4 an output "
-    "could not be written, 130 interrupted.",
-)
-COMMANDS: dict[str, Callable[..., None]] = {
-    "draft": draft.draft,
-    "ask": ask.ask,
-    "from-here": from_here.from_here,
-    "pairs": pairs.pairs,
-    "rollcall": rollcall.rollcall,
-    "authority": authority.authority,
-    "descend": descend.descend,
-    "mail": mail.mail,
-    "services": services.services,
-    "views": views.views,
-    "resolvers": resolvers.resolvers,
-    "stale": stale.stale,
-    "budget": budget.budget,
-    "mend": mend.mend,
-    "settle": settle.settle,
-    "snapshot": snapshot.snapshot,
-    "compare": compare.compare,
-    "differ": differ.differ,
-    "audit": audit.audit,
-    "history": history.history,
-    "explain": explain.explain,
-    "expect": expect.expect,
-    "demo": demo.demo,
-}
-"""Every command, in the order of the work."""
+COMMANDS = (
+    "draft", "ask", "from-here", "pairs", "rollcall", "authority", "descend", "mail", "services", "views", "resolvers", "stale",
+    "budget", "mend", "settle", "snapshot", "compare", "differ", "audit", "history", "explain", "expect", "demo",
+)  # fmt: skip
+"""Every command, in the order of the work. Each is the function of its name in the module of its name."""
+
+
+def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
+    """The program with some of its commands: a run brings in the one that was typed alone."""
+    app = typer.Typer(
+        name="salt-mirror",
+        no_args_is_help=True,
+        add_completion=False,
+        pretty_exceptions_enable=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+        help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
+        epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, 4 an "
+        "output could not be written, 130 interrupted.",
+    )
+    for name in names:
+        room = name.replace("-", "_")
+        command: Callable[..., None] = getattr(import_module(f"salt_mirror.cli.{room}"), room)
+        app.command(name)(_to_its_reader(command))
+    app.callback()(_options)
+    return app
 
 
 def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
@@ -134,17 +99,12 @@ def _open_what_is_closed() -> None:
         sys.stderr = open(2, "w", encoding="utf-8", closefd=False)  # noqa: SIM115
 
 
-for _name, _command in COMMANDS.items():
-    app.command(_name)(_to_its_reader(_command))
-
-
 def _version(wanted: bool) -> None:
     if wanted:
         typer.echo(f"salt-mirror {__version__}")
         raise typer.Exit
 
 
-@app.callback()
 def _options(
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and end.")
@@ -160,7 +120,8 @@ def main() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8", errors="replace")
     try:
-        app()
+        typed = sys.argv[1:2]
+        program(typed if typed and typed[0] in COMMANDS else COMMANDS)()
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 

@@ -28,6 +28,7 @@ class Reason(Enum):
     REUSED = "left.reused"
     RETIRED = "left.retired"
     STALE = "age.stale"
+    MIXED = "age.mixed"
 
     @property
     def gone(self) -> bool:
@@ -45,6 +46,8 @@ class Suspicion:
     leased: Leased | None = None
     named: list[Name] = field(default_factory=list)
     newer: Record | None = None
+    pointer: Record | None = None
+    leases_known: bool = False
     network: Network | None = None
     in_use: bool = False
 
@@ -96,16 +99,25 @@ class Rules:
             found.reason = Reason.NEEDED
             return found if self.taken(record) else None
         if expected:
-            return self._of_its_kind(found)
+            return self._of_its_kind(found) or self._mixed(found)
         if found.in_use:
-            return None
+            return self._mixed(found)
         if self._is_reused(found):
             found.reason = Reason.REUSED
             return found
         if found.network is not None:
             found.reason = Reason.RETIRED
             return found
-        return found if aged else None
+        return found if aged else self._mixed(found)
+
+    def _mixed(self, found: Suspicion) -> Suspicion | None:
+        """A dynamic address beside static ones of the same name: the one goes some day, the others stay."""
+        record = found.record
+        siblings = self._inventory.by_name.get(record.name, ()) if record.rdtype in ADDRESSES and record.dynamic else ()
+        if any(one.rdtype in ADDRESSES and one.stamp_h == 0 for one in siblings):
+            found.reason = Reason.MIXED
+            return found
+        return None
 
     def _of_its_kind(self, found: Suspicion) -> Suspicion | None:
         """Whether an expected record is static or dynamic as it should be."""
@@ -131,8 +143,12 @@ class Rules:
             return
         found.network = self._scope.retired(address)
         found.leased = self._scope.estate.ages.leases.get(address)
+        found.leases_known = bool(self._scope.estate.ages.leases)
         host = self._host(record)
         found.named = [one.rdata for one in self._inventory.pointers.get(address, ()) if one.rdata != host]
+        if record.rdtype in ADDRESSES:
+            own = [one for one in self._inventory.pointers.get(address, ()) if one.rdata == host and one.stamp_h]
+            found.pointer = next(iter(own), None)
         others = [one for one in self._inventory.on_address.get(address, ()) if one.name != host and one.stamp_h]
         found.newer = max(others, key=lambda one: one.stamp_h or 0, default=None)
 

@@ -20,7 +20,7 @@ from salt_mirror.estate.aging import Aging, Registered, newest
 from salt_mirror.estate.model import Estate, Zone
 
 ADDRESSES = frozenset((A, AAAA))
-TARGET_AT = {CNAME: 0, MX: 2, SRV: 6, NS: 0}
+TARGET_AT = {CNAME: 0, MX: 2, SRV: 6, NS: 0, PTR: 0}
 """Where the target begins in rdata."""
 _SIGNERS = frozenset((24, 25, 43, 46, 47, 48, 50, 51))
 

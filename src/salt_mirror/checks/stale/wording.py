@@ -52,8 +52,12 @@ def evidence_of(found: Suspicion, now_h: float, life_h: int | None) -> list[str]
     elif leased is not None and not leased.live:
         until = f" on {moment_text(datetime.fromtimestamp(leased.until, UTC))}" if leased.until else ""
         said.append(f"its lease ended{until}")
+    elif found.leases_known and leased is None and record.rdtype in ADDRESSES and found.reason is Reason.STALE:
+        said.append("no lease of its address")
     if found.named and record.rdtype in ADDRESSES:
         said.append(f"its pointer names {together_said(map(to_text, found.named))} now")
+    if found.pointer is not None and record.stamp_h and (found.pointer.stamp_h or 0) < record.stamp_h - 24:
+        said.append(f"its pointer is older, last refreshed {ago(found.pointer.stamp_h or 0, now_h)} ago")
     if (
         found.newer is not None
         and found.newer.stamp_h
@@ -73,6 +77,7 @@ _SAYS = {
     Reason.NEEDED: "is needed, and scavenging takes it, since it has aged",
     Reason.NOT_STATIC: "should be static, and is a dynamic record that ages",
     Reason.NOT_DYNAMIC: "should be dynamic, and is a static record that nothing ever takes",
+    Reason.MIXED: "is dynamic, and other addresses of the name are static",
 }
 
 
@@ -188,6 +193,7 @@ _ADVICE = {
     Reason.NEEDED: "have its host register again, or make the record static; or stop expecting it",
     Reason.NOT_STATIC: "make it a static record",
     Reason.NOT_DYNAMIC: "take it out, and have its host register itself",
+    Reason.MIXED: "",
 }
 
 

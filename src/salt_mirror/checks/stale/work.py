@@ -189,18 +189,16 @@ class Stale(Part):
     # What came of it
 
     def verdicts(self) -> Iterator[Verdict]:
+        apart = {(one.view, *record[:3]) for one in self._seen if one.gone or one.finding for record in one.records}
         for one in self._seen:
             if one.finding is not None and not one.records:
                 yield Verdict(from_text(one.finding.name), 0, one.view, one.outcome)
-            if one.finding is not None:
-                for record in one.records:
-                    yield Verdict(record.name, record.rdtype, one.view, one.outcome)
-
-    def count(self, outcome: Outcome) -> int:
-        if outcome != "agrees":
-            return super().count(outcome)
-        apart = [one for one in self._seen if one.gone or one.finding is not None]
-        return max(0, self._records - len({(one.view, *record[:3]) for one in apart for record in one.records}))
+            for record in one.records if one.finding is not None else ():
+                yield Verdict(record.name, record.rdtype, one.view, one.outcome)
+        for inventory, _ in self._rules:
+            for record in inventory.records:
+                if (inventory.view, *record[:3]) not in apart and self._scope.wants(record):
+                    yield Verdict(record.name, record.rdtype, inventory.view, "agrees")
 
     def addresses(self) -> dict[bytes, None]:
         """The addresses of what no longer belongs: where a host might still answer."""
