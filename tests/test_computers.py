@@ -154,6 +154,24 @@ def test_windows_is_read_with_its_interfaces_rules_and_secure_resolvers(tmp_path
     assert found.unread == []
 
 
+def test_what_group_policy_says_counts_before_what_the_computer_has(tmp_path: Path) -> None:
+    policy = r"[HKEY_LOCAL_MACHINE\SOFTWARE\Policies\Vendor\Windows NT\DNSClient"
+    more = f"""
+{policy}]
+"SearchList"="kiln.example,pans.gullmarsh.internal"
+"AppendToMultiLabelName"=dword:00000001
+
+{policy}\\DnsPolicyConfig\\{{rule-9}}]
+"Name"="oven.kiln.example"
+"GenericDNSServers"="10.77.9.99"
+"""
+    found = captured(tmp_path, registryDOTreg=REGISTRY + more, cacheDOTjson="[]")
+    assert names(found.suffixes) == ["kiln.example.", "pans.gullmarsh.internal."] and found.multi_label
+    (rule,) = found.rules
+    assert rule.exact and addresses(found.resolvers_for(from_text("oven.kiln.example"))) == ["10.77.9.99"]
+    assert found.rule_for(from_text("door.oven.kiln.example")) is None
+
+
 @pytest.mark.parametrize("left_out", ["Tcpip\\Parameters]", "Interfaces\\{A1}]", "rule-1"])
 def test_half_of_a_registry_is_read_as_far_as_it_goes(tmp_path: Path, left_out: str) -> None:
     parts = [part for part in REGISTRY.split("\n\n") if left_out not in part.split("]")[0] + "]"]

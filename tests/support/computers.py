@@ -20,7 +20,7 @@ from pathlib import Path
 import pytest
 
 from support.program import PROGRAM, Outcome
-from support.realservers import program
+from support.realservers import end, program
 
 OWN = ("10.77.30.13",)
 """The addresses of the computer itself."""
@@ -96,7 +96,7 @@ class Computer:
         process = subprocess.Popen(
             _within(self._around, *command), stdout=output, stderr=output, stdin=subprocess.DEVNULL
         )
-        self._stack.callback(_end, process)
+        self._stack.callback(end, process)
         over_at = time.monotonic() + 20
         while (
             zone
@@ -189,15 +189,6 @@ def _ip(space: str, *words: str) -> None:
 
 def _within(space: str, *words: str) -> list[str]:
     return ["ip", "netns", "exec", space, *words]
-
-
-def _end(process: subprocess.Popen[bytes]) -> None:
-    process.terminate()
-    try:
-        process.wait(10)
-    except subprocess.TimeoutExpired:
-        process.kill()
-        process.wait()
 
 
 @contextmanager

@@ -74,12 +74,17 @@ def running(command: list[str], folder: Path, label: str, port: int, zone: str |
             _wait(server, name, process, log)
             yield server
         finally:
-            process.terminate()
-            try:
-                process.wait(10)
-            except subprocess.TimeoutExpired:
-                process.kill()
-                process.wait()
+            end(process)
+
+
+def end(process: subprocess.Popen[bytes]) -> None:
+    """Ends a server's process, by force where it does not go."""
+    process.terminate()
+    try:
+        process.wait(10)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
 
 
 def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Path) -> None:

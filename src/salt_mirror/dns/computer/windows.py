@@ -17,9 +17,10 @@ from salt_mirror.dns.names import ROOT, from_text
 
 SERVICES = r"SYSTEM\CurrentControlSet\Services"
 TCPIP, TCPIP6, CLIENT = rf"{SERVICES}\Tcpip\Parameters", rf"{SERVICES}\Tcpip6\Parameters", rf"{SERVICES}\Dnscache"
-POLICY = r"SOFTWARE\Policies\Microsoft\Windows NT\DNSClient"
+POLICIES, POLICY_BELOW = r"SOFTWARE\Policies", r"Windows NT\DNSClient"
+"""Group policy stands below the key of the system's vendor."""
 NETWORK = r"SYSTEM\CurrentControlSet\Control\Network\{4D36E972-E325-11CE-BFC1-08002BE10318}"
-RULES = (rf"{POLICY}\DnsPolicyConfig", rf"{CLIENT}\Parameters\DnsPolicyConfig")
+RULES = "DnsPolicyConfig"
 TEMPLATES = rf"{CLIENT}\Parameters\DohWellKnownServers"
 CACHE = (
     "powershell.exe", "-NoProfile", "-NonInteractive", "-Command",
@@ -39,7 +40,8 @@ def read(source: Source) -> Settings:
     if main is None:
         found.unread.append(f"{TCPIP} cannot be read, and was left out")
         main = {}
-    policy = source.key(POLICY) or {}
+    policies = _policies(source)
+    policy = source.key(policies) or {}
     found.host = _text(main, "nv hostname") or _text(main, "hostname")
     found.domain = _text(main, "nv domain") or _text(main, "domain") or _text(main, "dhcpdomain")
     folder = _text(main, "databasepath").replace("%SystemRoot%", r"C:\Windows") or _HOSTS.rpartition("\\")[0]
@@ -59,7 +61,7 @@ def read(source: Source) -> Settings:
     found.multi_label = _number(policy, "appendtomultilabelname") == 1
     if not listed and _number(main, "usedomainnamedevolution", 1):
         found.suffixes += [one for one in _devolved(found) if one not in found.suffixes]
-    _read_rules(source, found)
+    _read_rules(source, policies, found)
     found.kept = kept_in(source.output(*CACHE), found.unread)
     return found
 
@@ -109,9 +111,18 @@ def _devolved(found: Settings) -> list[bytes]:
     return suffix_list([".".join(labels[at:]) for at in range(1, len(labels) - 1)], found.suffix_place, found.unread)
 
 
-def _read_rules(source: Source, found: Settings) -> None:
+def _policies(source: Source) -> str:
+    """The key of what group policy says of names; one that is not there where it says nothing."""
+    for vendor in source.subkeys(POLICIES):
+        path = rf"{POLICIES}\{vendor}\{POLICY_BELOW}"
+        if source.key(path) is not None or source.subkeys(path):
+            return path
+    return rf"{POLICIES}\{POLICY_BELOW}"
+
+
+def _read_rules(source: Source, policies: str, found: Settings) -> None:
     """Takes the rules of the name-resolution policy; where group policy has any, the computer's own do not count."""
-    for key in RULES:
+    for key in (rf"{policies}\{RULES}", rf"{CLIENT}\Parameters\{RULES}"):
         guids = source.subkeys(key)
         for guid in guids:
             values = source.key(rf"{key}\{guid}") or {}
