@@ -79,7 +79,11 @@ def test_what_stands_behind_a_stub_is_read_link_by_link(tmp_path: Path) -> None:
     nothing = captured(tmp_path / "bare", etc__resolvDOTconf="nameserver 127.0.0.1\n")
     assert any("what stands behind the resolver on this computer" in one for one in nothing.unread)
     empty = captured(tmp_path / "empty", etc__hosts="")
-    assert addresses(empty.resolvers) == ["127.0.0.1"] and "/etc/resolv.conf cannot be read" in " ".join(empty.unread)
+    assert (
+        addresses(empty.everywhere) == ["127.0.0.1"]
+        and empty.resolvers == []
+        and "/etc/resolv.conf cannot be read" in " ".join(empty.unread)
+    )
 
 
 HIVE = "[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet"

@@ -46,6 +46,7 @@ SOUND, SECOND, PUBLIC, DEAD_STUB, REWRITES, NO_TCP, KEEPS, NOBODY, SILENT = (
     "10.77.30.53", "10.77.30.54", "203.0.113.53", "10.77.30.55", "10.77.30.56", "10.77.30.57", "10.77.30.58",
     "10.77.30.99", "10.77.30.98",
 )  # fmt: skip
+STUB = "127.0.0.53"
 ESTATE = f"""
 [[zones]]
 name = "pans.gullmarsh.internal"
@@ -157,8 +158,10 @@ def test_each_fault_of_a_computer_is_found_at_its_station_and_nothing_else(
 @pytest.mark.real
 def test_a_cached_no_and_an_old_address_are_told_with_what_is_left_of_them(here: tuple[Computer, Authority]) -> None:
     made, own = here
-    made.set(KEEPS)
-    assert found(made.run("from-here", "mover", "latecomer", "--json")) == []
+    made.unbound(STUB, {"pans.gullmarsh.internal": NSD})
+    for resolver in (STUB, KEEPS):
+        made.set(resolver)
+        assert found(made.run("from-here", "mover", "latecomer", "--json")) == []
     own.change(
         "pans.gullmarsh.internal",
         PANS.replace(" 7 ", " 8 ").replace("10.77.10.31", "10.77.10.32") + "latecomer A 10.77.10.33\n",
@@ -168,6 +171,9 @@ def test_a_cached_no_and_an_old_address_are_told_with_what_is_left_of_them(here:
         assert time.monotonic() < over_at
     done = made.run("from-here", "mover", "latecomer.pans.gullmarsh.internal", "--json")
     assert found(done) == ["here.cached-no", "here.old-answer"], done.out
+    made.set(STUB)
+    kept = made.run("from-here", "mover", "latecomer.pans.gullmarsh.internal", "--json")
+    assert found(kept) == found(done) and "this computer's own resolver (127.0.0.53)" in kept.out
     texts = {one["code"]: one["text"] for one in done.report["findings"]}
     assert "10.77.10.31" in texts["here.old-answer"] and "10.77.10.32" in texts["here.old-answer"]
     assert "for another 4 min" in texts["here.cached-no"] or "for another 5 min" in texts["here.cached-no"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
@@ -29,6 +30,8 @@ from salt_mirror.estate.duties import Duty, ResolverTests
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import HeldZones, read_zone
+from salt_mirror.standin.cache import Cache
+from salt_mirror.standin.server import StandIns
 from support import realservers
 from support.estates import Served, found
 from support.hostile import MODES, hostile_servers
@@ -378,3 +381,13 @@ def test_a_resolver_is_judged_as_an_obvious_judge_does(zone: str, server: str, s
     if "res.unverified" in codes:
         assert verdict.outcome != "agrees"
     assert (verdict.outcome == "differs") == any(one.outcome == "differs" for one in part.findings())
+
+
+def test_a_made_up_address_finds_nothing_of_the_world(run: Run, standins: StandIns) -> None:
+    """Whoever gives an address for everything has not found what he was asked for."""
+    maker = standins.add(
+        [], recursive=True, cache=Cache([HeldZones([read_zone(HEAD, ".")])], time.monotonic, made_up="203.0.113.80")
+    )
+    done = run("resolvers", maker.endpoint, "--json")
+    (row,) = [one for one in done.report["tests"][0]["tests"] if one["title"] == "names of the world"]
+    assert row["mark"] == "unverified" and found(done) == ["res.rewrites-no"]

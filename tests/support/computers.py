@@ -89,13 +89,14 @@ class Computer:
         )  # fmt: skip
 
     def begin(self, address: str, command: Sequence[str], zone: str) -> subprocess.Popen[bytes]:
-        """Starts a server at an address of its own, and waits until it answers for a zone (any answer; none where empty)."""
-        _ip(self._around, "addr", "add", f"{address}/32", "dev", "lo")
+        """Starts a server at an address of its own, and waits until it answers for a zone (any answer; none where empty). On
+        loopback it runs on the computer itself."""
+        space = self._space if address.startswith("127.") else self._around
+        if space is self._around:
+            _ip(space, "addr", "add", f"{address}/32", "dev", "lo")
         log = self.folder / f"log-{address}"
         output = self._stack.enter_context(log.open("wb"))
-        process = subprocess.Popen(
-            _within(self._around, *command), stdout=output, stderr=output, stdin=subprocess.DEVNULL
-        )
+        process = subprocess.Popen(_within(space, *command), stdout=output, stderr=output, stdin=subprocess.DEVNULL)
         self._stack.callback(end, process)
         over_at = time.monotonic() + 20
         while (
@@ -128,9 +129,10 @@ class Computer:
         """A caching resolver that asks servers, given by zone."""
         place = self.folder / f"unbound-{address}"
         place.mkdir()
+        own = OWN[0] if address.startswith("127.") else address
         lines = [
             "server:", '  username: ""', '  chroot: ""', f'  directory: "{place}"', f'  pidfile: "{place}/pid"',
-            "  use-syslog: no", "  num-threads: 1", f"  interface: {address}", f"  outgoing-interface: {address}",
+            "  use-syslog: no", "  num-threads: 1", f"  interface: {address}", f"  outgoing-interface: {own}",
             "  do-ip6: no", '  module-config: "iterator"', "  access-control: 0.0.0.0/0 allow",
             '  local-zone: "10.in-addr.arpa." nodefault', *(f"  {one}" for one in settings),
             "remote-control:", "  control-enable: no",

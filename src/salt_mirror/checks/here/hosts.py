@@ -13,7 +13,7 @@ from salt_mirror.checks.here.asking import HereSeen, Side
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.here.wording import HereWords, hosts_finding, hosts_unknown
 from salt_mirror.checks.lookup import lookup
-from salt_mirror.checks.tests import Judged, Mark, Test, worst
+from salt_mirror.checks.tests import Judged, Test, worst
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.computer.settings import HostsEntry
 from salt_mirror.dns.dialogue import Dialogue, together
@@ -66,12 +66,12 @@ def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bo
     says += others
     if not decides:
         says += " (not looked at before resolvers are asked)"
-    findings: list[Finding] = []
-    if not _agree(given, seen.sides, address is not None):
-        sure = bool(seen.sides) and all(side.certain for side in seen.sides)
-        lines = [entry.line for entry in entries]
-        findings = [words.hosts_differ(lines, given) if sure else words.hosts_not_known(lines)]
-    return Judged(Test(mark=_mark(findings), title=title, says=says), findings)
+    if _agree(given, seen.sides, address is not None):
+        return Judged(Test(mark="ok", title=title, says=says))
+    if not seen.sides or not all(side.certain for side in seen.sides):
+        return Judged(Test(mark="unverified", title=title, says=says))
+    finding = words.hosts_differ([entry.line for entry in entries], given)
+    return Judged(Test(mark="fault", title=title, says=says), [finding])
 
 
 def _other_names(seen: HereSeen, scope: HereScope) -> str:
@@ -97,10 +97,6 @@ def _agree(given: frozenset[bytes], sides: list[Side], names: bool) -> bool:
             if given <= values or (names and given & values):
                 return True
     return False
-
-
-def _mark(findings: list[Finding]) -> Mark:
-    return worst("unverified" if one.outcome == "unverified" else one.weight for one in findings)
 
 
 # The file by itself

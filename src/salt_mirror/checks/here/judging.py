@@ -108,26 +108,25 @@ def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *,
         if not said.heard:
             return _row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
         known = all(side.certain for side in seen.sides) and bool(seen.sides)
-        found = words.not_reached(one) if known else words.unknown(one.station.server, said.trouble or "")
-        return _row(title, said.trouble or "no usable answer", [found])
-    findings = list(_said_wrong(one, seen, scope, words))
+        says = said.trouble or "no usable answer"
+        return _row(title, says, [words.not_reached(one)]) if known else _row(title, says, mark="unverified")
+    findings = list(_said_wrong(one, seen, words))
+    mark: Mark | None = "unverified" if departs(said, seen.sides) is None else None
     if one.stream is not None and one.stream.trouble is not None and not one.stream.message:
         findings.append(words.no_stream(one))
-    return _row(title, words.said_in_full(one), findings)
+    return _row(title, words.said_in_full(one), findings, mark)
 
 
-def _said_wrong(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Finding]:
-    wrong = departs(one.said, seen.sides)
-    if wrong is None:
-        yield words.unknown(one.station.server, words.silent_sides())
-    elif wrong:
-        others = matched(one.said, seen.others)
-        if others:
-            yield words.wrong_view(one, others)
-        elif one.said.values:
-            yield words.old_answer(one)
-        else:
-            yield words.elsewhere(one) if denied_elsewhere(one.said, seen.sides) else words.cached_no(one)
+def _said_wrong(one: Heard, seen: HereSeen, words: HereWords) -> Iterator[Finding]:
+    if not departs(one.said, seen.sides):
+        return  # as it should be, or nobody knows what is right, which is told with the authoritative servers
+    others = matched(one.said, seen.others)
+    if others:
+        yield words.wrong_view(one, others)
+    elif one.said.values:
+        yield words.old_answer(one)
+    else:
+        yield words.elsewhere(one) if denied_elsewhere(one.said, seen.sides) else words.cached_no(one)
 
 
 def denied_elsewhere(said: Said, sides: list[Side]) -> bool:

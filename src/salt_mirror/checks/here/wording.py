@@ -68,15 +68,6 @@ class HereWords:
             parts.append(f"{said.rtt_ms:.1f} ms over {over_of(heard)}")
         return ", ".join(parts)
 
-    def silent_sides(self) -> str:
-        """Why nothing is known of what is right."""
-        for side in self._seen.sides:
-            if not side.certain:
-                found = side.found
-                silent = "; ".join(no_word_of(one.server, one.trouble) for one in found.unverified)
-                return silent or found.trouble or "no authoritative server is known"
-        return "no authoritative server is known"
-
     def predicted(self) -> frozenset[bytes] | None:
         """What programs should get, by the stations that were asked; None where nothing of that is known."""
         seen, settings = self._seen, self._scope.settings
@@ -134,10 +125,6 @@ class HereWords:
         """The hosts file says otherwise than the servers."""
         values = [to_text(one) if self._seen.typed.address is not None else address_text(one) for one in sorted(given)]
         return hosts_finding(self._seen.name, self._scope, lines, values, self._seen.sides, what=self._what)
-
-    def hosts_not_known(self, lines: Sequence[int]) -> Finding:
-        """Whether the hosts file is right cannot be seen."""
-        return hosts_unknown(self._seen.name, self._scope, self.silent_sides())
 
     def suffix_wins(self) -> Finding:
         """Another name than the one that was meant is there first."""
@@ -270,13 +257,6 @@ class HereWords:
             "here.unverified", f"What is right for {self._what} could not be seen: {silent}.", name=self._seen.name,
             rdtype=self._seen.typed.rdtypes[0], view=side.view, outcome="unverified", cause=silent,
             answers=answers_of(side.found)[:4],
-        )  # fmt: skip
-
-    def unknown(self, server: Server, why: str) -> Finding:
-        """A resolver of which nothing can be said, since nobody knows what is right."""
-        return state(
-            "here.unverified", f"Whether {server.label} is right about {self._what} could not be seen: {why}.",
-            name=self._seen.name, rdtype=self._seen.typed.rdtypes[0], outcome="unverified", cause=why, server=server,
         )  # fmt: skip
 
 

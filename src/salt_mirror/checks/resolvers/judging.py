@@ -180,25 +180,33 @@ def _recursion(way: Way, seen: ResolverSeen, words: ResolverWords) -> Judged:
 
 
 def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether names of the world are found."""
-    found = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
+    """Whether names of the world are found; an address that it gives for names that nobody has proves nothing."""
+    invented = {value for answer in _made_up(seen) for value in answer.values}
+    came = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
+    found = [one for one in came if one.alias is not None or not set(one.values) <= invented]
+    if came and not found:
+        return _row("names of the world", "not known: what came is the address that it makes up", [], mark="unverified")
     says = f"{len(found)} of {many(len(seen.external), 'name')} found"
     return _row("names of the world", says, [] if found else [words.no_external(seen.external)])
 
 
+def _made_up(seen: ResolverSeen) -> list[Answer]:
+    """What it gives for names that nobody has, where their own servers do not give anything."""
+    found = []
+    for one in seen.nobody:
+        wildcard = one.found is not None and (not one.found.usable or any(t.exists for t in one.found.usable))
+        given = one.answer.trouble is None and (one.answer.values or one.answer.alias is not None)
+        if given and not wildcard:
+            found.append(one.answer)
+    return found
+
+
 def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
     """Whether a "no" stays one."""
-    made_up, denied = [], 0
-    for one in seen.nobody:
-        answer = one.answer
-        if answer.trouble is not None:
-            continue
-        wildcard = one.found is not None and (not one.found.usable or any(t.exists for t in one.found.usable))
-        if answer.values or answer.alias is not None:
-            if not wildcard:
-                made_up.append(one.answer)
-        else:
-            denied += 1
+    made_up = _made_up(seen)
+    denied = sum(
+        one.answer.trouble is None and not one.answer.values and one.answer.alias is None for one in seen.nobody
+    )
     if made_up:
         return _row("no such name", "is made into an address", [words.rewrites(made_up)])
     says = "stays one" if denied else "could not be tried: no answer to a name that nobody has"

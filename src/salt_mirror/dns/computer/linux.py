@@ -133,6 +133,7 @@ def _read_behind(source: Source, found: Settings) -> None:
     if behind or found.rules:
         found.resolvers = behind
     else:
+        found.resolvers = []
         where = found.stub.address if found.stub is not None else ""
         found.unread.append(f"what stands behind the resolver on this computer ({where}) is not written anywhere known")
 

@@ -130,7 +130,7 @@ class Settings:
     @property
     def everywhere(self) -> list[Configured]:
         """Every resolver that is asked for something, once."""
-        found = {one.address: one for one in self.resolvers}
+        found = {one.address: one for one in (*([self.stub] if self.stub is not None else []), *self.resolvers)}
         for rule in self.rules:
             found |= {one.address: one for one in rule.resolvers if one.address not in found}
         return list(found.values())
