@@ -42,7 +42,7 @@ PICTURES = {
         "snapshot before.jsonl.gz",
         "compare before.jsonl.gz --plan plan.csv --view public",
     ],
-    "audit": ["audit --only public"],
+    "audit": ["audit --only public --faults"],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
     "views": ["views"],

@@ -8,7 +8,7 @@ from what is expected. A stamp is None where no source says anything of a record
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -48,7 +48,8 @@ class Record(NamedTuple):
 
 @dataclass(slots=True)
 class Inventory:
-    """The records of one view: by name, the names on each address, the pointers of each address, and who refers to a name."""
+    """The records of one view: by name, the names on each address, the pointers of each address, and who refers to a name.
+    `current` are zones that were taken from a server in this very run."""
 
     view: str
     records: list[Record] = field(default_factory=list)
@@ -56,7 +57,7 @@ class Inventory:
     on_address: dict[bytes, list[Record]] = field(default_factory=dict)
     pointers: dict[bytes, list[Record]] = field(default_factory=dict)
     referring: dict[Name, list[Record]] = field(default_factory=dict)
-    whole: set[Name] = field(default_factory=set)
+    current: set[Name] = field(default_factory=set)
 
     def add(self, record: Record) -> None:
         """Takes in a record."""
@@ -107,12 +108,11 @@ class StaleScope:
             stamps = newest(self.sources(zone))
             holding = next((one for server in zone.servers or () if (one := holdings(server, zone.apex))), None)
             if holding is not None:
-                found.whole.add(zone.apex)
+                found.current.add(zone.apex)
                 for name, rdtype, _, values in holding.rrsets():
                     for value in values:
                         self._add(found, Record(name, rdtype, value, stamps.get((name, rdtype, value)), zone))
             elif stamps:
-                found.whole.add(zone.apex)
                 for (name, rdtype, value), stamp in stamps.items():
                     self._add(found, Record(name, rdtype, value, stamp, zone))
             else:
@@ -139,6 +139,17 @@ class StaleScope:
             record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
         )
         return address is not None and any(_holds(network, address) for network in self.networks)
+
+    def bears(self, record: Record) -> bool:
+        """Whether anything is known by which a record could be judged: its age, leases or retired networks, or a target."""
+        if record.stamp_h is not None or record.rdtype in self.followed:
+            return True
+        return record.rdtype in ADDRESSES and bool(self.estate.retired or record.rdata in self.estate.ages.leases)
+
+    @property
+    def followed(self) -> Collection[int]:
+        """The types whose targets are looked at."""
+        return TARGET_AT if self.everything else (CNAME,)
 
     def retired(self, address: bytes) -> Network | None:
         """The retired network that holds an address; None where none does."""

@@ -1,7 +1,7 @@
 """Staleness at work: what the rules suspect is looked up, every target is followed, and what stands is told.
 
 Strategy: an export may be older than the zone, so that nothing is said of a record before the zone's own servers have said
-that it is still there. A target in a zone that is whole at hand needs no question where it is there.
+that it is still there. A target needs no question only where its zone was taken from a server in this very run.
 """
 
 from __future__ import annotations
@@ -20,13 +20,13 @@ from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.lookup import at_name, lookup
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.stale.rules import Reason, Rules, Suspicion
-from salt_mirror.checks.stale.scope import ADDRESSES, TARGET_AT, Inventory, Record, StaleScope
+from salt_mirror.checks.stale.scope import ADDRESSES, Inventory, Record, StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet, Due, Group, forecast, zone_ages
 from salt_mirror.checks.stale.wording import StaleWords
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels, to_text
-from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, A
+from salt_mirror.dns.records import AAAA, NS, PTR, A
 from salt_mirror.dns.reverse import address_of, zone_network
 from salt_mirror.dns.special import undelegated
 from salt_mirror.estate.aging import hours_since_1601
@@ -77,7 +77,7 @@ class Stale(Part):
         for view in self._scope.views():
             inventory = self._scope.inventory(view, setting.holdings)
             self._rules.append((inventory, Rules(inventory, self._scope, now_h)))
-        self._records = sum(self._scope.wants(one) for inventory, _ in self._rules for one in inventory.records)
+        self._records = sum(self._judges(one) for inventory, _ in self._rules for one in inventory.records)
         self.size = self._records
         self._remark()
         for inventory, rules in self._rules:
@@ -128,6 +128,10 @@ class Stale(Part):
             return Seen(records, view, reason.value, "unverified", words.unverified(group, found))
         return Seen(records, view, reason.value, "agrees", gone=True)
 
+    def _judges(self, record: Record) -> bool:
+        """Whether a record is wanted, and anything is known to judge it by."""
+        return self._scope.wants(record) and self._scope.bears(record)
+
     def _zones(self, view: str) -> Iterable[Zone]:
         return self._scope.estate.zones.get(view, {}).values()
 
@@ -153,14 +157,19 @@ class Stale(Part):
 
     def _references(self, inventory: Inventory) -> Iterator[Record]:
         """The records whose targets are to be looked at: those that no look at the data tells to be there."""
-        kinds = TARGET_AT if self._scope.everything else {CNAME: 0}
         for record in inventory.records:
             target = record.target
-            if record.rdtype not in kinds or target is None or target == ROOT or not self._scope.wants(record):
+            if (
+                record.rdtype not in self._scope.followed
+                or target is None
+                or target == ROOT
+                or not self._scope.wants(record)
+            ):
                 continue
             if record.rdtype == NS and record.name != record.zone.apex:
                 continue  # what lies below a delegation is the child's
-            if target not in inventory.by_name:
+            zone = self._scope.estate.zone_of(target, inventory.view)
+            if target not in inventory.by_name or zone is None or zone.apex not in inventory.current:
                 yield record
 
     def _follow(self, record: Record, words: StaleWords) -> Dialogue[Seen]:
@@ -197,7 +206,7 @@ class Stale(Part):
                 yield Verdict(record.name, record.rdtype, one.view, one.outcome)
         for inventory, _ in self._rules:
             for record in inventory.records:
-                if (inventory.view, *record[:3]) not in apart and self._scope.wants(record):
+                if (inventory.view, *record[:3]) not in apart and self._judges(record):
                     yield Verdict(record.name, record.rdtype, inventory.view, "agrees")
 
     def addresses(self) -> dict[bytes, None]:
