@@ -118,6 +118,18 @@ def test_ages_of_a_real_directory_are_seen_by_an_ordinary_user_over_kerberos_and
         assert "clock" not in " ".join(done.report["remarks"])
 
 
+def test_what_no_longer_belongs_is_taken_away_and_stays_away(directory: InDirectory, tmp_path: Path) -> None:
+    """After the test before: the aged host is removed by an update on the real server, and nothing of it is told again."""
+    estate(tmp_path, f"ldap://{HOST}")
+    call = ("mend", "vat-04", "--apply", "--yes", "--choose", "remove", "--undo", "undo")
+    mended = directory(str(PROGRAM), *call, cwd=tmp_path)
+    assert "1 of 1 change was carried out, and every server has it" in mended.out, mended.out + mended.err
+    again = directory(str(PROGRAM), "stale", "--json", user=USER, cwd=tmp_path).report
+    assert "vat-04" not in str(again["findings"]) and again["ages"]["stale"] == 0
+    back = directory(str(PROGRAM), "mend", "--back", "undo", "--yes", "--undo", "again", cwd=tmp_path)
+    assert back.status == 0, back.out + back.err
+
+
 def test_a_directory_that_cannot_be_read_leaves_ages_unknown(directory: InDirectory, tmp_path: Path) -> None:
     estate(tmp_path, f"ldap://{HOST}")
     done = directory(str(PROGRAM), "stale", "--json", user="nobody", cwd=tmp_path)
