@@ -120,6 +120,13 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
         return self.stands_at or self.name
 
     @property
+    def place(self) -> str:
+        """What it is about, as it is shown: a name with its address or type; a resolver, of no name, by its endpoint."""
+        if self.name == "." and self.server:
+            return self.server
+        return f"{self.name}  {self.address or self.type}"
+
+    @property
     def subject(self) -> About:
         """What it is about: the same for a fault, and for the doubt whether it is still there."""
         return About(self.view, self.name, self.type, self.address or "", self.server or "")

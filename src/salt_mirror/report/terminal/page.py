@@ -137,11 +137,7 @@ class Page:
             self._finding(finding, evidence=everything or not shown_whole)
 
     def _place(self, finding: Finding) -> str:
-        if finding.name == "." and finding.server:
-            return clean(finding.server) + (f"  [{clean(finding.view)}]" if self._views and finding.view else "")
-        address = f"  {finding.address or finding.type}"
-        view = f"  [{clean(finding.view)}]" if self._views and finding.view else ""
-        return f"{finding.name}{address}{view}"
+        return clean(finding.place) + (f"  [{clean(finding.view)}]" if self._views and finding.view else "")
 
     def cautions(self, *, everything: bool) -> None:
         cautions = self._report.weighing("caution")
