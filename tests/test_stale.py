@@ -35,6 +35,7 @@ from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIn, StandIns
 from support.estates import found
+from support.peers import peer
 from support.program import Run
 from support.tables import NOW, Table
 
@@ -303,6 +304,29 @@ def test_what_is_gone_already_is_not_told_and_what_no_server_tells_is_unverified
         codes = {one["code"] for one in done.report["findings"]}
         assert codes == {"age.unverified", "left.unverified"} and done.status == 3
         assert done.report["ages"]["stale"] == 0
+
+
+@pytest.mark.parametrize(
+    "begin", [b"", b"\x30\x0c\x02\x01\x01\x61\x07\x0a\x01\x31\x04\x00\x04\x00", b"\x30\x84\xff\xff\xff\xff\x02\x01"]
+)
+def test_a_directory_that_closes_refuses_or_sends_nonsense_makes_nothing_stale(
+    run: Run, standins: StandIns, tmp_path: Path, begin: bytes
+) -> None:
+    world = Exported(tmp_path, standins, f"rake {mark(94)} A 10.77.10.12\n")
+    path = tmp_path / "estate.toml"
+    text = path.read_text(encoding="utf-8").replace('ages = ["export.zone"]\n', "")
+
+    def serve(connection: socket.socket) -> None:
+        connection.recv(4096)
+        connection.sendall(begin)
+
+    with peer(tcp=serve) as port:
+        (tmp_path / "password").write_text("salt\n", encoding="utf-8")
+        directory = f'[[directories]]\ndomain = "pans.example"\ndirectory = "ldap://127.0.0.1:{port}"\n'
+        path.write_text(f'{text}{directory}user = "worker"\npassword_file = "password"\n', encoding="utf-8")
+        done = run("stale", "--json")
+    assert found(done) == ["age.unverified"] and done.status == 3 and world.standin.asked == 0
+    assert "How old the records of pans.example are could not be seen: ldap://" in done.report["findings"][0]["text"]
 
 
 def test_without_a_source_of_ages_it_is_said_what_would_be_needed_and_the_rest_is_judged(
