@@ -255,7 +255,7 @@ SOA, NS = [f"ns.{ZONE}. h.{ZONE}. 8 3600 600 1209600 300"], [f"ns.{ZONE}."]
 Told = st.sampled_from(["right", "old", "no", "timeout", "SERVFAIL"])
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(
     st.sampled_from(["right", "no", "timeout"]), st.tuples(Told, Told), st.sampled_from(["none", "right", "old"]),
     st.booleans(), st.sampled_from(["as led", "other", "nothing"]),

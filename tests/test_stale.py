@@ -50,7 +50,7 @@ Stamp = st.sampled_from([None, 0, 24, 200, 400, 2000])
 """Static, hours ago, or unknown."""
 
 
-@settings(max_examples=600, deadline=None)
+@settings(max_examples=300, deadline=None)
 @given(
     stamp=Stamp, wish=st.sampled_from(["nothing", "present", "static", "dynamic"]),
     lease=st.sampled_from(["none", "own", "other", "ended", "nameless"]), other=Stamp,
