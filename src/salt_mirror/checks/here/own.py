@@ -35,7 +35,7 @@ class OwnScope:
     left_out: list[OwnAddress] = field(default_factory=list)
 
 
-def own_scope(scope: HereScope, wanted: str | None = None) -> OwnScope:
+def own_scope(scope: HereScope) -> OwnScope:
     """What there is to look at. Raises BadInput where this computer has no full name."""
     settings = scope.settings
     name = settings.full_name
@@ -43,7 +43,7 @@ def own_scope(scope: HereScope, wanted: str | None = None) -> OwnScope:
         raise BadInput("--self: this computer has no domain, and so no full name; set its domain, or a suffix")
     views = [view for view in scope.views_of(name) if scope.view in (None, view)]
     inside = [view for view in views if view not in scope.estate.public_views]
-    view = wanted or (inside or views)[0]
+    view = (inside or views)[0]
     counted: list[OwnAddress] = []
     left_out: list[OwnAddress] = []
     for one in settings.addresses:

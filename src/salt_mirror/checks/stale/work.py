@@ -67,7 +67,6 @@ class Stale(Part):
         self._rules: list[tuple[Inventory, Rules]] = []
         self._records = 0
         self._now: datetime | None = None
-        self._told_of: set[int] = set()
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Seen]]]:
         self._now, self._seen = setting.moment, []
