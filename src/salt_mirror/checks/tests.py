@@ -48,8 +48,18 @@ def mark_of(findings: Iterable[Finding], over: Iterable[Lookup]) -> Mark:
     every server has answered, nothing is `ok`."""
     rests_on = list(over)
     certain = bool(rests_on) and all(found.certain == "agrees" for found in rests_on)
-    told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
-    return worst(["ok" if certain else "unverified", *told])
+    return worst(["ok" if certain else "unverified", *marks_told(findings)])
+
+
+def marks_told(findings: Iterable[Finding]) -> list[Mark]:
+    """What each finding makes of the test that it came of."""
+    return ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
+
+
+def row(title: str, says: str, findings: Iterable[Finding] = (), mark: Mark | None = None) -> Judged:
+    """A test without tests inside it, marked by its findings, unless by a `mark` of its own."""
+    found = list(findings)
+    return Judged(Test(mark=mark or worst(marks_told(found)), title=title, says=says), found)
 
 
 def outcome_of(mark: Mark) -> Outcome:

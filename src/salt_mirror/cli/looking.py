@@ -17,7 +17,7 @@ from salt_mirror.checks.here.own import own_scope
 from salt_mirror.checks.here.scope import HereScope, Programs
 from salt_mirror.checks.here.work import Here
 from salt_mirror.cli.ending import finish, report_of
-from salt_mirror.cli.opening import has_ipv6, keep_pace, source_address
+from salt_mirror.cli.opening import has_ipv6, keep_pace
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.running import run_part
 from salt_mirror.dns.computer.reading import captured_settings, own_settings
@@ -46,9 +46,7 @@ class Look:
         self.scope = HereScope(self.settings, estate, Atlas(estate), asking.view)
         every = [self.scope.server_of(one) for one in self.settings.everywhere]
         servers: list[Server] = [one for one in every if one is not None]
-        atlas = Atlas(estate, resolvers=estate.finders or servers, ipv6=has_ipv6())
-        atlas.source_of = source_address
-        self.scope.atlas = atlas
+        self.scope.atlas = Atlas(estate, resolvers=estate.finders or servers, ipv6=has_ipv6())
         keep_pace(servers, asking.pace)
 
     def report(self, names: list[str], showing: Showing, *, own: bool) -> NoReturn:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from salt_mirror.checks.stale.scope import StaleScope
+from salt_mirror.checks.stale.sheet import AgeSheet
 from salt_mirror.checks.stale.work import Stale
 from salt_mirror.cli.ending import finish, report_of
 from salt_mirror.cli.knocking import knocked
@@ -48,17 +49,18 @@ def weed(wish: Wish, estate: Estate, asking: Asking, showing: Showing) -> NoRetu
         part.hear(answered)
         if left_out:
             part.remarks.append(f"{left_out:,} public addresses were not knocked at; --yes does that")
-    report = report_of("stale", estate, ran, part, ages=part.sheet(), says=part.says)
-    failed = _drawn(wish.figure, part) if wish.figure is not None else []
+    sheet = part.sheet()
+    report = report_of("stale", estate, ran, part, ages=sheet, says=part.says)
+    failed = _drawn(wish.figure, part.says, sheet) if wish.figure is not None else []
     finish(report, showing, part, several_views=len(views) > 1, failed=failed)
 
 
-def _drawn(figure: Path, part: Stale) -> list[str]:
+def _drawn(figure: Path, title: str, sheet: AgeSheet) -> list[str]:
     """Draws the figure; returns what went wrong."""
     from salt_mirror.report.ages import draw_ages
 
     try:
-        write_whole(figure, draw_ages(figure.suffix[1:].lower(), part.says, part.sheet()), "--figure")
+        write_whole(figure, draw_ages(figure.suffix[1:].lower(), title, sheet), "--figure")
     except BadInput as error:
         return [str(error)]
     return []

@@ -197,6 +197,11 @@ def _unfolded(kept: bytes | Answer, question: Question) -> Answer:
     return Answer(question, "NOERROR", True, (kept[_FOLD.size :],), ttl, rtt_ms=rtt_ms, over=_OVER_TEXTS[over])
 
 
+def put(batch: list[Question]) -> Dialogue[list[Answer]]:
+    """One batch as a dialogue of its own, to be held together with others."""
+    return (yield batch)
+
+
 def together(dialogues: list[Dialogue[T]]) -> Dialogue[list[T]]:
     """Several dialogues as one, in step: their batches are joined, so that none waits for another's round."""
     results: dict[int, T] = {}

@@ -14,7 +14,7 @@ from typing import Any
 from salt_mirror.checks.ask import told_by
 from salt_mirror.checks.here.scope import HereScope, Station, Typed
 from salt_mirror.checks.lookup import Lookup, at_name, lookup
-from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.questions import UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.records import A
@@ -126,7 +126,7 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
     ]  # what says nothing is not waited for twice
     steps: list[Dialogue[Any]] = [
         _rows([station.server for station in stations], name, typed.rdtypes),
-        _plain([Question(name, typed.rdtypes[0], scope.atlas.sibling(one.server, "tcp"), True) for one in heard_of
+        put([Question(name, typed.rdtypes[0], scope.atlas.sibling(one.server, "tcp"), True) for one in heard_of
                 if one.server.over == "udp"]),
         together([lookup(name, typed.rdtypes, view, scope.atlas) for view in scope.views_of(name)]),
         _rows([twin] if twin is not None else [], name, typed.rdtypes),
@@ -190,7 +190,7 @@ def _made_up(
     probes = [begin + _INVALID, *([beside] if len(beside) <= 255 else [])]
     views = scope.views_of(name) if len(beside) <= 255 else []
     steps: list[Dialogue[Any]] = [
-        _plain([Question(probe, A, station.server, True) for station in stations for probe in probes]),
+        put([Question(probe, A, station.server, True) for station in stations for probe in probes]),
         together([at_name(beside, (A,), view, scope.atlas) for view in views]),
     ]
     answers, denied = yield from together(steps)
@@ -201,7 +201,3 @@ def _made_up(
         if given and (answer.question.name != beside or sure):
             found.setdefault(answer.question.server, []).append(answer)
     return found
-
-
-def _plain(batch: list[Question]) -> Dialogue[Any]:
-    return (yield batch) if batch else []

@@ -13,7 +13,7 @@ from salt_mirror.checks.here.asking import Heard, HereSeen, Said, Side
 from salt_mirror.checks.here.hosts import hosts_row
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.here.wording import HereWords
-from salt_mirror.checks.tests import Judged, Mark, Test, worst
+from salt_mirror.checks.tests import Judged, Mark, Test, row, worst
 from salt_mirror.checks.wording import duration, labels_of, together_said
 from salt_mirror.dns.computer.settings import OWN_NAME, Kept
 from salt_mirror.dns.names import Name, to_text
@@ -58,14 +58,8 @@ def _rows(seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Judged
         yield _side(side, seen, words)
 
 
-def _row(title: str, says: str, findings: Iterable[Finding] = (), mark: Mark | None = None) -> Judged:
-    found = list(findings)
-    told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in found]
-    return Judged(Test(mark=mark or worst(told), title=title, says=says), found)
-
-
 def _order(order: list[str], place: str) -> Judged:
-    return _row(f"order ({place})", ", then ".join(order) or "none is set")
+    return row(f"order ({place})", ", then ".join(order) or "none is set")
 
 
 def _suffixes(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
@@ -80,7 +74,7 @@ def _suffixes(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
         and _before(seen.winner, seen.name, seen.typed.candidates)
         and any(side.certain and any(side.alternatives) for side in seen.sides)
     )
-    return _row(title, tried, [words.suffix_wins()] if wrong else [])
+    return row(title, tried, [words.suffix_wins()] if wrong else [])
 
 
 def _before(one: Name, other: Name, order: list[Name]) -> bool:
@@ -103,18 +97,18 @@ def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *,
     """One configured resolver by itself."""
     said, title = one.said, f"resolver {one.station.server.label} ({one.station.configured.place})"
     if one.made_up:
-        return _row(title, "makes up addresses", [words.made_up(one)])
+        return row(title, "makes up addresses", [words.made_up(one)])
     if not said.usable:
         if not said.heard:
-            return _row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
+            return row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
         known = all(side.certain for side in seen.sides) and bool(seen.sides)
         says = said.trouble or "no usable answer"
-        return _row(title, says, [words.not_reached(one)]) if known else _row(title, says, mark="unverified")
+        return row(title, says, [words.not_reached(one)]) if known else row(title, says, mark="unverified")
     findings = list(_said_wrong(one, seen, words))
     mark: Mark | None = "unverified" if departs(said, seen.sides) is None else None
     if one.stream is not None and one.stream.trouble is not None and not one.stream.message:
         findings.append(words.no_stream(one))
-    return _row(title, words.said_in_full(one), findings, mark)
+    return row(title, words.said_in_full(one), findings, mark)
 
 
 def _said_wrong(one: Heard, seen: HereSeen, words: HereWords) -> Iterator[Finding]:
@@ -139,7 +133,7 @@ def _cache(kept: list[Kept], seen: HereSeen, words: HereWords) -> Judged:
     """What the system's own cache has for a name, where it can be read."""
     own = [one for one in kept if one.name == seen.name and one.rdtype in (0, *seen.typed.rdtypes)]
     if not own:
-        return _row("this computer's cache", "nothing kept")
+        return row("this computer's cache", "nothing kept")
     given = frozenset(value for one in own for value in values_of(one))
     ttl = min(one.ttl for one in own)
     said = Said(given, None, True, ttl, None)
@@ -147,7 +141,7 @@ def _cache(kept: list[Kept], seen: HereSeen, words: HereWords) -> Judged:
     wrong = departs(said, seen.sides) and not any(
         given and given < values for s in seen.sides for values in s.alternatives
     )
-    return _row("this computer's cache", says, [words.kept_wrong(said)] if wrong else [])
+    return row("this computer's cache", says, [words.kept_wrong(said)] if wrong else [])
 
 
 def values_of(kept: Kept) -> Iterator[bytes]:
@@ -163,15 +157,15 @@ def _kept(kept: Heard, seen: HereSeen, words: HereWords) -> Judged:
     """What this computer's own resolver says, which is what it keeps."""
     title = f"this computer's own resolver ({kept.station.server.label})"
     if not kept.said.usable and not kept.said.heard:
-        return _row(title, kept.said.trouble or "nothing came back", [words.dead(kept, waited_for=True)])
+        return row(title, kept.said.trouble or "nothing came back", [words.dead(kept, waited_for=True)])
     if not kept.said.usable:
-        return _row(title, kept.said.trouble or "", mark="note")
+        return row(title, kept.said.trouble or "", mark="note")
     behind = {one.said.values for one in seen.heard if one.said.usable}
     wrong = departs(kept.said, seen.sides)
     findings = []
     if wrong and kept.said.values not in behind:  # otherwise those behind it are told of that
         findings = [words.old_answer(kept) if kept.said.values else words.cached_no(kept)]
-    return _row(title, words.said_in_full(kept), findings)
+    return row(title, words.said_in_full(kept), findings)
 
 
 def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
@@ -184,9 +178,9 @@ def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
     predicted = words.predicted()
     own = seen.name == scope.settings.full_name or seen.typed.text == scope.settings.host
     if predicted is None or (own and any(source in OWN_NAME or source == "resolve" for source in scope.settings.order)):
-        return _row(title, says)
+        return row(title, says)
     unlike = bool(got - predicted) or (not got and bool(predicted))
-    return _row(title, says, [words.programs_differ(predicted)] if unlike else [])
+    return row(title, says, [words.programs_differ(predicted)] if unlike else [])
 
 
 def _side(side: Side, seen: HereSeen, words: HereWords) -> Judged:
@@ -194,14 +188,14 @@ def _side(side: Side, seen: HereSeen, words: HereWords) -> Judged:
     view = f" of the view {side.view}" if side.view else ""
     if not side.found.tellings:
         why = side.found.trouble or "none is known"
-        return _row(f"authoritative servers{view}", why, [words.no_truth(side, why)])
+        return row(f"authoritative servers{view}", why, [words.no_truth(side, why)])
     title = f"authoritative servers{view} ({together_said(dict.fromkeys(one.label for one in side.servers))})"
     said = " or ".join(words.values_text(sorted(values)) or "no such thing" for values in side.alternatives)
     silent = [telling.server for telling in side.found.unverified]
     if silent:
-        return _row(
+        return row(
             title,
             f"{said or 'nothing usable'}; {labels_of(silent)} did not tell",
             [words.no_truth(side, "did not tell")],
         )
-    return _row(title, said)
+    return row(title, said)

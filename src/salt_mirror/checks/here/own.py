@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.lookup import Lookup, lookup
 from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.tests import Judged, Mark, Test, worst
+from salt_mirror.checks.tests import Judged, Test, marks_told, row, worst
 from salt_mirror.checks.wording import answers_of, labels_of, state, together_said, troubles_of
 from salt_mirror.dns.computer.settings import OwnAddress
 from salt_mirror.dns.dialogue import Dialogue, together
@@ -95,8 +95,7 @@ class _OwnWords:
         self._zone = zone.apex if zone is not None else None
 
     def _row(self, title: str, says: str, findings: list[Finding], *, certain: bool) -> Judged:
-        told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
-        return Judged(Test(mark=worst([*told, "ok" if certain else "unverified"]), title=title, says=says), findings)
+        return row(title, says, findings, worst([*marks_told(findings), "ok" if certain else "unverified"]))
 
     def _unverified(self, name: Name, rdtype: int, found: Lookup) -> Finding:
         why = troubles_of(found)

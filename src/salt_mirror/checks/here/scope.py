@@ -53,11 +53,6 @@ class Typed:
     programs: Programs | None = None
 
     @property
-    def whole(self) -> Name:
-        """The name that it stands for as far as nothing was asked yet."""
-        return self.expected or self.candidates[0]
-
-    @property
     def address(self) -> bytes | None:
         """The address, where it is one."""
         return address_of(self.candidates[0]) if self.rdtypes == (PTR,) else None

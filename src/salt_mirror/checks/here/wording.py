@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from salt_mirror.checks.lookup import evidence_of
 from salt_mirror.checks.tests import Judged
 from salt_mirror.checks.wording import answers_of, duration, no_word_of, state, together_said
-from salt_mirror.dns.names import ROOT, Name, to_text
+from salt_mirror.dns.names import ROOT, Name, from_text, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import PTR, A
 from salt_mirror.dns.reverse import address_text
@@ -41,19 +41,17 @@ class HereWords:
 
     def values_text(self, values: Iterable[bytes]) -> str:
         """Values as text: addresses, or the names of an address."""
-        write = to_text if self._seen.typed.rdtypes == (PTR,) else address_text
-        return ", ".join(write(value) for value in values)
+        return ", ".join(map(self._write, values))
+
+    def _write(self, value: bytes) -> str:
+        return to_text(value) if self._seen.typed.rdtypes == (PTR,) else address_text(value)
 
     def _said(self, said: Said) -> str:
         return self.values_text(sorted(said.values)) or "no such thing"
 
     def _right(self) -> str:
         """What the servers of the views say."""
-        parts = []
-        for side in self._seen.sides:
-            says = " or ".join(self.values_text(sorted(one)) or "no such thing" for one in side.alternatives)
-            parts.append(f"{side.view}: {says}" if side.view else says)
-        return "; ".join(parts)
+        return right_said(self._seen.sides, self._write)
 
     def said_in_full(self, heard: Heard) -> str:
         """What a resolver says: values, view, what is left, how fast, over what."""
@@ -76,8 +74,6 @@ class HereWords:
             if typed.address is not None:
                 given = {entry.names[0] for entry in settings.hosts if entry.address == typed.address and entry.names}
             else:
-                from salt_mirror.dns.names import from_text
-
                 name = from_text(typed.text)
                 given = {entry.address for entry in settings.hosts if name in entry.names}
             if given:
@@ -260,22 +256,22 @@ class HereWords:
         )  # fmt: skip
 
 
+def right_said(sides: Sequence[Side], write: Callable[[bytes], str]) -> str:
+    """What the servers of views say, view by view; `write` makes text of a value."""
+    parts = []
+    for side in sides:
+        says = " or ".join(", ".join(map(write, sorted(one))) or "no such thing" for one in side.alternatives)
+        parts.append(f"{side.view}: {says}" if side.view else says)
+    return "; ".join(parts)
+
+
 def hosts_finding(
     name: Name, scope: HereScope, lines: Sequence[int], given: Sequence[str], sides: Sequence[Side], *, what: str = ""
 ) -> Finding:
     """Entries of the hosts file that say otherwise than the servers."""
     where = f"{scope.settings.hosts_file}, line {together_said(map(str, lines))}"
     reverse = bool(what) and what != to_text(name)
-    write = to_text if reverse else address_text
-    right = "; ".join(
-        (f"{side.view}: " if side.view else "")
-        + (
-            " or ".join(
-                ", ".join(write(value) for value in sorted(one)) or "no such thing" for one in side.alternatives
-            )
-        )
-        for side in sides
-    )
+    right = right_said(sides, to_text if reverse else address_text)
     text = f"The hosts file gives {', '.join(given)} for {what or to_text(name)} ({where}), and its own servers say: {right}."
     return state(
         "here.hosts-differ", text, name=name, rdtype=PTR if reverse else A, view=scope.view or "",

@@ -87,9 +87,3 @@ class Here(Part):
         found = [finding for one in self._done for finding in one.judged.findings]
         found += [finding for seen in self._file for finding in seen.findings]
         return list({(one.code, one.name, one.text): one for one in found}.values())
-
-    @property
-    def says(self) -> str:
-        """The answer, where it is about one thing."""
-        trees = self.trees()
-        return f"{trees[0].title} {trees[0].says}." if len(trees) == 1 else super().says

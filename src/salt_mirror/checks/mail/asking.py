@@ -18,7 +18,7 @@ from salt_mirror.checks.lookup import Lookup, at_name, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
 from salt_mirror.checks.rollcall.judging import call
 from salt_mirror.checks.rollcall.scope import ExpectedSet
-from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import MX, SOA
@@ -77,7 +77,7 @@ def inspect_mail(
     """Asks all there is to ask about a domain's mail in one view; `stranger` is a label that nobody has registered."""
     steps: list[Dialogue[Any]] = [
         lookup(domain, (MX,), view, atlas),
-        _ask_caches(domain, caches),
+        put([Question(domain, MX, cache, True) for cache in caches]),
         lookup(domain, ADDRESS_TYPES, view, atlas),
         at_name(domain, (SOA,), view, atlas),
     ]
@@ -108,7 +108,3 @@ def inspect_mail(
     if len(looked) > len(targets):
         seen.apex_mx = looked[-1].values
     return seen
-
-
-def _ask_caches(domain: Name, caches: Sequence[Server]) -> Dialogue[list[Answer]]:
-    return (yield [Question(domain, MX, cache, True) for cache in caches])

@@ -14,7 +14,7 @@ from typing import Any
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, at_name
 from salt_mirror.checks.resolvers.scope import Tried
-from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Question, Server
 from salt_mirror.dns.records import NS, SOA, A
@@ -85,13 +85,13 @@ def inspect(tried: Tried, atlas: Atlas, stranger: bytes) -> Dialogue[ResolverSee
     if tried.outside or not recurses(heard[0].looked_up):
         return seen  # whom it serves it may look up for, and nobody here is to be misled by what it says to strangers
     main = seen.main
-    found = yield from _together_with(tried, main, atlas, stranger, seen)
+    yield from _together_with(tried, main, atlas, stranger, seen)
     unreached = [
         zone.apex
         for (zone, through) in seen.zones
         if through.found is not None and through.found.usable and not through.answer.values
     ]
-    if unreached or (found and all(answer.trouble for answer in seen.external)):
+    if unreached or (tried.external and all(answer.trouble for answer in seen.external)):
         wanted = [(apex, SOA) for apex in unreached] or [(name, A) for name in tried.external]
         batch = [
             Question(name, rdtype, server, True) for server in tried.duty.forwards_to for name, rdtype in wanted[:3]
@@ -126,8 +126,8 @@ def _ways(tried: Tried) -> Dialogue[list[Way]]:
     ]
 
 
-def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, seen: ResolverSeen) -> Dialogue[bool]:
-    """Asks the resolver and the authoritative servers for everything at once; whether external names were among it."""
+def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, seen: ResolverSeen) -> Dialogue[None]:
+    """Asks the resolver and the authoritative servers for everything at once."""
     top = labels(tried.external[0])[-1] if tried.external else b""
     unregistered: list[tuple[Name, str | None]] = [(_below(_INVALID, stranger), None)]
     unregistered += [(_below(zone.apex, stranger), zone.view) for zone in tried.zones[:1]]
@@ -141,10 +141,10 @@ def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, se
         together([_through(name, A, view, main, atlas) for name, view in unregistered]),
         together([_through(name, A, view, main, atlas) for name, view in tried.names]),
         together([_through(name, rdtype, view, main, atlas) for name, rdtype, view in tried.large]),
-        _plain([Question(name, SOA, main, True) for name in tried.private]),
-        _plain([Question(name, A, main, True) for name in tried.external]),
-        _plain([Question(name, A, main, True) for name, _ in tried.aliases]),
-        _plain([Question(name, A, look, True) for look in looks for name, _ in again]),
+        put([Question(name, SOA, main, True) for name in tried.private]),
+        put([Question(name, A, main, True) for name in tried.external]),
+        put([Question(name, A, main, True) for name, _ in tried.aliases]),
+        put([Question(name, A, look, True) for look in looks for name, _ in again]),
     ]
     (
         zones,
@@ -159,14 +159,12 @@ def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, se
     ) = yield from together(steps)
     seen.zones = list(zip(tried.zones, zones, strict=True))
     seen.others = list(zip(tried.others, others, strict=True))
-    return bool(tried.external)
 
 
 def _through(name: Name, rdtype: int, view: str | None, main: Server, atlas: Atlas) -> Dialogue[ThroughIt]:
     """What the resolver says of a name, and what its own servers say where a view has it."""
-    found, (answer,) = yield from together(
-        [_by_its_own(name, rdtype, view, atlas), _plain([Question(name, rdtype, main, True)])]
-    )
+    steps: list[Dialogue[Any]] = [_by_its_own(name, rdtype, view, atlas), put([Question(name, rdtype, main, True)])]
+    found, (answer,) = yield from together(steps)
     return ThroughIt(answer, found)
 
 
@@ -174,10 +172,6 @@ def _by_its_own(name: Name, rdtype: int, view: str | None, atlas: Atlas) -> Dial
     if view is None:
         return None
     return (yield from at_name(name, (rdtype,), view, atlas))
-
-
-def _plain(batch: list[Question]) -> Dialogue[Any]:
-    return (yield batch) if batch else []
 
 
 def _below(zone: Name, label: bytes) -> Name:

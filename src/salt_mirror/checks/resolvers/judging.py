@@ -16,7 +16,7 @@ from salt_mirror.checks.resolvers.keeping import keeping_tests
 from salt_mirror.checks.resolvers.reaching import reached, zones_test
 from salt_mirror.checks.resolvers.scope import Tried, tried_with
 from salt_mirror.checks.resolvers.wording import ResolverWords, over_text
-from salt_mirror.checks.tests import Judged, Mark, Test, outcome_of, worst
+from salt_mirror.checks.tests import Judged, Mark, Test, outcome_of, row, worst
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, from_text, is_within, to_text
@@ -138,11 +138,6 @@ def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
         yield Judged(Test(mark="ok", title="validation", says=says))
 
 
-def _row(title: str, says: str, findings: list[Finding], why: str = "", mark: Mark | None = None) -> Judged:
-    told: list[Mark] = ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
-    return Judged(Test(mark=mark or worst(told), title=title, says=says, why=why), findings)
-
-
 def _answers(seen: ResolverSeen, words: ResolverWords) -> Judged:
     """Whether each way to it answers, and how fast."""
     rows, findings = [], []
@@ -171,12 +166,12 @@ def _recursion(way: Way, seen: ResolverSeen, words: ResolverWords) -> Judged:
     given = recurses(way.looked_up) and any(answer.message for answer in way.looked_up)
     if seen.tried.outside:
         if given and any(answer.values for answer in way.looked_up):
-            return _row("its users alone", "looks up for strangers too", [words.open_to_all(way.looked_up)])
-        return _row("its users alone", "looks up nothing for this computer, which is outside of its networks", [])
+            return row("its users alone", "looks up for strangers too", [words.open_to_all(way.looked_up)])
+        return row("its users alone", "looks up nothing for this computer, which is outside of its networks", [])
     if not recurses(way.looked_up):
         said = ", ".join(dict.fromkeys(answer.status for answer in way.looked_up if answer.message))
-        return _row("recursion", f"none from here ({said})", [words.no_recursion(way.looked_up, said)])
-    return _row("recursion", "offered" if given else "not told", [])
+        return row("recursion", f"none from here ({said})", [words.no_recursion(way.looked_up, said)])
+    return row("recursion", "offered" if given else "not told", [])
 
 
 def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
@@ -185,9 +180,9 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
     came = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
     found = [one for one in came if one.alias is not None or not set(one.values) <= invented]
     if came and not found:
-        return _row("names of the world", "not known: what came is the address that it makes up", [], mark="unverified")
+        return row("names of the world", "not known: what came is the address that it makes up", [], mark="unverified")
     says = f"{len(found)} of {many(len(seen.external), 'name')} found"
-    return _row("names of the world", says, [] if found else [words.no_external(seen.external)])
+    return row("names of the world", says, [] if found else [words.no_external(seen.external)])
 
 
 def _made_up(seen: ResolverSeen) -> list[Answer]:
@@ -208,9 +203,9 @@ def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
         one.answer.trouble is None and not one.answer.values and one.answer.alias is None for one in seen.nobody
     )
     if made_up:
-        return _row("no such name", "is made into an address", [words.rewrites(made_up)])
+        return row("no such name", "is made into an address", [words.rewrites(made_up)])
     says = "stays one" if denied else "could not be tried: no answer to a name that nobody has"
-    return _row("no such name", says, [], mark="ok" if denied else "note")
+    return row("no such name", says, [], mark="ok" if denied else "note")
 
 
 def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
@@ -220,7 +215,7 @@ def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
         return None
     outside = [answer for answer in told if _by_the_world(answer)]
     says = f"{len(told) - len(outside)} of {many(len(told), 'reverse zone')} of private networks stay inside"
-    return _row("private networks", says, [words.private_outside(outside)] if outside else [])
+    return row("private networks", says, [words.private_outside(outside)] if outside else [])
 
 
 def _by_the_world(answer: Answer) -> bool:
@@ -242,7 +237,7 @@ def _large(seen: ResolverSeen, words: ResolverWords) -> Judged:
         if (one.answer.trouble is not None and whole) or (short and one.answer.trouble is None):
             lost.append(one)
     says = f"{len(seen.large) - len(lost)} of {many(len(seen.large), 'large answer')} arrive"
-    return _row("large answers", says, [words.large_lost(lost)] if lost else [])
+    return row("large answers", says, [words.large_lost(lost)] if lost else [])
 
 
 def _unchanged(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
@@ -252,4 +247,4 @@ def _unchanged(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
             owners = [record.owner for record in answer.sections.answer]
             at = next((n for n, r in enumerate(answer.sections.answer) if r.rdtype == CNAME), 0)
             late = at > 0 and owners[0] != answer.question.name
-            yield _row("order", "as it was given", [words.out_of_order(answer)] if late else [])
+            yield row("order", "as it was given", [words.out_of_order(answer)] if late else [])

@@ -12,12 +12,11 @@ from collections.abc import Iterator
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt
 from salt_mirror.checks.resolvers.wording import ResolverWords
-from salt_mirror.checks.tests import Judged, Mark, Test, worst
+from salt_mirror.checks.tests import Judged, row
 from salt_mirror.checks.wording import duration
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import SOA, soa_fields
-from salt_mirror.findings import Finding
 
 GRAIN_S = 2
 """So many seconds may go by between two looks without being a difference."""
@@ -46,20 +45,15 @@ def keeping_tests(seen: ResolverSeen, reached: set[Name], words: ResolverWords) 
         findings.append(words.caps(f"entries for at most {duration(cap)}, whatever their zones say"))
         says.append(f"entries for at most {duration(cap)}")
     if names or kept is not None:
-        yield _row("keeps", "; ".join(says) or "no longer than the zones say", findings)
+        yield row("keeps", "; ".join(says) or "no longer than the zones say", findings)
     if seen.again:
         first = [seen.names[0].answer, *seen.again]
         said = {(one.status, one.values) for one in first if one.trouble is None}
         settled = _settled(seen.names[0].found)
         if len(said) > 1 and settled:
-            yield _row("one answer", f"{len(said)} different ones in {len(first)} looks", [words.pool_differs(first)])
+            yield row("one answer", f"{len(said)} different ones in {len(first)} looks", [words.pool_differs(first)])
         elif said:
-            yield _row("one answer", f"the same in {len(first)} looks", [])
-
-
-def _row(title: str, says: str, findings: list[Finding]) -> Judged:
-    marks: list[Mark] = [one.weight for one in findings]
-    return Judged(Test(mark=worst(marks), title=title, says=says), findings)
+            yield row("one answer", f"the same in {len(first)} looks", [])
 
 
 def _settled(found: Lookup | None) -> bool:

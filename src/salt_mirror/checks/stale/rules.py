@@ -136,9 +136,7 @@ class Rules:
     def _gather(self, found: Suspicion) -> None:
         """The evidence around an address or a pointer."""
         record = found.record
-        address = (
-            record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
-        )
+        address = record.address
         if address is None:
             return
         found.network = self._scope.retired(address)
@@ -172,9 +170,7 @@ class Rules:
 
     def _in_use(self, record: Record) -> bool:
         """Whether the address server says that the host has the address now."""
-        address = (
-            record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
-        )
+        address = record.address
         leased = self._scope.estate.ages.leases.get(address) if address is not None else None
         return leased is not None and leased.live and leased.host == self._host(record)
 

@@ -40,6 +40,13 @@ class Record(NamedTuple):
         return bool(self.stamp_h)
 
     @property
+    def address(self) -> bytes | None:
+        """The address that it is about: a host's, or a pointer's."""
+        if self.rdtype in ADDRESSES:
+            return self.rdata
+        return address_of(self.name) if self.rdtype == PTR else None
+
+    @property
     def target(self) -> Name | None:
         """The name that it leads to, where it leads to one."""
         at = TARGET_AT.get(self.rdtype)
@@ -135,9 +142,7 @@ class StaleScope:
             return True
         if any(is_within(record.name, zone) for zone in self.zones):
             return True
-        address = (
-            record.rdata if record.rdtype in ADDRESSES else address_of(record.name) if record.rdtype == PTR else None
-        )
+        address = record.address
         return address is not None and any(_holds(network, address) for network in self.networks)
 
     def bears(self, record: Record) -> bool:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from itertools import pairwise
 from typing import Any
@@ -45,7 +45,6 @@ class Seen:
     outcome: Outcome
     finding: Finding | None = None
     gone: bool = False
-    evidence: list[Suspicion] = field(default_factory=list)
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Stale | None:
@@ -100,7 +99,7 @@ class Stale(Part):
         for view in scope.views():
             self.remarks += [said for zone in self._zones(view) if (said := _stamps_apart(zone, scope))]
         for inventory, _ in self._rules:
-            for zone in scope.estate.zones.get(inventory.view, {}).values():
+            for zone in self._zones(inventory.view):
                 if scope.sources(zone) and scope.aging(zone).life_h is None:
                     self.remarks.append(
                         f"nobody says how long records live in {to_text(zone.apex)}: no_refresh and refresh in its [[zones]] do"
@@ -122,7 +121,7 @@ class Stale(Part):
         if still:
             life_h = self._scope.aging(first.zone).life_h
             finding = words.told(still, found, life_h)
-            return Seen([one.record for one in still], view, reason.value, finding.outcome, finding, evidence=still)
+            return Seen([one.record for one in still], view, reason.value, finding.outcome, finding)
         if any(one.certain != "agrees" for one in found):
             return Seen(records, view, reason.value, "unverified", words.unverified(group, found))
         return Seen(records, view, reason.value, "agrees", gone=True)
