@@ -41,6 +41,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/audit.py
 	$(BIN)/python bench/watch.py
 	$(BIN)/python bench/stale.py
+	$(BIN)/python bench/page.py
 	$(BIN)/python bench/loss.py
 
 screenshots: $(VENV)/dev.stamp

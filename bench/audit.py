@@ -1,7 +1,13 @@
-"""The audit of a whole estate against the single commands one after the other: python bench/audit.py [HOSTS]
+"""The audit of a whole estate: python bench/audit.py [--planted|--changed] [HOSTS]
 
-50 zones (49 forward, one reverse) with 50,000 hosts on two real NSD servers. Each round runs `audit`, and then `authority`,
-`pairs` and `rollcall`; questions, seconds and peak memory are those of whole processes, start and report included.
+50 zones (49 forward, one reverse) with 50,000 hosts on two real NSD servers. Without more: each round runs `audit`, and then
+`authority`, `pairs` and `rollcall`, one after the other; questions, seconds and peak memory are those of whole processes, start
+and report included.
+
+--planted: 100,000 hosts, of which each tenth has one of four faults. What is written of them, which is what stands on the
+terminal, all six reports and the history, against the time of asking.
+
+--changed: full audits with a history, then one after a single zone has changed: its questions against those of a full one.
 """
 
 from __future__ import annotations
@@ -13,19 +19,39 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
 from world import nsd
 
+from salt_mirror.report.forms import FORMS
+
 ROUNDS = 3
 ZONES = 49
 SINGLE = ("authority", "pairs", "rollcall")
-MEASURED = "import resource,sys,atexit; from salt_mirror.cli.main import main;"
-MEASURED += (
-    "atexit.register(lambda: print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)); main()"
-)
+KINDS = ("no pointer", "another's pointer", "another address", "no name")
+"""What is planted, one after the other; the second server has a fifth of each in its own way, so that servers disagree."""
+
+MEASURED = """
+import atexit, resource, sys, time
+from salt_mirror.cli import main, running
+run, asked = running.run, [0.0, time.perf_counter()]
+def timed(*given, **named):
+    begin = time.perf_counter()
+    try:
+        return run(*given, **named)
+    finally:
+        asked[:] = time.perf_counter() - begin, time.perf_counter()
+running.run = timed
+def told():
+    after = time.perf_counter() - asked[1]
+    print(asked[0], after, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)
+atexit.register(told)
+main.main()
+"""
+"""The program, which says at its end how long it asked, how long it worked after that, and its peak memory in KiB."""
 
 
 def apex(number: int) -> str:
@@ -33,20 +59,31 @@ def apex(number: int) -> str:
     return f"z{number:02d}.pans.internal"
 
 
-def lay_out(folder: Path, hosts: int) -> dict[str, str]:
-    """The zones as master files by origin, and the files of expected records."""
-    texts = {}
-    for number in range(ZONES):
-        rows = [(world.host(n), world.address(n)) for n in range(number, hosts, ZONES)]
-        head = "$TTL 300\n@ SOA ns1 h 1 3600 600 1209600 300\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
-        texts[apex(number)] = head + "".join(f"{name} A {address}\n" for name, address in rows)
-        listed = "".join(f"{name},A,{address}\n" for name, address in rows)
-        (folder / f"{number}.csv").write_text("name,type,value\n" + listed, encoding="utf-8")
+def lay_out(folder: Path, hosts: int, every: int = 0) -> tuple[dict[str, str], dict[str, str]]:
+    """The zones of two servers as master files by origin, and the files of expected records; each `every` host is planted."""
+    heads = "$TTL 300\n@ SOA ns1 h 1 3600 600 1209600 300\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
     soa = f"$TTL 300\n@ SOA ns1.{apex(0)}. h 1 3600 600 1209600 300\n@ NS ns1.{apex(0)}.\n@ NS ns2.{apex(0)}.\n"
-    texts["10.in-addr.arpa"] = soa + "".join(
-        f"{n & 255}.{n >> 8 & 255}.{n >> 16} PTR {world.host(n)}.{apex(n % ZONES)}.\n" for n in range(hosts)
-    )
-    return texts
+    both: list[dict[str, list[str]]] = [{}, {}]
+    for zones in both:
+        zones |= {apex(number): [heads] for number in range(ZONES)} | {"10.in-addr.arpa": [soa]}
+    for number in range(ZONES):
+        listed = "".join(f"{world.host(n)},A,{world.address(n)}\n" for n in range(number, hosts, ZONES))
+        (folder / f"{number}.csv").write_text("name,type,value\n" + listed, encoding="utf-8")
+    for n in range(hosts):
+        kind = KINDS[n // every % len(KINDS)] if every and n % every == 0 else ""
+        apart = bool(kind) and n // every % 5 == 0
+        for server, zones in enumerate(both):
+            says = "" if apart and server else kind
+            address = world.address(hosts + n) if says == "another address" else world.address(n)
+            if says != "no name":
+                zones[apex(n % ZONES)].append(f"{world.host(n)} A {address}\n")
+            if says != "no pointer":
+                leads_to = (n + every) % hosts if says == "another's pointer" else n
+                zones["10.in-addr.arpa"].append(
+                    f"{n & 255}.{n >> 8 & 255}.{n >> 16} PTR {world.host(leads_to)}.{apex(leads_to % ZONES)}.\n"
+                )
+    one, two = ({origin: "".join(lines) for origin, lines in zones.items()} for zones in both)
+    return one, two
 
 
 def estate(folder: Path, ports: list[int]) -> Path:
@@ -61,42 +98,81 @@ def estate(folder: Path, ports: list[int]) -> Path:
     return path
 
 
-def run(command: str, folder: Path) -> tuple[float, int, int]:
-    """Seconds, questions and peak memory in KiB of one command over the estate."""
-    out = folder / "report.json"
+class Measured(NamedTuple):
+    """One run of the program: seconds of the whole process, of asking and after it, questions, findings, peak in MiB."""
+
+    took: float
+    asking: float
+    after: float
+    questions: int
+    findings: int
+    peak: float
+    lines: int
+
+
+def run(folder: Path, command: str, *words: str) -> Measured:
+    """Runs a command over the estate, and measures it; its report is written as JSON beside what it prints."""
     before = time.perf_counter()
-    with out.open("wb") as file:
-        words = [sys.executable, "-c", MEASURED, command, "--estate", "estate.toml", "--json"]
-        done = subprocess.run(words, cwd=folder, stdout=file, stderr=subprocess.PIPE, text=True, check=False)
+    line = [sys.executable, "-c", MEASURED, command, "--estate", "estate.toml", *words]
+    done = subprocess.run(line, cwd=folder, capture_output=True, text=True, check=False)
     took = time.perf_counter() - before
-    report = json.loads(out.read_bytes())
-    if done.returncode:
-        raise SystemExit(f"{command} did not agree: {report['counts']}")
-    questions = report["counts"]["questions"]
-    print(f"  {command}: {took:.1f} s, {questions:,} questions", file=sys.stderr)
-    return took, questions, int(done.stderr.split()[-1])
+    if done.returncode not in (0, 1):
+        raise SystemExit(f"{command}: exit status {done.returncode}\n{done.stderr}")
+    text = done.stdout if "--json" in words else (folder / "report.json").read_text(encoding="utf-8")
+    report = json.loads(text)
+    asking, after, peak = map(float, done.stderr.split()[-3:])
+    questions, findings = report["counts"]["questions"], len(report["findings"])
+    print(
+        f"  {command} {' '.join(words)}: {took:.1f} s, {questions:,} questions, {findings:,} findings", file=sys.stderr
+    )
+    return Measured(took, asking, after, questions, findings, peak / 1024, done.stdout.count("\n"))
+
+
+def against_singles(folder: Path, hosts: int) -> None:
+    """The audit against its checks one by one."""
+    times, asked, peak = [], [], 0.0
+    for _ in range(ROUNDS):
+        whole = run(folder, "audit", "--json")
+        single = [run(folder, command, "--json") for command in SINGLE]
+        if whole.findings or any(one.findings for one in single):
+            raise SystemExit("something was found in a sound estate")
+        times.append(whole.took / sum(one.took for one in single))
+        asked.append(whole.questions / sum(one.questions for one in single))
+        peak = max(peak, whole.peak)
+    print(
+        f"audit of {ZONES + 1} zones and {hosts:,} hosts, median of {ROUNDS}, against {', '.join(SINGLE)} one by one:"
+    )
+    shown = " ".join(f"{one:.2f}" for one in sorted(times))
+    print(f"time {statistics.median(times):.2f} (rounds {shown}), questions {statistics.median(asked):.2f}")
+    print(f"peak memory {peak:,.0f} MiB")
+
+
+def planted(folder: Path, hosts: int) -> None:
+    """What is written of many findings, against the time of asking."""
+    reports = [word for form in FORMS for word in ("--report", f"{form}:report.{form}")]
+    runs = [run(folder, "audit", "--history", "history.sqlite", *reports) for _ in range(ROUNDS)]
+    parts = sorted(one.after / one.asking for one in runs)
+    one = runs[-1]
+    print(
+        f"audit of {hosts:,} hosts, {hosts // 10:,} of them planted: {one.findings:,} findings, {one.questions:,} questions"
+    )
+    shown = " ".join(f"{part:.2f}" for part in parts)
+    print(f"terminal, six reports and history against asking: {statistics.median(parts):.2f} (rounds {shown})")
+    print(f"the last round: asking {one.asking:.1f} s, after it {one.after:.1f} s, all {one.took:.1f} s")
+    print(f"peak memory {max(one.peak for one in runs):,.0f} MiB; {one.lines} lines on standard output")
+    print(f"the page: {(folder / 'report.html').stat().st_size / 1e6:.1f} MB")
 
 
 def main() -> None:
-    hosts = int(next((word for word in sys.argv[1:] if word.isdigit()), 50_000))
+    words = sys.argv[1:]
+    many = "--planted" in words
+    hosts = int(next((word for word in words if word.isdigit()), 100_000 if many else 50_000))
     with tempfile.TemporaryDirectory() as text:
         folder = Path(text)
-        zones = lay_out(folder, hosts)
-        with nsd(folder / "one", zones) as one, nsd(folder / "two", zones) as two:
+        ones, twos = lay_out(folder, hosts, 10 if many else 0)
+        with nsd(folder / "one", ones) as one, nsd(folder / "two", twos) as two:
             estate(folder, [one.port, two.port])
-            times, asked, peak = [], [], 0
-            for _ in range(ROUNDS):
-                took, questions, memory = run("audit", folder)
-                single = [run(command, folder) for command in SINGLE]
-                times.append(took / sum(seconds for seconds, *_ in single))
-                asked.append(questions / sum(number for _, number, _ in single))
-                peak = max(peak, memory)
-            print(
-                f"audit of {ZONES + 1} zones and {hosts:,} hosts, median of {ROUNDS}, against {', '.join(SINGLE)} one by one:"
-            )
-            shown = " ".join(f"{one:.2f}" for one in sorted(times))
-            print(f"time {statistics.median(times):.2f} (rounds {shown}), questions {statistics.median(asked):.2f}")
-            print(f"peak memory {peak / 1024:,.0f} MiB")
+            (planted if many else against_singles)(folder, hosts)
 
 
 if __name__ == "__main__":

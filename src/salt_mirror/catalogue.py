@@ -7,6 +7,7 @@ never by a start that has nothing to say.
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Sequence
 from functools import cache
 from importlib.resources import files
 from typing import Any, NamedTuple
@@ -18,11 +19,12 @@ DEFAULT = "*.unverified"
 
 
 class Code(NamedTuple):
-    """What a code stands for: its weight, a title for lists, what it means to users, typical causes of it, how to mend it, and
-    the RFC behind it (may be empty)."""
+    """What a code stands for: its weight, a title for lists, what is said of several (a noun, then what is true of them), what
+    it means to users, typical causes of it, how to mend it, and the RFC behind it (may be empty)."""
 
     weight: Weight
     title: str
+    several: Sequence[str]
     meaning: str
     causes: str
     mend: str

@@ -1,7 +1,8 @@
-"""The report as one HTML page: no outside request, readable without script, with a few lines of script to filter.
+"""The report as one HTML page: no outside request, readable without script, and open at once whatever it holds.
 
-Strategy: Jinja2 escapes everything; a content security policy in the page allows nothing but the page's own style and
-script, by their hashes. What is shown is gathered here, so that the template holds no logic but loops.
+Strategy: the page shows folds; the first rows stand in it, and all of them as compact data, from which the script makes rows
+when a fold is opened. Jinja2 escapes everything; a content security policy in the page allows nothing but the page's own style
+and script, by their hashes. What is shown is gathered here, so that the template holds no logic but loops.
 """
 
 from __future__ import annotations
@@ -9,38 +10,67 @@ from __future__ import annotations
 import base64
 import hashlib
 from importlib.resources import files
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import jinja2
+import msgspec
 from markupsafe import Markup
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks import check_of
-from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.checks.audit.lines import Audit, ZoneLine
+from salt_mirror.checks.wording import many
 from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
+from salt_mirror.report.folding import KINDS, Fold, Folding, folded, kind_of
+from salt_mirror.report.forms.rows import ENTRY, FIELD, compact
 from salt_mirror.report.forms.said import evidence_line, since_of, subject_of, things_said
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
+STANDING = 100
+"""So many findings stand in the page itself; of the rest there is the data."""
+
+_MOST_ZONES = 200
+_MOST_NEWS = 20
 
 
 class Row(NamedTuple):
     """One finding as the page shows it."""
 
-    finding: Finding
     kind: str
+    code: str
     title: str
     meaning: str
-    check: str
-    evidence: list[str]
+    place: str
+    view: str
     since: str
+    text: str
+    remedy: str
+    evidence: list[str]
+
+    def packed(self) -> str:
+        """The same as one text; title and meaning go with the code."""
+        fields = (
+            self.kind,
+            self.code,
+            self.place,
+            self.view,
+            self.since,
+            self.text,
+            self.remedy,
+            ENTRY.join(self.evidence),
+        )
+        return FIELD.join(fields)
 
 
-class Group(NamedTuple):
-    """Findings with one cause, or a single one without."""
+class Shown(NamedTuple):
+    """A fold as the page shows it, with those of its rows that stand in the page, and where its rows begin in the data."""
 
-    cause: str
+    fold: Fold
+    title: str
+    says: str
+    named: str
+    first: int
     rows: list[Row]
 
 
@@ -55,16 +85,26 @@ def written(report: Report) -> bytes:
     style = (_FOLDER / "page.css").read_text(encoding="utf-8")
     script = (_FOLDER / "page.js").read_text(encoding="utf-8")
     audit = report.audit if isinstance(report.audit, Audit) else None
-    checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks)) if audit is not None else []
+    zones = audit.zones if audit is not None else []
+    apexes = [(line.view, line.zone) for line in zones]
+    shown, rows = _shown(report, Folding(report.findings, apexes))
     page: str = template.render(
         report=report,
         audit=audit,
         headline=report.headline,
-        checks=checks,
-        groups=_groups(report),
+        checks=list(dict.fromkeys(check for line in zones for check in line.checks)),
+        zones=_worst(zones),
+        news=_news(audit, apexes),
+        shown=shown,
         views=list(dict.fromkeys(one.view for one in report.findings if one.view)),
-        kinds=_kinds(report),
-        things={kind: things_said([one for one in report.findings if _kind(one) == kind]) for kind in KINDS},
+        kinds=[(kind, sum(row.kind == kind for row in rows)) for kind in KINDS if kind in shown],
+        things={
+            kind: things_said([one for one in report.findings if kind_of(one) == kind])
+            for kind in shown
+            if kind != "unverified"
+        },
+        standing=STANDING,
+        data=Markup(_data(rows, shown)),
         style=Markup(style),
         script=Markup(script),
         policy="; ".join(
@@ -80,38 +120,72 @@ def written(report: Report) -> bytes:
     return page.encode("utf-8")
 
 
-KINDS = ("fault", "caution", "unverified", "note")
-"""The kinds of findings, the worst first."""
-
-
 def _hash(text: str) -> str:
     return "sha256-" + base64.b64encode(hashlib.sha256(text.encode("utf-8")).digest()).decode("ascii")
 
 
-def _kinds(report: Report) -> list[tuple[str, int]]:
-    counts: dict[str, int] = {}
-    for one in report.findings:
-        counts[_kind(one)] = counts.get(_kind(one), 0) + 1
-    return [(kind, counts[kind]) for kind in KINDS if kind in counts]
-
-
-def _kind(finding: Finding) -> str:
-    return "unverified" if finding.outcome == "unverified" else finding.weight
-
-
-def _groups(report: Report) -> list[tuple[str, list[Group]]]:
-    """The findings by kind, the worst first, those with one cause together."""
+def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], list[Row]]:
+    """The folds by kind, the worst kind first, and the rows of all of them in their order."""
     since = since_of(report)
-    found: list[tuple[str, list[Group]]] = []
-    for kind, _ in _kinds(report):
-        groups: dict[Any, Group] = {}
-        for number, one in enumerate(one for one in report.findings if _kind(one) == kind):
-            code = catalogue()[one.code]
-            moment = since.get(subject_of(one))
-            row = Row(
-                one, kind, code.title, code.meaning, check_of(one.code).name, [clean(evidence_line(e)) for e in one.evidence],
-                f"{moment:%Y-%m-%d %H:%M} UTC" if moment is not None and moment < report.started else "",
-            )  # fmt: skip
-            groups.setdefault(one.cause or number, Group(one.cause, [])).rows.append(row)
-        found.append((kind, sorted(groups.values(), key=lambda group: not group.cause)))
-    return found
+    rows: list[Row] = []
+    found: dict[str, list[Shown]] = {}
+    for kind in KINDS:
+        for fold in folding.of_kind(kind):
+            first = len(rows)
+            for one in fold.findings:
+                code = catalogue()[one.code]
+                stood = since.get(subject_of(one))
+                rows.append(
+                    Row(
+                        kind, one.code, code.title, code.meaning, clean(one.place), clean(one.view),
+                        f"{stood:%Y-%m-%d %H:%M} UTC" if stood is not None and stood < report.started else "",
+                        clean(one.text), clean_lines(one.remedy), [clean(evidence_line(e)) for e in one.evidence],
+                    )
+                )  # fmt: skip
+            says = "" if fold.alone and not fold.cause else clean(fold.says)
+            named = "" if fold.cause else fold.named
+            standing = rows[first : max(first, STANDING)]
+            found.setdefault(kind, []).append(Shown(fold, rows[first].title, says, named, first, standing))
+    return found, rows
+
+
+def _data(rows: list[Row], shown: dict[str, list[Shown]]) -> str:
+    """All rows as JSON that may stand in a page."""
+    titles = {row.code: (row.title, row.meaning) for row in rows}
+    data = {
+        "codes": titles,
+        "folds": [(one.first, len(one.fold.findings)) for some in shown.values() for one in some],
+        **compact(row.packed() for row in rows)._asdict(),
+    }
+    text = msgspec.json.encode(data).decode("utf-8")
+    for char in "<>&":
+        text = text.replace(char, f"\\u{ord(char):04x}")
+    return text
+
+
+def _worst(lines: list[ZoneLine]) -> list[ZoneLine]:
+    """The zones that are shown: all of some hundreds; of more, those that are not sound before the others."""
+    if len(lines) <= _MOST_ZONES:
+        return lines
+    return sorted(lines, key=lambda line: ("differs", "unverified", "agrees").index(line.outcome))[:_MOST_ZONES]
+
+
+def _news(audit: Audit | None, apexes: list[tuple[str, str]]) -> list[tuple[str, str]]:
+    """What is new and what is gone since the last run, one line each: as folds where there is much of it."""
+    history = audit.history if audit is not None else None
+    if history is None or history.before is None:
+        return []
+    lines: list[tuple[str, str]] = []
+    for word, findings in (("new", history.new), ("gone", history.gone)):
+        if len(findings) <= _MOST_NEWS:
+            lines += [(word, _new(one)) for one in findings]
+            continue
+        folds = sorted(folded(findings, apexes), key=lambda fold: -len(fold.findings))
+        lines += [(word, f"{clean(fold.says)}{fold.named}") for fold in folds[:_MOST_NEWS]]
+        rest = sum(len(fold.findings) for fold in folds[_MOST_NEWS:])
+        lines += [(word, f"and {many(rest, 'more finding')}")] if rest else []
+    return lines
+
+
+def _new(one: Finding) -> str:
+    return clean(f"{catalogue()[one.code].title} ({one.code}): {one.name} {one.address or one.type}")

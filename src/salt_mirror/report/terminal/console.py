@@ -39,8 +39,13 @@ def put_line(console: Console, text: Text | str, indent: int, *, wrap: bool) -> 
     if not wrap:
         console.print(Text(" " * indent) + text, soft_wrap=True)
         return
-    for number, piece in enumerate(pieces(text, max(console.width - indent, 40) - 2)):
+    for number, piece in enumerate(pieces(text, width_behind(console, indent))):
         console.print(Text(" " * (indent + (2 if number else 0))) + piece, soft_wrap=True)
+
+
+def width_behind(console: Console, indent: int) -> int:
+    """How much room a line has behind its indent."""
+    return max(console.width - indent, 40) - 2
 
 
 def pieces(text: Text, width: int) -> Iterator[Text]:

@@ -6,27 +6,20 @@ came from the network is in RFC 1035 presentation form by now, printable ASCII a
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from itertools import groupby
+from collections.abc import Iterable
 from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.catalogue import catalogue
 from salt_mirror.checks import check_named
 from salt_mirror.checks.wording import many
-from salt_mirror.dns.names import from_text
-from salt_mirror.dns.reverse import address_of, address_text
-from salt_mirror.findings import Evidence, Finding, SubjectLine
+from salt_mirror.findings import SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
-from salt_mirror.report.forms.said import same_mend, things_said
-from salt_mirror.report.terminal.console import console_on, put_line
-
-_COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
-_FEW = 3
-_HOW = {"transfer": ", by transfer", "tls": ", over TLS", "https": ", over HTTPS"}
-_NO_SUCH_TYPE = "nothing of this type"
+from salt_mirror.report.folding import Folding
+from salt_mirror.report.forms.said import things_said
+from salt_mirror.report.terminal.console import console_on, pieces, put_line, width_behind
+from salt_mirror.report.terminal.telling import Line, Teller, fitted
 
 
 def print_report(
@@ -44,10 +37,8 @@ def print_report(
     """
     page = Page(report, file, several_views=several_views)
     page.answer()
-    page.faults(everything=everything)
+    page.findings(*(["fault"] if faults_alone else ["fault", "unverified", "caution"]), everything=everything)
     if not faults_alone:
-        page.unverified(everything=everything)
-        page.cautions(everything=everything)
         if report.vantages:
             from salt_mirror.report.terminal.vantages import print_vantages
 
@@ -112,77 +103,46 @@ class Page:
         for remark in report.remarks:
             self.line(Text("Note: " + clean(remark), style="dim"))
 
-    def faults(self, *, everything: bool) -> None:
-        faults = self._report.weighing("fault")
-        if faults:
-            things = things_said(faults)
-            self._heading(f"DIFFERS: {things or many(len(faults), 'fault')}", "bold red")
-        causes = [finding.cause for finding in faults]
-        for cause in dict.fromkeys(filter(None, causes)):
-            self.line()
-            self.line(Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")))
-            group = [finding for finding in faults if finding.cause == cause]
-            for finding, after in zip(group, [*group[1:], None], strict=True):
-                self.line(f"{self._place(finding)}  {catalogue()[finding.code].title}", 8)
-                if finding.remedy and not same_mend(finding, after):
-                    self._mend(finding, 16)  # what one change mends is told once
+    def findings(self, *kinds: str, everything: bool) -> None:
+        """The findings of some kinds, each whole where all of them are few, or `everything` is wanted; else what fits."""
+        report = self._report
         # A whole sheet and a tree of tests show what the servers said; an audit is short, and its reports have it all.
-        shown_whole = 0 < len(self._report.sheets or ()) <= MOST_SHEETS or bool(
-            self._report.tests or self._report.audit
-        )
-        for finding in faults:
-            if finding.cause and not everything:
-                continue  # told above, with what mends it
+        shown_whole = 0 < len(report.sheets or ()) <= MOST_SHEETS or bool(report.tests or report.audit)
+        teller = Teller(views=self._views, evidence=not shown_whole, everything=everything)
+        zones = [(line.view, line.zone) for line in report.audit.zones] if report.audit else []
+        folding = Folding(report.findings, zones)
+        found = fitted({kind: folding.of_kind(kind) for kind in kinds}, teller, self._height)
+        for kind, told in found.told.items():
+            self._heading(self._title(kind), "bold red" if kind == "fault" else "bold yellow")
+            after_whole = True
+            for one in told:
+                if after_whole and not one.whole:
+                    self.line()
+                after_whole = one.whole
+                for text, indent in one.lines:
+                    self.line(text, indent)
+        if found.short:
+            more = sum(len(fold.findings) for fold in found.left)
+            left = (
+                f"{many(more, 'more finding')} of {many(len(found.left), 'other kind')} are not shown. " if more else ""
+            )
             self.line()
-            self._finding(finding, evidence=everything or not shown_whole)
+            self.line(Text(f"{left}In short, to fit: --all tells each whole, and so does a --report.", style="dim"))
 
-    def _place(self, finding: Finding) -> str:
-        return clean(finding.place) + (f"  [{clean(finding.view)}]" if self._views and finding.view else "")
+    def _height(self, line: Line) -> int:
+        """How many rows a line takes."""
+        text, indent = line
+        return sum(1 for _ in pieces(text, width_behind(self._console, indent))) if self._wrap and indent else 1
 
-    def cautions(self, *, everything: bool) -> None:
-        cautions = self._report.weighing("caution")
-        if cautions:
-            self._heading(f"WILL BITE: {many(len(cautions), 'caution')}", "bold yellow")
-        for finding in cautions:
-            self.line()
-            self._finding(finding, evidence=everything)
-
-    def _finding(self, finding: Finding, *, evidence: bool) -> None:
-        head = Text.assemble(
-            (f"{finding.weight:<8}", _COLOURS[finding.weight]),
-            (catalogue()[finding.code].title, "bold"),
-            f"  {self._place(finding)}",
-        )
-        self.line(head)
-        self.line(clean(finding.text), 8)
-        if evidence:
-            for line in _evidence_lines(finding.evidence, finding.type):
-                self.line(Text(line, style="dim"), 8)
-        if finding.remedy:
-            self._mend(finding, 8)
-
-    def _mend(self, finding: Finding, indent: int) -> None:
-        """What would mend a finding, line by line."""
-        for number, line in enumerate(finding.remedy.split("\n")):
-            self.line(Text.assemble((f"{'' if number else 'mend':<8}", "green"), clean(line)), indent)
-
-    def unverified(self, *, everything: bool) -> None:
-        findings = sorted(self._report.unverified, key=lambda finding: finding.cause)
-        if not findings:
-            return
-        subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
-        self._heading(f"COULD NOT BE VERIFIED: {many(subjects, *self._units)}, and why", "bold yellow")
-        for cause, group in groupby(findings, key=lambda finding: finding.cause):
-            members = list(group)
-            self.line()
-            self.line(Text(clean(cause), style="yellow"))
-            shown = members if everything else members[:_FEW]
-            for finding in shown:
-                self.line(self._place(finding), 8)
-            if len(members) > len(shown):
-                self.line(f"and {len(members) - len(shown):,} more (--all lists them)", 8)
-            for line in _evidence_lines(members[0].evidence, members[0].type):
-                self.line(Text(line, style="dim"), 8)
+    def _title(self, kind: str) -> str:
+        if kind == "unverified":
+            findings = self._report.unverified
+            subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
+            return f"COULD NOT BE VERIFIED: {many(subjects, *self._units)}, and why"
+        found = self._report.weighing(kind)
+        if kind == "caution":
+            return f"WILL BITE: {many(len(found), 'caution')}"
+        return f"DIFFERS: {things_said(found) or many(len(found), 'fault')}"
 
     def notes(self, *, everything: bool) -> None:
         """The notes, if everything is wanted."""
@@ -207,43 +167,3 @@ class Page:
         for subject in agreeing:
             view = f"  [{clean(subject.view)}]" if self._views and subject.view else ""
             self.line(f"{subject.name}  {subject.address or subject.type}{view}", 8)
-
-
-def _evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
-    """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
-    said: dict[tuple[str, str, str], list[str]] = {}
-    families = {"A": "AAAA", "AAAA": "A"}
-    for one in evidence:
-        words = _said(one)
-        if words == _NO_SUCH_TYPE and one.question.endswith(" " + families.get(rdtype, "-")):
-            continue
-        how = (
-            _HOW.get(one.over, "")
-            if one.trouble
-            else "authoritative" + _HOW.get(one.over, "")
-            if one.authoritative
-            else ""
-        )
-        key = (_asked(one.question), words, how)
-        said.setdefault(key, []).append(clean(one.server))
-    rows = [
-        (", ".join(dict.fromkeys(who)) + (f" ({how})" if how else ""), f"{question}: {words}")
-        for (question, words, how), who in said.items()
-    ]
-    width = max((len(who) for who, _ in rows), default=0)
-    return [f"{who:<{width}}  {told}" for who, told in rows]
-
-
-def _asked(question: str) -> str:
-    """A question for people: `PTR of 10.77.20.12` in place of the reverse name."""
-    name, _, rdtype = question.rpartition(" ")
-    address = address_of(from_text(name))
-    return f"{rdtype} of {address_text(address) if address is not None else name}"
-
-
-def _said(one: Evidence) -> str:
-    if one.values:
-        return ", ".join(one.values)
-    if one.trouble:
-        return one.trouble
-    return "no such name" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
