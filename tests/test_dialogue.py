@@ -48,6 +48,22 @@ def test_dialogues_begin_as_the_pipe_empties_and_all_of_them_end() -> None:
     assert highest <= 10
 
 
+def test_those_that_wait_for_one_and_the_same_question_are_not_all_begun_at_once() -> None:
+    runner = Runner(Table({}), ahead=10)
+    open_now, most = 0, 0
+
+    def waiting(number: int) -> Dialogue[int]:
+        nonlocal open_now, most
+        open_now += 1
+        most = max(most, open_now)
+        yield [question(f"h{number // 500}.example")]  # five hundred of them have the same one
+        open_now -= 1
+        return number
+
+    assert sorted(runner.run(waiting(number) for number in range(2000))) == list(range(2000))
+    assert most <= 20 and runner.asked == 4
+
+
 def test_together_joins_the_rounds_of_several_dialogues() -> None:
     table = Table({("one", "a.example", "A"): ["192.0.2.1"]})
     talk = together([dialogue(["a.example"], ["b.example"]), dialogue(["a.example"]), dialogue()])

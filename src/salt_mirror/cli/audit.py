@@ -131,7 +131,7 @@ def _report(
         try:
             compared, zones = add_run(
                 history, scope, ran.started, ran.seconds, outcome, standing, zones,
-                [one.finding for one in accepted], work.looked_at,
+                [one.finding for one in accepted], work.looked_at, work.apex_of,
             )  # fmt: skip
         except BadInput as error:
             failed.append(f"--history: {error}")

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
+
+from salt_mirror.cli.options import option
+
+if TYPE_CHECKING:
+    from datetime import datetime
 
 
 def history(
@@ -14,12 +19,81 @@ def history(
     finding: Annotated[
         str | None, typer.Argument(metavar="[PATTERN]", help="A code or a name, or a pattern of either: their lives.")
     ] = None,
+    since: Annotated[
+        str | None, option("--since", "TIME", "From then on: a time back, such as 14d, or a day, such as 2026-11-01.")
+    ] = None,
+    zone: Annotated[list[str] | None, option("--zone", "ZONE", "This zone alone; may be repeated.")] = None,
+    report: Annotated[
+        str | None,
+        option("--report", "html:FILE", "Write a page: faults by day, each zone's days, what stands longest."),
+    ] = None,
+    figure: Annotated[Path | None, option("--figure", "FILE", "Draw the faults by day as a PNG or SVG.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print all of it as one JSON document.")] = False,
 ) -> None:
-    """List the audits of the past, or the life of a finding."""
-    from salt_mirror.keeping.history import lives_in, runs_in
+    """List the audits of the past, or the life of a finding; or draw them."""
+    from msgspec.structs import replace
+
+    from salt_mirror.checks.audit.chronicle import narrowed
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.keeping.history import chronicle_in, lives_in, runs_in
+    from salt_mirror.keeping.writing import check_writable, write_whole
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
+    form, colon, path = (report or "").partition(":")
+    if report is not None and (form != "html" or not colon or not path):
+        raise BadInput(f'--report: a history is written as html:FILE, and not as "{report}"')
+    if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
+        raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
+    for target, what in ((Path(path) if report else None, "--report html"), (figure, "--figure")):
+        if target is not None:
+            check_writable(target, what)
+    moment = _since(since) if since is not None else None
+    if json or report is not None or figure is not None or zone:
+        whole = narrowed(chronicle_in(file), moment, zone or [])
+        if zone and not whole.zones and not whole.lives:
+            raise BadInput(f"--zone: {file} tells nothing of {', '.join(zone)}")
+        if json and finding is not None:
+            whole = replace(
+                whole, matching=[one for one in lives_in(file, finding) if moment is None or one.last >= moment]
+            )
+        if report is not None:
+            from salt_mirror.report.forms.past import written
+
+            write_whole(Path(path), written(whole, file.name))
+        if figure is not None:
+            from salt_mirror.report.chronicle import draw
+            from salt_mirror.report.forms.past import headline
+
+            write_whole(figure, draw(whole, figure.suffix.lower()[1:], f"{file.name}: {headline(whole)}"))
+        if json:
+            import msgspec
+
+            sys.stdout.buffer.write(msgspec.json.encode(whole) + b"\n")
+            return
+        if zone:
+            from salt_mirror.report.terminal.past import print_zones
+
+            print_zones(whole, sys.stdout)
+            return
     if finding is None:
-        print_runs(runs_in(file), sys.stdout)
+        print_runs([run for run in runs_in(file) if moment is None or run.started >= moment], sys.stdout)
     else:
-        print_lives(lives_in(file, finding), finding, sys.stdout)
+        lives = [one for one in lives_in(file, finding) if moment is None or one.last >= moment]
+        print_lives(lives, finding, sys.stdout)
+
+
+def _since(text: str) -> datetime:
+    """A moment in the past: so long ago, or a day or moment. Raises BadInput."""
+    from datetime import UTC, datetime, timedelta
+
+    from salt_mirror.cli.opening import seconds_of
+    from salt_mirror.dns.names import shown
+    from salt_mirror.estate.errors import BadInput
+
+    try:
+        if text[:4].isdigit() and "-" in text:
+            found = datetime.fromisoformat(text)
+            return found.astimezone(UTC) if found.tzinfo is not None else found.replace(tzinfo=UTC)
+        return datetime.now(UTC) - timedelta(seconds=seconds_of(text, "--since"))
+    except (ValueError, OverflowError):
+        raise BadInput(f"--since: {shown(text)} is no time; expected one such as 14d, 12h or 2026-11-01") from None

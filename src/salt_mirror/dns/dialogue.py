@@ -72,13 +72,15 @@ class Runner:
         results: list[T] = []
         exchange = self._exchange
         most = self._most * names
-        more = True
+        more, begun = True, 0
         while True:
-            while more and exchange.backlog < self._ahead:
+            # Thousands may wait for one and the same question: a bound of its own for those that are under way at a time.
+            while more and exchange.backlog < self._ahead and begun < 2 * self._ahead:
                 dialogue = next(queue, None)
                 if dialogue is None:
                     more = False
                     break
+                begun += 1
                 try:
                     batch = next(dialogue)
                 except StopIteration as end:
@@ -90,8 +92,9 @@ class Runner:
             if results:
                 yield from results
                 results.clear()
-                if more and exchange.backlog < self._ahead:
+                if more and exchange.backlog < self._ahead and begun < 2 * self._ahead:
                     continue
+            begun = 0
             answers = exchange.collect()
             if not answers:
                 if more:

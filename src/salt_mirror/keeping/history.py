@@ -16,6 +16,7 @@ from pathlib import Path
 
 import msgspec
 
+from salt_mirror.checks.audit.chronicle import Chronicle, Stood, ZoneRun
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 from salt_mirror.dns.errors import about
 from salt_mirror.estate.errors import BadInput, shown_path
@@ -23,7 +24,7 @@ from salt_mirror.estate.reading import is_there
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.writing import PRIVATE, check_writable
 
-VERSION = 1
+VERSION = 2
 _SCHEMA = """
 CREATE TABLE runs (id INTEGER PRIMARY KEY, started TEXT NOT NULL, seconds REAL NOT NULL, scope TEXT NOT NULL,
                    outcome TEXT NOT NULL, faults INTEGER NOT NULL, cautions INTEGER NOT NULL, unverified INTEGER NOT NULL);
@@ -33,6 +34,16 @@ CREATE INDEX open_lives ON lives (scope, ended);
 CREATE TABLE agreements (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, check_ TEXT NOT NULL, last TEXT NOT NULL,
                          PRIMARY KEY (scope, view, zone, check_));
 """
+_SECOND = """
+ALTER TABLE runs ADD COLUMN whole INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE lives ADD COLUMN zone TEXT NOT NULL DEFAULT '';
+CREATE TABLE zone_runs (run INTEGER NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, outcome TEXT NOT NULL,
+                        faults INTEGER NOT NULL, unverified INTEGER NOT NULL);
+CREATE INDEX zones_of_runs ON zone_runs (run);
+CREATE TABLE looks (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, at TEXT NOT NULL, serials TEXT NOT NULL,
+                    digest TEXT NOT NULL, PRIMARY KEY (scope, view, zone));
+"""
+"""What came with the second version: what each run said of each zone, and how each stood when it was last looked at whole."""
 
 
 def key_of(finding: Finding) -> str:
@@ -79,9 +90,9 @@ def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite
             (version,) = connection.execute("PRAGMA user_version").fetchone()
             tables = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
             if version == 0 and tables == 0:
-                for statement in filter(str.strip, _SCHEMA.split(";")):
-                    connection.execute(statement)
-                connection.execute(f"PRAGMA user_version = {VERSION}")
+                _bring_up(connection, _SCHEMA + _SECOND)
+            elif version == 1:
+                _bring_up(connection, _SECOND)
             elif version != VERSION:
                 raise BadInput(f"{path} is no history of this version (it has version {version}, expected {VERSION})")
             yield connection
@@ -94,6 +105,13 @@ def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite
         raise BadInput(f"{shown_path(path)}: the history cannot be used: {error}") from None
     except (ValueError, TypeError, OverflowError) as error:  # what its rows hold
         raise BadInput(f"{shown_path(path)}: the history is damaged: {error}") from None
+
+
+def _bring_up(connection: sqlite3.Connection, statements: str) -> None:
+    """Brings a history to this version."""
+    for statement in filter(str.strip, statements.split(";")):
+        connection.execute(statement)
+    connection.execute(f"PRAGMA user_version = {VERSION}")
 
 
 def check_history(path: Path) -> None:
@@ -117,11 +135,12 @@ def add_run(
     zones: list[ZoneLine],
     accepted: Iterable[Finding] = (),
     looked_at: Callable[[Finding], bool] = lambda _: True,
+    zone_of: Callable[[Finding], str] = lambda _: "",
 ) -> tuple[History, list[ZoneLine]]:
     """Writes a run down and says how it stands to the ones before; the zones come back with their last agreements.
 
-    What was accepted, and what `looked_at` says was not looked at in this run, is neither new nor gone; notes are in neither
-    list. Raises BadInput.
+    `zone_of` tells the apex that a finding lies in. What was accepted, and what `looked_at` says was not looked at in this run,
+    is neither new nor gone; notes are in neither list. Raises BadInput.
     """
     at = started.isoformat()
     encode, decode = msgspec.json.Encoder().encode, msgspec.json.Decoder(Finding).decode
@@ -129,10 +148,18 @@ def add_run(
     doubts = Doubts(findings)
     with _opened(path, fresh=True) as connection:
         before = connection.execute("SELECT max(started) FROM runs WHERE scope = ?", (scope,)).fetchone()[0]
-        connection.execute(
+        run = connection.execute(
             "INSERT INTO runs (started, seconds, scope, outcome, faults, cautions, unverified) VALUES (?,?,?,?,?,?,?)",
             (at, seconds, scope, outcome, weights.count("fault"), weights.count("caution"), doubts.number),
-        )
+        ).lastrowid
+        connection.executemany(
+            "INSERT INTO zone_runs VALUES (?,?,?,?,?,?)",
+            [
+                (run, line.view, line.zone, line.outcome, sum(tally.faults for tally in line.checks.values()),
+                 sum(tally.unverified for tally in line.checks.values()))
+                for line in zones
+            ],
+        )  # fmt: skip
         query = "SELECT key, id, finding, first FROM lives WHERE scope = ? AND ended IS NULL"
         open_lives = {key: (number, blob, first) for key, number, blob, first in connection.execute(query, (scope,))}
         new: list[Finding] = []
@@ -150,8 +177,8 @@ def add_run(
                 first = at
                 new.append(finding)
                 connection.execute(
-                    "INSERT INTO lives (scope, key, code, view, name, finding, first, last) VALUES (?,?,?,?,?,?,?,?)",
-                    (scope, key, finding.code, finding.view, finding.name, encode(finding), at, at),
+                    "INSERT INTO lives (scope, key, code, view, name, finding, first, last, zone) VALUES (?,?,?,?,?,?,?,?,?)",
+                    (scope, key, finding.code, finding.view, finding.name, encode(finding), at, at, zone_of(finding)),
                 )
             standing.append(
                 Since(
@@ -227,3 +254,26 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
                 row = (code, view, name, text, first, last, ended, latest.get(scope) == last)
                 found.append(msgspec.convert(dict(zip(Life.__struct_fields__, row, strict=True)), Life))
     return found
+
+
+def chronicle_in(path: Path) -> Chronicle:
+    """The whole history: every run, what each said of each zone, the lives of faults and cautions. Raises BadInput."""
+    runs = runs_in(path)
+    decode = msgspec.json.Decoder(Finding).decode
+    with _opened(path, fresh=False) as connection:
+        query = "SELECT started, view, zone, zone_runs.outcome, zone_runs.faults, zone_runs.unverified FROM zone_runs "
+        query += "JOIN runs ON runs.id = run ORDER BY started"
+        zones = [
+            msgspec.convert(dict(zip(ZoneRun.__struct_fields__, row, strict=True)), ZoneRun)
+            for row in connection.execute(query)
+        ]
+        lives = []
+        for blob, zone, first, last, ended in connection.execute("SELECT finding, zone, first, last, ended FROM lives"):
+            one = decode(blob)
+            if one.weight == "note":
+                continue
+            moments = (datetime.fromisoformat(text) if text is not None else None for text in (first, last, ended))
+            given = dict(zip(("first", "last", "ended"), moments, strict=True))
+            told = {"code": one.code, "weight": one.weight, "view": one.view, "name": one.name, "text": one.text}
+            lives.append(msgspec.convert(told | given | {"zone": zone}, Stood))
+    return Chronicle(runs=runs, zones=zones, lives=lives)

@@ -85,6 +85,11 @@ class AuditWork:
         zones = (self._zone_of(from_text(name), finding.view) for name in (finding.owner, finding.name))
         return any(zone in self._zones for zone in zones)
 
+    def apex_of(self, finding: Finding) -> str:
+        """The apex of the zone that a finding lies in; empty where it is of none."""
+        zone = self._zone_of(from_text(finding.owner), finding.view)
+        return to_text(zone.apex) if zone is not None else ""
+
     def counts(self, *, doubts: bool) -> dict[Outcome, int]:
         """How many subjects of all checks have each outcome; no doubt counts where none is left standing."""
         found: dict[Outcome, int] = dict.fromkeys(("agrees", "differs", "unverified"), 0)
@@ -102,7 +107,10 @@ class AuditWork:
                 if held is not None:
                     outcomes.setdefault(((held.apex, held.view), check), Counter())
         for key, check, outcome in self._subjects():
-            outcomes.setdefault((key, check), Counter())[outcome] += 1
+            counts = outcomes.get((key, check))
+            if counts is None:
+                counts = outcomes[key, check] = Counter()
+            counts[outcome] += 1
         weights: dict[tuple[InView, str], Counter[str]] = {}
         by_zone: dict[InView, list[Finding]] = {}
         for finding in standing:
@@ -167,19 +175,26 @@ class AuditWork:
 
     def _subjects(self) -> Iterator[tuple[InView, str, Outcome]]:
         """Every subject by its zone, with the check and the outcome."""
-        places: dict[InView, InView | None] = {}
+        apexes = {(zone.apex, zone.view) for zone in self._estate.all_zones()}
+        above: dict[InView, InView | None] = {}
 
         def place(name: Name, view: str) -> InView | None:
-            key = (name, view)
-            if key not in places:
+            if (name, view) in apexes:
+                return name, view
+            key = (name[name[0] + 1 :], view)  # names side by side lie in one zone, unless they are its apex
+            if key not in above:
                 zone = self._zone_of(name, view)
-                places[key] = (zone.apex, zone.view) if zone is not None else None
-            return places[key]
+                above[key] = (zone.apex, zone.view) if zone is not None else None
+            return above[key]
 
         for check, part in self.parts.items():
             for verdict in part.verdicts():
-                wheres = dict.fromkeys(place(name, verdict.view) for name in part.owners(verdict))
-                yield from ((where, check, verdict.outcome) for where in wheres if where is not None)
+                places = [place(name, verdict.view) for name in part.owners(verdict)]
+                if len(places) > 1:
+                    places = list(dict.fromkeys(places))
+                for where in places:
+                    if where is not None:
+                        yield where, check, verdict.outcome
 
     def _zone_of(self, name: Name, view: str) -> Zone | None:
         return self._estate.zone_of(name, view)

@@ -1,0 +1,131 @@
+"""What a history tells when it is read as a whole: faults by day and check, each zone's days, what is new, what stands longest.
+
+Strategy: plain data from the runs, their zones and the lives of findings. A day is one of UTC, and what it shows is its last
+run; a day without a run shows nothing, since nobody looked.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from datetime import date, datetime, timedelta
+from typing import Literal
+
+import msgspec
+
+from salt_mirror.checks import check_of
+from salt_mirror.checks.audit.lines import Life, Run
+from salt_mirror.findings import Outcome, Weight
+
+WEEK = timedelta(days=7)
+
+
+class ZoneRun(msgspec.Struct, frozen=True, kw_only=True):
+    """What one run said of one zone in one view."""
+
+    started: datetime
+    view: str
+    zone: str
+    outcome: Outcome
+    faults: int
+    unverified: int
+
+
+class Stood(msgspec.Struct, frozen=True, kw_only=True):
+    """A fault or a caution and when it stood: seen first and last, and when it was first seen to be gone."""
+
+    code: str
+    weight: Weight
+    view: str
+    name: str
+    zone: str
+    text: str
+    first: datetime
+    last: datetime
+    ended: datetime | None
+
+
+class Mended(msgspec.Struct, frozen=True, kw_only=True):
+    """How long the faults of one check stood until they were gone: how many, and the mean in seconds."""
+
+    check: str
+    faults: int
+    mean_seconds: float
+
+
+class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
+    """A history as a whole: its runs, the latest first, what they said of zones, and the lives of findings."""
+
+    schema: Literal["salt-mirror/history/1"] = "salt-mirror/history/1"
+    runs: list[Run]
+    zones: list[ZoneRun] = []
+    lives: list[Stood] = []
+    matching: list[Life] | msgspec.UnsetType = msgspec.UNSET
+
+    def days(self) -> list[date]:
+        """Every day from the first run to the last."""
+        seen = [run.started.date() for run in self.runs]
+        if not seen:
+            return []
+        return [min(seen) + timedelta(days=number) for number in range((max(seen) - min(seen)).days + 1)]
+
+    def faults_by_day(self) -> dict[date, Counter[str]]:
+        """How many faults of each check stood at the last run of each day that had one."""
+        last = {run.started.date(): run.started for run in reversed(self.runs)}
+        faults = [life for life in self.lives if life.weight == "fault"]
+        return {
+            day: Counter(check_of(life.code).name for life in faults if _stands(life, moment))
+            for day, moment in last.items()
+        }
+
+    def zone_days(self) -> dict[tuple[str, str], dict[date, ZoneRun]]:
+        """What the last run of each day said of each zone, by view and zone."""
+        found: dict[tuple[str, str], dict[date, ZoneRun]] = {}
+        for one in sorted(self.zones, key=lambda one: one.started):
+            found.setdefault((one.view, one.zone), {})[one.started.date()] = one
+        return found
+
+    def new(self) -> list[Stood]:
+        """Faults and cautions of the last seven days that stand, the latest first; not those of the very first run."""
+        if not self.runs:
+            return []
+        latest, first = self.runs[0].started, self.runs[-1].started
+        found = [life for life in self.standing() if life.first > max(first, latest - WEEK)]
+        return sorted(found, key=lambda life: life.first, reverse=True)
+
+    def standing(self) -> list[Stood]:
+        """Faults and cautions that stand, the longest first."""
+        return sorted((life for life in self.lives if life.ended is None), key=lambda life: life.first)
+
+    def mended(self) -> list[Mended]:
+        """How long faults stood until they were gone, by check: at most so long, since a run sees it some time after."""
+        times: dict[str, list[float]] = {}
+        for life in self.lives:
+            if life.ended is not None and life.weight == "fault":
+                times.setdefault(check_of(life.code).name, []).append((life.ended - life.first).total_seconds())
+        return [
+            Mended(check=check, faults=len(some), mean_seconds=sum(some) / len(some)) for check, some in times.items()
+        ]
+
+
+def _stands(life: Stood, moment: datetime) -> bool:
+    return life.first <= moment and (life.ended is None or life.ended > moment)
+
+
+def narrowed(whole: Chronicle, since: datetime | None, zones: Iterable[str]) -> Chronicle:
+    """A chronicle from a moment on, and of some zones alone: their lines and lives; runs are told whole."""
+    apexes = {zone.rstrip(".").lower() for zone in zones}
+
+    def wanted(zone: str, name: str = "") -> bool:
+        within = zone.rstrip(".").lower()
+        return not apexes or within in apexes or (not zone and any(f".{name}".endswith(f".{one}.") for one in apexes))
+
+    return Chronicle(
+        runs=[run for run in whole.runs if since is None or run.started >= since],
+        zones=[one for one in whole.zones if (since is None or one.started >= since) and wanted(one.zone)],
+        lives=[
+            life
+            for life in whole.lives
+            if wanted(life.zone, life.name) and (since is None or life.ended is None or life.ended >= since)
+        ],
+    )
