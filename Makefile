@@ -39,6 +39,8 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/rollcall.py
 	$(BIN)/python bench/transfer.py
 	$(BIN)/python bench/audit.py
+	$(BIN)/python bench/audit.py --planted
+	$(BIN)/python bench/audit.py --changed
 	$(BIN)/python bench/watch.py
 	$(BIN)/python bench/stale.py
 	$(BIN)/python bench/page.py

@@ -163,12 +163,33 @@ def planted(folder: Path, hosts: int) -> None:
     print(f"the page: {(folder / 'report.html').stat().st_size / 1e6:.1f} MB")
 
 
+def changed(folder: Path, hosts: int) -> None:
+    """A run that follows changes, with a single zone changed, against a whole one."""
+    ones, twos = lay_out(folder, hosts)
+    follow = ("audit", "--json", "--changed", "--history", "history.sqlite")
+    with nsd(folder / "one", ones) as one, nsd(folder / "two", twos) as two:
+        estate(folder, [one.port, two.port])
+        whole = run(folder, *follow)
+        ports = one.port, two.port
+    zone = apex(7)
+    for texts in (ones, twos):
+        texts[zone] = texts[zone].replace(" h 1 3600", " h 2 3600") + "new-host A 10.9.9.9\n"
+    with nsd(folder / "one", ones, port=ports[0]), nsd(folder / "two", twos, port=ports[1]):
+        after = run(folder, *follow)
+    print(f"one of {ZONES + 1} zones of {hosts:,} hosts has changed")
+    print(f"{after.questions:,} questions for {whole.questions:,} of a whole run")
+    print(f"questions {after.questions / whole.questions:.3f}, time {after.took / whole.took:.2f} ({after.took:.1f} s)")
+
+
 def main() -> None:
     words = sys.argv[1:]
     many = "--planted" in words
     hosts = int(next((word for word in words if word.isdigit()), 100_000 if many else 50_000))
     with tempfile.TemporaryDirectory() as text:
         folder = Path(text)
+        if "--changed" in words:
+            changed(folder, hosts)
+            return
         ones, twos = lay_out(folder, hosts, 10 if many else 0)
         with nsd(folder / "one", ones) as one, nsd(folder / "two", twos) as two:
             estate(folder, [one.port, two.port])

@@ -11,7 +11,7 @@ import pytest
 from markdown_it import MarkdownIt
 
 import salt_mirror
-from salt_mirror.cli.ending import remedies_one_by_one
+from salt_mirror.cli.outputs import remedies_one_by_one
 from salt_mirror.cli.telling import tell
 from salt_mirror.findings import Finding
 from salt_mirror.report.document import Counts, Report

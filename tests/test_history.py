@@ -11,7 +11,7 @@ import pytest
 
 from salt_mirror.checks.audit.lines import Tally, ZoneLine
 from salt_mirror.findings import Finding
-from salt_mirror.keeping.history import add_run, chronicle_in
+from salt_mirror.keeping.history import Done, add_run, chronicle_in
 from support.large import ZONES, findings
 from support.program import Run
 
@@ -27,7 +27,7 @@ def keep(path: Path, day: int, found: list[Finding]) -> None:
         zones.append(ZoneLine(zone=zone, view="internal", checks={"pairs": Tally(agrees=5, faults=faults)}))
     zone_of = lambda one: one.name.partition(".")[2]  # noqa: E731
     outcome = "differs" if found else "agrees"
-    add_run(path, "", BEGAN + timedelta(days=day), 2.0, outcome, found, zones, zone_of=zone_of)
+    add_run(path, Done("", BEGAN + timedelta(days=day), 2.0, outcome, found, zones), zone_of=zone_of)
 
 
 @pytest.fixture

@@ -47,6 +47,7 @@ class Atlas:
         self.estate = estate
         self.ipv6 = ipv6
         self.try_updates = False
+        self.unchanged: frozenset[tuple[str, Name]] = frozenset()  # zones of whose content little is compared
         self.pace: float | None = None
         self.source_of: Callable[[Server], bytes | None] = lambda _: None
         given = tuple(given)

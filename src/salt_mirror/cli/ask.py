@@ -12,14 +12,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Showing, option, takes
 from salt_mirror.cli.telling import INTERRUPTED, USAGE, tell
 
 if TYPE_CHECKING:
     from salt_mirror.checks.ask import Asked
 
 
-@takes("transfer", "faults", "all", "strict", "report", "remedies")
+@takes("listed", "transfer", "faults", "all", "strict", *WRITING)
 def ask(
     words: Annotated[
         list[str] | None,

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from salt_mirror.checks.audit.work import AuditWork
     from salt_mirror.checks.part import Setting
     from salt_mirror.checks.plan.sets import Plan
+    from salt_mirror.cli.changing import Round
     from salt_mirror.cli.running import Ran
     from salt_mirror.dns.dialogue import Runner
     from salt_mirror.dns.meter import Meter
@@ -31,56 +32,66 @@ def audit(
         list[str] | None, option("--only", "WORD", "This check, zone, view or code alone; may be repeated.")
     ] = None,
     skip: Annotated[list[str] | None, option("--skip", "WORD", "Leave this check, zone, view or code out.")] = None,
-    history: Annotated[
-        Path | None, option("--history", "FILE", "Keep the findings there, and say what is new and what is gone.")
-    ] = None,
     accepted: Annotated[bool, typer.Option("--accepted", help="List the accepted findings too.")] = False,
     partial: Annotated[
         bool, typer.Option("--partial", help="Let an interrupted run write over the reports of whole ones.")
     ] = False,
+    changed: Annotated[
+        bool,
+        typer.Option(
+            "--changed",
+            help="Ask whole only for zones that have changed since their last whole look (with --history), and for a sample of "
+            "the others.",
+        ),
+    ] = False,
+    sample: Annotated[
+        float,
+        typer.Option("--sample", metavar="PERCENT", min=0, max=100, help="How much of an unchanged zone is asked."),
+    ] = 1.0,
+    whole_every: Annotated[
+        int,
+        typer.Option(
+            "--whole-every", metavar="N", min=0, help="Let each Nth run with --changed be a whole one; 0 never."
+        ),
+    ] = 7,
     *,
     asking: Asking,
     showing: Showing,
 ) -> None:
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
     from salt_mirror.checks.audit.coverage import coverage
-    from salt_mirror.checks.audit.work import AuditWork
-    from salt_mirror.cli.ending import parse_reports, status_of, written
+    from salt_mirror.cli.changing import Round, past_for
+    from salt_mirror.cli.ending import status_of
     from salt_mirror.cli.opening import atlas_of, open_estate
+    from salt_mirror.cli.outputs import on_standard_output, wanted_files, written
     from salt_mirror.cli.running import run
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.history import check_history
-    from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable
-    from salt_mirror.report.forms import FORMS
 
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput(
             "nothing to audit: an estate with zones is needed; name it with --estate, or stand in its folder"
         )
-    wanted = parse_reports(showing.report or [])
-    if showing.remedies is not None:
-        check_writable(showing.remedies, "--remedies")
-    if history is not None:
-        check_history(history)
     atlas = atlas_of(estate)
     covered = coverage(only or [], skip or [], estate)
-    work = AuditWork(estate, atlas, covered)
+    scope = " ".join([*(f"+{word}" for word in sorted(only or [])), *(f"-{word}" for word in sorted(skip or []))])
+    remedies = showing.remedies is not None
+    past = past_for(showing.history, scope, whole_every=whole_every, remedies=remedies) if changed else None
+    one = Round(estate, atlas, covered, past, sample / 100)
     meter = Meter()
     plans: list[Plan] = []
-    through = _with_plan(work, atlas, covered, plans) if showing.remedies is not None else work.run
-    ran = run(through, atlas, estate.views, asking, total=work.total, what="things looked at", through=meter.through)
-    scope = " ".join([*(f"+{word}" for word in sorted(only or [])), *(f"-{word}" for word in sorted(skip or []))])
+    through = _with_plan(one.work, atlas, covered, plans) if remedies else one.run
+    ran = run(
+        through, atlas, estate.views, asking, total=one.work.total, what="things looked at", through=meter.through
+    )
     failed: list[str] = []
-    report = _report(estate, work, ran, meter, history, scope, failed)
-    files = {path: FORMS[form].written for form, path in wanted}
-    if showing.remedies is not None:
-        files[showing.remedies] = lambda report: _fragments(plans, report)
+    report = _report(estate, one, ran, meter, showing.history, scope, failed)
+    files = wanted_files(showing, lambda report: _fragments(plans, report))
     failed += written(report, files, partial=partial)
-    if not any(str(path) == STANDARD_OUTPUT for path in files):
+    if not showing.quiet and not on_standard_output(files):
         _print(report, showing, accepted=accepted)
-    raise typer.Exit(status_of(report, failed, strict=showing.strict))
+    raise typer.Exit(status_of(report, failed, showing))
 
 
 def _with_plan(
@@ -107,7 +118,7 @@ def _fragments(plans: list[Plan], report: Report) -> bytes:
 
 
 def _report(
-    estate: Estate, work: AuditWork, ran: Ran, meter: Meter, history: Path | None, scope: str, failed: list[str]
+    estate: Estate, one: Round, ran: Ran, meter: Meter, history: Path | None, scope: str, failed: list[str]
 ) -> Report:
     """The report, with what the acceptances and the history have to say; a history that fails now is told in `failed`."""
     from salt_mirror.checks.audit.accepting import sort_out
@@ -115,9 +126,12 @@ def _report(
     from salt_mirror.checks.audit.lines import Audit
     from salt_mirror.cli.ending import reading_order, report_on
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.history import add_run
+    from salt_mirror.keeping.history import Done, add_run
 
+    work = one.work
     standing, accepted = sort_out(with_causes(work.findings()), estate.accept, ran.started.date())
+    if not one.whole:  # what an acceptance is for may lie where nobody looked
+        standing = [finding for finding in standing if finding.code != "accept.unused"]
     standing.sort(key=reading_order)
     zones = work.zone_lines(standing)
     faults = any(finding.weight == "fault" for finding in standing)
@@ -129,10 +143,11 @@ def _report(
     compared = None
     if history is not None and not ran.interrupted:
         try:
-            compared, zones = add_run(
-                history, scope, ran.started, ran.seconds, outcome, standing, zones,
-                [one.finding for one in accepted], work.looked_at, work.apex_of,
+            done = Done(
+                scope, ran.started, ran.seconds, outcome, standing, zones, [each.finding for each in accepted], one.whole,
+                one.looks(ran.started),
             )  # fmt: skip
+            compared, zones = add_run(history, done, work.looked_at, work.apex_of)
         except BadInput as error:
             failed.append(f"--history: {error}")
     audit = Audit(

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, takes
+from salt_mirror.cli.options import Asking, Showing, option, takes
 
 
-@takes("report", "remedies", at="Look at these servers alone, and not at the parent.")
+@takes(at="Look at these servers alone, and not at the parent.")
 def authority(
     zones: Annotated[
         list[str] | None,
@@ -24,6 +25,9 @@ def authority(
             "--try-updates", help="Try whether servers take unsigned changes, by one that changes nothing (RFC 2136)."
         ),
     ] = False,
+    zones_file: Annotated[
+        Path | None, option("--zones", "FILE", "Take zones from a file as well, one a line; the same as --names.")
+    ] = None,
     *,
     asking: Asking,
     showing: Showing,
@@ -33,11 +37,13 @@ def authority(
     from salt_mirror.checks.authority.wording import not_asked, verdict
     from salt_mirror.cli.ending import finish, report_of
     from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
+    from salt_mirror.cli.outputs import names_in
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking)
-    wanted = names_in_views(zones or [], asking, estate) or [
+    named = [*(zones or []), *(names_in(zones_file, "--zones") if zones_file is not None else [])]
+    wanted = names_in_views(named, asking, estate) or [
         (zone.apex, where) for where in views_of(asking, estate) for zone in estate.zones[where].values()
     ]
     if not wanted:

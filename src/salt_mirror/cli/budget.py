@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Showing, option, takes
 from salt_mirror.cli.telling import tell
 
 if TYPE_CHECKING:
     from datetime import datetime
 
 
-@takes("at", "transfer", "pace", "faults", "all", "strict", "report", "remedies")
+@takes("at", "transfer", "pace", "faults", "all", "strict", *WRITING)
 def budget(
     name: Annotated[str, typer.Argument(metavar="NAME", help="The name whose record is to change.")],
     rdtype: Annotated[str, typer.Argument(metavar="TYPE", help="The record's type.")],

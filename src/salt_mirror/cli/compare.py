@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
 
 
-@takes("at", "report", "remedies")
+@takes("at")
 def compare(
     before: Annotated[Path, typer.Argument(metavar="BEFORE", help="A snapshot.")],
     after: Annotated[

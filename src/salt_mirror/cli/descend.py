@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
 
 
-@takes("report", "remedies", "at", "view", "transfer")
+@takes("at", "view", "transfer")
 def descend(
     name: Annotated[str, typer.Argument(metavar="NAME", help="The name to find, or an address for its PTR.")],
     rdtype: Annotated[str | None, typer.Argument(metavar="[TYPE]", help="The type; A when left out.")] = None,

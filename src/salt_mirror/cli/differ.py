@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
 
 
-@takes("at", "transfer", "remedies", "report")
+@takes("at", "transfer")
 def differ(
     one: Annotated[str, typer.Argument(metavar="SERVER", help="A server: a name from the estate, an address, a host.")],
     another: Annotated[str, typer.Argument(metavar="SERVER", help="Another one.")],

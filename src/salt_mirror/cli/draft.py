@@ -48,6 +48,7 @@ def draft(
         ),
     ] = "nothing",
     add: Annotated[bool, typer.Option("--add", help="Add what is new to the estate that is there.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="Tell what was found as one JSON document.")] = False,
     *,
     log_on: LogOn,
     asking: Asking,
@@ -55,5 +56,5 @@ def draft(
     """Draft an estate: find zones, servers and records by asking, and write them down with where each comes from."""
     from salt_mirror.cli.drafting import Drafting, Wish
 
-    wish = Wish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add)
+    wish = Wish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add, json)
     Drafting(wish, asking).run()

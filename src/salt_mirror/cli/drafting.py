@@ -71,6 +71,7 @@ class Wish:
     folder: Path
     registered: bool
     add: bool
+    json: bool
 
 
 class Drafting:
@@ -335,7 +336,7 @@ class Drafting:
 
     def _end(self, ran: Ran) -> NoReturn:
         """Writes what is to be written, and tells."""
-        from salt_mirror.report.terminal.draft import Told, print_draft
+        from salt_mirror.report.terminal.draft import Told, as_json, print_draft
 
         files = self._files()
         if not self._learnt.zones:
@@ -355,7 +356,10 @@ class Drafting:
             written=written, adds=self._old is not None, registered=self._wish.registered,
             cost=f"{many(ran.questions, 'question')} in {ran.seconds:.1f} s",
         )  # fmt: skip
-        print_draft(told, sys.stdout)
+        if self._wish.json:
+            sys.stdout.buffer.write(as_json(told))
+        else:
+            print_draft(told, sys.stdout)
         raise typer.Exit(UNVERIFIED if self._learnt.lost or self._unread else 0)
 
     def _lacking(self, files: DraftFiles) -> Iterator[Lacking]:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Mapping
-from pathlib import Path
+from collections.abc import Callable, Iterable
 from typing import Any, NoReturn
 
 import typer
@@ -13,17 +12,14 @@ from msgspec.structs import replace
 from salt_mirror.checks.part import Part
 from salt_mirror.checks.tests import Trees
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.options import Showing
+from salt_mirror.cli.options import FailOn, Showing
+from salt_mirror.cli.outputs import kept, on_standard_output, wanted_files, written
 from salt_mirror.cli.running import Ran
 from salt_mirror.cli.telling import UNWRITTEN, tell
-from salt_mirror.dns.names import shown, to_text
-from salt_mirror.estate.errors import BadInput, nearest_word
+from salt_mirror.dns.names import to_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
-from salt_mirror.keeping.writing import check_writable, write_whole
-from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Counts, Report
-from salt_mirror.report.forms import FORMS
 from salt_mirror.report.forms.json import as_json
 
 _WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
@@ -118,9 +114,13 @@ def finish(
 ) -> NoReturn:
     """Prints a report in the form that was chosen, and ends the program with its exit status; `failed` is what could not be
     written."""
+    failed = failed if failed is not None else []
+    report = kept(report, showing, failed)
+    files = wanted_files(showing)
+    failed += written(report, files)
     if showing.json:
         sys.stdout.buffer.writelines(as_json(report, part.subjects() if part is not None else ()))
-    else:
+    elif not showing.quiet and not on_standard_output(files):
         from salt_mirror.report.terminal.page import print_report
 
         subjects = part.subjects() if part is not None and showing.all else ()
@@ -133,65 +133,19 @@ def finish(
             faults_alone=showing.faults,
             everything=showing.all,
         )
-    raise typer.Exit(status_of(report, failed or [], strict=showing.strict))
+    raise typer.Exit(status_of(report, failed, showing))
 
 
-# Files
-
-
-def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
-    """Reads `FORMAT:FILE`. Raises BadInput."""
-    found = []
-    for text in given:
-        form, colon, path = text.partition(":")
-        if form not in FORMS or not colon or not path:
-            near = nearest_word(form, FORMS) if form not in FORMS else None
-            said = f'did you mean "{near}:…"?' if near is not None else f"formats: {', '.join(FORMS)}"
-            raise BadInput(f"--report: {shown(text)} is no FORMAT:FILE; {said}")
-        target = Path(path)
-        check_writable(target, f"--report {form}")
-        found.append((form, target))
-    return found
-
-
-def written(report: Report, files: Mapping[Path, Callable[[Report], bytes]], *, partial: bool = True) -> list[str]:
-    """Writes every file that is wanted; returns what went wrong, and leaves no half file.
-
-    A report of an interrupted run does not take the place of another, but with `partial`.
-    """
-    failed = []
-    for path, made in files.items():
-        if report.interrupted and not partial and path.is_file():
-            failed.append(f"{path} is left as it was, since the run was interrupted; --partial writes over it")
-            continue
-        try:
-            write_whole(path, made(report))
-        except BadInput as error:
-            failed.append(str(error))
-    return failed
-
-
-def status_of(report: Report, failed: list[str], *, strict: bool) -> int:
+def status_of(report: Report, failed: list[str], showing: Showing) -> int:
     """The exit status of a report, after telling what could not be written."""
     for problem in failed:
         tell(problem)
-    return UNWRITTEN if failed and not report.interrupted else report.exit_status(strict=strict)
-
-
-def remedies_one_by_one(report: Report) -> str:
-    """All remedies as one fragment of a master file, each behind a comment that says what it mends."""
-    lines = [f"; what would mend the {len(report.findings):,} findings of {report.started.isoformat()}"]
-    for finding in report.findings:
-        if finding.remedy:
-            lines += [_comment(f"{finding.code}: {finding.text}"), _live(finding.remedy)]
-    return "\n".join(lines) + "\n"
-
-
-def _comment(text: str) -> str:
-    """One line that no server reads, whatever is in it."""
-    return "; " + clean(" ".join(text.split()))
-
-
-def _live(remedy: str) -> str:
-    """A remedy's lines; no other character in them ends a line."""
-    return clean_lines(remedy)
+    if failed and not report.interrupted:
+        return UNWRITTEN
+    if showing.fail_on is None or report.interrupted:
+        return report.exit_status(strict=showing.strict)
+    if showing.fail_on is FailOn.NEVER:
+        return 0
+    if showing.fail_on is FailOn.NEW:
+        return report.exit_status_of_new(strict=showing.strict)
+    return report.exit_status(strict=showing.strict or showing.fail_on is FailOn.CAUTION)

@@ -32,6 +32,9 @@ def expect(
     origin: Annotated[
         str | None, typer.Option("--zone", help="Complete short names with this zone.", show_default=False)
     ] = None,
+    json: Annotated[
+        bool, typer.Option("--json", help="Print them, and what is wrong with them, as one JSON document.")
+    ] = False,
     *,
     listing: Listing,
 ) -> None:
@@ -55,8 +58,15 @@ def expect(
             found += read_given(given_text(sys.stdin.buffer), apex, problems, spec)
         else:
             found += read_expectations(Path(file), apex, problems, spec)
-    sys.stdout.buffer.write(clean_lines(write_expectations(found, to.value)).encode("utf-8"))
     wrong = contradictions(found)
+    if json:
+        import msgspec
+
+        lines = [msgspec.json.decode(line) for line in write_expectations(found, Form.JSONL.value).splitlines() if line]
+        said = {"schema": "salt-mirror/expectations/1", "expectations": lines, "damaged": list(map(str, problems))}
+        sys.stdout.buffer.write(msgspec.json.encode(said | {"contradictions": wrong}) + b"\n")
+        raise typer.Exit(2 if problems else 1 if wrong else 0)
+    sys.stdout.buffer.write(clean_lines(write_expectations(found, to.value)).encode("utf-8"))
     for line in [*map(str, problems), *wrong]:
         tell(line)
     raise typer.Exit(2 if problems else 1 if wrong else 0)

@@ -15,6 +15,7 @@ def explain(
             metavar="[CODE|CHECK|plan]", help="A code such as pair.no-pointer, a check such as pairs, or plan."
         ),
     ] = None,
+    json: Annotated[bool, typer.Option("--json", help="Print the codes as one JSON document.")] = False,
 ) -> None:
     """Explain a code or a check: what is tested, why it matters, how it is judged, typical causes, how to mend it."""
     from salt_mirror.catalogue import catalogue, families
@@ -23,6 +24,17 @@ def explain(
     from salt_mirror.report.terminal.explanations import ExplanationPage
 
     page = ExplanationPage(sys.stdout)
+    if json:
+        import msgspec
+
+        codes = list(catalogue()) if word is None else codes_of(word.lower())
+        if not codes:
+            raise BadInput.unknown(
+                "there is no code and no check", word or "", [*catalogue(), *map(command_of, families())]
+            )
+        told = {"schema": "salt-mirror/codes/1", "codes": {code: catalogue()[code]._asdict() for code in codes}}
+        sys.stdout.buffer.write(msgspec.json.encode(told) + b"\n")
+        return
     if word is None:
         page.overview()
         return

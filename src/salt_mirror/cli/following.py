@@ -23,6 +23,7 @@ from salt_mirror.checks.settling.sheet import rows_of
 from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
 from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
 from salt_mirror.cli.ending import status_of
+from salt_mirror.cli.options import Showing
 from salt_mirror.cli.telling import tell
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.questions import Question
@@ -228,7 +229,7 @@ class Finish:
             from salt_mirror.report.terminal.page import print_report
 
             print_report(report, file)
-        raise typer.Exit(status_of(report, failed, strict=False))
+        raise typer.Exit(status_of(report, failed, Showing()))
 
 
 def _order(finding: Finding) -> tuple[bool, str, str]:

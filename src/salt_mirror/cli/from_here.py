@@ -10,9 +10,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, option, takes
 
 
-@takes(
-    "at", "transfer", "report", "remedies", view="The view that this computer should get; whichever it gets without."
-)
+@takes("at", "transfer", view="The view that this computer should get; whichever it gets without.")
 def from_here(
     names: Annotated[
         list[str] | None,

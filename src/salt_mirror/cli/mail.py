@@ -10,8 +10,6 @@ from salt_mirror.cli.options import Asking, Showing, takes
 
 
 @takes(
-    "report",
-    "remedies",
     at="Show what this resolver, or this group of the estate's, has cached beside the authoritative servers.",
 )
 def mail(

@@ -11,19 +11,28 @@ import functools
 import os
 import sys
 from collections.abc import Callable, Iterable
+from enum import StrEnum
 from importlib import import_module
 from typing import Annotated, Any
 
 import typer
 
 from salt_mirror import __version__
+from salt_mirror.cli.examples import EXAMPLES, PHASES, phase_of
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
 
-COMMANDS = (
-    "draft", "ask", "from-here", "pairs", "rollcall", "authority", "descend", "mail", "services", "views", "resolvers", "stale",
-    "budget", "mend", "settle", "snapshot", "compare", "differ", "audit", "history", "explain", "expect", "demo",
-)  # fmt: skip
+COMMANDS = tuple(command for commands in PHASES.values() for command in commands)
 """Every command, in the order of the work. Each is the function of its name in the module of its name."""
+
+
+class Shell(StrEnum):
+    """A shell that completes."""
+
+    BASH = "bash"
+    ZSH = "zsh"
+    FISH = "fish"
+    POWERSHELL = "powershell"
+    PWSH = "pwsh"
 
 
 def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
@@ -41,9 +50,18 @@ def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
     for name in names:
         room = name.replace("-", "_")
         command: Callable[..., None] = getattr(import_module(f"salt_mirror.cli.{room}"), room)
-        app.command(name)(_to_its_reader(command))
+        if COMPLETING in os.environ:
+            from salt_mirror.cli.completing import complete
+
+            complete(command)
+        app.command(name, rich_help_panel=phase_of(name), epilog=_examples(name))(_to_its_reader(command))
     app.callback()(_options)
     return app
+
+
+def _examples(name: str) -> str:
+    """The examples of a command, each on a line of its own."""
+    return "\n\n".join(["Examples:", *(f"salt-mirror {typed}  # {says}" for typed, says in EXAMPLES[name])])
 
 
 def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
@@ -105,12 +123,73 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
+def _install(shell: Shell | None) -> None:
+    """Installs the completion for a shell, or says how it is done by hand."""
+    if shell is not None:
+        from salt_mirror.cli.completing import install
+
+        typer.echo(install(shell.value))
+        raise typer.Exit
+
+
+def _show(shell: Shell | None) -> None:
+    if shell is not None:
+        from salt_mirror.cli.completing import script
+
+        typer.echo(script(shell.value))
+        raise typer.Exit
+
+
 def _options(
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and end.")
     ] = False,
+    install_completion: Annotated[
+        Shell | None,
+        typer.Option(
+            "--install-completion",
+            callback=_install,
+            is_eager=True,
+            show_default=False,
+            help="Let a shell complete commands, options, and what the estate names; this shell where none is named.",
+        ),
+    ] = None,
+    show_completion: Annotated[
+        Shell | None,
+        typer.Option(
+            "--show-completion",
+            callback=_show,
+            is_eager=True,
+            show_default=False,
+            help="Print what that would install.",
+        ),
+    ] = None,
 ) -> None:
     pass
+
+
+COMPLETING = "_SALT_MIRROR_COMPLETE"
+"""The variable by which a shell asks for completions."""
+
+
+def _typed() -> str:
+    """The command that was typed, or that a shell wants completed."""
+    if COMPLETING not in os.environ:
+        return sys.argv[1] if len(sys.argv) > 1 else ""
+    words = os.environ.get("_TYPER_COMPLETE_ARGS", os.environ.get("COMP_WORDS", "")).split()
+    # The last word may still be typed: a command is sure once something stands behind it.
+    behind = len(words) > 2 or (
+        os.environ.get("COMP_CWORD", "0").isdigit() and int(os.environ.get("COMP_CWORD", "0")) > 1
+    )
+    return words[1] if len(words) > 1 and behind else ""
+
+
+def _name_the_shell(words: list[str]) -> None:
+    """Completes an option that wants a shell, and has none, by the one that the program was called from."""
+    if words[-1] in ("--install-completion", "--show-completion"):
+        from salt_mirror.cli.completing import this_shell
+
+        words.append(this_shell())
 
 
 def main() -> None:
@@ -120,8 +199,9 @@ def main() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8", errors="replace")
     try:
-        typed = sys.argv[1:2]
-        program(typed if typed and typed[0] in COMMANDS else COMMANDS)()
+        _name_the_shell(sys.argv)
+        typed = _typed()
+        program([typed] if typed in COMMANDS else COMMANDS)(prog_name="salt-mirror")
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 

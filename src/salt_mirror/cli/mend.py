@@ -7,11 +7,11 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Changing, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Changing, Showing, option, takes
 
 
 @takes(
-    "at", "view", "faults", "strict", "report", "remedies",
+    "at", "view", "faults", "strict", *WRITING,
     all="List everything that is not ours to change, and all that was not done.",
 )  # fmt: skip
 def mend(

@@ -10,11 +10,13 @@ from __future__ import annotations
 import functools
 import inspect
 from collections.abc import Callable
-from dataclasses import MISSING, dataclass, fields
+from dataclasses import MISSING, dataclass, fields, replace
+from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any, TypeVar, get_type_hints
+from typing import Annotated, Any, TypeVar, get_args, get_type_hints
 
 import typer
+from typer.models import ArgumentInfo
 
 from salt_mirror.report.forms import FORMS
 
@@ -67,11 +69,25 @@ class Asking:
         ),
     ] = 1.0
     tries: Annotated[int, typer.Option("--tries", metavar="N", min=1, max=10, help="How often a question is sent.")] = 3
+    listed: Annotated[
+        Path | None,
+        option("--names", "FILE", "Take names from a file as well: one a line, # for remarks; - is standard input."),
+    ] = None
+
+
+class FailOn(StrEnum):
+    """What lets a run fail, for pipelines."""
+
+    NEW = "new"
+    FAULT = "fault"
+    CAUTION = "caution"
+    NEVER = "never"
 
 
 @dataclass(frozen=True, slots=True)
 class Showing:
-    """How to show what was found, and what to write of it."""
+    """How to show what was found, and what to write of it. `about` is what the command was told to look at, in words: runs
+    about the same are held against each other in a history."""
 
     faults: Annotated[bool, typer.Option("--faults", help="Show the faults alone.")] = False
     all: Annotated[bool, typer.Option("--all", help="Show everything, also what agrees.")] = False
@@ -85,9 +101,38 @@ class Showing:
             f"Write a report: {', '.join(list(FORMS)[:-1])} or {list(FORMS)[-1]}; may be repeated.",
         ),
     ] = None
-    remedies: Annotated[
-        Path | None, option("--remedies", "FILE", "Write the lines that mend, zone by zone, as a master file.")
+    remedies: Annotated[Path | None, option("--remedies", "FILE", "Write the lines that mend as a master file.")] = None
+    quiet: Annotated[bool, typer.Option("--quiet", help="Print nothing: the exit status and the files tell.")] = False
+    history: Annotated[
+        Path | None, option("--history", "FILE", "Keep the findings there, and say what is new and what is gone.")
     ] = None
+    fail_on: Annotated[
+        FailOn | None,
+        option(
+            "--fail-on",
+            None,
+            "What gives exit status 1: a fault (as without it), a caution too, a fault that is new (with --history), "
+            "or nothing at all.",
+        ),
+    ] = None
+    about: str = ""
+
+    def check(self) -> None:
+        """Raises BadInput for files that could not be written, before anything is asked."""
+        from salt_mirror.estate.errors import BadInput
+
+        if self.report or self.remedies or self.history:
+            from salt_mirror.cli.outputs import check_outputs
+
+            check_outputs(self)
+        if self.fail_on is FailOn.NEW and self.history is None:
+            raise BadInput("--fail-on new: what is new is known from a history alone; name one with --history FILE")
+        if self.json and self.quiet:
+            raise BadInput("--json and --quiet: one of them; --report json:FILE writes the document to a file")
+
+
+WRITING = ("report", "remedies", "quiet", "history", "fail_on")
+"""What a command leaves out that is no check: what is written of findings, and what lets a run fail."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,15 +209,19 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
     """Unfolds parameters of the types `Asking`, `Showing`, `Listing`, `LogOn` and `Changing` into options of the command's own.
 
     `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
-    option means here.
+    option means here. What the file of `--names` has is added to the names that the command takes.
     """
 
     def unfold(command: F) -> F:
         groups: dict[str, tuple[type, list[str]]] = {}
         parameters: list[inspect.Parameter] = []
+        takes_names = next(
+            (one.name for one in inspect.signature(command, eval_str=True).parameters.values() if _takes_names(one)), ""
+        )
+        without = left_out if takes_names and "listed" not in left_out else (*left_out, "listed")
         for parameter in inspect.signature(command, eval_str=True).parameters.values():
             if parameter.annotation in (Asking, Showing, Listing, LogOn, Changing):
-                unfolded = _options(parameter.annotation, left_out, words)
+                unfolded = _options(parameter.annotation, without, words)
                 groups[parameter.name] = parameter.annotation, [one.name for one in unfolded]
                 parameters += unfolded
             else:
@@ -180,8 +229,17 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
 
         @functools.wraps(command)
         def run(**given: Any) -> Any:
+            options = {one for _, names in groups.values() for one in names}
+            about = _in_words(command, {key: value for key, value in given.items() if key not in options}, given)
             for name, (kind, names) in groups.items():
                 given[name] = kind(**{one: given.pop(one) for one in names})
+                if kind is Showing:
+                    given[name] = replace(given[name], about=about)
+                    given[name].check()
+                elif kind is Asking and given[name].listed is not None:
+                    from salt_mirror.cli.outputs import names_in
+
+                    given[takes_names] = [*(given[takes_names] or []), *names_in(given[name].listed)]
             return command(**given)
 
         run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
@@ -189,6 +247,32 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
         return run  # type: ignore[return-value]
 
     return unfold
+
+
+def _takes_names(parameter: inspect.Parameter) -> bool:
+    """Whether a parameter is a list of arguments."""
+    of_type, *said = get_args(parameter.annotation) or (None,)
+    return any(isinstance(one, ArgumentInfo) for one in said) and "list[str]" in str(of_type)
+
+
+def _in_words(command: Callable[..., Any], own: dict[str, Any], given: dict[str, Any]) -> str:
+    """What a command was told to look at: its own arguments and options, and those that choose whom and what it asks."""
+    chosen = own | {key: given.get(key) for key in ("at", "view", "listed")}
+    words = [command.__name__.replace("_", "-")]
+    for key, value in chosen.items():
+        if value not in (None, False, [], ""):
+            words.append(f"{key}={','.join(map(str, value)) if isinstance(value, list) else value}")
+    return " ".join(words)
+
+
+_PANELS = {
+    Asking: "How to ask",
+    Showing: "What is shown and written",
+    Listing: "How lists are read",
+    LogOn: "The directory",
+    Changing: "Sending changes",
+}
+"""Under what heading the help shows the options that commands have in common."""
 
 
 @functools.cache
@@ -200,14 +284,12 @@ def _options(kind: type, left_out: tuple[str, ...], words: dict[str, str]) -> li
     hints = _hints(kind)
     found = []
     for field in fields(kind):
-        if field.name in left_out:
+        if field.name in left_out or field.name == "about":
             continue
         annotation = hints[field.name]
-        if field.name in words:
-            of_type, *_ = annotation.__args__
-            (given,) = annotation.__metadata__
-            said = type(given)(**(vars(given) | {"help": words[field.name]}))
-            annotation = Annotated[of_type, said]
+        of_type, given = get_args(annotation)
+        said = {"rich_help_panel": _PANELS[kind]} | ({"help": words[field.name]} if field.name in words else {})
+        annotation = Annotated[of_type, type(given)(**(vars(given) | said))]
         assert field.default is not MISSING
         found.append(
             inspect.Parameter(field.name, inspect.Parameter.KEYWORD_ONLY, default=field.default, annotation=annotation)

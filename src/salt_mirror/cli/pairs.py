@@ -9,7 +9,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, takes
 
 
-@takes("report", "remedies")
+@takes()
 def pairs(
     subjects: Annotated[
         list[str] | None,

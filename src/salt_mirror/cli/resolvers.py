@@ -9,7 +9,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, takes
 
 
-@takes("at", "view", "transfer", "report", "remedies")
+@takes("at", "view", "transfer")
 def resolvers(
     servers: Annotated[
         list[str] | None,

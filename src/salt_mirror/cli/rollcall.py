@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
 
 
-@takes("report", at="Call the roll on these servers alone.", remedies="Write the lines that mend as a master file.")
+@takes("listed", at="Call the roll on these servers alone.")
 def rollcall(
     sources: Annotated[
         list[str] | None,
@@ -49,15 +49,12 @@ def rollcall(
     """Call the roll: is every expected record registered on every authoritative server of its zone?"""
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.cli.ending import finish, remedies_one_by_one, report_of, written
+    from salt_mirror.cli.ending import finish, report_of
     from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
-    from salt_mirror.keeping.writing import check_writable
 
-    if showing.remedies is not None:
-        check_writable(showing.remedies, "--remedies")
     estate = open_estate(asking)
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
@@ -77,8 +74,7 @@ def rollcall(
     part = Roll(sets, atlas, zones)
     ran = run_part(part, atlas, views, replace(asking, transfer=asking.transfer or unexpected), "record sets called")
     report = report_of("rollcall", estate, ran, part, [f"damaged, and left out: {one}" for one in problems])
-    files = {showing.remedies: lambda report: remedies_one_by_one(report).encode("utf-8")} if showing.remedies else {}
-    finish(report, showing, part, several_views=len(views) > 1, failed=written(report, files))
+    finish(report, showing, part, several_views=len(views) > 1)
 
 
 def _given(

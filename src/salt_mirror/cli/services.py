@@ -9,7 +9,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, option, takes
 
 
-@takes("report", "remedies", at="Look at these servers alone.")
+@takes(at="Look at these servers alone.")
 def services(
     domains: Annotated[
         list[str] | None,

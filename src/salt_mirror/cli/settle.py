@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Listing, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.settling.goals import Goal
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @takes(
-    "transfer", "faults", "all", "strict", "report", "remedies",
+    "transfer", "faults", "all", "strict", *WRITING,
     at="Watch these resolvers, or groups of the estate's; all of the estate's when left out.",
 )  # fmt: skip
 def settle(

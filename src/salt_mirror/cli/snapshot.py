@@ -26,6 +26,7 @@ def snapshot(
         typer.Argument(metavar="[NAME]...", help="These names alone; all that the estate expects when left out."),
     ] = None,
     types: Annotated[str, option("--types", "A,AAAA,...", "The types to ask for at given names.")] = _TYPES,
+    json: Annotated[bool, typer.Option("--json", help="Tell what was written as one JSON document.")] = False,
     force: Annotated[bool, typer.Option("--force", help="Write over a file that is there already.")] = False,
     *,
     asking: Asking,
@@ -63,6 +64,16 @@ def snapshot(
     servers = many(len({one.server for one in held}), "server")
     more = f"; {unseen:,} could not be seen" if unseen else ""
     out = sys.stderr if str(file) == STANDARD_OUTPUT else sys.stdout
+    if json:
+        import msgspec
+
+        done = {
+            "schema": "salt-mirror/snapshot-taken/1", "file": str(file), "taken": ran.started, "questions": ran.questions,
+            "record_sets": sum(bool(one.values) for one in held), "servers": sorted({one.server for one in held}),
+            "unseen": unseen, "remarks": ran.remarks,
+        }  # fmt: skip
+        out.write(msgspec.json.encode(done).decode("utf-8") + "\n")
+        raise typer.Exit(3 if unseen else 0)
     tell(f"{there} of {servers} written to {file}{more}.", begin="", file=out)
     raise typer.Exit(3 if unseen else 0)
 

@@ -20,7 +20,7 @@ class By(StrEnum):
     owner = "owner"
 
 
-@takes("at", "report", "remedies")
+@takes("at")
 def stale(
     places: Annotated[
         list[str] | None,

@@ -9,7 +9,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, takes
 
 
-@takes("at", "view", "report", "remedies")
+@takes("at", "view")
 def views(
     names: Annotated[
         list[str] | None,

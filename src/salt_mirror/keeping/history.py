@@ -9,13 +9,16 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
+from types import MappingProxyType
+from typing import NamedTuple
 
 import msgspec
 
+from salt_mirror.checks.audit.changing import InView, Look
 from salt_mirror.checks.audit.chronicle import Chronicle, Stood, ZoneRun
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 from salt_mirror.dns.errors import about
@@ -125,15 +128,52 @@ def check_history(path: Path) -> None:
         pass
 
 
+class Past(NamedTuple):
+    """What a run that follows changes has to know: how each zone stood at its last whole look, how many runs have passed since
+    the last whole one (None: there was none), and the findings that stand."""
+
+    looks: dict[InView, Look]
+    since_whole: int | None
+    standing: list[Finding]
+
+
+class Done(NamedTuple):
+    """A run that is over: its scope, when it began, how long it took (seconds), and what it found. `whole` unless it left out
+    what has not changed; `looks` are the zones that it looked at whole."""
+
+    scope: str
+    started: datetime
+    seconds: float
+    outcome: str
+    findings: list[Finding]
+    zones: Sequence[ZoneLine] = ()
+    accepted: Iterable[Finding] = ()
+    whole: bool = True
+    looks: Mapping[InView, Look] = MappingProxyType({})
+
+
+def past_of(path: Path, scope: str) -> Past:
+    """What is known before a run of a scope; nothing of a history that is not there yet. Raises BadInput."""
+    if not path.exists():
+        return Past({}, None, [])
+    with _opened(path, fresh=False) as connection:
+        looks = {
+            (view, zone): Look(datetime.fromisoformat(at), msgspec.json.decode(serials, type=dict[str, int]), digest)
+            for view, zone, at, serials, digest in connection.execute(
+                "SELECT view, zone, at, serials, digest FROM looks WHERE scope = ?", (scope,)
+            )
+        }
+        last = connection.execute("SELECT max(id) FROM runs WHERE scope = ? AND whole = 1", (scope,)).fetchone()[0]
+        query = "SELECT count(*) FROM runs WHERE scope = ? AND id > ?"
+        since = connection.execute(query, (scope, last)).fetchone()[0] if last is not None else None
+        query = "SELECT finding FROM lives WHERE scope = ? AND ended IS NULL"
+        decode = msgspec.json.Decoder(Finding).decode
+        return Past(looks, since, [decode(blob) for (blob,) in connection.execute(query, (scope,))])
+
+
 def add_run(
     path: Path,
-    scope: str,
-    started: datetime,
-    seconds: float,
-    outcome: str,
-    findings: list[Finding],
-    zones: list[ZoneLine],
-    accepted: Iterable[Finding] = (),
+    done: Done,
     looked_at: Callable[[Finding], bool] = lambda _: True,
     zone_of: Callable[[Finding], str] = lambda _: "",
 ) -> tuple[History, list[ZoneLine]]:
@@ -142,58 +182,94 @@ def add_run(
     `zone_of` tells the apex that a finding lies in. What was accepted, and what `looked_at` says was not looked at in this run,
     is neither new nor gone; notes are in neither list. Raises BadInput.
     """
-    at = started.isoformat()
-    encode, decode = msgspec.json.Encoder().encode, msgspec.json.Decoder(Finding).decode
-    weights = [finding.weight for finding in findings if finding.outcome != "unverified"]
-    doubts = Doubts(findings)
+    at, scope = done.started.isoformat(), done.scope
+    doubts = Doubts(done.findings)
     with _opened(path, fresh=True) as connection:
         before = connection.execute("SELECT max(started) FROM runs WHERE scope = ?", (scope,)).fetchone()[0]
-        run = connection.execute(
-            "INSERT INTO runs (started, seconds, scope, outcome, faults, cautions, unverified) VALUES (?,?,?,?,?,?,?)",
-            (at, seconds, scope, outcome, weights.count("fault"), weights.count("caution"), doubts.number),
-        ).lastrowid
-        connection.executemany(
-            "INSERT INTO zone_runs VALUES (?,?,?,?,?,?)",
-            [
-                (run, line.view, line.zone, line.outcome, sum(tally.faults for tally in line.checks.values()),
-                 sum(tally.unverified for tally in line.checks.values()))
-                for line in zones
-            ],
-        )  # fmt: skip
+        _begin(connection, done, doubts)
         query = "SELECT key, id, finding, first FROM lives WHERE scope = ? AND ended IS NULL"
         open_lives = {key: (number, blob, first) for key, number, blob, first in connection.execute(query, (scope,))}
-        new: list[Finding] = []
-        standing: list[Since] = []
         seen: set[str] = set()
-        for finding in findings:
-            key = key_of(finding)
-            if key in seen or finding.outcome == "unverified":
-                continue
-            seen.add(key)
-            if key in open_lives:
-                number, _, first = open_lives[key]
-                connection.execute("UPDATE lives SET finding = ? WHERE id = ?", (encode(finding), number))
-            else:
-                first = at
-                new.append(finding)
-                connection.execute(
-                    "INSERT INTO lives (scope, key, code, view, name, finding, first, last, zone) VALUES (?,?,?,?,?,?,?,?,?)",
-                    (scope, key, finding.code, finding.view, finding.name, encode(finding), at, at, zone_of(finding)),
-                )
-            standing.append(
-                Since(
-                    code=finding.code, view=finding.view, name=finding.name, type=finding.type, address=finding.address,
-                    server=finding.subject.server, since=datetime.fromisoformat(first),
-                )
-            )  # fmt: skip
-        seen.update(map(key_of, accepted))
+        new, standing = _stand(connection, done, open_lives, seen, zone_of)
+        seen.update(map(key_of, done.accepted))
+        decode = msgspec.json.Decoder(Finding).decode
         left = {key: (number, decode(blob)) for key, (number, blob, _) in open_lives.items()}
         gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
         moment = datetime.fromisoformat(before) if before is not None else None
-        lines = [_agreed(connection, scope, line, started) for line in zones]
+        lines = [line if line.unchanged else _agreed(connection, scope, line, done.started) for line in done.zones]
     told = [one for one in new if one.weight != "note"] if before is not None else []
     no_more = [one for one in gone if one.weight != "note"]
     return History(before=moment, new=told, gone=no_more, standing=standing), lines
+
+
+def _begin(connection: sqlite3.Connection, done: Done, doubts: Doubts) -> None:
+    """Writes down the run itself, what it says of each zone, and how those stand that it looked at whole."""
+    weights = [finding.weight for finding in done.findings if finding.outcome != "unverified"]
+    at = done.started.isoformat()
+    run = connection.execute(
+        "INSERT INTO runs (started, seconds, scope, outcome, faults, cautions, unverified, whole) VALUES (?,?,?,?,?,?,?,?)",
+        (
+            at,
+            done.seconds,
+            done.scope,
+            done.outcome,
+            weights.count("fault"),
+            weights.count("caution"),
+            doubts.number,
+            done.whole,
+        ),
+    ).lastrowid
+    connection.executemany(
+        "INSERT INTO zone_runs VALUES (?,?,?,?,?,?)",
+        [
+            (run, line.view, line.zone, "unchanged" if line.unchanged and line.outcome == "agrees" else line.outcome,
+             sum(tally.faults for tally in line.checks.values()), sum(tally.unverified for tally in line.checks.values()))
+            for line in done.zones
+        ],
+    )  # fmt: skip
+    encode = msgspec.json.encode
+    connection.executemany(
+        "INSERT OR REPLACE INTO looks VALUES (?,?,?,?,?,?)",
+        [
+            (done.scope, view, zone, look.at.isoformat(), encode(look.serials).decode(), look.digest)
+            for (view, zone), look in done.looks.items()
+        ],
+    )
+
+
+def _stand(
+    connection: sqlite3.Connection,
+    done: Done,
+    open_lives: Mapping[str, tuple[int, bytes, str]],
+    seen: set[str],
+    zone_of: Callable[[Finding], str],
+) -> tuple[list[Finding], list[Since]]:
+    """Writes down the findings of a run; returns the new ones, and since when each has stood. `seen` gets their keys."""
+    encode, at = msgspec.json.Encoder().encode, done.started.isoformat()
+    new: list[Finding] = []
+    standing: list[Since] = []
+    for finding in done.findings:
+        key = key_of(finding)
+        if key in seen or finding.outcome == "unverified":
+            continue
+        seen.add(key)
+        if key in open_lives:
+            number, _, first = open_lives[key]
+            connection.execute("UPDATE lives SET finding = ? WHERE id = ?", (encode(finding), number))
+        else:
+            first = at
+            new.append(finding)
+            connection.execute(
+                "INSERT INTO lives (scope, key, code, view, name, finding, first, last, zone) VALUES (?,?,?,?,?,?,?,?,?)",
+                (done.scope, key, finding.code, finding.view, finding.name, encode(finding), at, at, zone_of(finding)),
+            )
+        standing.append(
+            Since(
+                code=finding.code, view=finding.view, name=finding.name, type=finding.type, address=finding.address,
+                server=finding.subject.server, since=datetime.fromisoformat(first),
+            )
+        )  # fmt: skip
+    return new, standing
 
 
 def _ended(

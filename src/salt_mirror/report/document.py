@@ -13,7 +13,7 @@ import msgspec
 
 from salt_mirror import __version__
 from salt_mirror.checks import check_named
-from salt_mirror.checks.audit.lines import Audit, verdict
+from salt_mirror.checks.audit.lines import Audit, History, verdict
 from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.descent.sheet import LegSheet
 from salt_mirror.checks.plan.sheet import PlanSheet
@@ -46,7 +46,8 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
 
     `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
     ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched,
-    `audit` what an audit adds, `plan` what `mend` plans and sends, `ages` how old records are.
+    `audit` what an audit adds, `plan` what `mend` plans and sends, `ages` how old records are, `history` how the run stands to
+    the ones before (an audit has it in its own part).
     """
 
     schema: Literal["salt-mirror/report/1"] = "salt-mirror/report/1"
@@ -67,6 +68,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
     plan: PlanSheet | msgspec.UnsetType = msgspec.UNSET
     ages: AgeSheet | msgspec.UnsetType = msgspec.UNSET
+    history: History | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]
     subjects: list[SubjectLine] = []
@@ -95,6 +97,23 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
         return begin + (
             self.says or check_named(self.command).headline(counts.agrees, counts.differs, counts.unverified)
         )
+
+    @property
+    def past(self) -> History | None:
+        """How the run stands to the ones before; None where nothing was kept."""
+        if isinstance(self.audit, Audit):
+            return self.audit.history
+        return self.history or None
+
+    def exit_status_of_new(self, *, strict: bool = False) -> int:
+        """1 with a fault that the run before did not have (with `strict`, a caution too), 3 with something unverified, else 0.
+        Of a first run everything is new."""
+        past = self.past
+        found = self.findings if past is None or past.before is None else past.new
+        certain = [one.weight for one in found if one.outcome != "unverified"]
+        if "fault" in certain or (strict and "caution" in certain):
+            return 1
+        return 3 if self.unverified or self.counts.unverified else 0
 
     def exit_status(self, *, strict: bool = False) -> int:
         """130 interrupted, 1 with a fault (with `strict`, a caution too), 3 with something unverified, else 0."""

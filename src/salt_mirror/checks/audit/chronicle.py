@@ -26,7 +26,7 @@ class ZoneRun(msgspec.Struct, frozen=True, kw_only=True):
     started: datetime
     view: str
     zone: str
-    outcome: Outcome
+    outcome: Outcome | Literal["unchanged"]
     faults: int
     unverified: int
 

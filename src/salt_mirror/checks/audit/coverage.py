@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING
 
 from salt_mirror.catalogue import catalogue, family_of
 from salt_mirror.checks import audited
@@ -18,6 +19,9 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.audit.changing import Narrowing
 
 
 @dataclass(slots=True)
@@ -32,10 +36,16 @@ class Chosen:
 
 @dataclass(slots=True)
 class Coverage:
-    """What is looked at, and what of that is told. `only` and `skip` hold the words of the command line."""
+    """What is looked at, and what of that is told. `only` and `skip` hold the words of the command line,
+    `narrowing` what of unchanged zones is asked, where not all is."""
 
     only: Chosen
     skip: Chosen
+    narrowing: Narrowing | None = None
+
+    def asks_set(self, name: Name, view: str) -> bool:
+        """Whether what is expected at a name is asked for."""
+        return self.sees(name, view) and (self.narrowing is None or self.narrowing.asks_set(name, view))
 
     def checks(self, check: str) -> bool:
         """Whether a check runs."""

@@ -46,9 +46,18 @@ class ServerTally(msgspec.Struct, frozen=True, kw_only=True):
     unverified: int = 0
 
 
+class Unchanged(msgspec.Struct, frozen=True, kw_only=True):
+    """That a zone is as it was at its last whole look, `since` when that was, and how many of its names were asked:
+    `sampled` of `of`."""
+
+    since: datetime
+    sampled: int
+    of: int
+
+
 class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
     """A zone in one view with the tally of each check that had something to check there; `servers` the same for each of its
-    servers. `serial_lag` is by server, `last_agreement` by check."""
+    servers. `serial_lag` is by server, `last_agreement` by check; of an `unchanged` zone only a sample was looked at."""
 
     zone: str
     view: str
@@ -56,6 +65,7 @@ class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
     servers: dict[str, dict[str, ServerTally]] = {}
     serial_lag: dict[str, int] = {}
     last_agreement: dict[str, datetime] = {}
+    unchanged: Unchanged | msgspec.UnsetType = msgspec.UNSET
 
     @property
     def outcome(self) -> Outcome:
@@ -142,10 +152,14 @@ def verdict(zones: list[ZoneLine], findings: list[Finding]) -> str:
     faults, cautions, doubts = certain.count("fault"), certain.count("caution"), len(findings) - len(certain)
     if not any(line.checks for line in zones):
         return "Nothing was judged."
-    sound = sum(line.outcome == "agrees" and not line.soa_alone for line in zones)
-    alone = sum(line.outcome == "agrees" and line.soa_alone for line in zones)
+    sound = sum(line.outcome == "agrees" and not line.soa_alone and not line.unchanged for line in zones)
+    alone = sum(line.outcome == "agrees" and line.soa_alone and not line.unchanged for line in zones)
+    same = [line.unchanged for line in zones if line.outcome == "agrees" and line.unchanged]
     begin = f"{sound} of {many(len(zones), 'zone')} {'is' if sound == 1 or len(zones) == 1 else 'are'} sound"
     begin += f", {alone} looked at by the SOA alone" if alone else ""
+    if same:
+        since, sampled = min(one.since for one in same), sum(one.sampled for one in same)
+        begin += f", {len(same):,} unchanged since {since:%Y-%m-%d %H:%M} UTC ({sampled:,} sampled)"
     parts = [many(faults, "fault") if faults else "no faults"]
     if cautions:
         parts.append(many(cautions, "caution"))

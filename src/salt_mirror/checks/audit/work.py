@@ -9,10 +9,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator
 
+import msgspec
+
 from salt_mirror.checks import audited, check_of
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.audit.lines import ServerTally, Tally, ZoneLine
+from salt_mirror.checks.audit.lines import ServerTally, Tally, Unchanged, ZoneLine
 from salt_mirror.checks.authority.sheet import Inspected, Inspection
 from salt_mirror.checks.part import Part, Setting, carry_out
 from salt_mirror.dns.dialogue import Runner
@@ -60,7 +62,7 @@ class AuditWork:
     def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
         """Every server that was seen to serve a zone, also those that the estate does not list."""
         name = to_text(apex)
-        return next((one.servers for one in self._inspected if (one.sheet.zone, one.sheet.view) == (name, view)), ())
+        return next((one.servers for one in self.inspected if (one.sheet.zone, one.sheet.view) == (name, view)), ())
 
     # What came of it
 
@@ -76,6 +78,9 @@ class AuditWork:
 
     def looked_at(self, finding: Finding) -> bool:
         """Whether a finding like this one would have been found: its check has run, and its zone is still looked at."""
+        narrowing = self._coverage.narrowing
+        if narrowing is not None and not narrowing.looked_at(finding):
+            return False
         if check_of(finding.code).name == "audit":
             return True  # about the acceptances themselves
         if check_of(finding.code).name not in self.parts:
@@ -123,9 +128,9 @@ class AuditWork:
                 ] += 1
         lags = {
             (one.sheet.zone, one.sheet.view): {r.server: r.behind for r in one.sheet.servers if r.behind}
-            for one in self._inspected
+            for one in self.inspected
         }
-        lines = []
+        lines, unchanged = [], self._unchanged()
         for zone in self._zones:
             key = (zone.apex, zone.view)
             checks = {
@@ -139,15 +144,23 @@ class AuditWork:
             name = to_text(zone.apex)
             servers = self._servers(zone, list(checks), by_zone.get(key, []))
             lag = lags.get((name, zone.view), {})
-            lines.append(ZoneLine(zone=name, view=zone.view, checks=checks, servers=servers, serial_lag=lag))
+            same = unchanged.get((zone.view, name), msgspec.UNSET)
+            line = ZoneLine(zone=name, view=zone.view, checks=checks, servers=servers, serial_lag=lag, unchanged=same)
+            lines.append(line)
         return lines
+
+    def _unchanged(self) -> dict[tuple[str, str], Unchanged]:
+        """The zones of which only a sample was asked for."""
+        narrowing = self._coverage.narrowing
+        told = narrowing.told() if narrowing is not None else ()
+        return {key: Unchanged(since=since, sampled=picked, of=records) for key, since, picked, records in told}
 
     def _servers(self, zone: Zone, checks: list[str], findings: list[Finding]) -> dict[str, dict[str, ServerTally]]:
         """For each server of a zone and each check, its part in the faults and doubts there."""
         name = to_text(zone.apex)
         rows = [
             row.server
-            for one in self._inspected
+            for one in self.inspected
             if (one.sheet.zone, one.sheet.view) == (name, zone.view)
             for row in one.sheet.servers
         ]
@@ -169,7 +182,8 @@ class AuditWork:
         }
 
     @property
-    def _inspected(self) -> list[Inspected]:
+    def inspected(self) -> list[Inspected]:
+        """What was seen of each zone's authority."""
         part = self.parts.get("authority")
         return part.inspected if isinstance(part, Inspection) else []
 

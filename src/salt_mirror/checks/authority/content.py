@@ -19,6 +19,8 @@ from salt_mirror.dns.records import AAAA, MX, NS, SOA, SRV, TXT, A
 
 MOST_COMPARED = 400
 """So many expected record sets are compared between servers of one version, evenly chosen where there are more."""
+FEW_COMPARED = 8
+"""So many of a zone that is as it was at its last whole look."""
 _SAMPLE = (A, AAAA, MX, TXT)
 
 
@@ -87,6 +89,9 @@ def _some(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
     zone = atlas.estate.zones.get(seen.view, {}).get(seen.zone)
     expected = {(one.name, one.rdtype) for one in zone.expectations} if zone is not None else set()
     sets = sorted(one for one in expected if one[1] != SOA)
+    most = MOST_COMPARED
+    if (seen.view, seen.zone) in atlas.unchanged:
+        most, sets = FEW_COMPARED, sets[:: max(1, len(sets) // FEW_COMPARED)]
     sample = [(name, rdtype) for name in _sampled(seen.zone) for rdtype in _SAMPLE]
     if seen.several_primaries:
         hosts = [
@@ -100,10 +105,10 @@ def _some(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
         )
     if not sets:
         return sample, f"a sample of {len(sample)} record sets compared, as nothing is expected"
-    if len(sets) > MOST_COMPARED:
-        step = len(sets) / MOST_COMPARED
-        chosen = [sets[int(number * step)] for number in range(MOST_COMPARED)]
-        return chosen, f"{MOST_COMPARED:,} of {len(sets):,} expected record sets compared"
+    if len(sets) > most:
+        step = len(sets) / most
+        chosen = [sets[int(number * step)] for number in range(most)]
+        return chosen, f"{most:,} of {len(sets):,} expected record sets compared"
     return sets, f"{many(len(sets), 'expected record set')} compared"
 
 

@@ -137,6 +137,8 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Pairs | None:
     scope.narrow(coverage.sees)
     if not coverage.whole:
         scope.remarks.clear()
+    if coverage.narrowing is not None:
+        scope.leave_out(coverage.narrowing)
     return Pairs(scope, atlas) if scope.size else None
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
@@ -18,6 +19,9 @@ from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in, check_name, network_in, range_in
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.typed import is_short, whole_names
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.audit.changing import Narrowing
 
 SWEEP_MOST = 1 << 16
 """The most addresses of a network that are swept unasked: a /16."""
@@ -95,6 +99,29 @@ class PairsScope:
             for network, view in self._sweeps
             if sees(reverse_name(network.network_address.packed), view)
         ]
+
+    def leave_out(self, narrowing: Narrowing) -> None:
+        """Leaves out what lies in unchanged zones alone, but for the sample, whose addresses are added."""
+        aliases = narrowing.aliases()
+        self._names = {
+            (name, view): None
+            for name, view in self._names
+            if narrowing.asks_pair(name, view, self.expected.get((view, name), ()), aliases.get((view, name), ()))
+        }
+        holders: dict[str, list[tuple[bytes, Name]]] = {}
+        for (view, address), names in self._holders.items():
+            holders.setdefault(view, []).extend((address, name) for name in names)
+        swept = [one for one in self._sweeps if narrowing.sweeps(*one, holders.get(one[1], ()))]
+        left = [one for one in self._sweeps if one not in swept]
+        self._sweeps = swept
+        self._single = {
+            (address, view): by_itself
+            for (address, view), by_itself in self._single.items()
+            if narrowing.asks_pointer(address, view)
+        }
+        for address, view in narrowing.addresses:
+            if len(address) == 4 and any(view == other and _holds(network, address) for network, other in left):
+                self._single.setdefault((address, view), False)
 
     def take_registered(self, registered: Iterable[tuple[str, Name, bytes]]) -> None:
         """Adds what the zones in hand have registered, each a view, a name and an address, as far as it was asked for."""

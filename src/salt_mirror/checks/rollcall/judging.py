@@ -85,7 +85,7 @@ class Roll(Part):
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
     """All that an estate expects, as far as it is covered."""
-    sets = [one for one in expected_sets(estate, None) if coverage.sees(one.name, one.view)]
+    sets = [one for one in expected_sets(estate, None) if coverage.asks_set(one.name, one.view)]
     zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
     return Roll(sets, atlas, zones) if sets or any(zone.closed for zone in zones) else None
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from datetime import datetime
 
-from salt_mirror.checks.audit.lines import Audit, Since
+from salt_mirror.checks.audit.lines import Since
 from salt_mirror.checks.wording import many
 from salt_mirror.findings import Evidence, Finding
 from salt_mirror.report.document import Report
@@ -22,7 +22,7 @@ def evidence_line(one: Evidence) -> str:
 
 def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
     """Since when each finding has stood, by what it is about."""
-    history = report.audit.history if isinstance(report.audit, Audit) else None
+    history = report.past
     standing: list[Since] = history.standing if history is not None else []
     return {(one.code, one.view, one.name, one.type, one.address or "", one.server): one.since for one in standing}
 

@@ -13,13 +13,8 @@ from salt_mirror.checks.pairs.scope import UNSEEN
 from salt_mirror.checks.wording import duration
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.folding import folded
-from salt_mirror.report.forms.said import since_of, subject_of
 from salt_mirror.report.terminal.page import Page
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
-
-_FEW = 6
-"""So many findings are told one by one of what is new, and of what is gone; of more, so many folds."""
 
 _MOST_ZONES = 24
 
@@ -39,7 +34,7 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
     page.line(Text(clean(facts), style="dim"))
     page.line(Text(clean(_sides(report, audit)), style="dim"))
     if faults_alone:
-        _history(report, audit, page, everything=everything)
+        page.past(everything=everything)
         page.findings("fault", everything=everything)
         return
     for remark in [*report.remarks, *audit.nothing]:
@@ -49,7 +44,7 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
     if report.findings or everything:
         page.line()
         _zones(audit, file, everything=everything)
-    _history(report, audit, page, everything=everything)
+    page.past(everything=everything)
     page.findings("fault", "unverified", "caution", everything=everything)
     if accepted and audit.accepted:
         page.line()
@@ -80,58 +75,38 @@ def _sides(report: Report, audit: Audit) -> str:
     return " · ".join([*parts, *([UNSEEN] if UNSEEN in report.remarks else [])])
 
 
-def _history(report: Report, audit: Audit, page: Page, *, everything: bool) -> None:
-    history = audit.history
-    if history is None or history.before is None or not (history.new or history.gone):
-        return
-    page.line()
-    page.line(Text(f"SINCE {history.before:%Y-%m-%d %H:%M} UTC", style="bold"))
-    for word, style, found in (("new", "bold red", history.new), ("gone", "green", history.gone)):
-        if everything or len(found) <= _FEW:
-            for one in found:
-                page.line(Text.assemble((f"{word:<8}", style), f"{one.code}  {one.name}  {one.address or one.type}"), 8)
-            continue
-        folds = sorted(
-            folded(found, [(line.view, line.zone) for line in audit.zones]), key=lambda one: -len(one.findings)
-        )
-        for fold in folds[:_FEW]:
-            page.line(Text.assemble((f"{word:<8}", style), f"{clean(fold.says)}{fold.named}"), 8)
-        if len(folds) > _FEW:
-            rest = sum(len(fold.findings) for fold in folds[_FEW:])
-            page.line(f"and {rest:,} more of {len(folds) - _FEW} other kinds (--all lists them)", 16)
-    since = since_of(report)
-    ages = [
-        (round((report.started - moment).total_seconds()), one)
-        for one in report.weighing("fault")
-        if (moment := since.get(subject_of(one))) is not None and moment < report.started
-    ]
-    if ages:
-        longest, one = max(ages, key=lambda pair: pair[0])
-        page.line(f"standing {len(ages)} faults, the longest for {duration(longest)}: {one.code} {one.name}", 8)
-
-
 def _zones(audit: Audit, file: TextIO, *, everything: bool) -> None:
     """A row for each zone; of many those that are not sound, the worst first."""
     checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
-    table = table_of("zone", "view", *checks)
+    narrowed = any(line.unchanged for line in audit.zones)
+    table = table_of("zone", "view", *checks, *(["looked at"] if narrowed else []))
     lines = audit.zones
     if not everything and len(lines) > _MOST_ZONES:
-        odd = [line for line in lines if line.outcome != "agrees" or line.soa_alone]
+        odd = [
+            line for line in lines if line.outcome != "agrees" or line.soa_alone or (narrowed and not line.unchanged)
+        ]
         lines = sorted(odd, key=_badness)[:_MOST_ZONES]
     for line in lines:
         cells = [_cell(line.checks.get(check)) for check in checks]
         if line.soa_alone and line.outcome == "agrees":
             cells[checks.index("authority")] = Text("SOA alone", style="yellow")
-        table.add_row(line.zone, clean(line.view), *cells)
+        table.add_row(line.zone, clean(line.view), *cells, *([_looked_at(line)] if narrowed else []))
     console = console_for(file)
     if lines:
         print_table(console, table)
     if len(lines) < len(audit.zones):
         rest = [line for line in audit.zones if line not in lines]
         sound = sum(line.outcome == "agrees" for line in rest)
-        told = [f"{sound:,} more that are sound"] if sound else []
+        told = [f"{sound:,} more {'without a finding' if narrowed else 'that are sound'}"] if sound else []
         told += [f"{len(rest) - sound:,} more that are not"] if len(rest) > sound else []
         console.print(Text(f"        {' and '.join(told)} (--all lists every zone)", style="dim"))
+
+
+def _looked_at(line: ZoneLine) -> Text:
+    same = line.unchanged
+    if not same:
+        return Text("whole")
+    return Text(f"sample, {same.sampled:,} of {same.of:,}" if same.of else "nothing to sample", style="dim")
 
 
 def _badness(line: ZoneLine) -> tuple[int, int]:

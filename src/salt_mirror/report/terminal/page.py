@@ -12,14 +12,17 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.checks import check_named
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.wording import duration, many
 from salt_mirror.findings import SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
-from salt_mirror.report.folding import Folding
-from salt_mirror.report.forms.said import things_said
+from salt_mirror.report.folding import Folding, folded
+from salt_mirror.report.forms.said import since_of, subject_of, things_said
 from salt_mirror.report.terminal.console import console_on, pieces, put_line, width_behind
 from salt_mirror.report.terminal.telling import Line, Teller, fitted
+
+_FEW = 6
+"""So many findings are told one by one of what is new, and of what is gone; of more, so many folds."""
 
 
 def print_report(
@@ -37,6 +40,7 @@ def print_report(
     """
     page = Page(report, file, several_views=several_views)
     page.answer()
+    page.past(everything=everything)
     page.findings(*(["fault"] if faults_alone else ["fault", "unverified", "caution"]), everything=everything)
     if not faults_alone:
         if report.vantages:
@@ -100,8 +104,47 @@ class Page:
             many(len(found), weight) for weight in ("fault", "caution", "note") if (found := report.weighing(weight))
         ]
         self.line(Text(" · ".join(map(clean, facts)), style="dim"))
+        past = report.history
+        if past:
+            said = f"since {past.before:%Y-%m-%d %H:%M} UTC: " if past.before is not None else ""
+            told = (
+                f"{said}{len(past.new):,} new, {len(past.gone):,} gone"
+                if said
+                else "the first run about this in the history"
+            )
+            self.line(Text(told, style="dim"))
         for remark in report.remarks:
             self.line(Text("Note: " + clean(remark), style="dim"))
+
+    def past(self, *, everything: bool) -> None:
+        """How the run stands to the one before: what is new, what is gone, how long faults have stood."""
+        report, history = self._report, self._report.past
+        if history is None or history.before is None or not (history.new or history.gone):
+            return
+        self._heading(f"SINCE {history.before:%Y-%m-%d %H:%M} UTC", "bold")
+        for word, style, found in (("new", "bold red", history.new), ("gone", "green", history.gone)):
+            told = [f"{one.code}  {one.name}  {one.address or one.type}" for one in found]
+            if len(found) > _FEW and not everything:
+                folds = sorted(folded(found, self._zones), key=lambda one: -len(one.findings))
+                told = [f"{clean(fold.says)}{fold.named}" for fold in folds[:_FEW]]
+                rest = sum(len(fold.findings) for fold in folds[_FEW:])
+                told += [f"and {rest:,} more (--all lists them)"] if rest else []
+            for said in told:
+                self.line(Text.assemble((f"{word:<8}", style), said), 8)
+        since = since_of(report)
+        ages = [
+            (round((report.started - moment).total_seconds()), one)
+            for one in report.weighing("fault")
+            if (moment := since.get(subject_of(one))) is not None and moment < report.started
+        ]
+        if ages:
+            longest, one = max(ages, key=lambda pair: pair[0])
+            self.line(f"standing {len(ages)} faults, the longest for {duration(longest)}: {one.code} {one.name}", 8)
+
+    @property
+    def _zones(self) -> list[tuple[str, str]]:
+        audit = self._report.audit
+        return [(line.view, line.zone) for line in audit.zones] if audit else []
 
     def findings(self, *kinds: str, everything: bool) -> None:
         """The findings of some kinds, each whole where all of them are few, or `everything` is wanted; else what fits."""
@@ -109,8 +152,7 @@ class Page:
         # A whole sheet and a tree of tests show what the servers said; an audit is short, and its reports have it all.
         shown_whole = 0 < len(report.sheets or ()) <= MOST_SHEETS or bool(report.tests or report.audit)
         teller = Teller(views=self._views, evidence=not shown_whole, everything=everything)
-        zones = [(line.view, line.zone) for line in report.audit.zones] if report.audit else []
-        folding = Folding(report.findings, zones)
+        folding = Folding(report.findings, self._zones)
         found = fitted({kind: folding.of_kind(kind) for kind in kinds}, teller, self._height)
         for kind, told in found.told.items():
             self._heading(self._title(kind), "bold red" if kind == "fault" else "bold yellow")

@@ -33,4 +33,6 @@ def print_zones(chronicle: Chronicle, file: TextIO) -> None:
 def _said(one: ZoneRun) -> Text:
     if one.faults:
         return Text(many(one.faults, "fault"), style="bold red")
+    if one.outcome == "unchanged":
+        return Text("unchanged, a sample was asked", style="dim")
     return Text("unverified", style="yellow") if one.outcome == "unverified" else Text("sound", style="green")
