@@ -9,7 +9,7 @@ else
 BIN := $(VENV)/bin
 endif
 
-.PHONY: demo test check bench screenshots format clean
+.PHONY: demo test check bench screenshots reference man format clean
 
 demo: $(VENV)/run.stamp
 	$(BIN)/salt-mirror demo
@@ -45,6 +45,14 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/stale.py
 	$(BIN)/python bench/page.py
 	$(BIN)/python bench/loss.py
+
+reference: $(VENV)/dev.stamp
+	$(BIN)/python tools/schema.py
+	$(BIN)/python tools/checks.py
+	$(BIN)/python tools/reference.py
+
+man: reference
+	man -l docs/man/salt-mirror.1 2>/dev/null || echo "docs/man/salt-mirror.1 is written"
 
 screenshots: $(VENV)/dev.stamp
 	$(BIN)/python tools/screenshots.py

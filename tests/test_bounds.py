@@ -16,7 +16,7 @@ from salt_mirror.checks.descent import walking
 from salt_mirror.checks.here import scope
 from salt_mirror.checks.plan import sending
 from salt_mirror.checks.resolvers import asking
-from salt_mirror.cli import knocking, looking, running
+from salt_mirror.cli import knocking, looking, opening, running
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.computer import sources
@@ -257,6 +257,12 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "questions under way at one HTTPS server": https.WINDOW,
         "messages on a connection that nobody asked for, before it is given up": stream.MOST_UNASKED,
         "bytes of one HTTPS answer": https.MOST_BYTES,
+        "seconds that questions wait for a server which answered before, and is silent or gone": manners.HOLD_S,
+        "times that this is done for one server": manners.HOLDS,
+        "times that one question is put again for it": manners.AGAIN,
+        "questions a second to one of the estate's servers while networks are swept, unless on loopback or paced otherwise": (
+            opening.SWEEP_PACE
+        ),
         "aliases in a row": walking.MOST_ALIASES,
         "servers asked, and name servers looked up, of one level": walking.MOST_BREADTH,
         "delegations that hang on one another": walking.MOST_NESTED,

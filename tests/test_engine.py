@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import socket
+import threading
 import time
 
 import pytest
@@ -12,6 +15,7 @@ from salt_mirror.dns.records import AAAA, MX, NS, A
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
+from support.realservers import free_port
 from support.servers import server_of
 
 ORIGIN = from_text("gullmarsh.example")
@@ -142,3 +146,38 @@ def test_a_server_that_comes_back_is_asked_again(standins: StandIns) -> None:
         standin.fault = Fault.NONE
         later_s = 1.1
         assert [one("web"), one("www")] == ["NOERROR", "NOERROR"]
+
+
+@pytest.mark.parametrize("back", [True, False])
+def test_a_server_that_is_started_anew_is_waited_for_and_one_that_is_gone_ends_every_question(back: bool) -> None:
+    port, ended, asked = free_port(), threading.Event(), 0
+
+    def serve(most: int) -> None:
+        nonlocal asked
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            sock.bind(("127.0.0.1", port))
+            sock.settimeout(0.05)
+            while most and not ended.is_set():
+                with contextlib.suppress(TimeoutError):
+                    wire, asker = sock.recvfrom(4096)
+                    end = wire.index(b"\0", 12) + 5
+                    sock.sendto(wire[:2] + b"\x84\x00" + wire[4:6] + bytes(6) + wire[12:end], asker)
+                    most, asked = most - 1, asked + 1
+
+    def lives() -> None:
+        serve(300)
+        if back:
+            ended.wait(1.5)
+            serve(1 << 30)
+
+    thread = threading.Thread(target=lives, daemon=True)
+    thread.start()
+    server = Server("one", bytes((127, 0, 0, 1)), port)
+    try:
+        found = ask([Question(from_text(f"h{n}", ORIGIN), A, server) for n in range(3000)], timeout_s=0.3)
+    finally:
+        ended.set()
+        thread.join(10)
+    answered = sum(answer.trouble is None for answer in found.values())
+    assert len(found) == 3000 and asked >= answered
+    assert answered == 3000 if back else answered <= 300, (answered, {a.trouble for a in found.values()})

@@ -7,12 +7,16 @@ import os
 import re
 import shlex
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 from salt_mirror.cli.examples import EXAMPLES
+from salt_mirror.cli.opening import keep_pace, pace_for_a_sweep
 from salt_mirror.demo.world import gullmarsh
+from salt_mirror.dns.questions import Server
+from salt_mirror.estate.model import Estate
 from salt_mirror.standin.server import Fault
 from support.program import PROGRAM, Run
 
@@ -173,3 +177,47 @@ def test_the_other_commands_tell_a_program_too(run: Run, tmp_path: Path) -> None
     with gullmarsh(tmp_path / "world") as (estate, _):
         taken = json.loads(run("snapshot", "now.jsonl", "kiln-02", "--estate", str(estate), "--json").out)
         assert taken["file"] == "now.jsonl" and taken["servers"] == ["dc-kiln", "dc-north"] and taken["unseen"] == 0
+
+
+def test_generated_pages_are_as_the_program_is_and_the_readme_is_short() -> None:
+    sys.path.insert(0, str(DOCS.parent / "tools"))
+    import reference
+
+    for path, made in reference.PAGES.items():
+        assert path.read_text(encoding="utf-8") == made(), f"{path.name} is old: make reference renews it"
+    assert len((DOCS.parent / "README.md").read_text(encoding="utf-8").splitlines()) <= 150
+
+
+def test_every_link_of_the_documents_leads_somewhere() -> None:
+    pages = [*DOCS.rglob("*.md"), *DOCS.parent.glob("*.md")]
+    lost = []
+    for page in pages:
+        for target in re.findall(r"\]\(([^)\s]+)\)", page.read_text(encoding="utf-8")):
+            path, _, anchor = target.partition("#")
+            there = (page.parent / path).resolve() if path else page
+            if target.startswith("http"):
+                continue
+            if not there.exists():
+                lost.append((page.name, target))
+            elif anchor and there.suffix == ".md":
+                heads = re.findall(r"^#+ (.*)", there.read_text(encoding="utf-8"), re.MULTILINE)
+                if anchor not in {re.sub(r"[^\w -]", "", head.lower()).replace(" ", "-") for head in heads}:
+                    lost.append((page.name, target))
+    assert lost == []
+
+
+def test_a_sweep_keeps_the_estates_servers_from_a_flood_unless_a_pace_is_given() -> None:
+    def paces(pace: float | None) -> list[float | None]:
+        servers = [
+            Server("far", bytes((192, 0, 2, 53))),
+            Server("slow", bytes((192, 0, 2, 54)), pace=50),
+            Server("here", bytes((127, 0, 0, 1))),
+        ]
+        estate = Estate(servers={server.label: server for server in servers})
+        pace_for_a_sweep(estate, pace)
+        keep_pace(servers, pace)
+        return [server.pace for server in servers]
+
+    assert paces(None) == [2000, 50, None]
+    assert paces(0) == [None, 50, None]
+    assert paces(7) == [7, 7, 7]

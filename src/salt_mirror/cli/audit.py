@@ -60,9 +60,10 @@ def audit(
 ) -> None:
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
     from salt_mirror.checks.audit.coverage import coverage
+    from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.cli.changing import Round, past_for
     from salt_mirror.cli.ending import status_of
-    from salt_mirror.cli.opening import atlas_of, open_estate
+    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep
     from salt_mirror.cli.outputs import on_standard_output, wanted_files, written
     from salt_mirror.cli.running import run
     from salt_mirror.dns.meter import Meter
@@ -79,6 +80,9 @@ def audit(
     remedies = showing.remedies is not None
     past = past_for(showing.history, scope, whole_every=whole_every, remedies=remedies) if changed else None
     one = Round(estate, atlas, covered, past, sample / 100)
+    pairs = one.work.parts.get("pairs")
+    if isinstance(pairs, Pairs) and pairs.sweeps:
+        pace_for_a_sweep(estate, asking.pace)
     meter = Meter()
     plans: list[Plan] = []
     through = _with_plan(one.work, atlas, covered, plans) if remedies else one.run

@@ -68,7 +68,7 @@ class Inquiry:
         given = dict.fromkeys(named if wanted else resolvers)
         self._servers = [(server, server not in own) for server in given]
         self._atlas = atlas_of(estate)
-        self._atlas.pace = asking.pace
+        self._atlas.pace = asking.pace or None
         if not wanted and not resolvers:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()

@@ -138,10 +138,22 @@ def _server(text: str, estate: Estate) -> Server:
 
 
 def keep_pace(servers: Iterable[Server], pace: float | None) -> None:
-    """Sets a pace for servers, if one was given."""
-    if pace is not None:
+    """Sets a pace for servers, if one was given; 0 leaves each its own."""
+    if pace:
         for server in servers:
             server.pace = pace
+
+
+SWEEP_PACE = 2000.0
+"""Questions a second to each of the estate's authoritative servers while networks are swept, unless another pace is given."""
+
+
+def pace_for_a_sweep(estate: Estate, pace: float | None) -> None:
+    """Keeps the estate's authoritative servers from a flood, those on this computer excepted."""
+    if pace is None:
+        for server in estate.servers.values():
+            if server.pace is None and not server.on_loopback:
+                server.pace = SWEEP_PACE
 
 
 # Names, types and views

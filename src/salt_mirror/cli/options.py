@@ -20,6 +20,8 @@ from typer.models import ArgumentInfo
 
 from salt_mirror.report.forms import FORMS
 
+LEAST_PACE = 0.1
+
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -56,9 +58,9 @@ class Asking:
         option(
             "--pace",
             "N",
-            "At most so many questions a second to each server. Without it: no limit for the estate's authoritative "
-            "servers and on loopback, 200 for any other.",
-            min=0.1,
+            "At most so many questions a second to each server. Without it: 2000 for the estate's authoritative servers "
+            "while networks are swept, else no limit for them, none on loopback, 200 for any other. 0 lifts the first.",
+            min=0,
             max=1e6,
         ),
     ] = None
@@ -73,6 +75,13 @@ class Asking:
         Path | None,
         option("--names", "FILE", "Take names from a file as well: one a line, # for remarks; - is standard input."),
     ] = None
+
+    def check(self) -> None:
+        """Raises BadInput for a pace at which nothing would ever end."""
+        if self.pace is not None and not (self.pace == 0 or self.pace >= LEAST_PACE):
+            from salt_mirror.estate.errors import BadInput
+
+            raise BadInput(f"--pace: {self.pace} is no pace; expected questions a second from {LEAST_PACE} on, or 0")
 
 
 class FailOn(StrEnum):
@@ -235,8 +244,9 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
                 given[name] = kind(**{one: given.pop(one) for one in names})
                 if kind is Showing:
                     given[name] = replace(given[name], about=about)
+                if kind in (Asking, Showing):
                     given[name].check()
-                elif kind is Asking and given[name].listed is not None:
+                if kind is Asking and given[name].listed is not None:
                     from salt_mirror.cli.outputs import names_in
 
                     given[takes_names] = [*(given[takes_names] or []), *names_in(given[name].listed)]

@@ -28,12 +28,14 @@ def pairs(
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.checks.pairs.scope import PairsScope
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, open_estate, servers_at
+    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep, servers_at
     from salt_mirror.cli.running import run_part
 
     estate = open_estate(asking)
     scope = PairsScope(estate, subjects or (), view=asking.view, sweep_all=yes)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
+    if scope.sweeps:
+        pace_for_a_sweep(estate, asking.pace)
     part = Pairs(scope, atlas)
     ran = run_part(part, atlas, scope.views, asking, "names and addresses looked at")
     finish(report_of("pairs", estate, ran, part), showing, part, several_views=len(scope.views) > 1)

@@ -85,7 +85,7 @@ def run(
     if asking.transfer and not atlas.estate.zones:
         raise BadInput("--transfer takes the zones of an estate, and there is none here; name one with --estate")
     quiet_collector()
-    atlas.pace = asking.pace
+    atlas.pace = asking.pace or None
     keep_pace(atlas.servers, asking.pace)
     started, clock = now(), time.monotonic()
     progress = Progress(total, what)

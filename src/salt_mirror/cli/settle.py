@@ -170,7 +170,7 @@ def _watch(
     where = wish.view if wish.view is not None else view_of(goals[0].name, asking, estate)
     atlas = atlas_of(estate)
     clock = Clock(speed)
-    atlas.pace = asking.pace
+    atlas.pace = asking.pace or None
     keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         found = authorities_of(goals, where, atlas, engine)

@@ -88,6 +88,11 @@ class Pairs(Part):
                 yield pair_pointer(address, view, self._atlas, asked_for=asked_for)
         self._swept = True
 
+    @property
+    def sweeps(self) -> bool:
+        """Whether whole networks are looked through."""
+        return self._scope.sweeps
+
     def take(self, result: list[Pair]) -> None:
         """Adds pairs; one that is known already keeps the worse of both outcomes."""
         for pair in result:

@@ -77,6 +77,11 @@ class PairsScope:
                 yield number.to_bytes(4, "big"), view, False
 
     @property
+    def sweeps(self) -> bool:
+        """Whether whole networks are looked through, address by address."""
+        return bool(self._sweeps)
+
+    @property
     def size(self) -> int:
         """How many names and addresses there are to look at."""
         return len(self._names) + len(self._single) + sum(network.num_addresses for network, _ in self._sweeps)

@@ -23,7 +23,7 @@ from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.chance import open_datagram
 from salt_mirror.dns.traffic.fallback import Next, Ways
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
-from salt_mirror.dns.traffic.manners import Breaker, Pace, RoundTrips, Window
+from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.traffic.stream import Stream
 from salt_mirror.dns.wire import (
     PLAIN_MIDDLE,
@@ -86,6 +86,7 @@ class Lane:
         self._reader = Reader()
         self._bulk = Bulk()
         self._ended: dict[bytes, bytes] = {}
+        self._again: dict[Question, int] = {}
 
     @property
     def busy(self) -> bool:
@@ -112,10 +113,10 @@ class Lane:
             self._launch(min(room, len(self.waiting)), now)
 
     def _probe(self, now: float) -> None:
-        """One question a second tries whether a silent server is back; the others end at once."""
+        """One question a second tries whether a silent server is back; the others end, at once or when it was waited for."""
         if self.waiting and not self._under_way and self._breaker.probes(now):
             self._launch(1, now)
-        while self.waiting:
+        while self.waiting and not self._breaker.holds(now):
             self._done(Answer(self.waiting.popleft(), SILENCED, tries=0))
 
     def _launch(self, number: int, now: float) -> None:
@@ -393,13 +394,24 @@ class Lane:
                     self._send_again(flight, now)
                 else:
                     self._land(flight)
-                    self._done(no_answer(flight))
                     self._breaker.unheard(now)
+                    if (flight.refused or self._breaker.open) and self._comes_again(flight.question, now):
+                        continue
+                    self._done(no_answer(flight))
         if lost:
             self._window.lost(now, self._trips.wait_s)
         self._stream.expire(now)
         if self._breaker.open:
             self._probe(now)
+
+    def _comes_again(self, question: Question, now: float) -> bool:
+        """Lets a question wait once more, where its server may only be starting anew."""
+        times = self._again.get(question, 0)
+        if times >= AGAIN or not self._breaker.may_return(now):
+            return False
+        self._again[question] = times + 1
+        self.waiting.append(question)
+        return True
 
     def _end_streamed(self, flight: Flight, answer: Answer, now: float) -> None:
         """What the stream has brought for a question that began here."""
@@ -408,7 +420,9 @@ class Lane:
         elif flight.tries >= self._tries > 1 and not self._breaker.open:
             self._breaker.unheard(now)
             answer = no_answer(flight)
-        self._done(answer)
+        lost = answer.trouble is not None and not answer.message and flight.refused
+        if not (lost and self._comes_again(flight.question, now)):
+            self._done(answer)
 
     def next_due(self, now: float) -> float | None:
         """When something has to be done next, unless something arrives: the engine's clock."""

@@ -18,6 +18,12 @@ NEVER_HEARD = 2
 HEARD_BEFORE = 8
 """The same for a server that has answered before."""
 PROBE_EVERY_S = 1.0
+HOLD_S = 5.0
+"""So long questions wait for a server that has answered before: it may only be starting anew."""
+AGAIN = 3
+"""So often one question may wait for that."""
+HOLDS = 2
+"""So often, in the life of a lane."""
 
 
 class RoundTrips:
@@ -94,12 +100,15 @@ class Pace:
 
 
 class Breaker:
-    """Whether a server still answers. Open: questions to it end at once, but for a probe now and then."""
+    """Whether a server still answers. Open: questions to it end at once, but for a probe now and then; those to one that has
+    answered before wait for a while first."""
 
-    __slots__ = ("_heard", "_probe_at", "_unheard", "open")
+    __slots__ = ("_heard", "_hold_until", "_holds", "_probe_at", "_unheard", "open")
 
     def __init__(self) -> None:
         self.open = False
+        self._holds = HOLDS
+        self._hold_until = 0.0
         self._heard = False
         self._unheard = 0
         self._probe_at = 0.0
@@ -121,6 +130,17 @@ class Breaker:
         if not self.open and self._unheard >= (HEARD_BEFORE if self._heard else NEVER_HEARD):
             self.open = True
             self._probe_at = now + PROBE_EVERY_S
+            if self._heard and self._holds:
+                self._holds -= 1
+                self._hold_until = now + HOLD_S
+
+    def holds(self, now: float) -> bool:
+        """Whether what waits is to wait for it to be back."""
+        return self.open and now < self._hold_until
+
+    def may_return(self, now: float) -> bool:
+        """Whether it has answered before, and is or will be waited for."""
+        return self._heard and (self.holds(now) or (not self.open and self._holds > 0))
 
     def probes(self, now: float) -> bool:
         """Whether a question may try if it is back; if so, the next one may a second later."""
