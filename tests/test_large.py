@@ -12,11 +12,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from salt_mirror.findings import Finding
+from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.folding import Folding, folded, kind_of
 from salt_mirror.report.forms import FORMS
 from salt_mirror.report.forms.rows import Compact, compact, texts
 from salt_mirror.report.terminal.audit import print_audit
+from salt_mirror.report.terminal.console import Printed
+from salt_mirror.report.terminal.sheets import print_table, table_of
 from support.browser import browser
 from support.large import ZONES, findings, large_report
 from support.waiting import until
@@ -160,3 +163,21 @@ def test_a_browser_makes_rows_when_a_fold_is_opened_and_searches_them_all(large:
             if one.get("role", {}).get("value") == "searchbox"
         ]
         assert names == ["Contains"]
+
+
+@given(
+    st.lists(
+        st.lists(st.lists(WORDS, min_size=1, max_size=3).map(" ".join), min_size=3, max_size=3), min_size=1, max_size=4
+    ),
+    st.integers(40, 120),
+)
+@settings(max_examples=80, deadline=None)
+def test_no_name_is_broken_on_a_narrow_terminal(rows: list[list[str]], width: int) -> None:
+    table = table_of("zone", "servers", "parent says")
+    for row in rows:
+        table.add_row(*(clean(cell) for cell in row))
+    file = io.StringIO()
+    console = Printed(file=file, width=width, force_terminal=True, color_system=None, highlight=False, markup=False)
+    print_table(console, table)
+    told = file.getvalue().split()
+    assert all(word in told for row in rows for cell in row for word in clean(cell).split() if word.isascii())

@@ -224,7 +224,7 @@ class Progress:
 
             from salt_mirror.report.terminal.console import console_on
 
-            words = TextColumn("[progress.description]{task.description}", markup=False)
+            words = TextColumn("{task.description}", markup=False)
             console = console_on(sys.stderr)
             self._bar = Progress(
                 MofNCompleteColumn(), words, BarColumn(), console=console, transient=True, auto_refresh=False

@@ -45,7 +45,7 @@ def put_line(console: Console, text: Text | str, indent: int, *, wrap: bool) -> 
 
 def width_behind(console: Console, indent: int) -> int:
     """How much room a line has behind its indent."""
-    return max(console.width - indent, 40) - 2
+    return max(console.width - indent, 26) - 2
 
 
 def pieces(text: Text, width: int) -> Iterator[Text]:

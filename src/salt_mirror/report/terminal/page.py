@@ -80,8 +80,8 @@ class Page:
         self._units = check_named(report.command).units[:2]
 
     def line(self, text: Text | str = "", indent: int = 0) -> None:
-        """Prints a line, wrapped behind its indent on a terminal."""
-        put_line(self._console, text, indent, wrap=self._wrap and bool(indent))
+        """Prints a line, wrapped behind its indent on a terminal, between words alone."""
+        put_line(self._console, text, indent, wrap=self._wrap)
 
     def _heading(self, words: str, style: str) -> None:
         self.line()
@@ -174,7 +174,7 @@ class Page:
     def _height(self, line: Line) -> int:
         """How many rows a line takes."""
         text, indent = line
-        return sum(1 for _ in pieces(text, width_behind(self._console, indent))) if self._wrap and indent else 1
+        return sum(1 for _ in pieces(text, width_behind(self._console, indent))) if self._wrap else 1
 
     def _title(self, kind: str) -> str:
         if kind == "unverified":

@@ -16,10 +16,11 @@ from rich.text import Text
 from salt_mirror.checks.authority.sheet import ServerRow, Sheet
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS
-from salt_mirror.report.terminal.console import console_on
+from salt_mirror.report.terminal.console import console_on, put_line
 
 _MOST_ROWS = 24
 _PIPED_WIDTH = 200
+_LEAST_WIDTH = 24
 
 
 def print_sheets(
@@ -74,14 +75,47 @@ def console_for(file: TextIO) -> Console:
 
 
 def print_table(console: Console, table: Table) -> None:
-    """A table behind an indent, its lines without spaces at the end."""
-    width = max(60, console.width - 8)
+    """A table behind an indent, its lines without spaces at the end; a block for each row where it would break words, and so
+    names, on a narrow terminal."""
+    width = max(_LEAST_WIDTH, console.width - 8)
+    lines = []
     for pieces in console.render_lines(table, console.options.update(width=width), pad=False):
         text = Text("        ")
         for piece in pieces:
             text.append(piece.text, piece.style)
         text.rstrip()
-        console.print(text, soft_wrap=True)
+        lines.append(text)
+    whole = {word for line in lines for word in line.plain.split()}
+    words = {
+        word
+        for column in table.columns
+        for cell in (column.header, *column.cells)
+        for word in _text(cell).plain.split()
+    }
+    if not words <= whole:
+        _print_blocks(console, table)
+        return
+    for line in lines:
+        console.print(line, soft_wrap=True)
+
+
+def _text(cell: object) -> Text:
+    return cell if isinstance(cell, Text) else Text(str(cell))
+
+
+def _print_blocks(console: Console, table: Table) -> None:
+    """Each row as a block: its first cell, and below it each other one behind its heading."""
+    headings = [_text(column.header).plain for column in table.columns]
+    room = max(map(len, headings)) + 2
+    for cells in zip(*(column.cells for column in table.columns), strict=True):
+        first, *others = map(_text, cells)
+        if not any(headings):
+            put_line(console, Text("  ").join([first, *(cell for cell in others if cell.plain)]), 8, wrap=True)
+            continue
+        put_line(console, Text.assemble(first), 8, wrap=True)
+        for heading, cell in zip(headings[1:], others, strict=True):
+            if cell.plain.strip() not in ("", "-"):
+                put_line(console, Text.assemble((f"{heading:<{room}}", "dim"), cell), 10, wrap=True)
 
 
 def table_of(*headings: str) -> Table:
