@@ -39,9 +39,7 @@ def audit(
     changed: Annotated[
         bool,
         typer.Option(
-            "--changed",
-            help="Ask whole only for zones that have changed since their last whole look (with --history), and for a sample of "
-            "the others.",
+            "--changed", help="Ask whole only for zones that have changed (with --history); a sample of others."
         ),
     ] = False,
     sample: Annotated[
@@ -60,12 +58,10 @@ def audit(
 ) -> None:
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
     from salt_mirror.checks.audit.coverage import coverage
-    from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.cli.changing import Round, past_for
     from salt_mirror.cli.ending import status_of
-    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep
+    from salt_mirror.cli.opening import atlas_of, open_estate
     from salt_mirror.cli.outputs import on_standard_output, wanted_files, written
-    from salt_mirror.cli.running import run
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.errors import BadInput
 
@@ -80,15 +76,9 @@ def audit(
     remedies = showing.remedies is not None
     past = past_for(showing.history, scope, whole_every=whole_every, remedies=remedies) if changed else None
     one = Round(estate, atlas, covered, past, sample / 100)
-    pairs = one.work.parts.get("pairs")
-    if isinstance(pairs, Pairs) and pairs.sweeps:
-        pace_for_a_sweep(estate, asking.pace)
     meter = Meter()
     plans: list[Plan] = []
-    through = _with_plan(one.work, atlas, covered, plans) if remedies else one.run
-    ran = run(
-        through, atlas, estate.views, asking, total=one.work.total, what="things looked at", through=meter.through
-    )
+    ran = _carry_out(one, atlas, asking, meter, _with_plan(one.work, atlas, covered, plans) if remedies else one.run)
     failed: list[str] = []
     report = _report(estate, one, ran, meter, showing.history, scope, failed)
     files = wanted_files(showing, lambda report: _fragments(plans, report))
@@ -96,6 +86,20 @@ def audit(
     if not showing.quiet and not on_standard_output(files):
         _print(report, showing, accepted=accepted)
     raise typer.Exit(status_of(report, failed, showing))
+
+
+def _carry_out(
+    one: Round, atlas: Atlas, asking: Asking, meter: Meter, work: Callable[[Setting, Runner, Callable[[], None]], None]
+) -> Ran:
+    from salt_mirror.checks.pairs.judging import Pairs
+    from salt_mirror.cli.opening import pace_for_a_sweep
+    from salt_mirror.cli.running import run
+
+    pairs = one.work.parts.get("pairs")
+    if isinstance(pairs, Pairs) and pairs.sweeps:
+        pace_for_a_sweep(atlas.estate, asking.pace)
+    total = one.work.total
+    return run(work, atlas, atlas.estate.views, asking, total=total, what="things looked at", through=meter.through)
 
 
 def _with_plan(

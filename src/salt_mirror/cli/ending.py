@@ -117,7 +117,7 @@ def finish(
     failed = failed if failed is not None else []
     report = kept(report, showing, failed)
     files = wanted_files(showing)
-    failed += written(report, files)
+    failed += written(report, files, partial=False)
     if showing.json:
         sys.stdout.buffer.writelines(as_json(report, part.subjects() if part is not None else ()))
     elif not showing.quiet and not on_standard_output(files):

@@ -78,8 +78,8 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
         ("mend 10.77.10.0/24 --json", "of one network, for a program"),
     ),
     "settle": (
-        ("settle kiln-02.pans.gullmarsh.internal A --to 10.77.20.12 --within 5s", "watch until everybody has a change"),
-        ("settle old-scale.pans.gullmarsh.internal TXT --gone --within 2s", "watch until nobody has it any more"),
+        ("settle kiln-02.pans.gullmarsh.internal A --to 10.77.20.12 --within 10min", "watch until everybody has a change"),
+        ("settle old-scale.pans.gullmarsh.internal TXT --gone --within 1h", "watch until nobody has it any more"),
     ),
     "snapshot": (
         ("snapshot before.jsonl.gz", "what every server tells now, in a file"),

@@ -31,55 +31,89 @@ def history(
     json: Annotated[bool, typer.Option("--json", help="Print all of it as one JSON document.")] = False,
 ) -> None:
     """List the audits of the past, or the life of a finding; or draw them."""
-    from msgspec.structs import replace
-
-    from salt_mirror.checks.audit.chronicle import narrowed
-    from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.history import chronicle_in, lives_in, runs_in
-    from salt_mirror.keeping.writing import check_writable, write_whole
+    from salt_mirror.keeping.history import lives_in, runs_in
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
-    form, colon, path = (report or "").partition(":")
-    if report is not None and (form != "html" or not colon or not path):
-        raise BadInput(f'--report: a history is written as html:FILE, and not as "{report}"')
-    if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
-        raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
-    for target, what in ((Path(path) if report else None, "--report html"), (figure, "--figure")):
-        if target is not None:
-            check_writable(target, what)
+    page = _page(report)
+    if figure is not None:
+        _check_figure(figure)
     moment = _since(since) if since is not None else None
-    if json or report is not None or figure is not None or zone:
-        whole = narrowed(chronicle_in(file), moment, zone or [])
-        if zone and not whole.zones and not whole.lives:
-            raise BadInput(f"--zone: {file} tells nothing of {', '.join(zone)}")
-        if json and finding is not None:
-            whole = replace(
-                whole, matching=[one for one in lives_in(file, finding) if moment is None or one.last >= moment]
-            )
-        if report is not None:
-            from salt_mirror.report.forms.past import written
-
-            write_whole(Path(path), written(whole, file.name))
-        if figure is not None:
-            from salt_mirror.report.chronicle import draw
-            from salt_mirror.report.forms.past import headline
-
-            write_whole(figure, draw(whole, figure.suffix.lower()[1:], f"{file.name}: {headline(whole)}"))
-        if json:
-            import msgspec
-
-            sys.stdout.buffer.write(msgspec.json.encode(whole) + b"\n")
-            return
-        if zone:
-            from salt_mirror.report.terminal.past import print_zones
-
-            print_zones(whole, sys.stdout)
+    if json or page is not None or figure is not None or zone:
+        _tell_whole(file, moment, zone or [], finding, page, figure, json=json)
+        if json or zone:
             return
     if finding is None:
         print_runs([run for run in runs_in(file) if moment is None or run.started >= moment], sys.stdout)
     else:
         lives = [one for one in lives_in(file, finding) if moment is None or one.last >= moment]
         print_lives(lives, finding, sys.stdout)
+
+
+def _page(report: str | None) -> Path | None:
+    """The page that is to be written. Raises BadInput."""
+    from salt_mirror.dns.names import shown
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.keeping.writing import check_writable
+
+    if report is None:
+        return None
+    form, _, path = report.partition(":")
+    if form != "html" or not path:
+        raise BadInput(f"--report: a history is written as html:FILE, and not as {shown(report)}")
+    check_writable(Path(path), "--report html")
+    return Path(path)
+
+
+def _check_figure(figure: Path) -> None:
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.keeping.writing import check_writable
+
+    if figure.suffix.lower() not in (".png", ".svg"):
+        raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
+    check_writable(figure, "--figure")
+
+
+def _tell_whole(
+    file: Path,
+    moment: datetime | None,
+    zones: list[str],
+    pattern: str | None,
+    page: Path | None,
+    figure: Path | None,
+    *,
+    json: bool,
+) -> None:
+    """Writes and prints what is told of a history as a whole. Raises BadInput."""
+    from msgspec.structs import replace
+
+    from salt_mirror.checks.audit.chronicle import narrowed
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.keeping.history import chronicle_in, lives_in
+    from salt_mirror.keeping.writing import write_whole
+
+    whole = narrowed(chronicle_in(file), moment, zones)
+    if zones and not whole.zones and not whole.lives:
+        raise BadInput(f"--zone: {file} tells nothing of {', '.join(zones)}")
+    if page is not None:
+        from salt_mirror.report.forms.past import written
+
+        write_whole(page, written(whole, file.name))
+    if figure is not None:
+        from salt_mirror.report.chronicle import draw
+        from salt_mirror.report.forms.past import headline
+
+        write_whole(figure, draw(whole, figure.suffix.lower()[1:], f"{file.name}: {headline(whole)}"))
+    if json:
+        import msgspec
+
+        if pattern is not None:
+            lives = [one for one in lives_in(file, pattern) if moment is None or one.last >= moment]
+            whole = replace(whole, matching=lives)
+        sys.stdout.buffer.write(msgspec.json.encode(whole) + b"\n")
+    elif zones:
+        from salt_mirror.report.terminal.past import print_zones
+
+        print_zones(whole, sys.stdout)
 
 
 def _since(text: str) -> datetime:

@@ -85,7 +85,8 @@ def written(report: Report, files: Made, *, partial: bool = True) -> list[str]:
     failed = []
     for path, made in files.items():
         if report.interrupted and not partial and path.is_file():
-            failed.append(f"{path} is left as it was, since the run was interrupted; --partial writes over it")
+            way = "; --partial writes over it" if report.command == "audit" else ""
+            failed.append(f"{path} is left as it was, since the run was interrupted{way}")
             continue
         try:
             write_whole(path, made(report))

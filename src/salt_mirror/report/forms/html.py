@@ -94,7 +94,7 @@ def written(report: Report) -> bytes:
         headline=report.headline,
         checks=list(dict.fromkeys(check for line in zones for check in line.checks)),
         zones=_worst(zones),
-        news=_news(audit, apexes),
+        news=_news(report, apexes),
         shown=shown,
         views=list(dict.fromkeys(one.view for one in report.findings if one.view)),
         kinds=[(kind, sum(row.kind == kind for row in rows)) for kind in KINDS if kind in shown],
@@ -171,9 +171,9 @@ def _worst(lines: list[ZoneLine]) -> list[ZoneLine]:
     return sorted(lines, key=lambda line: ("differs", "unverified", "agrees").index(line.outcome))[:_MOST_ZONES]
 
 
-def _news(audit: Audit | None, apexes: list[tuple[str, str]]) -> list[tuple[str, str]]:
+def _news(report: Report, apexes: list[tuple[str, str]]) -> list[tuple[str, str]]:
     """What is new and what is gone since the last run, one line each: as folds where there is much of it."""
-    history = audit.history if audit is not None else None
+    history = report.past
     if history is None or history.before is None:
         return []
     lines: list[tuple[str, str]] = []
