@@ -36,7 +36,20 @@ KINDS = ("no pointer", "another's pointer", "another address", "no name")
 
 MEASURED = """
 import atexit, resource, sys, time
-from salt_mirror.cli import main, running
+from salt_mirror.cli import audit, main, outputs, running
+from salt_mirror.keeping import history
+told_s = [0.0]
+def counted(room, name):
+    inner = getattr(room, name)
+    def timed(*given, **named):
+        begin = time.perf_counter()
+        try:
+            return inner(*given, **named)
+        finally:
+            told_s[0] += time.perf_counter() - begin
+    setattr(room, name, timed)
+for room, name in ((outputs, "written"), (audit, "_print"), (history, "add_run")):
+    counted(room, name)
 run, asked = running.run, [0.0, time.perf_counter()]
 def timed(*given, **named):
     begin = time.perf_counter()
@@ -47,11 +60,12 @@ def timed(*given, **named):
 running.run = timed
 def told():
     after = time.perf_counter() - asked[1]
-    print(asked[0], after, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)
+    print(asked[0], after, told_s[0], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)
 atexit.register(told)
 main.main()
 """
-"""The program, which says at its end how long it asked, how long it worked after that, and its peak memory in KiB."""
+"""The program, which says at its end how long it asked, how long it worked after that, how much of that was for the terminal,
+reports and history, and its peak memory in KiB."""
 
 
 def apex(number: int) -> str:
@@ -99,11 +113,13 @@ def estate(folder: Path, ports: list[int]) -> Path:
 
 
 class Measured(NamedTuple):
-    """One run of the program: seconds of the whole process, of asking and after it, questions, findings, peak in MiB."""
+    """One run of the program: seconds of the whole process, of asking, after it, and of telling; questions, findings, peak in
+    MiB, lines on standard output."""
 
     took: float
     asking: float
     after: float
+    telling: float
     questions: int
     findings: int
     peak: float
@@ -120,12 +136,12 @@ def run(folder: Path, command: str, *words: str) -> Measured:
         raise SystemExit(f"{command}: exit status {done.returncode}\n{done.stderr}")
     text = done.stdout if "--json" in words else (folder / "report.json").read_text(encoding="utf-8")
     report = json.loads(text)
-    asking, after, peak = map(float, done.stderr.split()[-3:])
+    asking, after, telling, peak = map(float, done.stderr.split()[-4:])
     questions, findings = report["counts"]["questions"], len(report["findings"])
     print(
         f"  {command} {' '.join(words)}: {took:.1f} s, {questions:,} questions, {findings:,} findings", file=sys.stderr
     )
-    return Measured(took, asking, after, questions, findings, peak / 1024, done.stdout.count("\n"))
+    return Measured(took, asking, after, telling, questions, findings, peak / 1024, done.stdout.count("\n"))
 
 
 def against_singles(folder: Path, hosts: int) -> None:
@@ -151,7 +167,7 @@ def planted(folder: Path, hosts: int) -> None:
     """What is written of many findings, against the time of asking."""
     reports = [word for form in FORMS for word in ("--report", f"{form}:report.{form}")]
     runs = [run(folder, "audit", "--history", "history.sqlite", *reports) for _ in range(ROUNDS)]
-    parts = sorted(one.after / one.asking for one in runs)
+    parts = sorted(one.telling / one.asking for one in runs)
     one = runs[-1]
     print(
         f"audit of {hosts:,} hosts, {hosts // 10:,} of them planted: {one.findings:,} findings, {one.questions:,} questions"

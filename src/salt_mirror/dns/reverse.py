@@ -30,6 +30,8 @@ def reverse_name(address: bytes) -> Name:
 
 def address_of(name: Name) -> bytes | None:
     """The packed address whose pointer a reverse name holds; None for any other name."""
+    if not name.endswith((IN_ADDR, IP6)):
+        return None
     parts = labels(name)
     if name.endswith(IN_ADDR) and len(parts) == 6:
         try:
