@@ -174,6 +174,8 @@ def planted(folder: Path, hosts: int) -> None:
     )
     shown = " ".join(f"{part:.2f}" for part in parts)
     print(f"terminal, six reports and history against asking: {statistics.median(parts):.2f} (rounds {shown})")
+    after = statistics.median(each.after / each.asking for each in runs)
+    print(f"all that follows asking, the counts by zone and the causes among it: {after:.2f}")
     print(f"the last round: asking {one.asking:.1f} s, after it {one.after:.1f} s, all {one.took:.1f} s")
     print(f"peak memory {max(one.peak for one in runs):,.0f} MiB; {one.lines} lines on standard output")
     print(f"the page: {(folder / 'report.html').stat().st_size / 1e6:.1f} MB")

@@ -89,7 +89,11 @@ def test_an_unchanged_estate_costs_a_sample_and_every_nth_run_is_whole(run: Run,
     second = run(*CHANGED, "--sample", "5", "--whole-every", "3")
     assert sampled(second.report) == set(works.serials) and second.status == 0
     assert second.report["counts"]["questions"] < first["counts"]["questions"] / 3
-    words = run(*CHANGED[:-4], "--changed", "--history", "runs.db", "--whole-every", "4").out
+    reports = ("--report", "html:a.html", "--report", "markdown:a.md", "--report", "junit:a.xml", "--whole-every", "0")
+    run(*CHANGED, *reports)
+    written = [(works.folder / name).read_text(encoding="utf-8") for name in ("a.html", "a.md", "a.xml")]
+    assert all(one.count("unchanged since ") >= 3 for one in written)
+    words = run(*CHANGED[:-4], "--changed", "--history", "runs.db", "--whole-every", "5").out
     assert words.startswith("0 of 3 zones are sound, 3 unchanged since ") and words.splitlines()[0].endswith(
         " sampled); no faults."
     )

@@ -84,3 +84,12 @@ def test_a_history_of_the_first_version_is_brought_up_and_keeps_its_runs(kept: P
     keep(kept, 12, [FAULTS[0]])
     told = chronicle_in(kept)
     assert len(told.runs) == 12 and len(told.zone_days()) == 3
+
+
+def test_runs_about_something_else_are_not_mixed_into_a_chronicle(kept: Path) -> None:
+    before = chronicle_in(kept)
+    add_run(kept, Done("pairs rake-01", BEGAN + timedelta(days=30), 1.0, "differs", [FAULTS[0], FAULTS[3]]))
+    assert chronicle_in(kept) == before
+    alone = kept.with_name("pairs.db")
+    add_run(alone, Done("pairs rake-01", BEGAN, 1.0, "differs", [FAULTS[0]]))
+    assert chronicle_in(alone).about == "pairs rake-01" and len(chronicle_in(alone).standing()) == 1

@@ -266,12 +266,19 @@ def _takes_names(parameter: inspect.Parameter) -> bool:
 
 
 def _in_words(command: Callable[..., Any], own: dict[str, Any], given: dict[str, Any]) -> str:
-    """What a command was told to look at: its own arguments and options, and those that choose whom and what it asks."""
+    """What a command was told to look at, as it might be typed: its own arguments and options, and those that choose whom it
+    asks about what."""
     chosen = own | {key: given.get(key) for key in ("at", "view", "listed")}
     words = [command.__name__.replace("_", "-")]
     for key, value in chosen.items():
-        if value not in (None, False, [], ""):
-            words.append(f"{key}={','.join(map(str, value)) if isinstance(value, list) else value}")
+        if value in (None, False, [], ""):
+            continue
+        several = value if isinstance(value, list) else [value]
+        if key in own and isinstance(value, list):
+            words += map(str, several)
+        else:
+            name = "names" if key == "listed" else key.replace("_", "-")
+            words += [f"--{name}" if one is True else f"--{name} {one}" for one in several]
     return " ".join(words)
 
 

@@ -196,7 +196,7 @@ def add_run(
         left = {key: (number, decode(blob)) for key, (number, blob, _) in open_lives.items()}
         gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
         moment = datetime.fromisoformat(before) if before is not None else None
-        lines = [line if line.unchanged else _agreed(connection, scope, line, done.started) for line in done.zones]
+        lines = [_agreed(connection, scope, line, done.started) for line in done.zones]
     told = [one for one in new if one.weight != "note"] if before is not None else []
     no_more = [one for one in gone if one.weight != "note"]
     return History(before=moment, new=told, gone=no_more, standing=standing), lines
@@ -291,11 +291,11 @@ def _ended(
 
 
 def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started: datetime) -> ZoneLine:
-    """The zone with the moment at which each check last agreed, this run among them."""
+    """The zone with the moment at which each check last agreed, this run among them, unless it asked for a sample alone."""
     last: dict[str, datetime] = {}
     for check, tally in line.checks.items():
         where = (scope, line.view, line.zone, check)
-        if tally.outcome == "agrees":
+        if tally.outcome == "agrees" and not line.unchanged:
             connection.execute("INSERT OR REPLACE INTO agreements VALUES (?,?,?,?,?)", (*where, started.isoformat()))
             last[check] = started
             continue
@@ -333,18 +333,22 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
 
 
 def chronicle_in(path: Path) -> Chronicle:
-    """The whole history: every run, what each said of each zone, the lives of faults and cautions. Raises BadInput."""
+    """A history as a whole: every run about everything, else every run about what the last one was about; what each said of
+    each zone, and the lives of faults and cautions. Raises BadInput."""
     runs = runs_in(path)
+    scopes = {run.scope for run in runs}
+    scope = "" if "" in scopes or not runs else runs[0].scope
     decode = msgspec.json.Decoder(Finding).decode
     with _opened(path, fresh=False) as connection:
         query = "SELECT started, view, zone, zone_runs.outcome, zone_runs.faults, zone_runs.unverified FROM zone_runs "
-        query += "JOIN runs ON runs.id = run ORDER BY started"
+        query += "JOIN runs ON runs.id = run WHERE scope = ? ORDER BY started"
         zones = [
             msgspec.convert(dict(zip(ZoneRun.__struct_fields__, row, strict=True)), ZoneRun)
-            for row in connection.execute(query)
+            for row in connection.execute(query, (scope,))
         ]
         lives = []
-        for blob, zone, first, last, ended in connection.execute("SELECT finding, zone, first, last, ended FROM lives"):
+        query = "SELECT finding, zone, first, last, ended FROM lives WHERE scope = ?"
+        for blob, zone, first, last, ended in connection.execute(query, (scope,)):
             one = decode(blob)
             if one.weight == "note":
                 continue
@@ -352,4 +356,4 @@ def chronicle_in(path: Path) -> Chronicle:
             given = dict(zip(("first", "last", "ended"), moments, strict=True))
             told = {"code": one.code, "weight": one.weight, "view": one.view, "name": one.name, "text": one.text}
             lives.append(msgspec.convert(told | given | {"zone": zone}, Stood))
-    return Chronicle(runs=runs, zones=zones, lives=lives)
+    return Chronicle(runs=[run for run in runs if run.scope == scope], about=scope, zones=zones, lives=lives)

@@ -54,10 +54,12 @@ class Mended(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
-    """A history as a whole: its runs, the latest first, what they said of zones, and the lives of findings."""
+    """A history as a whole: its runs `about` one and the same (everything, where that is empty), the latest first, what they
+    said of zones, and the lives of findings."""
 
     schema: Literal["salt-mirror/history/1"] = "salt-mirror/history/1"
     runs: list[Run]
+    about: str = ""
     zones: list[ZoneRun] = []
     lives: list[Stood] = []
     matching: list[Life] | msgspec.UnsetType = msgspec.UNSET
@@ -121,6 +123,7 @@ def narrowed(whole: Chronicle, since: datetime | None, zones: Iterable[str]) -> 
         return not apexes or within in apexes or (not zone and any(f".{name}".endswith(f".{one}.") for one in apexes))
 
     return Chronicle(
+        about=whole.about,
         runs=[run for run in whole.runs if since is None or run.started >= since],
         zones=[one for one in whole.zones if (since is None or one.started >= since) and wanted(one.zone)],
         lives=[

@@ -54,6 +54,12 @@ class Unchanged(msgspec.Struct, frozen=True, kw_only=True):
     sampled: int
     of: int
 
+    @property
+    def says(self) -> str:
+        """The same in words."""
+        asked = f"{self.sampled:,} of {self.of:,} were asked" if self.of else "nothing to sample"
+        return f"unchanged since {self.since:%Y-%m-%d %H:%M} UTC, {asked}"
+
 
 class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
     """A zone in one view with the tally of each check that had something to check there; `servers` the same for each of its

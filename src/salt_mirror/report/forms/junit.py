@@ -26,7 +26,8 @@ def written(report: Report) -> bytes:
         for check, tally in line.checks.items():
             case = TestCase(line.zone, f"{check}.{clean(line.view) or 'zones'}")
             told = (f"{tally.agrees} agree", f"{tally.differs} differ", f"{tally.unverified} could not be verified")
-            case.system_out = f"{', '.join(told)}, {tally.cautions} cautions"
+            same = f"; {line.unchanged.says}" if line.unchanged else ""
+            case.system_out = f"{', '.join(told)}, {tally.cautions} cautions{same}"
             by_check.setdefault(check, []).append(case)
     for finding in report.findings:
         if finding.outcome == "unverified" or finding.weight == "fault":

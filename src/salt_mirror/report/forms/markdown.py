@@ -33,7 +33,8 @@ def written(report: Report) -> bytes:
                 _cell(zone.checks[check].outcome, zone.checks[check].faults) if check in zone.checks else ""
                 for check in checks
             ]
-            lines.append(f"| {marked(zone.zone)} | {marked(zone.view)} | " + " | ".join(cells) + " |")
+            same = f" ({zone.unchanged.says})" if zone.unchanged else ""
+            lines.append(f"| {marked(zone.zone + same)} | {marked(zone.view)} | " + " | ".join(cells) + " |")
         lines.append("")
     for title, found in (
         ("Faults", report.weighing("fault")), ("Cautions", report.weighing("caution")),
