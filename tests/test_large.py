@@ -38,14 +38,14 @@ def printed(report: Report, *, everything: bool = False, faults_alone: bool = Fa
 
 
 @given(st.lists(st.lists(WORDS, max_size=6).map(" ".join), max_size=12))
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=80, deadline=None)
 def test_texts_come_back_from_compact_data_as_they_were(given_texts: list[str]) -> None:
     assert texts(compact(given_texts)) == given_texts
     assert texts(compact(given_texts * 3)) == given_texts * 3
 
 
 @given(st.data())
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 def test_every_finding_is_in_one_fold_and_one_cause_is_one_thing(data: st.DataObject) -> None:
     picked = data.draw(st.lists(st.sampled_from(SOME), unique_by=id, max_size=60))
     causes = data.draw(
@@ -171,7 +171,7 @@ def test_a_browser_makes_rows_when_a_fold_is_opened_and_searches_them_all(large:
     ),
     st.integers(40, 120),
 )
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=40, deadline=None)
 def test_no_name_is_broken_on_a_narrow_terminal(rows: list[list[str]], width: int) -> None:
     table = table_of("zone", "servers", "parent says")
     for row in rows:

@@ -224,11 +224,10 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
     def unfold(command: F) -> F:
         groups: dict[str, tuple[type, list[str]]] = {}
         parameters: list[inspect.Parameter] = []
-        takes_names = next(
-            (one.name for one in inspect.signature(command, eval_str=True).parameters.values() if _takes_names(one)), ""
-        )
+        own = list(inspect.signature(command, eval_str=True).parameters.values())
+        takes_names = next((one.name for one in own if _takes_names(one)), "")
         without = left_out if takes_names and "listed" not in left_out else (*left_out, "listed")
-        for parameter in inspect.signature(command, eval_str=True).parameters.values():
+        for parameter in own:
             if parameter.annotation in (Asking, Showing, Listing, LogOn, Changing):
                 unfolded = _options(parameter.annotation, without, words)
                 groups[parameter.name] = parameter.annotation, [one.name for one in unfolded]
@@ -298,17 +297,19 @@ def _hints(kind: type) -> dict[str, Any]:
 
 
 def _options(kind: type, left_out: tuple[str, ...], words: dict[str, str]) -> list[inspect.Parameter]:
-    hints = _hints(kind)
-    found = []
-    for field in fields(kind):
-        if field.name in left_out or field.name == "about":
-            continue
-        annotation = hints[field.name]
-        of_type, given = get_args(annotation)
-        said = {"rich_help_panel": _PANELS[kind]} | ({"help": words[field.name]} if field.name in words else {})
-        annotation = Annotated[of_type, type(given)(**(vars(given) | said))]
-        assert field.default is not MISSING
-        found.append(
-            inspect.Parameter(field.name, inspect.Parameter.KEYWORD_ONLY, default=field.default, annotation=annotation)
-        )
-    return found
+    return [
+        _option(kind, field.name, words.get(field.name, ""))
+        for field in fields(kind)
+        if field.name not in left_out and field.name != "about"
+    ]
+
+
+@functools.cache
+def _option(kind: type, name: str, words: str) -> inspect.Parameter:
+    """One of the shared options as a parameter, with its own words or other ones."""
+    of_type, given = get_args(_hints(kind)[name])
+    said = {"rich_help_panel": _PANELS[kind]} | ({"help": words} if words else {})
+    annotation: Any = Annotated[of_type, type(given)(**(vars(given) | said))]
+    default = next(field.default for field in fields(kind) if field.name == name)
+    assert default is not MISSING
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
