@@ -91,6 +91,8 @@ class Narrowing:
             if key in self.unchanged:
                 self._pick(zone, key, chance)
         for one in self.known:
+            if one.weight == "note":
+                continue
             for text in {one.name, one.owner}:
                 self.names.add((from_text(text), one.view))
                 address = address_of(from_text(text))
