@@ -31,12 +31,13 @@ def history(
     json: Annotated[bool, typer.Option("--json", help="Print all of it as one JSON document.")] = False,
 ) -> None:
     """List the audits of the past, or the life of a finding; or draw them."""
+    from salt_mirror.cli.outputs import check_figure
     from salt_mirror.keeping.history import lives_in, runs_in
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
     page = _page(report)
     if figure is not None:
-        _check_figure(figure)
+        check_figure(figure)
     moment = _since(since) if since is not None else None
     if json or page is not None or figure is not None or zone:
         _tell_whole(file, moment, zone or [], finding, page, figure, json=json)
@@ -62,15 +63,6 @@ def _page(report: str | None) -> Path | None:
         raise BadInput(f"--report: a history is written as html:FILE, and not as {shown(report)}")
     check_writable(Path(path), "--report html")
     return Path(path)
-
-
-def _check_figure(figure: Path) -> None:
-    from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.writing import check_writable
-
-    if figure.suffix.lower() not in (".png", ".svg"):
-        raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
-    check_writable(figure, "--figure")
 
 
 def _tell_whole(

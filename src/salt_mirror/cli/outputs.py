@@ -49,6 +49,13 @@ def check_outputs(showing: Showing) -> None:
         check_history(showing.history)
 
 
+def check_figure(figure: Path) -> None:
+    """Raises BadInput for a figure that is no PNG or SVG, or cannot be written."""
+    if figure.suffix.lower() not in (".png", ".svg"):
+        raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
+    check_writable(figure, "--figure")
+
+
 def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
     """Reads `FORMAT:FILE`. Raises BadInput."""
     found = []

@@ -91,15 +91,13 @@ class _Wish:
 
     def check(self) -> None:
         """Raises BadInput for what contradicts itself, or cannot be written."""
+        from salt_mirror.cli.outputs import check_figure
         from salt_mirror.estate.errors import BadInput
-        from salt_mirror.keeping.writing import check_writable
 
         if self.resume and self.journal is None:
             raise BadInput("--resume wants the journal to go on with: --journal FILE")
-        if self.figure is not None and self.figure.suffix.lower() not in (".png", ".svg"):
-            raise BadInput(f"--figure: {self.figure} is neither a .png nor a .svg")
         if self.figure is not None:
-            check_writable(self.figure, "--figure")
+            check_figure(self.figure)
         if self.resume and any(one is not None for one in (self.name, self.source, self.registered)):
             raise BadInput("--resume: what is watched stands in the journal; leave the name out")
 

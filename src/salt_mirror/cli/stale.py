@@ -55,14 +55,12 @@ def stale(
     """
     from salt_mirror.cli.knocking import ports_in
     from salt_mirror.cli.opening import open_estate, seconds_of
+    from salt_mirror.cli.outputs import check_figure
     from salt_mirror.cli.weeding import Wish, weed
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.writing import check_writable
 
     if figure is not None:
-        if figure.suffix.lower() not in (".png", ".svg"):
-            raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
-        check_writable(figure, "--figure")
+        check_figure(figure)
     ports = ports_in(knock) if knock is not None else []
     days = int(seconds_of(forecast, "--forecast") // 86_400) if forecast is not None else 0
     estate = open_estate(asking, directories=True, ages=True)

@@ -189,6 +189,13 @@ def folded(findings: Iterable[Finding], zones: Iterable[tuple[str, str]] = ()) -
     return [fold for kind in KINDS for fold in folding.of_kind(kind)]
 
 
+def largest(findings: Iterable[Finding], zones: Iterable[tuple[str, str]], most: int) -> tuple[list[str], int]:
+    """Findings as the sentences of their largest folds, at most so many, and how many findings are left over."""
+    folds = sorted(folded(findings, zones), key=lambda fold: -len(fold.findings))
+    said = [f"{clean(fold.says)}{fold.named}" for fold in folds[:most]]
+    return said, sum(len(fold.findings) for fold in folds[most:])
+
+
 def _place(noun: str, one: Finding) -> str:
     """What a finding is about, as short as a list of them allows."""
     if one.name == "." or noun.startswith("resolvers"):

@@ -22,7 +22,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.folding import KINDS, Fold, Folding, folded, kind_of
+from salt_mirror.report.folding import KINDS, Fold, Folding, largest
 from salt_mirror.report.forms.rows import ENTRY, FIELD, compact
 from salt_mirror.report.forms.said import evidence_line, since_of, subject_of, things_said
 
@@ -98,11 +98,7 @@ def written(report: Report) -> bytes:
         shown=shown,
         views=list(dict.fromkeys(one.view for one in report.findings if one.view)),
         kinds=[(kind, sum(row.kind == kind for row in rows)) for kind in KINDS if kind in shown],
-        things={
-            kind: things_said([one for one in report.findings if kind_of(one) == kind])
-            for kind in shown
-            if kind != "unverified"
-        },
+        things={kind: things_said(report.weighing(kind)) for kind in shown if kind != "unverified"},
         standing=STANDING,
         data=Markup(_data(rows, shown)),
         style=Markup(style),
@@ -181,9 +177,8 @@ def _news(report: Report, apexes: list[tuple[str, str]]) -> list[tuple[str, str]
         if len(findings) <= _MOST_NEWS:
             lines += [(word, _new(one)) for one in findings]
             continue
-        folds = sorted(folded(findings, apexes), key=lambda fold: -len(fold.findings))
-        lines += [(word, f"{clean(fold.says)}{fold.named}") for fold in folds[:_MOST_NEWS]]
-        rest = sum(len(fold.findings) for fold in folds[_MOST_NEWS:])
+        said, rest = largest(findings, apexes, _MOST_NEWS)
+        lines += [(word, one) for one in said]
         lines += [(word, f"and {many(rest, 'more finding')}")] if rest else []
     return lines
 

@@ -16,7 +16,7 @@ from salt_mirror.checks.wording import duration, many
 from salt_mirror.findings import SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
-from salt_mirror.report.folding import Folding, folded
+from salt_mirror.report.folding import Folding, largest
 from salt_mirror.report.forms.said import since_of, subject_of, things_said
 from salt_mirror.report.terminal.console import console_on, pieces, put_line, width_behind
 from salt_mirror.report.terminal.telling import Line, Teller, fitted
@@ -125,9 +125,7 @@ class Page:
         for word, style, found in (("new", "bold red", history.new), ("gone", "green", history.gone)):
             told = [f"{one.code}  {one.name}  {one.address or one.type}" for one in found]
             if len(found) > _FEW and not everything:
-                folds = sorted(folded(found, self._zones), key=lambda one: -len(one.findings))
-                told = [f"{clean(fold.says)}{fold.named}" for fold in folds[:_FEW]]
-                rest = sum(len(fold.findings) for fold in folds[_FEW:])
+                told, rest = largest(found, self._zones, _FEW)
                 told += [f"and {rest:,} more (--all lists them)"] if rest else []
             for said in told:
                 self.line(Text.assemble((f"{word:<8}", style), said), 8)
