@@ -17,6 +17,7 @@ from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.findings import Evidence, Outcome
 
 MOST_ALIASES = 8
+_make = tuple.__new__
 _MOST_CUTS = 4
 
 
@@ -45,10 +46,12 @@ class Lookup:
 
     `values` are all that any server gives, sorted; `divided` says that usable tellings differ; `trouble` why there is
     nothing usable at all; `unverified` the tellings without proof; `circle` the aliases that lead back to one of themselves;
-    `first` the authority of the name itself, where `authority` is its canonical name's.
+    `first` the authority of the name itself, where `authority` is its canonical name's. Where all servers say the same
+    (`plain`), as they mostly do, the tellings are made when somebody looks at them.
     """
 
     __slots__ = (
+        "_answers",
         "aliased",
         "authority",
         "canonical",
@@ -56,6 +59,7 @@ class Lookup:
         "divided",
         "first",
         "name",
+        "plain",
         "tellings",
         "trail",
         "trouble",
@@ -65,6 +69,7 @@ class Lookup:
     )
 
     def __init__(self, name: Name, canonical: Name, authority: Authority, tellings: list[Telling]) -> None:
+        self._answers: list[Answer] = []
         self.name = name
         self.canonical = canonical
         self.authority = self.first = authority
@@ -73,7 +78,7 @@ class Lookup:
         self.unverified = [telling for telling in tellings if telling.trouble is not None]
         self.usable = [telling for telling in tellings if telling.trouble is None] if self.unverified else tellings
         self.trouble = authority.trouble
-        self.divided = self.aliased = False
+        self.divided = self.aliased = self.plain = False
         self.circle: tuple[Name, ...] = ()
         self.values: tuple[bytes, ...] = ()
         if self.usable:
@@ -89,10 +94,38 @@ class Lookup:
         elif self.trouble is None:
             self.trouble = "; ".join(dict.fromkeys(f"{t.server.label}: {t.trouble}" for t in self.unverified))
 
+    @classmethod
+    def of_one_voice(cls, name: Name, authority: Authority, answers: list[Answer], values: tuple[bytes, ...]) -> Lookup:
+        """What servers say that all give the same values at a name that is there, and is no alias."""
+        found = cls.__new__(cls)
+        found.name = found.canonical = name
+        found.authority = found.first = authority
+        found.trail, found.unverified = [], []
+        found.trouble = authority.trouble
+        found.divided = found.aliased = False
+        found.plain = True
+        found.circle = ()
+        found.values = values
+        found._answers = answers
+        return found
+
+    def __getattr__(self, attribute: str) -> list[Telling]:
+        """Makes the tellings of servers that all say the same, once somebody looks at them."""
+        if attribute not in ("tellings", "usable") or not self.plain:
+            raise AttributeError(attribute)
+        servers = self.authority.servers
+        width = len(self._answers) // len(servers)
+        tellings = [
+            Telling(server, self._answers[at : at + width])
+            for server, at in zip(servers, range(0, len(self._answers), width), strict=True)
+        ]
+        self.tellings = self.usable = tellings
+        return tellings
+
     @property
     def certain(self) -> Outcome:
         """The best that can be said of anything about the name: nothing agrees over tellings that are not there."""
-        return "agrees" if self.usable and not self.unverified else "unverified"
+        return "agrees" if not self.unverified and (self.plain or self.usable) else "unverified"
 
     @property
     def exists(self) -> bool:
@@ -149,19 +182,16 @@ def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dial
     authority = atlas.known(name, view)
     if authority is None:
         authority = yield from atlas.find(name, view)
+    width = len(rdtypes)
     for _ in range(_MOST_CUTS):
         servers = authority.servers
-        if len(rdtypes) == 1:
-            rdtype = rdtypes[0]
-            answers = yield [Question(name, rdtype, server) for server in servers]
-            tellings = [Telling(server, (answer,)) for server, answer in zip(servers, answers, strict=True)]
-        else:
-            answers = yield [Question(name, rdtype, server) for server in servers for rdtype in rdtypes]
-            width = len(rdtypes)
-            tellings = [
-                Telling(server, answers[at : at + width])
-                for server, at in zip(servers, range(0, len(answers), width), strict=True)
-            ]
+        answers = yield [_make(Question, (name, rdtype, server, False)) for server in servers for rdtype in rdtypes]
+        if answers and (values := _one_voice(answers, width)) is not None:
+            return Lookup.of_one_voice(name, authority, answers, values)
+        tellings = [
+            Telling(server, answers[at : at + width])
+            for server, at in zip(servers, range(0, len(answers), width), strict=True)
+        ]
         if not any(telling.trouble for telling in tellings):
             break
         referrals = [t.answers[0] for t in tellings if t.trouble is not None and t.answers[0].referral]
@@ -171,6 +201,18 @@ def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dial
             break
         authority = yield from atlas.descend(cut, referrals)
     return Lookup(name, name, authority, tellings)
+
+
+def _one_voice(answers: list[Answer], width: int) -> tuple[bytes, ...] | None:
+    """The values that all servers give, `width` answers each; None where they differ, or any answer is not a plain one."""
+    for at, (_, status, authoritative, values, _, alias, _, _, _, _) in enumerate(answers):
+        if status != "NOERROR" or not authoritative or alias is not None:
+            return None
+        if at >= width and values != answers[at - width][3]:
+            return None
+    if width == 1:
+        return answers[0][3]
+    return tuple(value for answer in answers[:width] for value in answer[3])
 
 
 def evidence_of(answer: Answer) -> Evidence:

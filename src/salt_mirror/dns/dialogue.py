@@ -61,7 +61,8 @@ class Runner:
         self._ahead = ahead
         self._most = most
         self._kept: dict[tuple[Server, int, bool], _Folder] = {}
-        self._waiting: dict[Question, tuple[_Folder, list[tuple[_Turn, int]]]] = {}
+        self._waiting: dict[Question, tuple[_Folder, _Turn, int]] = {}
+        self._more: dict[Question, list[tuple[_Turn, int]]] = {}
         self.asked = 0
         self.saved = 0
 
@@ -111,23 +112,31 @@ class Runner:
 
     def _hear(self, answer: Answer, results: list[Any]) -> None:
         question = answer[0]
-        folder, turns = self._waiting.pop(question)
+        folder, turn, place = self._waiting.pop(question)
         folder[question[0]] = _folded(answer)
-        for turn, place in turns:
-            turn.answers[place] = answer
-            turn.missing -= 1
-            if not turn.missing:
-                try:
-                    batch = turn.dialogue.send(turn.answers)
-                except StopIteration as end:
-                    results.append(end.value)
-                else:
-                    self._ask(turn.dialogue, batch, results, turn.left)
+        turn.answers[place] = answer
+        turn.missing -= 1
+        if not turn.missing:
+            self._go_on(turn, results)
+        if self._more and question in self._more:
+            for turn, place in self._more.pop(question):
+                turn.answers[place] = answer
+                turn.missing -= 1
+                if not turn.missing:
+                    self._go_on(turn, results)
+
+    def _go_on(self, turn: _Turn, results: list[Any]) -> None:
+        try:
+            batch = turn.dialogue.send(turn.answers)
+        except StopIteration as end:
+            results.append(end.value)
+        else:
+            self._ask(turn.dialogue, batch, results, turn.left)
 
     def _ask(self, dialogue: Dialogue[Any], batch: list[Question], results: list[Any], left: int) -> None:
         """Asks what is not known yet; goes on with the dialogue at once while everything is. `left` bounds what goes to servers
         that were found."""
-        waiting, kept = self._waiting, self._kept
+        waiting, kept, submit = self._waiting, self._kept, self._exchange.submit
         while True:
             turn: _Turn | None = None
             answers: list[Any] = []
@@ -150,14 +159,13 @@ class Runner:
                 if turn is None:
                     turn = _Turn(dialogue, answers)
                 turn.missing += 1
-                others = waiting.get(question)
-                if others is None:
-                    waiting[question] = (folder, [(turn, place)])
-                    self._exchange.submit(question)
-                    self.asked += 1
-                else:
-                    others[1].append((turn, place))
+                if question in waiting:
+                    self._more.setdefault(question, []).append((turn, place))
                     self.saved += 1
+                else:
+                    waiting[question] = (folder, turn, place)
+                    submit(question)
+                    self.asked += 1
             if turn is not None:
                 turn.left = left
                 return

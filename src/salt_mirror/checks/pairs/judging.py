@@ -158,7 +158,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     words = PairWords(view, forward, standing, expected)
     if forward.circle:
         return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
-    if not forward.usable:
+    if not forward.plain and not forward.usable:
         unknown = words.unverified_name(sorted(expected))
         return [
             Pair(view, name, address, "unverified", (unknown,), pointed=False)
@@ -250,7 +250,7 @@ def judge(
 
     Pure: no question is asked. Returns the pair, and a pair for each other name whose pointer here is faulty.
     """
-    if address in forward.values and not reverse.divided and reverse.usable == reverse.tellings:
+    if address in forward.values and not reverse.divided:
         mine = reverse.values == (forward.canonical,)
         if mine and not forward.divided and forward.certain == reverse.certain == "agrees":
             note = (words.through_alias(address),) if forward.followed else ()

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 FIRST_WINDOW = 32.0
 LEAST_WINDOW = 16.0
-MOST_WINDOW = 128.0
+MOST_WINDOW = 192.0
 LEAST_WAIT_S = 0.1
 """No question is sent again sooner, however near the server is: it may only be busy for a moment."""
 
