@@ -12,31 +12,19 @@ from pathlib import Path
 
 import pytest
 
-from salt_mirror.cli.examples import EXAMPLES
 from salt_mirror.cli.opening import keep_pace, pace_for_a_sweep
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.model import Estate
 from salt_mirror.standin.server import Fault
+from support.documents import DOCS, JUDGED, shown_in_help_and_jobs
 from support.program import PROGRAM, Run
-
-DOCS = Path(__file__).parents[1] / "docs"
-JUDGED = (0, 1, 3)
-
-
-def commands_in(page: Path) -> list[str]:
-    """What a page types: the lines of its blocks that begin with the program's name."""
-    blocks = re.findall(r"^```(?:sh)?\n(.*?)^```", page.read_text(encoding="utf-8"), re.DOTALL | re.MULTILINE)
-    lines = (line.partition("  #")[0].strip() for block in blocks for line in block.splitlines())
-    return [line.removeprefix("salt-mirror ") for line in lines if line.startswith("salt-mirror ")]
 
 
 def test_every_example_and_every_command_of_the_documents_runs_on_the_demos_world(run: Run, tmp_path: Path) -> None:
-    typed = [typed for command, two in EXAMPLES.items() if command != "demo" for typed, _ in two]
-    pages = [page for page in sorted(DOCS.glob("jobs/*.md")) if page.is_file()]
-    typed += [line for page in pages for line in commands_in(page) if not line.startswith(("demo", "--", "draft"))]
     order = sorted(
-        dict.fromkeys(typed), key=lambda one: (one.startswith(("compare", "history")), one.startswith("mend --apply"))
+        shown_in_help_and_jobs(),
+        key=lambda one: (one.startswith(("compare", "history")), one.startswith("mend --apply")),
     )
     order = [re.sub(r"--within \S+", "--within 1s", one) for one in order]  # nobody changes anything meanwhile
     failed = []

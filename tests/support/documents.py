@@ -1,0 +1,28 @@
+"""What the documents type."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from salt_mirror.cli.examples import EXAMPLES
+
+DOCS = Path(__file__).parents[2] / "docs"
+JUDGED = (0, 1, 3)
+"""The exit statuses of a command that was understood and has asked."""
+
+
+def commands_in(page: Path) -> list[str]:
+    """What a page types: the lines of its blocks that begin with the program's name, with or without a prompt."""
+    blocks = re.findall(r"^```\w*\n(.*?)^```", page.read_text(encoding="utf-8"), re.DOTALL | re.MULTILINE)
+    lines = (line.partition("  #")[0].partition(" < ")[0].strip() for block in blocks for line in block.splitlines())
+    plain = (line.removeprefix("$ ") for line in lines)
+    return [line.removeprefix("salt-mirror ") for line in plain if line.startswith("salt-mirror ")]
+
+
+def shown_in_help_and_jobs() -> list[str]:
+    """What the help's examples and the pages of the jobs type, each once."""
+    typed = [typed for command, two in EXAMPLES.items() if command != "demo" for typed, _ in two]
+    for page in sorted(DOCS.glob("jobs/*.md")):
+        typed += [line for line in commands_in(page) if not line.startswith(("demo", "--", "draft"))]
+    return list(dict.fromkeys(typed))
