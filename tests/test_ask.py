@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import subprocess
 from pathlib import Path
@@ -242,3 +243,16 @@ def test_equal_preferences_are_marked_as_a_pool_and_texts_are_joined() -> None:
     pool = "one of a pool of 2"
     assert in_order(MX, sorted(mail)) == [("10 a.example.", pool), ("10 b.example.", pool), ("20 c.example.", "")]
     assert in_order(TXT, [rdata_from_text(TXT, '"two " "strings"')]) == [('"two strings"', "")]
+
+
+def test_several_servers_stand_below_each_other_on_a_narrow_terminal(world: World) -> None:
+    folder, _ = world
+    more = {"COLUMNS": "46", "FORCE_COLOR": "1", "TERM": "xterm", "SALT_MIRROR_RESOLVERS": ""}
+    done = subprocess.run(
+        [str(PROGRAM), "ask", "sluice", "A", "--at", "authoritative"], cwd=folder.parent, text=True, capture_output=True,
+        env=os.environ | more, check=False,
+    )  # fmt: skip
+    lines = re.sub(r"\x1b\[[0-9;]*m", "", done.stdout).splitlines()
+    assert max(map(len, lines)) <= 46
+    at = lines.index("         ≠ 10.77.10.23")
+    assert [line.split()[0] for line in lines[at + 1 : at + 3]] == ["dc-north", "dc-kiln"]

@@ -18,7 +18,7 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.report.cleaning import clean
-from salt_mirror.report.terminal.console import console_on
+from salt_mirror.report.terminal.console import console_on, put_line
 
 _HEAD_FLAGS = (
     (0x8000, "QR"),
@@ -30,6 +30,8 @@ _HEAD_FLAGS = (
     (0x0010, "CD"),
 )
 _FEW_TYPES = 3
+_Row = tuple[str, bool, str, list[str]]
+"""A row of several servers' answers: the type where it is the first of it, whether they differ, the value, a cell each."""
 _OVERS = {"tcp": "over TCP", "tls": "over TLS", "https": "over HTTPS"}
 
 
@@ -68,7 +70,7 @@ class AnswerPage:
         self._line()
 
     def _line(self, text: Text | str = "", indent: int = 0) -> None:
-        self._console.print(Text(" " * indent) + (Text(text) if isinstance(text, str) else text), soft_wrap=True)
+        put_line(self._console, Text(text) if isinstance(text, str) else text, indent, wrap=self._console.is_terminal)
 
     def _kind(self, rdtype: int) -> str:
         return f"{type_text(rdtype)} ({rdtype})" if self._detail else type_text(rdtype)
@@ -91,7 +93,7 @@ class AnswerPage:
     def _matrix(self, asked: Asked, servers: list[Server]) -> None:
         """Several servers side by side: a row for each value, a column for each server, and how each of them answered."""
         told = {(one.server, one.answer.question.rdtype): one for one in asked.told}
-        rows: list[tuple[str, bool, str, list[str]]] = []
+        rows: list[_Row] = []
         nothing: list[str] = []
         for rdtype in asked.rdtypes:
             here = [told[server, rdtype] for server in servers]
@@ -109,13 +111,10 @@ class AnswerPage:
         heads = [clean(server.label)[:24] for server in servers]
         widths = [max([len(head), *(len(cells[at]) for *_, cells in rows)]) for at, head in enumerate(heads)]
         left = max((len(text) for _, _, text, _ in rows), default=0) + 2
-        head = "  ".join(f"{head:<{width}}" for head, width in zip(heads, widths, strict=True))
-        self._line(Text(" " * (9 + left) + head, style="bold"), 2)
-        for kind, differs, text, cells in rows:
-            line = Text.assemble((f"{kind:<7}", "bold"), ("≠ " if differs else "  ", "bold red"), f"{text:<{left}}")
-            for cell, width in zip(cells, widths, strict=True):
-                line.append(f"{cell:<{width}}  ", style="bold red" if differs and cell in _ABSENT else "")
-            self._line(line, 2)
+        if self._console.is_terminal and 11 + left + sum(widths) + 2 * len(widths) > self._console.width:
+            self._blocks(rows, heads)
+        else:
+            self._side_by_side(rows, heads, widths, left)
         if nothing:
             self._line(Text(f"none of {', '.join(nothing)}", style="dim"), 8)
         for server in servers:
@@ -124,6 +123,23 @@ class AnswerPage:
             if best is not None:
                 aliases = "".join(f", through the alias {to_text(alias)}" for alias in best.chain)
                 self._line(Text(f"{source(best)}{aliases}", style="dim"), 8)
+
+    def _blocks(self, rows: list[_Row], heads: list[str]) -> None:
+        """The same on a terminal that is too narrow for it: below each value a line for each server."""
+        room = max(map(len, heads)) + 2
+        for kind, differs, text, cells in rows:
+            self._line(Text.assemble((f"{kind:<7}", "bold"), ("≠ " if differs else "  ", "bold red"), text), 2)
+            for head, cell in zip(heads, cells, strict=True):
+                self._line(Text.assemble((f"{head:<{room}}", "dim"), cell), 11)
+
+    def _side_by_side(self, rows: list[_Row], heads: list[str], widths: list[int], left: int) -> None:
+        head = "  ".join(f"{head:<{width}}" for head, width in zip(heads, widths, strict=True))
+        self._line(Text(" " * (9 + left) + head, style="bold"), 2)
+        for kind, differs, text, cells in rows:
+            line = Text.assemble((f"{kind:<7}", "bold"), ("≠ " if differs else "  ", "bold red"), f"{text:<{left}}")
+            for cell, width in zip(cells, widths, strict=True):
+                line.append(f"{cell:<{width}}  ", style="bold red" if differs and cell in _ABSENT else "")
+            self._line(line, 2)
 
     def _soa(self, rdata: bytes) -> None:
         """An SOA field by field (RFC 1035 section 3.3.13)."""
