@@ -24,6 +24,8 @@ UNTRUSTED = "untrusted"
 BAD_SIGNATURE = "bad-signature"
 HTTP = "http-"
 """Begins the status of an HTTPS answer that is none, before what it was."""
+AFAR = "vantage: "
+"""Begins the status of a question that a vantage did not put, before why not."""
 UNASKED = "not-asked"
 WRONG_CASE = "wrong-case"
 BAD_COOKIE = "bad-cookie"
@@ -69,10 +71,11 @@ class Server:
     is spoken to: `udp` (with TCP where an answer is cut short), `tcp` alone, `tls` (RFC 7858) with the name that its
     certificate must have, `https` (RFC 8484) with the URL, `transfer`: TCP that is closed after one answer's
     first message, or `update`: whether an unsigned change of the zone is taken, by one that changes nothing.
-    `found` says that nobody named it: what other servers said has led to it.
+    `found` says that nobody named it: what other servers said has led to it. `via` is the vantage that asks it for us, empty
+    where this computer asks.
     """
 
-    __slots__ = ("address", "found", "host", "key", "label", "over", "pace", "port", "tls_name", "url")
+    __slots__ = ("address", "found", "host", "key", "label", "over", "pace", "port", "tls_name", "url", "via")
 
     def __init__(
         self,
@@ -86,8 +89,10 @@ class Server:
         tls_name: str = "",
         url: str = "",
         found: bool = False,
+        via: str = "",
     ) -> None:
         self.label = label
+        self.via = via
         self.address = address
         self.port = port
         self.host = address_text(address) if address else ""
@@ -114,8 +119,14 @@ class Server:
         """The same server as another one: what it said before is no answer to what this one is asked."""
         return Server(
             self.label, self.address, self.port, pace=self.pace, key=self.key, over=self.over, tls_name=self.tls_name,
-            url=self.url, found=self.found,
+            url=self.url, found=self.found, via=self.via,
         )  # fmt: skip
+
+    def seen_from(self, vantage: str) -> Server:
+        """The same server as a vantage asks it."""
+        found = self.again()
+        found.label, found.via = f"{self.label} from {vantage}", vantage
+        return found
 
     def __repr__(self) -> str:
         return f"Server({self.label!r}, {self.endpoint})"
@@ -159,6 +170,8 @@ class Answer(NamedTuple):
             if self.question.recurse:
                 return self._not_looked_up
             return "refers to other servers" if self.referral else "not authoritative for it"
+        if status.startswith(AFAR):
+            return status.removeprefix(AFAR)
         if status.startswith(HTTP):
             return f"its HTTPS server answered with {status.removeprefix(HTTP)}, and with no DNS message"
         if status == OTHER_CLOCK and (apart := clocks_apart(self.message)) is not None:
@@ -178,9 +191,14 @@ class Answer(NamedTuple):
         return "neither authoritative for it nor willing to look it up"
 
     @property
+    def unasked(self) -> bool:
+        """Whether the server was never asked: its silence says nothing of it."""
+        return self.status == UNASKED or self.status.startswith(AFAR)
+
+    @property
     def came(self) -> bool:
         """Whether the server answered at all, with whatever."""
-        return bool(self.message) or not (self.status in _NO_REPLY or self.status.startswith(HTTP))
+        return bool(self.message) or not (self.status in _NO_REPLY or self.status.startswith((HTTP, AFAR)))
 
     @property
     def exists(self) -> bool:

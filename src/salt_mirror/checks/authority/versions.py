@@ -122,7 +122,7 @@ class VersionWords:
     def _manners(self, place: Place, where: str) -> Iterator[Finding]:
         """What a server that serves the zone should do besides, or had better not."""
         soa, tcp, transfer = place.soa, place.tcp, place.transfer
-        if tcp is not None and tcp.trouble is not None and not tcp.message:
+        if tcp is not None and tcp.trouble is not None and not tcp.message and not tcp.unasked:
             text = f"{where} answers over UDP and not over TCP: long answers are lost, and transfers fail (RFC 7766)."
             yield self.finding("auth.no-tcp", text, [tcp], rdtype=SOA, server=place.server)
         if soa is not None and soa.status in NO_ANSWER:

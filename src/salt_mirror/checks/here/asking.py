@@ -69,6 +69,17 @@ class Heard:
     stream: Answer | None = None
     made_up: list[Answer] = field(default_factory=list)
 
+    @property
+    def unasked(self) -> bool:
+        """Whether something was not put to it, so that its silence says nothing."""
+        return any(answer.unasked for answer in self.answers)
+
+    @property
+    def no_stream(self) -> bool:
+        """Whether it says nothing over TCP, having been asked."""
+        one = self.stream
+        return one is not None and one.trouble is not None and not one.message and not one.unasked
+
 
 @dataclass(frozen=True, slots=True)
 class Side:

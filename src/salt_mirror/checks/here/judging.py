@@ -99,6 +99,8 @@ def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *,
     if one.made_up:
         return row(title, "makes up addresses", [words.made_up(one)])
     if not said.usable:
+        if one.unasked:
+            return row(title, said.trouble or "not asked", mark="unverified")
         if not said.heard:
             return row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
         known = all(side.certain for side in seen.sides) and bool(seen.sides)
@@ -106,7 +108,7 @@ def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *,
         return row(title, says, [words.not_reached(one)]) if known else row(title, says, mark="unverified")
     findings = list(_said_wrong(one, seen, words))
     mark: Mark | None = "unverified" if departs(said, seen.sides) is None else None
-    if one.stream is not None and one.stream.trouble is not None and not one.stream.message:
+    if one.no_stream:
         findings.append(words.no_stream(one))
     return row(title, words.said_in_full(one), findings, mark)
 

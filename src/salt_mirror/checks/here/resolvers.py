@@ -45,16 +45,20 @@ def _judged(heard: list[Heard], scope: HereScope) -> Judged:
         told: list[Finding] = []
         if one.made_up:
             told = [words.made_up(one)]
+        elif one.unasked:
+            pass
         elif not came:
             before = not any(any(answer.came for answer in other.answers) for other in heard[:number])
             told = [words.dead(one, waited_for=before)]
-        elif one.stream is not None and one.stream.trouble is not None and not one.stream.message:
+        elif one.no_stream:
             told = [words.no_stream(one)]
         times = [answer.rtt_ms for answer in one.answers if answer.rtt_ms is not None]
         says = (
             f"answers in {min(times):.1f} ms over {over_of(one)}" if times else one.said.trouble or "nothing came back"
         )
         mark: Mark = worst(finding.weight for finding in told)
+        if mark == "ok" and one.unasked:
+            mark = "unverified"
         title = f"resolver {one.station.server.label} ({one.station.configured.place})"
         rows.append(Test(mark=mark, title=title, says=says))
         findings += told

@@ -151,9 +151,11 @@ def _answers(seen: ResolverSeen, words: ResolverWords) -> Judged:
             says = "answers, with the letters of the question in another case"
         elif not any(one.message for one in said):
             says = next((one.trouble for one in said if one.trouble), "nothing came back")
-            found = [words.no_transport(way, says)] if seen.main is not None else []
+            unknown = seen.main is None or any(one.unasked for one in said)
+            found = [] if unknown else [words.no_transport(way, says)]
         findings += found
-        mark: Mark = "unverified" if seen.main is None else worst(one.weight for one in found)
+        silent = not any(one.message for one in said)
+        mark: Mark = "unverified" if silent and not found else worst(one.weight for one in found)
         rows.append(Test(mark=mark, title=over_text(way.server), says=says))
     if seen.main is None:
         findings.append(words.silent([answer for way in seen.ways for answer in (way.simple, *way.looked_up)]))
@@ -182,6 +184,8 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
     if came and not found:
         return row("names of the world", "not known: what came is the address that it makes up", [], mark="unverified")
     says = f"{len(found)} of {many(len(seen.external), 'name')} found"
+    if not found and any(one.unasked for one in seen.external):
+        return row("names of the world", "not asked", [], mark="unverified")
     return row("names of the world", says, [] if found else [words.no_external(seen.external)])
 
 
@@ -234,6 +238,8 @@ def _large(seen: ResolverSeen, words: ResolverWords) -> Judged:
     for one in seen.large:
         whole = one.found is None or bool(one.found.usable and one.found.values)
         short = one.found is not None and set(one.answer.values) < set(one.found.values)
+        if one.answer.unasked:
+            continue
         if (one.answer.trouble is not None and whole) or (short and one.answer.trouble is None):
             lost.append(one)
     says = f"{len(seen.large) - len(lost)} of {many(len(seen.large), 'large answer')} arrive"

@@ -89,6 +89,8 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen) -> Reached:
     if not own:
         why = found.trouble or "its own servers gave no usable answer"
         return Reached(zone, Reach.UNKNOWN, f"nothing to compare with: {why}", through)
+    if answer.unasked:
+        return Reached(zone, Reach.UNKNOWN, answer.trouble or "not asked", through)
     if answer.trouble is not None:
         return Reached(zone, Reach.NOT, answer.trouble, through)
     if not answer.values:
