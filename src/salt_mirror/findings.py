@@ -93,7 +93,8 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
 
     `cause` is the same text for findings that one cause explains, such as a server that does not answer; `server` is the one
     that is meant (its endpoint, or a name server's or host's name), where there are several; `stands_at` owns the record
-    that has to be mended, where that is not the name itself: a host without a pointer is mended in the reverse zone.
+    that has to be mended, where that is not the name itself: a host without a pointer is mended in the reverse zone. `vantages`
+    are those from which it was seen, where others asked for us.
     """
 
     code: str
@@ -111,6 +112,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     advice: str = ""
     address: str | None = None
     cause: str = ""
+    vantages: list[str] | msgspec.UnsetType = msgspec.UNSET
     server: str | msgspec.UnsetType = msgspec.UNSET
     stands_at: str | msgspec.UnsetType = msgspec.UNSET
 

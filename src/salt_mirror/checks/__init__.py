@@ -107,6 +107,7 @@ CHECKS = (
     Check("settle", ("settle",), "settling.watch", Units("vantage", "vantages", "has settled", "have settled")),
     Check("compare", ("cmp",), "comparing", Units("record set", "record sets", "is as before", "are as before")),
     Check("differ", ("diff",), "differing", Units("record set", "record sets", "is the same on both", "are the same on both")),
+    Check("vantage", ("vantage",), "places", Units("vantage", "vantages", "can be used", "can be used")),
     Check("audit", ("accept",), "audit.work", Units("zone", "zones", "is sound", "are sound")),
 )  # fmt: skip
 """Every check, those of the audit in the order in which it runs them."""

@@ -7,16 +7,23 @@ the rest goes on.
 from __future__ import annotations
 
 import sys
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import WRITING, Asking, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Showing, Where, option, takes
 from salt_mirror.cli.telling import INTERRUPTED, USAGE, tell
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from salt_mirror.checks.ask import Asked
+    from salt_mirror.cli.inquiring import Inquiry
+    from salt_mirror.dns.dialogue import Exchange
+    from salt_mirror.estate.model import Estate
+    from salt_mirror.report.terminal.answers import Printer
 
 
 @takes("listed", "transfer", "faults", "all", "strict", *WRITING)
@@ -36,6 +43,7 @@ def ask(
     ] = False,
     raw: Annotated[bool, typer.Option("--bytes", help="Print the bytes of each message too.")] = False,
     *,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -48,21 +56,48 @@ def ask(
     """
     from salt_mirror.cli.inquiring import Inquiry, lines_of
     from salt_mirror.cli.opening import keep_pace, open_estate
-    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.report.forms.answers import json_printer
     from salt_mirror.report.terminal.answers import brief_printer, page_printer
 
-    inquiry = Inquiry(open_estate(asking), words or [], asking, suffixes=suffix or [], every=every)
+    estate = open_estate(asking)
+    inquiry = Inquiry(estate, words or [], asking, suffixes=suffix or [], every=every, from_afar=bool(where.vantages))
     keep_pace(inquiry.servers, asking.pace)
     if showing.json:
         show = json_printer(sys.stdout.buffer)
     else:
         show = brief_printer(sys.stdout) if brief else page_printer(sys.stdout, detail=detail or raw, raw=raw)
+    statuses = _put(inquiry, lines_of(inquiry, source), show, estate, asking, where)
+    if not statuses:
+        from salt_mirror.estate.errors import BadInput
+
+        raise BadInput("nothing to ask: there is no name, neither on the command line nor in what was read")
+    raise typer.Exit(next((status for status in (INTERRUPTED, USAGE, 1, 3) if status in statuses), 0))
+
+
+def _put(
+    inquiry: Inquiry,
+    lines: Iterator[tuple[int | None, str]],
+    show: Printer,
+    estate: Estate,
+    asking: Asking,
+    where: Where,
+) -> set[int]:
+    """Asks for every name, and shows each as it is answered; returns what became of them."""
+    from salt_mirror.dns.traffic.engine import Engine
+
     statuses: set[int] = set()
-    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+    with ExitStack() as stack:
+        engine = stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
+        exchange: Exchange = engine
+        if where.vantages:
+            from salt_mirror.cli.afar import afar
+
+            found = stack.enter_context(afar(estate, where))
+            exchange = found.beside(engine)
+            inquiry.ask_from(found)
         try:
             next(show)
-            for typed, asked in inquiry.answers(lines_of(inquiry, source), engine, _complain):
+            for typed, asked in inquiry.answers(lines, exchange, _complain):
                 if asked is None:
                     statuses.add(USAGE)
                     continue
@@ -72,11 +107,7 @@ def ask(
             statuses.add(INTERRUPTED)
         finally:
             show.close()
-    if not statuses:
-        from salt_mirror.estate.errors import BadInput
-
-        raise BadInput("nothing to ask: there is no name, neither on the command line nor in what was read")
-    raise typer.Exit(next((status for status in (INTERRUPTED, USAGE, 1, 3) if status in statuses), 0))
+    return statuses
 
 
 def _status(asked: Asked) -> int:

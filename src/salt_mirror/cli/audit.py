@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Showing, Where, option, takes
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.audit.coverage import Coverage
-    from salt_mirror.checks.audit.work import AuditWork
     from salt_mirror.checks.part import Setting
     from salt_mirror.checks.plan.sets import Plan
     from salt_mirror.cli.changing import Round
@@ -24,6 +22,9 @@ if TYPE_CHECKING:
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.model import Estate
     from salt_mirror.report.document import Report
+    from salt_mirror.vantages.exchange import FarExchange
+
+    Work = Callable[[Setting, Runner, Callable[[], None]], None]
 
 
 @takes("at", "view")
@@ -52,13 +53,40 @@ def audit(
             "--whole-every", metavar="N", min=0, help="Let each Nth run with --changed be a whole one; 0 never."
         ),
     ] = 7,
+    spread: Annotated[
+        bool,
+        typer.Option("--spread", help="With --from: share the zones among vantages that see the same servers."),
+    ] = False,
     *,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
+    how = _How(only or [], skip or [], changed, sample / 100, whole_every, spread)
+    _audit(how, where, asking, showing, accepted=accepted, partial=partial)
+
+
+@dataclass(frozen=True, slots=True)
+class _How:
+    """What is audited, and how much of what is unchanged; whether several vantages share it."""
+
+    only: list[str]
+    skip: list[str]
+    changed: bool
+    share: float
+    whole_every: int
+    spread: bool
+
+    @property
+    def scope(self) -> str:
+        """What was left out, in words: runs of the same scope are held against each other."""
+        return " ".join([*(f"+{word}" for word in sorted(self.only)), *(f"-{word}" for word in sorted(self.skip))])
+
+
+def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepted: bool, partial: bool) -> NoReturn:
     from salt_mirror.checks.audit.coverage import coverage
-    from salt_mirror.cli.changing import Round, past_for
+    from salt_mirror.cli.changing import Round, audit_from, past_for
     from salt_mirror.cli.ending import status_of
     from salt_mirror.cli.opening import atlas_of, open_estate
     from salt_mirror.cli.outputs import on_standard_output, wanted_files, written
@@ -70,15 +98,24 @@ def audit(
         raise BadInput(
             "nothing to audit: an estate with zones is needed; name it with --estate, or stand in its folder"
         )
-    atlas = atlas_of(estate)
-    covered = coverage(only or [], skip or [], estate)
-    scope = " ".join([*(f"+{word}" for word in sorted(only or [])), *(f"-{word}" for word in sorted(skip or []))])
-    remedies = showing.remedies is not None
-    past = past_for(showing.history, scope, whole_every=whole_every, remedies=remedies) if changed else None
-    one = Round(estate, atlas, covered, past, sample / 100)
-    meter = Meter()
+    covered = coverage(how.only, how.skip, estate)
+    scope = how.scope
     plans: list[Plan] = []
-    ran = _carry_out(one, atlas, asking, meter, _with_plan(one.work, atlas, covered, plans) if remedies else one.run)
+    meter = Meter()
+    past = None
+    remedies = showing.remedies is not None
+    if how.changed:
+        past = past_for(showing.history, scope, whole_every=how.whole_every, remedies=remedies)
+    if where.vantages and not how.spread:
+        if how.changed or remedies:
+            raise BadInput(
+                "--from: an audit of several places is a whole one and plans nothing: no --changed, no --remedies"
+            )
+        one, ran = audit_from(where, asking, estate, covered)
+        scope = f"{scope} from {' '.join(where.vantages)}".strip()
+    else:
+        one = Round(estate, atlas_of(estate), covered, past, how.share)
+        ran = (_spread(where) if how.spread else _carry_out)(one, asking, meter, plans if remedies else None)
     failed: list[str] = []
     report = _report(estate, one, ran, meter, showing.history, scope, failed)
     files = wanted_files(showing, lambda report: _fragments(plans, report))
@@ -88,31 +125,58 @@ def audit(
     raise typer.Exit(status_of(report, failed, showing))
 
 
+def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None], Ran]:
+    """Carries an audit out over vantages that share its zones."""
+    from salt_mirror.cli.afar import afar
+    from salt_mirror.estate.errors import BadInput
+
+    if not where.vantages:
+        raise BadInput("--spread shares the work among vantages: --from says which")
+
+    def carry_out(one: Round, asking: Asking, meter: Meter, plans: list[Plan] | None) -> Ran:
+        with afar(one.atlas.estate, where) as found:
+            exchange = found.shared(one.atlas.estate)
+            if not exchange.standing:
+                why = next(iter(found.troubles.values()), "none is there")
+                raise BadInput(f"--spread: no vantage can be used: {why}")
+            ran = _carry_out(one, asking, meter, plans, far=exchange)
+            gone = found.troubles | exchange.lost
+            if gone:
+                ran.remarks.append(f"the zones were shared without {', '.join(gone)} ({next(iter(gone.values()))})")
+            return ran
+
+    return carry_out
+
+
 def _carry_out(
-    one: Round, atlas: Atlas, asking: Asking, meter: Meter, work: Callable[[Setting, Runner, Callable[[], None]], None]
+    one: Round, asking: Asking, meter: Meter, plans: list[Plan] | None, far: FarExchange | None = None
 ) -> Ran:
+    """Runs an audit; where `plans` are wished for, what mends its findings is planned after it."""
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.cli.opening import pace_for_a_sweep
     from salt_mirror.cli.running import run
 
+    estate = one.atlas.estate
     pairs = one.work.parts.get("pairs")
     if isinstance(pairs, Pairs) and pairs.sweeps:
-        pace_for_a_sweep(atlas.estate, asking.pace)
+        pace_for_a_sweep(estate, asking.pace)
+    work = _with_plan(one, plans) if plans is not None else one.run
     total = one.work.total
-    return run(work, atlas, atlas.estate.views, asking, total=total, what="things looked at", through=meter.through)
+    return run(
+        work, one.atlas, estate.views, asking, total=total, what="things looked at", through=meter.through, far=far
+    )
 
 
-def _with_plan(
-    work: AuditWork, atlas: Atlas, covered: Coverage, plans: list[Plan]
-) -> Callable[[Setting, Runner, Callable[[], None]], None]:
+def _with_plan(one: Round, plans: list[Plan]) -> Callable[[Setting, Runner, Callable[[], None]], None]:
     """The audit, and then what mends its findings, planned and proved over the same answers."""
+    work, atlas = one.work, one.atlas
 
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
         from salt_mirror.checks.audit.judge import AuditJudge
         from salt_mirror.checks.plan.proving import proved
 
         work.run(setting, runner, tick)
-        plans.append(proved(AuditJudge(atlas, covered, setting, lambda: None, work), runner, atlas))
+        plans.append(proved(AuditJudge(atlas, one.covered, setting, lambda: None, work), runner, atlas))
 
     return run
 

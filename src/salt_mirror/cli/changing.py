@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.accepting import sort_out
@@ -20,6 +21,11 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.keeping.history import Past, past_of
 
+if TYPE_CHECKING:
+    from salt_mirror.cli.options import Asking, Where
+    from salt_mirror.cli.running import Ran
+    from salt_mirror.vantages.exchange import FarExchange
+
 
 class Round:
     """One audit: `work` is what came of it. With a `past` it asks whole only for what has changed since, and a share of the
@@ -28,8 +34,8 @@ class Round:
     def __init__(self, estate: Estate, atlas: Atlas, covered: Coverage, past: Past | None, share: float) -> None:
         self.work = AuditWork(estate, atlas, covered)
         self._estate = estate
-        self._atlas = atlas
-        self._covered = covered
+        self.atlas = atlas
+        self.covered = covered
         self._past = past
         self._share = share
         self._narrowing: Narrowing | None = None
@@ -45,19 +51,19 @@ class Round:
             self.work.run(setting, runner, tick)
             return
         authority = replace(
-            self._covered,
-            only=replace(self._covered.only, checks={"authority"}, codes=[]),
-            skip=replace(self._covered.skip, checks=set()),
+            self.covered,
+            only=replace(self.covered.only, checks={"authority"}, codes=[]),
+            skip=replace(self.covered.skip, checks=set()),
         )
         self._compare_little(self._past.looks)
-        first = AuditWork(self._estate, self._atlas, authority)
+        first = AuditWork(self._estate, self.atlas, authority)
         first.run(setting, runner, tick)
         same = unchanged_zones(self._past.looks, looks_of(self._estate, first.inspected, setting.moment))
         narrowing = Narrowing(self._estate, same, self._past.standing, self._share, secrets.randbits(64))
         while True:
             self._narrowing = narrowing
             self._compare_little(narrowing.unchanged)
-            self.work = AuditWork(self._estate, self._atlas, replace(self._covered, narrowing=narrowing))
+            self.work = AuditWork(self._estate, self.atlas, replace(self.covered, narrowing=narrowing))
             self.work.run(setting, runner, tick)
             standing, _ = sort_out(self.work.findings(), self._estate.accept, setting.moment.date())
             otherwise = narrowing.otherwise(standing)
@@ -69,7 +75,7 @@ class Round:
         """Lets the content of some zones be compared in a few sets alone, but of those in which it was found to differ."""
         assert self._past is not None
         apart = {(one.view, one.name) for one in self._past.standing if one.code == "auth.edited-apart"}
-        self._atlas.unchanged = frozenset((view, from_text(zone)) for view, zone in zones if (view, zone) not in apart)
+        self.atlas.unchanged = frozenset((view, from_text(zone)) for view, zone in zones if (view, zone) not in apart)
 
     def looks(self, at: datetime) -> dict[InView, Look]:
         """How the zones stand that were looked at whole."""
@@ -88,3 +94,46 @@ def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bo
     if past.since_whole is None or (whole_every and past.since_whole + 1 >= whole_every):
         return None
     return past
+
+
+def audit_from(where: Where, asking: Asking, estate: Estate, covered: Coverage) -> tuple[Round, Ran]:
+    """An audit from each vantage, side by side, put together as one: what came of it, and what it cost."""
+    from salt_mirror.checks.places import FromPlaces
+    from salt_mirror.cli.afar import afar, atlas_at, refuse_transfer, seen_as, side_by_side, whole
+    from salt_mirror.cli.opening import open_estate
+    from salt_mirror.cli.running import run
+
+    refuse_transfer(asking)
+    with afar(estate, where) as found:
+
+        def one(name: str, exchange: FarExchange) -> tuple[Ran, AuditWork]:
+            seen = seen_as(open_estate(asking, directories=True, ages=True), name, found.present[name])
+            atlas = atlas_at(seen)
+            work = AuditWork(seen, atlas, covered)
+            ran = run(
+                work.run,
+                atlas,
+                seen.views,
+                asking,
+                total=work.total,
+                what="things looked at",
+                transfers=[],
+                far=exchange,
+            )
+            return ran, work
+
+        done, lost, interrupted = side_by_side(found, one)
+        troubles = found.troubles
+    together = Round(estate, atlas_at(estate), covered, None, 0.0)
+    works = {name: work for name, (_, work) in done.items()}
+    checks = dict.fromkeys(check for work in works.values() for check in work.parts)
+    together.work.parts = {
+        check: FromPlaces(
+            {name: work.parts[check] for name, work in works.items() if check in work.parts}, {}, {}, alone=False
+        )
+        for check in checks
+    }
+    together.work.vantages = FromPlaces({}, troubles, lost, alone=False)
+    ran = whole({name: ran for name, (ran, _) in done.items()}, interrupted=interrupted)
+    used = ", ".join(works) or "nowhere"
+    return together, ran._replace(remarks=[f"asked from {used}", *ran.remarks])

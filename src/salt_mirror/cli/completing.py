@@ -65,6 +65,13 @@ def _resolvers(estate: dict[str, Any]) -> Iterator[str]:
     yield from (str(one["group"]) for one in resolvers.values() if isinstance(one, dict) and "group" in one)
 
 
+def _vantages(estate: dict[str, Any]) -> Iterator[str]:
+    vantages = estate.get("vantages", {})
+    yield from vantages
+    yield from (str(one["group"]) for one in vantages.values() if isinstance(one, dict) and "group" in one)
+    yield "everywhere"
+
+
 def _servers(estate: dict[str, Any]) -> Iterator[str]:
     yield from estate.get("servers", {})
     yield from _resolvers(estate)
@@ -93,15 +100,15 @@ def _forms(_: dict[str, Any]) -> Iterator[str]:
 
 _WORDS: dict[str, Callable[[dict[str, Any]], Iterator[str]]] = {
     "zones": _zones, "views": _views, "resolvers": _resolvers, "servers": _servers, "codes": _codes, "checks": _checks,
-    "types": _types, "forms": _forms,
+    "types": _types, "forms": _forms, "vantages": _vantages,
 }  # fmt: skip
 
 KINDS: dict[str, tuple[str, ...]] = {
-    "zones": ("zones",), "zone": ("zones",), "domains": ("zones",), "subjects": ("zones",), "places": ("zones",),
+    "zones": ("zones",), "zone": ("zones",), "domains": ("zones",), "subjects": ("zones",),
     "names": ("zones",), "name": ("zones",), "origin": ("zones",), "words": ("zones", "types"), "rdtype": ("types",),
     "at": ("servers",), "servers": ("resolvers",), "one": ("servers",), "another": ("servers",), "held_by": ("servers",),
     "view": ("views",), "word": ("codes", "checks"), "only": ("checks", "zones", "views", "codes"),
-    "skip": ("checks", "zones", "views", "codes"), "report": ("forms",),
+    "vantages": ("vantages",), "places": ("zones",), "skip": ("checks", "zones", "views", "codes"), "report": ("forms",),
 }  # fmt: skip
 """What completes a parameter, by its name."""
 

@@ -24,6 +24,9 @@ def demo(
             "--folder", metavar="DIR", help="Where the estate and the zone files are written.", show_default=False
         ),
     ] = None,
+    vantages: Annotated[
+        bool, typer.Option("--vantages", help="Show what three desks see that ask for us, each with another resolver.")
+    ] = False,
 ) -> None:
     """Show the commands on Gullmarsh Saltworks, a made-up estate on loopback with planted faults.
 
@@ -34,12 +37,14 @@ def demo(
             folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="gullmarsh-")))
         else:
             _take(folder)
+        if vantages:
+            _check_extra()
         if stay:
-            _stay(folder)
+            _stay(folder, vantages=vantages)
         else:
-            from salt_mirror.demo.tour import tour
+            from salt_mirror.demo.tour import tour, tour_of_vantages
 
-            raise typer.Exit(1 if tour(folder, typer.echo) else 0)
+            raise typer.Exit(1 if (tour_of_vantages if vantages else tour)(folder.resolve(), typer.echo) else 0)
 
 
 def _take(folder: Path) -> None:
@@ -59,10 +64,26 @@ def _take(folder: Path) -> None:
     write_whole(mark, "What is in this folder was made by salt-mirror demo, which writes it anew.\n", "--folder")
 
 
-def _stay(folder: Path) -> None:
+def _check_extra() -> None:
+    """Raises BadInput where vantages cannot be shown."""
+    from importlib.util import find_spec
+
+    if find_spec("distributed") is None or find_spec("cryptography") is None:
+        from salt_mirror.cli.afar import EXTRA
+        from salt_mirror.estate.errors import BadInput
+
+        raise BadInput(f"--vantages: {EXTRA}")
+
+
+def _stay(folder: Path, *, vantages: bool) -> None:
     from salt_mirror.demo.world import gullmarsh
 
-    with gullmarsh(folder.resolve()) as (estate, _):
-        typer.echo(f"ready: salt-mirror pairs --estate {estate}")
+    with contextlib.ExitStack() as stack:
+        estate, servers = stack.enter_context(gullmarsh(folder.resolve()))
+        if vantages:
+            from salt_mirror.demo.vantages import stationed
+
+            stack.enter_context(stationed(estate, servers))
+        typer.echo(f"ready: salt-mirror {'vantage list' if vantages else 'pairs'} --estate {estate}")
         with contextlib.suppress(KeyboardInterrupt):
             threading.Event().wait()

@@ -9,6 +9,7 @@ PHASES: dict[str, tuple[str, ...]] = {
     "Change": ("budget", "mend"),
     "Prove": ("settle", "snapshot", "compare", "differ"),
     "Estate": ("draft", "expect", "demo"),
+    "Vantages": ("vantage",),
 }
 """Every command under the phase of the work that it belongs to."""
 
@@ -100,6 +101,10 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
     "expect": (
         ("expect records/leases.csv --to zone --zone pans.gullmarsh.internal", "a list in another form"),
         ("expect records/services.csv --zone pans.gullmarsh.internal --json", "for a program, with what is wrong with it"),
+    ),
+    "vantage": (
+        ("vantage keys keys kiln-house quay", "certificates for two vantages, the scheduler and this desk"),
+        ("vantage list", "who is there, versions, clocks and round trips"),
     ),
     "demo": (
         ("demo", "a tour through the commands on a made-up estate"),

@@ -25,7 +25,7 @@ from salt_mirror.checks.settling.wording import event_text, findings_of, headlin
 from salt_mirror.cli.ending import status_of
 from salt_mirror.cli.options import Showing
 from salt_mirror.cli.telling import tell
-from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.dialogue import Near, Runner
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.model import Estate
@@ -62,7 +62,7 @@ class Screen:
 
 def follow(
     watch: Watch,
-    engine: Engine,
+    engine: Near,
     clock: Clock,
     screen: Screen,
     *,

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Showing, Where, option, takes
 
 
 @takes("at", "transfer", view="The view that this computer should get; whichever it gets without.")
@@ -33,6 +33,7 @@ def from_here(
         ),
     ] = None,
     *,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -49,6 +50,12 @@ def from_here(
         raise BadInput("--wait watches this computer's own registration: give --self with it")
     if own and (names or settings is not None):
         raise BadInput("--self is about this very computer: leave out names and --settings")
+    if where.vantages:
+        from salt_mirror.cli.looking import look_from
+
+        if own or settings is not None:
+            raise BadInput("--from looks with another computer's settings: leave out --self and --settings")
+        look_from(where, names or [], asking, showing)
     look = Look(open_estate(asking), asking, settings)
     if wait:
         wait_until_registered(look, within, json=showing.json)

@@ -5,25 +5,28 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from salt_mirror.checks.ask import EVERY, Asked, ask
 from salt_mirror.checks.views.everywhere import everywhere_said
 from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, type_of, words_in
 from salt_mirror.cli.options import Asking
-from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A
 from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import search_list
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import given_lines, read_text
 from salt_mirror.estate.typed import completed, is_short, not_a_type
+
+if TYPE_CHECKING:
+    from salt_mirror.cli.afar import Afar
 
 _MNEMONICS = frozenset(TYPE_NAMES.values())
 AUTHORITATIVE, EVERYWHERE = "authoritative", "everywhere"
@@ -43,7 +46,9 @@ class Inquiry:
         *,
         suffixes: Sequence[str],
         every: bool,
+        from_afar: bool = False,
     ) -> None:
+        """`from_afar`: vantages ask, which are made known by `ask_from`."""
         self.from_stdin = "-" in words
         self.names, types = _sorted(words)
         self._types = tuple(EVERY) if every else types
@@ -69,10 +74,29 @@ class Inquiry:
         self._servers = [(server, server not in own) for server in given]
         self._atlas = atlas_of(estate)
         self._atlas.pace = asking.pace or None
-        if not wanted and not resolvers:
+        self._wanted = bool(wanted)
+        self._afar: Afar | None = None
+        if not wanted and not resolvers and not from_afar:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
+
+    def ask_from(self, found: Afar) -> None:
+        """Has every server asked from each vantage: those that were named, else the resolvers that people there use."""
+        from salt_mirror.cli.afar import own_resolvers
+
+        self._afar = found
+        if self._wanted:
+            seen = [(server.seen_from(name), cache) for server, cache in self._servers for name in found.present]
+        else:
+            seen = [(server, True) for name, one in found.present.items() for server in own_resolvers(name, one)]
+        self._servers = seen
+
+    def _everywhere_seen(self, servers: Iterable[Server]) -> list[Server]:
+        """Servers as each vantage asks them; themselves where this computer asks."""
+        if self._afar is None:
+            return list(servers)
+        return [server.seen_from(name) for server in servers for name in self._afar.present]
 
     @property
     def servers(self) -> list[Server]:
@@ -80,7 +104,7 @@ class Inquiry:
         return [*(server for server, _ in self._servers), *self._atlas.servers]
 
     def answers(
-        self, lines: Iterable[tuple[int | None, str]], engine: Engine, complain: Complain
+        self, lines: Iterable[tuple[int | None, str]], engine: Exchange, complain: Complain
     ) -> Iterator[tuple[str, Asked | None]]:
         """What each line's name has, one after the other; None for a line that was no name, after complaining of it."""
         for number, line in lines:
@@ -108,7 +132,7 @@ class Inquiry:
                 asked.view = view if len(views) > 1 else ""
                 yield typed, asked
 
-    def _put(self, engine: Engine, name: Name, rdtypes: tuple[int, ...], view: str) -> Asked:
+    def _put(self, engine: Exchange, name: Name, rdtypes: tuple[int, ...], view: str) -> Asked:
         """Asks with a runner of its own: at a prompt the same question is asked anew, as somebody there wants to see."""
         runner = Runner(engine, most=self._estate.bounds.questions_for_a_name)
         (asked,) = runner.run([self._ask(name, rdtypes, view)])
@@ -157,7 +181,7 @@ class Inquiry:
                 found = Asked(name, rdtypes, [])
                 found.why.append(f"no authoritative server is known: {authority.trouble}")
                 return found
-            servers += [(server, False) for server in authority.servers]
+            servers += [(server, False) for server in self._everywhere_seen(authority.servers)]
         return (
             yield from ask(name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view)
         )
@@ -169,7 +193,7 @@ class Inquiry:
             if self._estate.zone_of(name, one) is not None:
                 views[one] = (yield from self._atlas.find(name, one)).servers
         own = dict.fromkeys(server for servers in views.values() for server in servers)
-        servers = [*((server, False) for server in own), *self._servers]
+        servers = [*((server, False) for server in self._everywhere_seen(own)), *self._servers]
         asked = yield from ask(
             name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view
         )

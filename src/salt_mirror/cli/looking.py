@@ -8,7 +8,7 @@ import threading
 import time
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import msgspec
 
@@ -18,9 +18,9 @@ from salt_mirror.checks.here.scope import HereScope, Programs
 from salt_mirror.checks.here.work import Here
 from salt_mirror.cli.ending import finish, report_of
 from salt_mirror.cli.opening import has_ipv6, keep_pace
-from salt_mirror.cli.options import Asking, Showing
-from salt_mirror.cli.running import run_part
-from salt_mirror.dns.computer.reading import captured_settings, own_settings
+from salt_mirror.cli.options import Asking, Showing, Where
+from salt_mirror.cli.running import Ran, run_part
+from salt_mirror.dns.computer.reading import captured_settings, own_settings, told_settings
 from salt_mirror.dns.computer.settings import Settings
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text
@@ -29,6 +29,10 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.model import Estate
 
+if TYPE_CHECKING:
+    from salt_mirror.vantages.desk import Present
+    from salt_mirror.vantages.exchange import FarExchange
+
 PROGRAMS_S = 30.0
 """So long programs' own way is waited for: a system that waits for dead resolvers may take as long."""
 
@@ -36,30 +40,35 @@ PROGRAMS_S = 30.0
 class Look:
     """A look from this computer, or from one whose settings were captured in a folder."""
 
-    def __init__(self, estate: Estate, asking: Asking, folder: Path | None) -> None:
+    def __init__(self, estate: Estate, asking: Asking, folder: Path | None, told: Settings | None = None) -> None:
+        """`told` are the settings of a computer that has sent them."""
         if folder is not None and not folder.is_dir():
             raise BadInput(f"--settings: there is no folder {folder}")
         self.estate = estate
         self.asking = asking
-        self.live = folder is None
-        self.settings: Settings = own_settings() if folder is None else captured_settings(folder)
+        self.live = folder is None and told is None
+        self.settings: Settings = told or (own_settings() if folder is None else captured_settings(folder))
         self.scope = HereScope(self.settings, estate, Atlas(estate), asking.view)
         every = [self.scope.server_of(one) for one in self.settings.everywhere]
         servers: list[Server] = [one for one in every if one is not None]
         self.scope.atlas = Atlas(estate, resolvers=estate.finders or servers, ipv6=has_ipv6())
         keep_pace(servers, asking.pace)
 
+    def part(self, names: list[str], *, own: bool = False) -> Here:
+        """What is looked at."""
+        typed = [self.scope.typed(text, programs_get(text) if self.live else None) for text in names]
+        return Here(self.scope, typed, alone=not names and not own, own=own_scope(self.scope) if own else None)
+
     def report(self, names: list[str], showing: Showing, *, own: bool) -> NoReturn:
         """Looks, prints what was seen, and ends the program."""
-        typed = [self.scope.typed(text, programs_get(text) if self.live else None) for text in names]
-        part = Here(self.scope, typed, alone=not names and not own, own=own_scope(self.scope) if own else None)
+        part = self.part(names, own=own)
         ran = run_part(part, self.scope.atlas, self.estate.views, self.asking, "things looked at")
         part.remarks += [*self.settings.unread, *self.scope.unread]
         trees = part.trees()
         more: dict[str, Any] = {"tests": trees}
         if len(trees) == 1:
             more["says"] = f"{trees[0].title}: {trees[0].says}.".replace("..", ".")
-        elif typed:
+        elif names:
             more["says"] = _says(part)
         report = report_of("from-here", self.estate, ran, part, **more)
         in_order = sorted(part.findings(), key=lambda one: one.weight != "fault")  # faults in the order of the stations
@@ -67,6 +76,45 @@ class Look:
         if report.outcome == "agrees" and not report.findings and not showing.all:
             showing = replace(showing, faults=True)  # what is sound is told in two lines
         finish(report, showing, part, several_views=len(self.estate.views) > 1)
+
+
+def look_from(where: Where, names: list[str], asking: Asking, showing: Showing) -> NoReturn:
+    """Looks with the settings of each vantage's computer, over its own network, prints what was seen, and ends the program."""
+    from salt_mirror.checks.places import FromPlaces
+    from salt_mirror.cli.afar import afar, side_by_side, whole
+    from salt_mirror.cli.opening import open_estate
+
+    estate = open_estate(asking)
+    with afar(estate, where, settings=True) as found:
+
+        def one(name: str, exchange: FarExchange) -> tuple[Ran, Here]:
+            seen = open_estate(asking)
+            look = Look(seen, asking, None, _settings_of(found.present[name]))
+            part = look.part(names)
+            ran = run_part(part, look.scope.atlas, seen.views, asking, "things looked at", transfers=[], far=exchange)
+            part.remarks += [*look.settings.unread, *look.scope.unread]
+            return ran, part
+
+        for present in found.usable.values():
+            try:
+                _settings_of(present)
+            except ValueError as error:
+                present.trouble = f"its settings cannot be read: {error}"
+        done, lost, interrupted = side_by_side(found, one)
+        troubles = found.troubles
+    every = FromPlaces({name: part for name, (_, part) in done.items()}, troubles, lost)
+    trees = [
+        msgspec.structs.replace(tree, title=f"{tree.title} from {name}")
+        for name, (_, part) in done.items()
+        for tree in part.trees()
+    ]
+    ran = whole({name: ran for name, (ran, _) in done.items()}, interrupted=interrupted)
+    report = report_of("from-here", estate, ran, every, tests=trees)
+    finish(report, showing, every, several_views=len(estate.views) > 1)
+
+
+def _settings_of(present: Present) -> Settings:
+    return told_settings(present.settings.get("settings", b""))
 
 
 def _says(part: Here) -> str:

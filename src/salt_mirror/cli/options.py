@@ -84,6 +84,21 @@ class Asking:
             raise BadInput(f"--pace: {self.pace} is no pace; expected questions a second from {LEAST_PACE} on, or 0")
 
 
+@dataclass(frozen=True, slots=True)
+class Where:
+    """From where to ask."""
+
+    vantages: Annotated[
+        list[str] | None,
+        option(
+            "--from",
+            "VANTAGE|GROUP",
+            "Ask from other machines (`vantage join`): a vantage, a group of them, or everywhere. May be repeated, or several "
+            "separated by commas.",
+        ),
+    ] = None
+
+
 class FailOn(StrEnum):
     """What lets a run fail, for pipelines."""
 
@@ -215,7 +230,7 @@ class Changing:
 
 
 def takes(*left_out: str, **words: str) -> Callable[[F], F]:
-    """Unfolds parameters of the types `Asking`, `Showing`, `Listing`, `LogOn` and `Changing` into options of the command's own.
+    """Unfolds parameters of the types `Asking`, `Where`, `Showing`, `Listing`, `LogOn` and `Changing` into options of its own.
 
     `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
     option means here. What the file of `--names` has is added to the names that the command takes.
@@ -228,7 +243,7 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
         takes_names = next((one.name for one in own if _takes_names(one)), "")
         without = left_out if takes_names and "listed" not in left_out else (*left_out, "listed")
         for parameter in own:
-            if parameter.annotation in (Asking, Showing, Listing, LogOn, Changing):
+            if parameter.annotation in _PANELS:
                 unfolded = _options(parameter.annotation, without, words)
                 groups[parameter.name] = parameter.annotation, [one.name for one in unfolded]
                 parameters += unfolded
@@ -267,7 +282,7 @@ def _takes_names(parameter: inspect.Parameter) -> bool:
 def _in_words(command: Callable[..., Any], own: dict[str, Any], given: dict[str, Any]) -> str:
     """What a command was told to look at, as it might be typed: its own arguments and options, and those that choose whom it
     asks about what."""
-    chosen = own | {key: given.get(key) for key in ("at", "view", "listed")}
+    chosen = own | {key: given.get(key) for key in ("at", "view", "listed", "vantages")}
     words = [command.__name__.replace("_", "-")]
     for key, value in chosen.items():
         if value in (None, False, [], ""):
@@ -276,13 +291,14 @@ def _in_words(command: Callable[..., Any], own: dict[str, Any], given: dict[str,
         if key in own and isinstance(value, list):
             words += map(str, several)
         else:
-            name = "names" if key == "listed" else key.replace("_", "-")
+            name = {"listed": "names", "vantages": "from"}.get(key, key.replace("_", "-"))
             words += [f"--{name}" if one is True else f"--{name} {one}" for one in several]
     return " ".join(words)
 
 
-_PANELS = {
+_PANELS: dict[Any, str] = {
     Asking: "How to ask",
+    Where: "From where",
     Showing: "What is shown and written",
     Listing: "How lists are read",
     LogOn: "The directory",

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, takes
+from salt_mirror.cli.options import Asking, Showing, Where, takes
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.atlas import Atlas
+    from salt_mirror.checks.part import Part
+    from salt_mirror.estate.model import Estate
 
 
 @takes("at", "view", "transfer")
@@ -19,6 +24,7 @@ def resolvers(
         ),
     ] = None,
     *,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -35,6 +41,8 @@ def resolvers(
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking)
+    if where.vantages:
+        _from_places(servers, where, asking, showing, estate)
     given = servers_and_groups(servers, estate) or (() if estate.resolvers else system_resolvers())
     if not given and not estate.resolvers:
         raise BadInput(
@@ -47,3 +55,30 @@ def resolvers(
     ran = run_part(part, atlas, estate.views, asking, "resolvers looked at")
     report = report_of("resolvers", estate, ran, part, tests=part.trees())
     finish(report, showing, part, several_views=len(estate.views) > 1)
+
+
+def _from_places(servers: list[str] | None, where: Where, asking: Asking, showing: Showing, estate: Estate) -> NoReturn:
+    """Tries resolvers from vantages: those that are named, else each vantage's own."""
+    from msgspec.structs import replace
+
+    from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
+    from salt_mirror.cli.afar import atlas_at, check_from
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import keep_pace, open_estate, servers_and_groups
+
+    def build(seen: Estate) -> tuple[Part, Atlas]:
+        atlas = atlas_at(seen)
+        named = servers_and_groups(servers, open_estate(asking)) if servers else ()
+        tried = resolvers_of(seen, atlas, named)
+        keep_pace([way for one in tried for way in one.ways], asking.pace)
+        return Resolvers(tried, atlas), atlas
+
+    ran, every = check_from(where, asking, build, "resolvers looked at", estate)
+    tests = [
+        replace(test, title=f"{test.title} from {name}")
+        for name, part in every.parts.items()
+        if isinstance(part, Resolvers)
+        for test in part.trees()
+    ]
+    report = report_of("resolvers", estate, ran, every, tests=tests)
+    finish(report, showing, every, several_views=len(estate.views) > 1)

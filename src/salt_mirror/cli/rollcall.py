@@ -5,13 +5,16 @@ from __future__ import annotations
 import sys
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
-from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
+from salt_mirror.cli.options import Asking, Listing, Showing, Where, option, takes
 
 if TYPE_CHECKING:
+    from salt_mirror.checks.atlas import Atlas
+    from salt_mirror.checks.part import Part
+    from salt_mirror.checks.rollcall.scope import ExpectedSet
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
     from salt_mirror.dns.questions import Server
@@ -43,6 +46,7 @@ def rollcall(
     ] = False,
     *,
     listing: Listing,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -70,11 +74,33 @@ def rollcall(
             "nothing to call: no expectation fits; give files of expected records, or an estate with zones that expect some"
         )
     views = views_of(asking, estate)
-    zones = [one for where in views for one in estate.zones[where].values() if unexpected and only in (None, one.apex)]
+    damaged = [f"damaged, and left out: {one}" for one in problems]
+    if where.vantages:
+        if unexpected:
+            raise BadInput("--from and --unexpected: what nobody expects is known from transfers; leave one out")
+        _from_places(sets, damaged, estate, where, asking, showing)
+    zones = [one for view in views for one in estate.zones[view].values() if unexpected and only in (None, one.apex)]
     part = Roll(sets, atlas, zones)
     ran = run_part(part, atlas, views, replace(asking, transfer=asking.transfer or unexpected), "record sets called")
-    report = report_of("rollcall", estate, ran, part, [f"damaged, and left out: {one}" for one in problems])
-    finish(report, showing, part, several_views=len(views) > 1)
+    finish(report_of("rollcall", estate, ran, part, damaged), showing, part, several_views=len(views) > 1)
+
+
+def _from_places(
+    sets: list[ExpectedSet], damaged: list[str], estate: Estate, where: Where, asking: Asking, showing: Showing
+) -> NoReturn:
+    """Calls the roll from vantages."""
+    from salt_mirror.checks.rollcall.judging import Roll
+    from salt_mirror.cli.afar import atlas_at, check_from
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import atlas_of, servers_at, views_of
+
+    def build(seen: Estate) -> tuple[Part, Atlas]:
+        atlas = atlas_of(seen, servers_at(asking.at, seen)) if asking.at else atlas_at(seen)
+        return Roll(sets, atlas, []), atlas
+
+    ran, every = check_from(where, asking, build, "record sets called", estate)
+    report = report_of("rollcall", estate, ran, every, damaged)
+    finish(report, showing, every, several_views=len(views_of(asking, estate)) > 1)
 
 
 def _given(

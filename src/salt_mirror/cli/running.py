@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import sys
 import threading
@@ -30,7 +31,11 @@ from salt_mirror.report.document import now
 if TYPE_CHECKING:
     from rich.progress import Progress as Bar
 
+    from salt_mirror.vantages.exchange import FarExchange
+
 AT_ONCE = 8
+AHEAD, AHEAD_AFAR = 1024, 8192
+"""So many questions are kept waiting or under way: those that travel take longer."""
 
 
 class Ran(NamedTuple):
@@ -63,10 +68,11 @@ def run_part(
     what: str,
     *,
     transfers: Transfers | None = None,
+    far: FarExchange | None = None,
 ) -> Ran:
     """Runs one check; `what` are the things that it looks at, in words."""
     work = partial(carry_out, part)
-    return run(work, atlas, views, asking, total=part.size, what=what, transfers=transfers)
+    return run(work, atlas, views, asking, total=part.size, what=what, transfers=transfers, far=far)
 
 
 def run(
@@ -79,19 +85,21 @@ def run(
     what: str,
     through: Callable[[Exchange], Exchange] | None = None,
     transfers: Transfers | None = None,
+    far: FarExchange | None = None,
 ) -> Ran:
-    """Runs some work over the engine, with zones taken by transfer first: `transfers`, else those of the views where that is
-    wished; `through` an exchange of its own."""
+    """Runs some work over the engine, or over an exchange that leads `far`, with zones taken by transfer first: `transfers`,
+    else those of the views where that is wished; `through` an exchange of its own."""
     if asking.transfer and not atlas.estate.zones:
         raise BadInput("--transfer takes the zones of an estate, and there is none here; name one with --estate")
     quiet_collector()
     atlas.pace = asking.pace or None
     keep_pace(atlas.servers, asking.pace)
     started, clock = now(), time.monotonic()
-    progress = Progress(total, what)
+    progress = Progress(total, what, shown=threading.current_thread() is threading.main_thread())
     interrupted = False
     remarks: list[str] = []
-    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+    with contextlib.ExitStack() as stack:
+        engine = far if far is not None else stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
         exchange = HoldingExchange(engine)
         most = atlas.estate.bounds.questions_for_a_name
         runner = Runner(exchange, most=most)
@@ -99,7 +107,8 @@ def run(
             wanted = transfers if transfers is not None else atlas.transfers(views, everywhere=asking.transfer)
             remarks = fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
             source: Exchange = exchange if exchange.holds else engine
-            runner = Runner(through(source) if through is not None else source, most=most)
+            ahead = AHEAD if far is None else AHEAD_AFAR
+            runner = Runner(through(source) if through is not None else source, most=most, ahead=ahead)
             work(Setting(started, exchange.holding, exchange.names), runner, progress.tick)
         except KeyboardInterrupt:
             interrupted = True
@@ -199,12 +208,12 @@ def _fetch(server: Server, apex: Name, timeout_s: float, bounds: Bounds, budget:
 class Progress:
     """Says on standard error how far the work has come, from the first second on, where that is a terminal."""
 
-    def __init__(self, total: int, what: str) -> None:
+    def __init__(self, total: int, what: str, *, shown: bool = True) -> None:
         """`total` is 0 where it is not known beforehand."""
         self._total = total
         self._what = what
         self._done = 0
-        self._terminal = sys.stderr.isatty()
+        self._terminal = shown and sys.stderr.isatty()
         self._next = time.monotonic() + 1.0
         self._bar: Bar | None = None
 

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import sys
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import WRITING, Asking, Listing, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Listing, Showing, Where, option, takes
 
 if TYPE_CHECKING:
+    from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.settling.goals import Goal
-    from salt_mirror.checks.settling.watch import Vantage
+    from salt_mirror.checks.settling.watch import Vantage, Watch
+    from salt_mirror.cli.afar import Afar
+    from salt_mirror.cli.following import Clock
+    from salt_mirror.dns.dialogue import Near
+    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.lists.spec import ListSpec
     from salt_mirror.estate.model import Estate
     from salt_mirror.keeping.journal import Head, Line
@@ -58,6 +64,7 @@ def settle(
     speed: Annotated[float, typer.Option("--speed", hidden=True, min=1)] = 1.0,
     *,
     listing: Listing,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -68,7 +75,7 @@ def settle(
     wish = _Wish(name, rdtype, to or [], gone, held_by, source, registered, journal, resume, figure, spec_of(listing))
     wish.check()
     within_s = seconds_of(within, "--within") if within is not None else None
-    _watch(wish, estate, asking, within_s=within_s, peek=peek, speed=speed, json=showing.json)
+    _watch(wish, estate, asking, where, within_s=within_s, peek=peek, speed=speed, json=showing.json)
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,50 +153,47 @@ def watch_goals(
     from salt_mirror.estate.lists.spec import ListSpec
 
     wish = _Wish(None, None, [], False, None, None, None, None, False, None, ListSpec(), tuple(goals), view)
-    _watch(wish, estate, asking, within_s=within_s, peek=False, speed=1.0, json=json)
+    _watch(wish, estate, asking, Where(), within_s=within_s, peek=False, speed=1.0, json=json)
 
 
 def _watch(
-    wish: _Wish, estate: Estate, asking: Asking, *, within_s: float | None, peek: bool, speed: float, json: bool
+    wish: _Wish,
+    estate: Estate,
+    asking: Asking,
+    where: Where,
+    *,
+    within_s: float | None,
+    peek: bool,
+    speed: float,
+    json: bool,
 ) -> None:
-    from salt_mirror.checks.settling.goals import authorities_of, held_values
-    from salt_mirror.checks.settling.watch import Watch, vantages
     from salt_mirror.checks.settling.wording import goal_text
-    from salt_mirror.cli.following import Clock, Finish, bound_of, follow, screen_for
-    from salt_mirror.cli.opening import atlas_of, keep_pace, servers_at, view_of
+    from salt_mirror.cli.following import Clock, Finish, follow, screen_for
+    from salt_mirror.cli.opening import atlas_of, keep_pace, view_of
     from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.journal import Journal, goal_in, replay
+    from salt_mirror.keeping.journal import Journal, goal_in
 
     past = wish.past()
-    measure = servers_at([wish.held_by], estate)[0] if wish.held_by is not None else None
     goals = [goal_in(line) for line in past[0].goals] if past is not None else wish.goals(estate, asking)
-    caches = _caches(wish, estate, asking)
-    where = wish.view if wish.view is not None else view_of(goals[0].name, asking, estate)
+    view = wish.view if wish.view is not None else view_of(goals[0].name, asking, estate)
     atlas = atlas_of(estate)
     clock = Clock(speed)
     atlas.pace = asking.pace or None
-    keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
-    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
-        found = authorities_of(goals, where, atlas, engine)
-        if wish.open_ended:
-            goals = held_values(measure, found, engine)
-            found = [(goal, servers) for goal, (_, servers) in zip(goals, found, strict=True)]
-        began_at = min(past[0].began_at, clock()) if past is not None else clock()
-        watch = Watch(
-            vantages(found), caches, began_at, peek=peek, gap_s=max(1.0, 0.1 * speed), tolerance_s=max(2.5, 0.25 * speed),
-            every_s=max(5.0, 0.25 * speed),
-        )  # fmt: skip
-        bound = past[0].bound_s if past is not None else bound_of(goals, where, atlas, engine)
-        if past is not None and wish.journal is not None:
-            replay(watch, goals, past[1], wish.journal, clock())
-        written = Journal(wish.journal, goals, began_at, bound, again=wish.resume) if wish.journal is not None else None
+    with ExitStack() as stack:
+        engine = stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
+        caches, exchange = _observers(wish, estate, asking, where, engine, stack)
+        keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
+        goals, watch, bound = _begin(wish, goals, caches, view, atlas, engine, clock, past, peek=peek)
+        written = None
+        if wish.journal is not None:
+            written = Journal(wish.journal, goals, watch.began_at, bound, again=wish.resume)
         what = goal_text(goals[0]) if len(goals) == 1 else f"{len(goals):,} records"
         end_of_it = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])
         screen, end = screen_for(what, sys.stdout, watch, json=json)
         interrupted = False
         try:
-            follow(watch, engine, clock, screen, within_s=within_s, record=end_of_it.recorder(written))
+            follow(watch, exchange, clock, screen, within_s=within_s, record=end_of_it.recorder(written))
         except KeyboardInterrupt:
             interrupted = True
         finally:
@@ -205,6 +209,71 @@ def _watch(
     end_of_it.report(
         sys.stdout, json=json, interrupted=interrupted, strays=engine.strays, late=engine.late, failed=failed
     )
+
+
+def _begin(
+    wish: _Wish,
+    goals: list[Goal],
+    caches: list[Vantage],
+    view: str,
+    atlas: Atlas,
+    engine: Engine,
+    clock: Clock,
+    past: tuple[Head, list[Line]] | None,
+    *,
+    peek: bool,
+) -> tuple[list[Goal], Watch, int | None]:
+    """The watch, with all that its journal has; its goals, and how long a cache may keep the old state (seconds)."""
+    from salt_mirror.checks.settling.goals import authorities_of, held_values
+    from salt_mirror.checks.settling.watch import Watch, vantages
+    from salt_mirror.cli.following import bound_of
+    from salt_mirror.cli.opening import servers_at
+    from salt_mirror.keeping.journal import replay
+
+    measure = servers_at([wish.held_by], atlas.estate)[0] if wish.held_by is not None else None
+    found = authorities_of(goals, view, atlas, engine)
+    if wish.open_ended:
+        goals = held_values(measure, found, engine)
+        found = [(goal, servers) for goal, (_, servers) in zip(goals, found, strict=True)]
+    began_at = min(past[0].began_at, clock()) if past is not None else clock()
+    grain = 0.25 * clock.speed
+    watch = Watch(
+        vantages(found), caches, began_at, peek=peek, gap_s=max(1.0, 0.4 * grain), tolerance_s=max(2.5, grain),
+        every_s=max(5.0, grain),
+    )  # fmt: skip
+    bound = past[0].bound_s if past is not None else bound_of(goals, view, atlas, engine)
+    if past is not None and wish.journal is not None:
+        replay(watch, goals, past[1], wish.journal, clock())
+    return goals, watch, bound
+
+
+def _observers(
+    wish: _Wish, estate: Estate, asking: Asking, where: Where, engine: Engine, stack: ExitStack
+) -> tuple[list[Vantage], Near]:
+    """The caches to watch, and the exchange by which they are asked: from here, or from vantages."""
+    if not where.vantages:
+        return _caches(wish, estate, asking), engine
+    from salt_mirror.cli.afar import afar
+
+    places = stack.enter_context(afar(estate, where))
+    return _caches_afar(wish, estate, asking, places), places.beside(engine, revived=True)
+
+
+def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> list[Vantage]:
+    """The caches to watch from vantages: those that are named, else the resolvers that people there use."""
+    from salt_mirror.checks.settling.watch import Vantage
+    from salt_mirror.cli.afar import own_resolvers
+    from salt_mirror.cli.opening import servers_and_groups
+    from salt_mirror.estate.errors import BadInput
+
+    if wish.registered is not None:
+        raise BadInput("--from watches caches, and --registered authoritative servers alone; leave one of them out")
+    named = servers_and_groups(asking.at, estate) if asking.at else ()
+    found = []
+    for name, one in places.present.items():
+        seen = [server.seen_from(name) for server in named] if named else own_resolvers(name, one)
+        found += [Vantage(server, True, one.group) for server in seen]
+    return found
 
 
 def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, takes
+from salt_mirror.cli.options import Asking, Showing, Where, takes
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.atlas import Atlas
+    from salt_mirror.checks.part import Part
+    from salt_mirror.estate.model import Estate
 
 
 @takes("at", "view")
@@ -18,6 +23,7 @@ def views(
         ),
     ] = None,
     *,
+    where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -37,6 +43,15 @@ def views(
     ]
     scope = ViewsScope(estate, only)
     scope.check()
+    if where.vantages:
+        from salt_mirror.cli.afar import atlas_at, check_from
+
+        def build(seen: Estate) -> tuple[Part, Atlas]:
+            there = atlas_at(seen)
+            return Views(ViewsScope(seen, only), there), there
+
+        ran, every = check_from(where, asking, build, "names looked at", estate)
+        finish(report_of("views", estate, ran, every), showing, every, several_views=True)
     atlas = atlas_of(estate)
     part = Views(scope, atlas)
     ran = run_part(part, atlas, estate.views, asking, "names looked at")

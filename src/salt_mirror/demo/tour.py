@@ -6,7 +6,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -184,26 +184,49 @@ STOPS = (
 )
 
 
-def tour(folder: Path, show: Callable[[str], None]) -> int:
-    """Runs the tour on a world in a folder; `show` prints a line. Returns the number of stops that went wrong."""
-    wrong = 0
+Show = Callable[[str], None]
+"""Prints a line."""
+
+
+def tour(folder: Path, show: Show) -> int:
+    """Runs the tour on a world in a folder. Returns the number of stops that went wrong."""
     with gullmarsh(folder) as (estate, servers):
         show(f"Gullmarsh Saltworks is up: {len(servers)} name servers on loopback, its estate in {estate}.")
-        for number, stop in enumerate(STOPS, 1):
-            show("")
-            show(f"── {number} of {len(STOPS)} ─ {stop.says}")
-            command = [word.replace("{folder}", str(folder)) for word in stop.command]
-            show(f"$ salt-mirror {' '.join(command)}")
-            sys.stdout.flush()
-            estate_option = [] if command[0] in ("explain", "draft") else ["--estate", str(estate)]
-            if stop.before is not None:
-                stop.before(servers)
-            if stop.meanwhile is not None:
-                fill_caches(servers, "shop.gullmarsh.example", "A")
-                threading.Thread(target=stop.meanwhile, args=(servers,), daemon=True).start()
-            status = subprocess.run(
-                [sys.executable, "-m", "salt_mirror", *command, *estate_option], check=False
-            ).returncode
-            show(f"(exit status {status})")
-            wrong += status != stop.status
+        wrong = go(STOPS, estate, servers, show)
+    show("")
+    show("And from where people are: salt-mirror demo --vantages (wants the extra of that name).")
+    return wrong
+
+
+def tour_of_vantages(folder: Path, show: Show) -> int:
+    """The same with three desks that ask for us."""
+    from salt_mirror.demo.vantages import DESKS, stationed
+    from salt_mirror.demo.vantages import STOPS as SEEN_FROM_DESKS
+
+    with gullmarsh(folder) as (estate, servers), stationed(estate, servers):
+        show(
+            f"Gullmarsh Saltworks is up, and {len(DESKS)} desks ask for us, over TLS on loopback; the estate is {estate}."
+        )
+        return go(SEEN_FROM_DESKS, estate, servers, show)
+
+
+def go(stops: Sequence[Stop], estate: Path, servers: dict[str, StandIn], show: Show) -> int:
+    """Makes the stops on a world that is there. Returns how many went wrong."""
+    wrong = 0
+    folder = estate.parent
+    for number, stop in enumerate(stops, 1):
+        show("")
+        show(f"── {number} of {len(stops)} ─ {stop.says}")
+        command = [word.replace("{folder}", str(folder)) for word in stop.command]
+        show(f"$ salt-mirror {' '.join(command)}")
+        sys.stdout.flush()
+        estate_option = [] if command[0] in ("explain", "draft") else ["--estate", str(estate)]
+        if stop.before is not None:
+            stop.before(servers)
+        if stop.meanwhile is not None:
+            fill_caches(servers, "shop.gullmarsh.example", "A")
+            threading.Thread(target=stop.meanwhile, args=(servers,), daemon=True).start()
+        status = subprocess.run([sys.executable, "-m", "salt_mirror", *command, *estate_option], check=False).returncode
+        show(f"(exit status {status})")
+        wrong += status != stop.status
     return wrong

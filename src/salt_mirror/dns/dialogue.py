@@ -35,6 +35,21 @@ class Exchange(Protocol):
         """Waits until at least one question has ended and returns those that have; empty when none is under way."""
 
 
+class Near(Exchange, Protocol):
+    """An exchange that can be listened to for a while, as the engine can."""
+
+    @property
+    def strays(self) -> int:
+        """How many datagrams came in that answered nothing."""
+
+    @property
+    def late(self) -> int:
+        """How many replies came too late."""
+
+    def collect(self, wait_s: float | None = None) -> list[Answer]:
+        """The same, but for no longer than `wait_s` seconds."""
+
+
 class _Turn:
     """A dialogue that waits for the answers to its batch; `left` questions may still go to servers that were found."""
 

@@ -144,6 +144,20 @@ def label_text(label: bytes) -> str:
     )
 
 
+def is_name(raw: bytes) -> bool:
+    """Whether bytes are a name in wire form, uncompressed: labels of 1 to 63 bytes, a root, 255 bytes at most (RFC 1035
+    section 3.1)."""
+    at = 0
+    while at < len(raw) <= 255:
+        size = raw[at]
+        at += size + 1
+        if size == 0:
+            return at == len(raw)
+        if size > 63:
+            return False
+    return False
+
+
 def labels(name: Name) -> tuple[bytes, ...]:
     """The labels of a name from left to right, without the root's."""
     found = []

@@ -106,6 +106,24 @@ class ResolverTestsEntry(msgspec.Struct, forbid_unknown_fields=True):
     large: list[str] = []
 
 
+class VantageEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[vantages.NAME]`: another machine that asks for us: its `group`, and the `view` that people there should get."""
+
+    group: str = ""
+    view: str = ""
+
+
+class SchedulerEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[vantage_scheduler]`: where the vantages are reached, such as `tls://192.0.2.53:8786`, with our `certificate` and its
+    `key` and the `authority` of both sides' certificates (`ca.pem` beside the certificate without it). Without a certificate
+    it is on loopback."""
+
+    address: str
+    certificate: str = ""
+    key: str = ""
+    authority: str = ""
+
+
 class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
     """`[keys.NAME]`: a TSIG key, whose secret (base64) stands in a file or in an environment variable."""
 
@@ -212,6 +230,8 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     networks: dict[str, NetworkEntry] = {}
     leases: list[str] = []
     resolver_tests: ResolverTestsEntry = msgspec.field(default_factory=ResolverTestsEntry)
+    vantages: dict[str, VantageEntry] = {}
+    vantage_scheduler: SchedulerEntry | None = None
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
@@ -226,6 +246,8 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "bounds": BoundsEntry,
     "networks": NetworkEntry,
     "resolver_tests": ResolverTestsEntry,
+    "vantages": VantageEntry,
+    "vantage_scheduler": SchedulerEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}

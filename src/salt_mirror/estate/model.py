@@ -29,8 +29,10 @@ from salt_mirror.estate.file import (
     InsideOnlyEntry,
     ResolverEntry,
     SameEntry,
+    SchedulerEntry,
     ServerEntry,
     SourceEntry,
+    VantageEntry,
     ZoneEntry,
     read_estate_file,
 )
@@ -105,6 +107,9 @@ class Estate:
     retired: tuple[Network, ...] = ()
     lease_files: tuple[Path, ...] = ()
     ages: Ages = field(default_factory=Ages)
+    vantages: dict[str, VantageEntry] = field(default_factory=dict)
+    scheduler: SchedulerEntry | None = None
+    keys: dict[str, Key] = field(default_factory=dict)
 
     @property
     def views(self) -> list[str]:
@@ -184,7 +189,9 @@ class _Builder:
                     f"roots: {shown(name)} = {addresses}; a name stands on the left, a list of addresses on the right, "
                     'such as "a.roots.example" = ["203.0.113.241"]'
                 ) from None
-        keys = self._keys = {label: key_of(label, entry, self._path) for label, entry in file.keys.items()}
+        keys = self._keys = estate.keys = {
+            label: key_of(label, entry, self._path) for label, entry in file.keys.items()
+        }
         for label, entry in file.servers.items():
             estate.servers[label] = self._server("servers", label, entry, keys)
         for label, resolver in file.resolvers.items():
@@ -210,6 +217,16 @@ class _Builder:
                 raise self._fail(f"accept, entry {number}, reason: is empty; say why the finding is accepted")
         estate.accept = file.accept
         estate.same, estate.inside_only = file.same, file.inside_only
+        self._add_duties()
+        for key in file.bounds.__struct_fields__:
+            if not 0 < getattr(file.bounds, key) < 1e12:
+                raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")
+        estate.bounds = file.bounds
+        return estate
+
+    def _add_duties(self) -> None:
+        """What resolvers ought to do, and where others ask for us."""
+        estate, file = self._estate, self._file
         known = estate.servers | estate.resolvers
         for label, resolver in file.resolvers.items():
             duty = estate.duties[label] = duty_of(label, resolver, known, estate.reached, self._path)
@@ -218,11 +235,12 @@ class _Builder:
                     f"resolvers, {label}, view: there is no view {shown(duty.view)}; {hint(duty.view, estate.zones)}"
                 )
         estate.resolver_tests = tests_of(file.resolver_tests, self._path)
-        for key in file.bounds.__struct_fields__:
-            if not 0 < getattr(file.bounds, key) < 1e12:
-                raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")
-        estate.bounds = file.bounds
-        return estate
+        for label, vantage in file.vantages.items():
+            if vantage.view and estate.zones and vantage.view not in estate.zones:
+                raise self._fail(
+                    f"vantages, {label}, view: there is no view {shown(vantage.view)}; {hint(vantage.view, estate.zones)}"
+                )
+        estate.vantages, estate.scheduler = file.vantages, file.vantage_scheduler
 
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
         """Raises BadInput for names that are none, and a view that no zone has."""

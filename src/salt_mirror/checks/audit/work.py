@@ -17,6 +17,7 @@ from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.lines import ServerTally, Tally, Unchanged, ZoneLine
 from salt_mirror.checks.authority.sheet import Inspected, Inspection
 from salt_mirror.checks.part import Part, Setting, carry_out
+from salt_mirror.checks.places import FromPlaces
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import ROOT, Name, from_text, to_text
 from salt_mirror.dns.questions import Server
@@ -34,6 +35,7 @@ class AuditWork:
         self._estate = estate
         self._coverage = coverage
         self.nothing: list[str] = []
+        self.vantages: FromPlaces | None = None
         self.parts: dict[str, Part] = {}
         self._zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
         for check in audited():
@@ -69,8 +71,9 @@ class AuditWork:
     def findings(self) -> list[Finding]:
         """Every finding once, as far as it is wished to be told."""
         found: dict[tuple[str, ...], Finding] = {}
-        for finding in (one for part in self.parts.values() for one in part.findings()):
-            said = "" if finding.code.startswith("pair.") else finding.text
+        parts = [*([self.vantages] if self.vantages is not None else []), *self.parts.values()]
+        for finding in (one for part in parts for one in part.findings()):
+            said = "" if finding.code.startswith("pair.") and not finding.vantages else finding.text
             key = (finding.code, *finding.subject, said)
             if self._coverage.tells(finding):
                 found.setdefault(key, finding)
@@ -81,7 +84,7 @@ class AuditWork:
         narrowing = self._coverage.narrowing
         if narrowing is not None and not narrowing.looked_at(finding):
             return False
-        if check_of(finding.code).name == "audit":
+        if check_of(finding.code).name in ("audit", "vantage"):
             return True  # about the acceptances themselves
         if check_of(finding.code).name not in self.parts:
             return False
@@ -185,7 +188,8 @@ class AuditWork:
     def inspected(self) -> list[Inspected]:
         """What was seen of each zone's authority."""
         part = self.parts.get("authority")
-        return part.inspected if isinstance(part, Inspection) else []
+        parts = part.parts.values() if isinstance(part, FromPlaces) else [part]
+        return next((one.inspected for one in parts if isinstance(one, Inspection)), [])
 
     def _subjects(self) -> Iterator[tuple[InView, str, Outcome]]:
         """Every subject by its zone, with the check and the outcome."""

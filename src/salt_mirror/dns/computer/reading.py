@@ -7,10 +7,13 @@ import socket
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from salt_mirror.dns.computer import linux, macos, windows
 from salt_mirror.dns.computer.settings import OwnAddress, Settings
-from salt_mirror.dns.computer.sources import Captured, Live, Source
+from salt_mirror.dns.computer.sources import Captured, Live, Recording, Source, Told
 
 READERS: dict[str, Callable[[Source], Settings]] = {
     "linux": linux.read,
@@ -27,10 +30,45 @@ def captured_settings(folder: Path) -> Settings:
     return READERS[source.system](source)
 
 
+def recorded_settings() -> bytes:
+    """Everything that the reader of this computer's settings has read, for somebody elsewhere (`told_settings`)."""
+    recording = Recording(Live())
+    system = _this_system()
+    host = READERS[system](recording).host or socket.gethostname()
+    addresses = [(one.address, one.link, one.temporary) for one in own_addresses()]
+    return msgspec.msgpack.encode(_Recorded(system, host, addresses, recording.told))
+
+
+def told_settings(recorded: bytes) -> Settings:
+    """The settings of the computer that sent them. Raises ValueError for what is none."""
+    try:
+        one = msgspec.msgpack.decode(recorded, type=_Recorded)
+    except msgspec.MsgspecError as error:
+        raise ValueError(str(error)) from None
+    if one.system not in READERS:
+        raise ValueError("it is of no system that is known here")
+    found = READERS[one.system](Told(one.told))
+    found.host = found.host or one.host
+    found.addresses = [OwnAddress(*address) for address in one.addresses]
+    return found
+
+
+class _Recorded(msgspec.Struct, array_like=True):
+    """What a computer's settings were read from: its system and host, its addresses, and what its files and programs told."""
+
+    system: str
+    host: str
+    addresses: list[tuple[bytes, str, bool]]
+    told: dict[str, Any]
+
+
+def _this_system() -> str:
+    return {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
+
+
 def own_settings() -> Settings:
     """The settings of this computer, with its name and addresses."""
-    system = {"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux")
-    found = READERS[system](Live())
+    found = READERS[_this_system()](Live())
     found.host = found.host or socket.gethostname()
     found.addresses = own_addresses()
     return found

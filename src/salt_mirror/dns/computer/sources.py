@@ -10,7 +10,7 @@ import re
 import subprocess
 import sys
 from pathlib import Path, PureWindowsPath
-from typing import Protocol
+from typing import Any, Protocol
 
 Values = dict[str, "str | int | bytes | list[str]"]
 """The values of a registry key by their lower-case names."""
@@ -84,6 +84,62 @@ class Live:
         except (OSError, subprocess.TimeoutExpired):
             return None
         return done.stdout[:_MOST_BYTES].decode("utf-8", "replace") if done.returncode == 0 else None
+
+
+class Recording:
+    """A source that keeps what it was asked and what it told, so that the same can be told elsewhere."""
+
+    def __init__(self, behind: Source) -> None:
+        self._behind = behind
+        self.told: dict[str, Any] = {}
+
+    def _keep(self, what: str, given: str, found: Any) -> Any:
+        self.told[f"{what} {given}"] = found
+        return found
+
+    def text(self, path: str) -> str | None:
+        return self._keep("text", path, self._behind.text(path))  # type: ignore[no-any-return]
+
+    def entries(self, folder: str) -> list[str]:
+        return self._keep("entries", folder, self._behind.entries(folder))  # type: ignore[no-any-return]
+
+    def key(self, path: str) -> Values | None:
+        return self._keep("key", path, self._behind.key(path))  # type: ignore[no-any-return]
+
+    def subkeys(self, path: str) -> list[str]:
+        return self._keep("subkeys", path, self._behind.subkeys(path))  # type: ignore[no-any-return]
+
+    def output(self, *command: str) -> str | None:
+        return self._keep("output", " ".join(command), self._behind.output(*command))  # type: ignore[no-any-return]
+
+
+class Told:
+    """What a recording has kept, told again. Whoever sent it may have written anything: what does not fit is not there."""
+
+    def __init__(self, told: dict[str, Any]) -> None:
+        self._told = told
+
+    def text(self, path: str) -> str | None:
+        found = self._told.get(f"text {path}")
+        return found if isinstance(found, str) else None
+
+    def entries(self, folder: str) -> list[str]:
+        return self._names(f"entries {folder}")
+
+    def key(self, path: str) -> Values | None:
+        found = self._told.get(f"key {path}")
+        return {str(name): value for name, value in found.items()} if isinstance(found, dict) else None
+
+    def subkeys(self, path: str) -> list[str]:
+        return self._names(f"subkeys {path}")
+
+    def output(self, *command: str) -> str | None:
+        found = self._told.get(f"output {' '.join(command)}")
+        return found if isinstance(found, str) else None
+
+    def _names(self, what: str) -> list[str]:
+        found = self._told.get(what)
+        return [one for one in found if isinstance(one, str)] if isinstance(found, list) else []
 
 
 REGISTRY, SCOPES, CACHE = "registry.reg", "scopes.txt", "cache.json"

@@ -1,0 +1,84 @@
+"""Who is there of the vantages, for people and as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol, TextIO
+
+import msgspec
+from rich.text import Text
+
+from salt_mirror.checks.wording import many
+from salt_mirror.report.cleaning import clean
+from salt_mirror.report.terminal.console import console_on, put_line
+from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
+
+
+class Station(Protocol):
+    """What is shown of a vantage. Clocks and round trips in seconds."""
+
+    name: str
+    group: str
+    version: str
+    system: str
+    resolvers: list[str]
+    allowed: list[str]
+    clock_apart_s: float | None
+    round_trip_s: float | None
+    trouble: str | None
+
+
+def print_stations(found: Sequence[Station], address: str, file: TextIO) -> None:
+    """The answer in a line, then a row for each vantage."""
+    console = console_on(file)
+    good = sum(one.trouble is None for one in found)
+    says = f"{good} of {many(len(found), 'vantage', 'vantages')} can be used." if found else "No vantage is there."
+    style = "bold green" if found and good == len(found) else "bold yellow"
+    put_line(console, Text(says, style=style), 0, wrap=console.is_terminal)
+    put_line(console, Text(f"scheduler {clean(address)}", style="dim"), 0, wrap=console.is_terminal)
+    if not found:
+        return
+    table = table_of("vantage", "group", "state", "version", "clock", "round trip", "its resolvers", "may ask")
+    for one in found:
+        state = Text("there", style="green") if one.trouble is None else Text(clean(one.trouble), style="bold yellow")
+        clock = "" if one.clock_apart_s is None else f"{one.clock_apart_s * 1000:+,.0f} ms"
+        trip = "" if one.round_trip_s is None else f"{one.round_trip_s * 1000:,.0f} ms"
+        resolvers = ", ".join(clean(text.removesuffix(":53")) for text in one.resolvers)
+        table.add_row(
+            clean(one.name), clean(one.group), state, clean(one.version), clock, trip, resolvers, _few(one.allowed)
+        )
+    console.print()
+    print_table(console_for(file), table)
+
+
+def _few(allowed: Sequence[str]) -> str:
+    shown = ", ".join(clean(one.removesuffix("/32").removesuffix("/128")) for one in allowed[:3])
+    return f"{shown} and {len(allowed) - 3} more" if len(allowed) > 3 else shown
+
+
+class _Line(msgspec.Struct, kw_only=True):
+    """A vantage as JSON has it."""
+
+    vantage: str
+    group: str
+    trouble: str | None
+    version: str
+    system: str
+    resolvers: list[str]
+    allowed: list[str]
+    clock_apart_s: float | None
+    round_trip_s: float | None
+
+
+def stations_json(found: Sequence[Station], address: str) -> bytes:
+    """The same for programs."""
+    lines = [
+        _Line(
+            vantage=one.name, group=one.group, trouble=one.trouble, version=one.version, system=one.system,
+            resolvers=one.resolvers, allowed=one.allowed, clock_apart_s=one.clock_apart_s,
+            round_trip_s=one.round_trip_s,
+        )
+        for one in found
+    ]  # fmt: skip
+    document = {"schema": "salt-mirror/vantages/1", "scheduler": address, "vantages": lines}
+    return msgspec.json.format(msgspec.json.encode(document), indent=2) + b"\n"

@@ -1,0 +1,1 @@
+"""Vantages: other machines that ask for us, and how questions travel to them and answers back."""

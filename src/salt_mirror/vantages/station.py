@@ -1,0 +1,227 @@
+"""What a vantage does with the questions that reach it: it asks those that it may, at its own pace, and tells what came.
+
+Strategy: one thread with one engine, so that a server has one window and one pace whoever asks. Questions come through a queue;
+answers leave in the order in which they end, and a sign of life each second while anything is under way. Its own limits hold
+whatever a batch says: the servers of its allow list alone, so many questions in hand, none that is too old. Nothing here
+knows what carries the errands; that is handed in as `tell`.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import platform
+import queue
+import threading
+import time
+from collections.abc import Callable, Collection, Iterable
+from dataclasses import dataclass, field
+
+from salt_mirror import __version__
+from salt_mirror.dns.names import is_name
+from salt_mirror.dns.questions import AFAR, Answer, Key, Question, Server
+from salt_mirror.dns.system import DEFAULT_PACE, system_resolvers
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.vantages.parcel import Batch, Facts, Greeting, Line, Place, Told, errand_in, packed
+
+MOST_IN_HAND = 20_000
+"""So many questions a vantage has in hand; it turns away what is more."""
+LONGEST_S = 600.0
+"""So long it works on one batch."""
+LIFE_EVERY_S = 1.0
+_OVERS = frozenset(("udp", "tcp", "tls", "https", "transfer", "update"))
+_LOOK_S = 0.01
+_SOON_S = 0.03
+_MANY = 1000
+
+Tell = Callable[[str, bytes], None]
+"""Sends a reply to a topic."""
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+
+@dataclass(frozen=True)
+class Rules:
+    """What a vantage lets itself be asked to do: the networks and HTTPS servers that it asks, the TSIG keys that it has by
+    name, and the most questions a second to each server (without it none on loopback, 200 for any other)."""
+
+    networks: tuple[Network, ...]
+    urls: frozenset[str] = frozenset()
+    keys: dict[str, Key] = field(default_factory=dict)
+    pace: float | None = None
+
+    def permits(self, place: Place) -> bool:
+        """Whether a server may be asked."""
+        if place.over == "https":
+            return place.url in self.urls
+        try:
+            address = ipaddress.ip_address(place.address)
+        except ValueError:
+            return False
+        return any(address in network for network in self.networks)
+
+    @property
+    def allowed(self) -> list[str]:
+        """The networks and servers, as they are shown."""
+        return [*map(str, self.networks), *sorted(self.urls)]
+
+
+class Station:
+    """A vantage at work. `name` is how it is called."""
+
+    def __init__(self, name: str, rules: Rules, tell: Tell, settings: Callable[[], dict[str, bytes]] = dict) -> None:
+        """`settings` captures how this computer is set up to look names up."""
+        self.name = name
+        self.questions = 0
+        self.refused = 0
+        self._rules = rules
+        self._tell = tell
+        self._settings = settings
+        self._inbox: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
+        self._servers: dict[Place, Server] = {}
+        self._asked: dict[Question, list[tuple[_Intake, int]]] = {}
+        self._in_hand = 0
+        self._thread = threading.Thread(target=self._work, name="station", daemon=True)
+        self._thread.start()
+
+    def take(self, payload: bytes) -> None:
+        """Takes an errand in. Raises Unreadable for what is none."""
+        errand = errand_in(payload)
+        if isinstance(errand, Greeting):
+            self._tell(errand.reply_to, packed(self._facts(errand)))
+        else:
+            self._inbox.put(errand)
+
+    def close(self) -> None:
+        """Ends the work; what is under way is not told."""
+        self._inbox.put(None)
+        self._thread.join(5)
+
+    def _facts(self, greeting: Greeting) -> Facts:
+        resolvers = [server.endpoint for server in system_resolvers()]
+        settings = self._settings() if greeting.settings else {}
+        system = f"{platform.system()} {platform.machine()}, Python {platform.python_version()}"
+        return Facts(greeting.number, time.time(), __version__, system, resolvers, self._rules.allowed, settings)
+
+    def _work(self) -> None:
+        life = time.monotonic()
+        with Engine() as engine:
+            while True:
+                try:
+                    batch = self._inbox.get(block=not engine.backlog)
+                except queue.Empty:
+                    self._say(self._collect(engine))
+                    if time.monotonic() - life >= LIFE_EVERY_S:
+                        life = time.monotonic()
+                        self._live(life)
+                    continue
+                if batch is None:
+                    return
+                self._begin(batch, engine)
+
+    def _live(self, now: float) -> None:
+        """Says of each batch that it is still at it, and gives up what has taken too long."""
+        late: dict[_Intake, list[Line]] = {}
+        for question, waiting in list(self._asked.items()):
+            for entry in [one for one in waiting if one[0].over_at <= now]:
+                waiting.remove(entry)
+                self._in_hand -= 1
+                late.setdefault(entry[0], []).append(self._turned(entry[1], "it took too long"))
+            if not waiting:
+                del self._asked[question]
+        for intake in {one for waiting in self._asked.values() for one, _ in waiting} | late.keys():
+            told = Told(intake.batch.number, time.time(), late.get(intake, []))
+            self._tell(intake.batch.reply_to, packed(told))
+
+    def _turned(self, at: int, why: str) -> Line:
+        self.refused += 1
+        return at, f"{AFAR}not asked by the vantage {self.name}: {why}", False, (), None, None, b"", None, 0, "udp"
+
+    def _collect(self, engine: Engine) -> list[Answer]:
+        """What has ended, gathered for a moment, so that many answers travel together."""
+        ended = engine.collect(_LOOK_S)
+        until = time.monotonic() + _SOON_S
+        while ended and engine.backlog and time.monotonic() < until and len(ended) < _MANY:
+            ended += engine.collect(_LOOK_S)
+        return ended
+
+    def _begin(self, batch: Batch, engine: Engine) -> None:
+        """Asks what may be asked; all else is answered at once."""
+        intake = _Intake(batch, time.monotonic() + min(batch.within_s, LONGEST_S))
+        turned: list[Line] = []
+        found = [self._server(place) for place in batch.places]
+        if self._in_hand + len(batch.questions) > MOST_IN_HAND:
+            why = f"it has {MOST_IN_HAND:,} questions in hand already"
+            turned = [self._turned(at, why) for at in range(len(batch.questions))]
+        else:
+            asked, submit, make = self._asked, engine.submit, tuple.__new__
+            for at, (name, rdtype, place, recurse) in enumerate(batch.questions):
+                server = found[place] if 0 <= place < len(found) else "it names no server"
+                if not (0 < rdtype < 65536 and is_name(name)):
+                    server = "it is no question"
+                if isinstance(server, str):
+                    turned.append(self._turned(at, server))
+                    continue
+                question = make(Question, (name, rdtype, server, recurse))
+                if question in asked:
+                    asked[question].append((intake, at))
+                else:
+                    asked[question] = [(intake, at)]
+                submit(question)
+            taken = len(batch.questions) - len(turned)
+            self._in_hand += taken
+            self.questions += taken
+        if turned:
+            self._tell(batch.reply_to, packed(Told(batch.number, time.time(), turned)))
+
+    def _server(self, place: Place) -> Server | str:
+        """The server to ask, the same for the same place; or why it is not asked."""
+        server = self._servers.get(place)
+        if server is not None:
+            return server
+        if not self._rules.permits(place):
+            return "the server is not in its allow list"
+        if not 0 < place.port < 65536 or place.over not in _OVERS:
+            return "the server has no usable port or transport"
+        key = self._rules.keys.get(place.key) if place.key else None
+        if place.key and key is None:
+            return f"it does not have the key {place.key}"
+        server = Server(
+            place.label, place.address, place.port, key=key, over=place.over, tls_name=place.tls_name, url=place.url
+        )
+        own = self._rules.pace if self._rules.pace is not None else None if server.on_loopback else DEFAULT_PACE
+        server.pace = min((pace for pace in (own, place.pace) if pace is not None), default=None)
+        self._servers[place] = server
+        return server
+
+    def _say(self, ended: Iterable[Answer]) -> None:
+        told: dict[_Intake, list[Line]] = {}
+        asked = self._asked
+        for answer in ended:
+            question, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over = answer
+            waiting = asked.get(question)
+            if not waiting:
+                continue  # given up in the meantime
+            intake, at = waiting.pop()
+            if not waiting:
+                del asked[question]
+            self._in_hand -= 1
+            line = at, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over
+            try:
+                told[intake].append(line)
+            except KeyError:
+                told[intake] = [line]
+        for intake, lines in told.items():
+            batch = intake.batch
+            self._tell(batch.reply_to, packed(Told(batch.number, time.time(), lines)))
+
+
+@dataclass(eq=False, slots=True)
+class _Intake:
+    """A batch that was taken in, and when it is given up (monotonic seconds)."""
+
+    batch: Batch
+    over_at: float
+
+
+def networks_of(texts: Collection[str]) -> tuple[Network, ...]:
+    """Networks and addresses as somebody wrote them. Raises ValueError."""
+    return tuple(ipaddress.ip_network(text.strip(), strict=False) for text in texts if text.strip())
