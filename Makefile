@@ -17,7 +17,7 @@ demo: $(VENV)/run.stamp
 test: $(VENV)/dev.stamp
 	sh tools/real-servers.sh
 	[ ! -e /usr/include/ldap.h ] || $(BIN)/python -m pip install --quiet --editable '.[directory]'
-	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile
+	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder
 
 check: $(VENV)/dev.stamp
 	$(BIN)/ruff format --check

@@ -24,6 +24,28 @@ def pytest_configure() -> None:
         signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
+LONG = (
+    "mend",
+    "documents",
+    "shell",
+    "demo",
+    "vantages_real",
+    "vantages",
+    "plan",
+    "ask",
+    "from_here",
+    "resolvers",
+    "audit",
+)
+"""The modules that take longest, begun first, so that no worker is left alone with one at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Puts the long modules first; the order within a module stays."""
+    places = {f"test_{name}": number for number, name in enumerate(LONG)}
+    items.sort(key=lambda item: places.get(item.path.stem, len(places)))
+
+
 @pytest.fixture
 def run(tmp_path: Path) -> Run:
     """Runs the installed program in a temporary folder; no resolver of this computer is ever asked."""
