@@ -33,6 +33,7 @@ from salt_mirror.estate.directory import learning
 from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
+from salt_mirror.vantages import desk, exchange, parcel, station
 from support.estates import Served, estate_of, found, zones_of
 from support.hostile import CUT
 from support.peers import Serve, flood, peer
@@ -280,6 +281,14 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "changes of one zone that are sent without it, where they are over 5 % of its names": sending.FEW_OF_A_ZONE,
         "bytes of a message, but for the sets of one name": update.MOST_BYTES,
         "messages to negotiate a Kerberos context": kerberos.MOST_STEPS,
+        "questions in one batch to it": parcel.MOST_QUESTIONS,
+        "questions under way to it": exchange.MOST_UNDER_WAY,
+        "questions that it has in hand, whoever asks": station.MOST_IN_HAND,
+        "seconds that it works on one batch": station.LONGEST_S,
+        "seconds that it may say nothing while it has work, before it is lost": exchange.PATIENCE_S,
+        "seconds that it is given to say who it is": desk.GREET_S,
+        "seconds that its clock may be off": desk.CLOCKS_APART_S,
+        "seconds until nobody is at a scheduler's address": desk.CONNECT_S,
         "mebibytes of a file that is read, packed or unpacked": reading.MOST_BYTES >> 20,
         "files that one list includes (`$INCLUDE`)": masterfile.MOST_INCLUDES,
         "records that `$GENERATE` makes in one list": masterfile.MOST_GENERATED,

@@ -18,6 +18,15 @@ def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Run) -> 
     assert "Traceback" not in done.out + done.err
 
 
+def test_three_desks_are_shown_with_the_exit_status_that_each_stop_promises(run: Run) -> None:
+    done = run("demo", "--vantages", timeout=240)
+    assert done.status == 0, done.out
+    assert done.out.count("$ salt-mirror") == done.out.count("(exit status ") == 4
+    assert "3 of 3 vantages can be used." in done.out
+    assert "From kiln-desk: kiln-desk should give the view internal, and gives the view public" in done.out
+    assert "Traceback" not in done.out + done.err
+
+
 def test_a_world_that_stays_says_when_it_is_ready_and_where(run: Run, tmp_path: Path) -> None:
     process = begin("demo", "--stay", "--folder", str(tmp_path / "gullmarsh"), stdout=subprocess.PIPE)
     try:

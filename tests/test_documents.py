@@ -7,10 +7,12 @@ import re
 import shlex
 import shutil
 import subprocess
+from contextlib import ExitStack
 from pathlib import Path
 
 import pytest
 
+from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import gullmarsh
 from support.documents import DOCS, JUDGED, commands_in, shown_in_help_and_jobs
 from support.program import PROGRAM
@@ -47,12 +49,15 @@ def as_run(typed: str, folder: Path) -> str:
     return re.sub(r"--within \S+", "--within 1s", typed)
 
 
-@pytest.mark.parametrize("page", ["looking", "checking", "changing", "how-it-asks"])
+@pytest.mark.parametrize("page", ["looking", "checking", "changing", "how-it-asks", "vantages"])
 def test_every_command_of_a_page_runs_on_the_demos_world(page: str, tmp_path: Path) -> None:
     failed = []
     elsewhere = {typed for typed in shown_in_help_and_jobs() if not LEAVES.search(typed)}
-    with gullmarsh(tmp_path / "world") as (estate, _):
+    with ExitStack() as stack:
+        estate, servers = stack.enter_context(gullmarsh(tmp_path / "world"))
         furnish(estate.parent)
+        if page == "vantages":
+            stack.enter_context(stationed(estate, servers))
         for typed in commands_in(DOCS / f"{page}.md"):
             if BEYOND.search(typed) or typed in elsewhere:  # the others are run with the help's examples
                 continue

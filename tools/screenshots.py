@@ -22,6 +22,7 @@ from msgspec.structs import replace
 
 from salt_mirror.checks.audit.lines import Audit, Tally
 from salt_mirror.demo.tour import move_the_shop
+from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
 from salt_mirror.keeping.history import Done, add_run
 from salt_mirror.report.document import Report
@@ -45,7 +46,6 @@ PICTURES = {
     "rollcall": ["rollcall --types SRV,A,AAAA"],
     "authority": ["authority gullmarsh.example --view public"],
     "descend": ["descend web.gullmarsh.example"],
-    "budget": ["budget vpn.gullmarsh.example A --to 192.0.2.77 --at-time 'in 1d'"],
     "compare": [
         "snapshot before.jsonl.gz",
         "compare before.jsonl.gz --plan plan.csv --view public",
@@ -201,6 +201,14 @@ def main(wanted: list[str]) -> None:
                     [*watch.split(), "--figure", str(figure)], env=environment, check=True, capture_output=True
                 )
                 print(f"wrote {figure}")
+            if not wanted or "vantages" in wanted:
+                with stationed(estate, servers):
+                    seen = [
+                        "vantage list",
+                        "ask web.gullmarsh.example A --from everywhere",
+                        "views web.gullmarsh.example --from everywhere",
+                    ]
+                    picture("vantages", [f"salt-mirror {line}" for line in seen], environment, small=True)
     finally:
         screen.terminate()
         screen.wait()

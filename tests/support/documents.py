@@ -25,4 +25,4 @@ def shown_in_help_and_jobs() -> list[str]:
     typed = [typed for command, two in EXAMPLES.items() if command != "demo" for typed, _ in two]
     for page in sorted(DOCS.glob("jobs/*.md")):
         typed += [line for line in commands_in(page) if not line.startswith(("demo", "--", "draft"))]
-    return list(dict.fromkeys(typed))
+    return [line for line in dict.fromkeys(typed) if line != "vantage list"]  # that wants a scheduler
