@@ -312,6 +312,28 @@ def test_a_scheduler_that_goes_in_the_middle_leaves_what_is_left_unverified(tmp_
             desk.close()
 
 
+def test_a_vantage_that_comes_back_is_used_again_by_a_watch(tmp_path: Path) -> None:
+    at = f"tcp://127.0.0.1:{free_port()}"
+    with service(tmp_path, "vantage", "serve", at, until_it_says="are awaited"):
+        desk = Desk(at, None)
+        try:
+            exchange = FarExchange(desk, desk.greet(["quay"]), choose=lambda _: "quay", revived=True)
+
+            def asked() -> Answer:
+                exchange.submit(Question(NAME, 1, Server("a", LOOPBACK, 9)))
+                assert exchange.backlog == 1
+                (answer,) = exchange.collect()
+                return answer
+
+            assert asked().trouble == "not asked from quay: it is not there"
+            words = ("vantage", "join", at, "--allow", "192.0.2.1", "--name", "quay")
+            with service(tmp_path, *words, until_it_says="quay is at"):
+                refused = "not asked by the vantage quay: the server is not in its allow list"
+                until(lambda: asked().trouble == refused, 20)
+        finally:
+            desk.close()
+
+
 # Together, on loopback
 
 World = tuple[Path, dict[str, StandIn]]
@@ -363,6 +385,15 @@ def test_each_desk_is_told_by_name_and_one_that_is_not_there_too(there: Callable
     assert "west (unknown:53): not asked from west: it is not there" in done.out
     named = there("ask", "kiln-02", "A", "--at", "dc-north", "--from", "desks", "--brief")
     assert (named.status, named.out) == (0, "10.77.20.12\n")
+
+
+def test_a_watch_tells_of_a_desk_that_is_not_there(there: Callable[..., Any]) -> None:
+    words = ("settle", "press", "A", "--to", "10.77.20.21", "--from", "quay,west")
+    done = there(*words, "--within", "6s", "--json")
+    rows = {row["vantage"]: row for row in done.report["vantages"]}
+    assert rows["quay"]["settled"] and not rows["west"]["settled"] and rows["west"]["asked"] > 0
+    assert done.status == 3
+    assert any("not asked from west: it is not there" in one["text"] for one in done.report["findings"])
 
 
 def test_a_check_from_several_desks_tells_what_one_of_them_saw_with_its_name(there: Callable[..., Any]) -> None:

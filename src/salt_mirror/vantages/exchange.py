@@ -102,8 +102,8 @@ class FarExchange:
 
     @property
     def backlog(self) -> int:
-        """How many questions are waiting or under way."""
-        return self._count + (self._near.backlog if self._near is not None else 0)
+        """How many questions are waiting or under way, or have ended and were not collected yet."""
+        return self._count + len(self._done) + (self._near.backlog if self._near is not None else 0)
 
     @property
     def lost(self) -> dict[str, str]:
@@ -118,7 +118,9 @@ class FarExchange:
             return
         far = self._far.get(name)
         if far is not None and far.lost is not None and self._revived:
-            self._call(far)
+            self._listen(0.0)
+            if far.lost is not None:
+                self._call(far)
         if far is None:
             self._done.append(_unasked(question, name or "this computer", "it is not one of those that were asked for"))
         elif far.lost is not None:
@@ -146,8 +148,6 @@ class FarExchange:
             if self._count:
                 self._listen(0.0 if near else min(left, 0.25))
                 self._give_up()
-            elif self._revived:
-                self._listen(0.0)
         done, self._done = self._done, []
         return done
 
