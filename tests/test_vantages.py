@@ -40,7 +40,6 @@ from salt_mirror.vantages.parcel import (
     answer_of,
     batch_of,
     errand_in,
-    line_of,
     packed,
     place_of,
     reply_in,
@@ -69,7 +68,7 @@ def test_an_answer_comes_back_as_it_was(
 ) -> None:
     question = Question(NAME, 65_280, Server("a", LOOPBACK))
     answer = Answer(question, status, True, tuple(values), ttl, None, message, rtt_ms, 2, "tcp")
-    reply = reply_in(packed(Told(7, 1.5, [line_of(3, answer)])))
+    reply = reply_in(packed(Told(7, 1.5, [(3, *answer[1:])])))
     assert isinstance(reply, Told)
     assert (reply.number, reply.clock, reply.lines[0][0]) == (7, 1.5, 3)
     assert answer_of(reply.lines[0], question) == answer

@@ -133,12 +133,6 @@ def place_of(server: Server) -> Place:
     return Place(server.label, server.address, server.port, server.over, server.tls_name, server.url, server.pace, key)
 
 
-def line_of(at: int, answer: Answer) -> Line:
-    """An answer as it travels."""
-    _, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over = answer
-    return at, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over
-
-
 def _fits(rdtype: int, value: bytes) -> bool:
     if rdtype in _SIZES:
         return len(value) == _SIZES[rdtype]
@@ -152,9 +146,9 @@ def _fits(rdtype: int, value: bytes) -> bool:
 
 def answer_of(line: Line, question: Question) -> Answer:
     """The answer to a question; a malformed one where what a vantage sent is no rdata of the type."""
-    _, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over = line
+    _, _, _, values, _, alias, _, _, tries, over = line
     if (values and not all(_fits(question[1], value) for value in values)) or (
         alias is not None and not is_name(alias)
     ):
         return Answer(question, MALFORMED, tries=tries, over=over)
-    return Answer(question, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over)
+    return Answer(question, *line[1:])

@@ -196,7 +196,7 @@ class Station:
         told: dict[_Intake, list[Line]] = {}
         asked = self._asked
         for answer in ended:
-            question, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over = answer
+            question = answer[0]
             waiting = asked.get(question)
             if not waiting:
                 continue  # given up in the meantime
@@ -204,11 +204,7 @@ class Station:
             if not waiting:
                 del asked[question]
             self._in_hand -= 1
-            line = at, status, authoritative, values, ttl, alias, message, rtt_ms, tries, over
-            try:
-                told[intake].append(line)
-            except KeyError:
-                told[intake] = [line]
+            told.setdefault(intake, []).append((at, *answer[1:]))
         for intake, lines in told.items():
             batch = intake.batch
             self._tell(batch.reply_to, packed(Told(batch.number, time.time(), lines)))
