@@ -8,6 +8,7 @@ finding of its own, and unverified: it agrees with nothing and accuses nobody.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 from typing import Any
 
 from msgspec.structs import replace
@@ -56,7 +57,7 @@ class FromPlaces(Part):
     def verdicts(self) -> Iterator[Verdict]:
         yield from self._judged.values()
 
-    @property
+    @cached_property
     def _judged(self) -> dict[_Key, Verdict]:
         """Every subject once, as bad as it is from anywhere."""
         found: dict[_Key, Verdict] = {}

@@ -22,7 +22,7 @@ from salt_mirror.checks.places import FromPlaces
 from salt_mirror.cli.opening import atlas_of, open_estate, words_in
 from salt_mirror.cli.options import Asking, Where
 from salt_mirror.cli.running import Ran, run_part
-from salt_mirror.dns.names import ROOT, Name
+from salt_mirror.dns.names import Name, ancestors
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.reverse import Network
 from salt_mirror.dns.system import paced, parse_server
@@ -137,12 +137,7 @@ def _within(server: Server, networks: list[Network]) -> bool:
 
 def _apex(name: Name, apexes: set[Name]) -> Name:
     """The zone of a name; the name itself where no zone of the estate is around it."""
-    above = name
-    while above not in apexes:
-        if above == ROOT:
-            return name
-        above = above[above[0] + 1 :]
-    return above
+    return next((above for above in ancestors(name) if above in apexes), name)
 
 
 @contextlib.contextmanager
@@ -195,10 +190,9 @@ def own_resolvers(name: str, present: Present) -> list[Server]:
 def seen_as(estate: Estate, name: str, present: Present) -> Estate:
     """An estate as a vantage sees it: the resolvers are its own, and give the view that people there should get."""
     declared = estate.vantages.get(name)
-    group = declared.group if declared is not None and declared.group else present.group
     own = own_resolvers(name, present) if present.resolvers else []
     estate.resolvers = {server.label: server for server in own}
-    estate.groups = {group: own} if group else {}
+    estate.groups = {present.group: own} if present.group else {}
     estate.duties = {server.label: Duty(view=declared.view if declared is not None else "") for server in own}
     estate.finders = tuple(own)
     return estate

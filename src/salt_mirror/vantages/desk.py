@@ -19,7 +19,7 @@ from typing import Any
 from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.vantages.errand import deliver
-from salt_mirror.vantages.papers import Papers, check_address, security_of, set_up
+from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
 from salt_mirror.vantages.parcel import Errand, Facts, Greeting, Reply, Unreadable, is_plain, packed, reply_in
 from salt_mirror.vantages.serving import GROUP, VANTAGE, VERSION
 
@@ -62,7 +62,7 @@ class Desk:
                 direct_to_workers=False,
             )  # fmt: skip
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
-            raise Unreached(f"nobody can be reached at {self.address} ({_short(error)})") from None
+            raise Unreached(f"nobody can be reached at {self.address} ({plainly(error)})") from None
         self._topic = str(self._client.id)  # the scheduler forgets the topics of clients that have gone
         self._numbers = itertools.count(1)
         self._boxes: dict[int, queue.SimpleQueue[tuple[float, Reply]]] = {}
@@ -97,7 +97,7 @@ class Desk:
                     resources={f"{VANTAGE}{vantage}": 1},
                 )  # fmt: skip
             except Exception as error:  # whatever the library raises when its connection has gone
-                raise Unreached(f"the scheduler at {self.address} has gone ({_short(error)})") from None
+                raise Unreached(f"the scheduler at {self.address} has gone ({plainly(error)})") from None
             self._tasks.append(task)
             if len(self._tasks) > 64:
                 self._tasks = [one for one in self._tasks if not one.done()]
@@ -112,7 +112,7 @@ class Desk:
         try:
             workers = self._client.sync(self._client.scheduler.identity, n_workers=-1, callback_timeout=CONNECT_S)
         except Exception as error:
-            raise Unreached(f"the scheduler at {self.address} does not answer ({_short(error)})") from None
+            raise Unreached(f"the scheduler at {self.address} does not answer ({plainly(error)})") from None
         found: dict[str, Present] = {}
         for worker in workers["workers"].values():
             labels = list(worker.get("resources", {}))
@@ -188,9 +188,3 @@ def clock_trouble(apart_s: float, took_s: float) -> str | None:
     if abs(apart_s) <= CLOCKS_APART_S + took_s / 2:
         return None
     return f"its clock is {abs(apart_s):,.0f} s {'ahead of' if apart_s > 0 else 'behind'} ours"
-
-
-def _short(error: BaseException) -> str:
-    while error.__cause__ is not None:
-        error = error.__cause__
-    return (str(error) or type(error).__name__).splitlines()[0][:160]

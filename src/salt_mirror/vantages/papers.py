@@ -97,6 +97,13 @@ def security_of(papers: Papers | None) -> Any:
     )  # fmt: skip
 
 
+def plainly(error: BaseException) -> str:
+    """What went wrong in a line, without what a library wraps around it."""
+    while error.__cause__ is not None:
+        error = error.__cause__
+    return (str(error) or type(error).__name__).splitlines()[0][:200]
+
+
 def set_up() -> None:
     """Sets the engine up as we need it: no pages of its own, quick to see who has gone, its log to nobody."""
     import gc

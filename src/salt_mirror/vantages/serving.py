@@ -16,7 +16,7 @@ from typing import Any
 
 from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.vantages.papers import Papers, check_address, security_of, set_up
+from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
 from salt_mirror.vantages.station import Rules, Station
 
 VANTAGE, GROUP, VERSION = "vantage ", "group ", "version "
@@ -92,20 +92,12 @@ async def _join(address: str, joining: Joining, say: Say, folder: str) -> None:
             await worker.finished()
             say(f"the connection to {address} was lost")
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
-            say(f"{address}: {_plain(error)}; tried again in {pause:.0f} s")
+            say(f"{address}: {plainly(error)}; tried again in {pause:.0f} s")
         finally:
             if worker is not None:
                 worker.station.close()
         await asyncio.sleep(pause)
         pause = min(pause * 2, _LONGEST_PAUSE_S)
-
-
-def _plain(error: BaseException) -> str:
-    """What went wrong, without what a library wraps around it."""
-    while error.__cause__ is not None:
-        error = error.__cause__
-    text = str(error) or type(error).__name__
-    return text.splitlines()[0][:200]
 
 
 async def _worker(address: str, joining: Joining, folder: str) -> Any:

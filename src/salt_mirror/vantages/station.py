@@ -19,6 +19,7 @@ from dataclasses import dataclass, field
 from salt_mirror import __version__
 from salt_mirror.dns.names import is_name
 from salt_mirror.dns.questions import AFAR, Answer, Key, Question, Server
+from salt_mirror.dns.reverse import Network
 from salt_mirror.dns.system import DEFAULT_PACE, system_resolvers
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.vantages.parcel import Batch, Facts, Greeting, Line, Place, Told, errand_in, packed
@@ -35,7 +36,6 @@ _MANY = 1000
 
 Tell = Callable[[str, bytes], None]
 """Sends a reply to a topic."""
-Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
 @dataclass(frozen=True)
