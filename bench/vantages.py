@@ -1,6 +1,6 @@
 """What it costs to ask through a vantage, and what sharing an audit among several gains: python bench/vantages.py [HOSTS]
 
-A real NSD, a scheduler and vantages as installed programs on loopback, without TLS and with it. First the same 50,000
+A real NSD, a scheduler and vantages as installed programs on loopback, without TLS and with it. First the same 20,000
 questions through the engine of this process and through a vantage, in batches of 500, in turns: seconds a question. Then the
 audit of HOSTS hosts (20,000) by itself and shared among 1, 2 and 4 vantages, and a model of it: t(n) = own + shared / n,
 fitted to those that are there.
@@ -36,8 +36,8 @@ from salt_mirror.vantages.keys import make_keys
 from salt_mirror.vantages.papers import papers_in
 
 PROGRAM = str(Path(sys.executable).with_name("salt-mirror"))
-QUESTIONS = 50_000
-ROUNDS = 7
+QUESTIONS = 20_000
+ROUNDS = 21
 AHEAD = 8192
 NAMES = ("north", "east", "south", "west")
 

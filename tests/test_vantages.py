@@ -11,9 +11,11 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
+from distributed import LocalCluster
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -29,6 +31,7 @@ from salt_mirror.standin.server import StandIn
 from salt_mirror.vantages.desk import Desk, Present, Unreached, clock_trouble
 from salt_mirror.vantages.exchange import FarExchange
 from salt_mirror.vantages.keys import make_keys
+from salt_mirror.vantages.mail import MOST_KEPT, Post
 from salt_mirror.vantages.papers import check_address, papers_in
 from salt_mirror.vantages.parcel import (
     Batch,
@@ -68,10 +71,11 @@ def test_an_answer_comes_back_as_it_was(
 ) -> None:
     question = Question(NAME, 65_280, Server("a", LOOPBACK))
     answer = Answer(question, status, True, tuple(values), ttl, None, message, rtt_ms, 2, "tcp")
-    reply = reply_in(packed(Told(7, 1.5, [(3, *answer[1:])])))
+    reply = reply_in(packed(Told(1.5, [(7, [(3, *answer[1:])])])))
     assert isinstance(reply, Told)
-    assert (reply.number, reply.clock, reply.lines[0][0]) == (7, 1.5, 3)
-    assert answer_of(reply.lines[0], question) == answer
+    ((number, (line,)),) = reply.parts
+    assert (number, reply.clock, line[0]) == (7, 1.5, 3)
+    assert answer_of(line, question) == answer
 
 
 @given(st.binary(max_size=200))
@@ -123,12 +127,14 @@ def test_a_vantage_is_asked_garbage_and_lives(world: tuple[Path, dict[str, Stand
         Place("d", LOOPBACK, port, "pigeon", "", "", None, ""),
     ]
     asked = [(b"\xffno name", 1, 0, False), (NAME, 70_000, 0, False), (NAME, 1, 9, False), (NAME, 1, 0, False)]
-    asked += [(NAME, 1, at, False) for at in (1, 2, 3)]
+    asked += [(NAME, 1, at, False) for at in (1, 2, 3, -1)]
+    parent = NAME[NAME[0] + 1 :]  # one that is known by then, below what is no label
+    asked += [(start + parent, 1, 0, False) for start in (b"\x05kil", b"\x50" + b"k" * 0x50, b"\xc0\x0c", b"\x00")]
     with station(Rules(networks_of(["127.0.0.1"]))) as (one, heard):
         one.take(packed(Batch(1, "desk", 5.0, places, asked)))
         until(lambda: len(lines(heard)) == len(asked))
     statuses = dict(lines(heard))
-    assert statuses.pop(3) == "NOERROR"
+    assert statuses.pop(3) == "NOERROR" and one.questions == 1
     assert all(status.startswith("vantage: not asked by the vantage quay: ") for status in statuses.values())
 
 
@@ -146,7 +152,8 @@ def station(rules: Rules) -> Iterator[tuple[Station, list[Told | Facts]]]:
 
 
 def lines(heard: list[Told | Facts]) -> list[tuple[int, str]]:
-    return sorted((line[0], line[1]) for one in heard if isinstance(one, Told) for line in one.lines)
+    parts = [part for one in heard if isinstance(one, Told) for part in one.parts]
+    return sorted((line[0], line[1]) for _, found in parts for line in found)
 
 
 def ask(one: Station, questions: list[Question], number: int = 1, within_s: float = 30) -> None:
@@ -283,6 +290,57 @@ def test_a_foreign_certificate_gets_nothing(tmp_path: Path) -> None:
                 assert desk.greet(["quay"])["quay"].trouble == "it is not there"
             finally:
                 desk.close()
+
+
+class _Stream:
+    """Stands for a stream of the scheduler's; keeps what is sent."""
+
+    def __init__(self) -> None:
+        self.sent: list[Any] = []
+
+    def send(self, message: Any) -> None:
+        self.sent.append(message)
+
+
+def test_what_a_desk_wants_of_a_vantage_that_is_not_there_is_kept_as_long_as_the_desk_is() -> None:
+    quay, desk = _Stream(), _Stream()
+    scheduler: Any = SimpleNamespace(
+        id="x", stream_handlers={}, stream_comms={}, client_comms={"desk": desk}, aliases={}, workers={},
+        add_plugin=lambda plugin: None,
+    )  # fmt: skip
+    post = Post(scheduler)
+    errand, reply = scheduler.stream_handlers.values()
+    for number in range(MOST_KEPT + 9):
+        errand(client="desk" if number % 2 else "gone", to="quay", payload=bytes((number,)))
+    errand(client="gone", to="kiln", payload=b"x")
+    post.remove_client(scheduler, "gone")
+    scheduler.workers["tcp://1"] = SimpleNamespace(name="quay")
+    scheduler.aliases["quay"], scheduler.stream_comms["tcp://1"] = "tcp://1", quay
+    post.add_worker(scheduler, "tcp://1")
+    assert [message["payload"][0] for message in quay.sent] == [at for at in range(9, MOST_KEPT + 9) if at % 2]
+    scheduler.workers["tcp://2"] = SimpleNamespace(name="kiln")
+    post.add_worker(scheduler, "tcp://2")
+    post.add_worker(scheduler, "tcp://1")
+    assert len(quay.sent) == MOST_KEPT // 2, "nothing is handed out twice"
+    for to, payload in ((["quay"], b"x"), ("quay", "no bytes"), ("quay", None), (None, b"x"), ("nobody", b"x")):
+        errand(client="desk", to=to, payload=payload, more=1)
+        reply(worker="tcp://1", to=to, payload=payload, more=1)
+    assert len(quay.sent) == MOST_KEPT // 2 and not desk.sent
+    reply(worker="tcp://1", to="desk", payload=b"told")
+    assert desk.sent == [{"op": "event", "topic": "desk", "event": (0.0, b"told")}]
+
+
+def test_a_scheduler_of_somebody_else_is_told_as_that() -> None:
+    cluster: Any = LocalCluster
+    with cluster(
+        n_workers=0, processes=False, dashboard_address=None, host="127.0.0.1", protocol="tcp", silence_logs=False
+    ) as other:
+        desk = Desk(other.scheduler_address, None)
+        try:
+            with pytest.raises(Unreached, match="was not begun by `salt-mirror vantage serve`"):
+                desk.greet(["quay"])
+        finally:
+            desk.close()
 
 
 def test_a_scheduler_that_goes_in_the_middle_leaves_what_is_left_unverified(tmp_path: Path) -> None:

@@ -1,8 +1,7 @@
 """Whoever types a command, towards the vantages: who is there, what they say of themselves, and their mail.
 
-Strategy: one client of the scheduler, used from whatever thread. Errands go out as tasks that nobody waits for; replies come as
-events on a topic of our own and are put in the box of whoever sent the errand. A vantage that says nothing for a while is lost,
-and so is one whose clock departs from ours: what it says proves nothing.
+Strategy: one client of the scheduler, used from whatever thread. Replies are put in the box of whoever sent the errand. A
+vantage that says nothing for a while is lost, and so is one whose clock departs from ours: what it says proves nothing.
 """
 
 from __future__ import annotations
@@ -10,17 +9,15 @@ from __future__ import annotations
 import ipaddress
 import itertools
 import queue
-import secrets
-import threading
 import time
 from dataclasses import dataclass, field
 from typing import Any
 
 from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.vantages.errand import deliver
+from salt_mirror.vantages.mail import OURS, send_errand
 from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
-from salt_mirror.vantages.parcel import Errand, Facts, Greeting, Reply, Unreadable, is_plain, packed, reply_in
+from salt_mirror.vantages.parcel import Errand, Facts, Greeting, Reply, Told, Unreadable, is_plain, packed, reply_in
 from salt_mirror.vantages.serving import GROUP, VANTAGE, VERSION
 
 CONNECT_S = 5.0
@@ -66,8 +63,6 @@ class Desk:
         self._topic = str(self._client.id)  # the scheduler forgets the topics of clients that have gone
         self._numbers = itertools.count(1)
         self._boxes: dict[int, queue.SimpleQueue[tuple[float, Reply]]] = {}
-        self._lock = threading.Lock()
-        self._tasks: list[Any] = []
         self._client.subscribe_topic(self._topic, self._heard)
 
     def _heard(self, event: tuple[float, Any]) -> None:
@@ -76,8 +71,8 @@ class Desk:
             reply = reply_in(event[1])
         except (Unreadable, TypeError):
             return
-        box = self._boxes.get(reply.number)
-        if box is not None:
+        numbers = [number for number, _ in reply.parts] if isinstance(reply, Told) else [reply.number]
+        for box in {id(box): box for number in numbers if (box := self._boxes.get(number))}.values():
             box.put((time.monotonic(), reply))
 
     @property
@@ -90,17 +85,10 @@ class Desk:
         number = next(self._numbers)
         errand: Errand = errand_of(number)
         self._boxes[number] = box
-        with self._lock:
-            try:
-                task = self._client.submit(
-                    deliver, packed(errand), key=f"errand-{secrets.token_hex(8)}", pure=False, retries=0,
-                    resources={f"{VANTAGE}{vantage}": 1},
-                )  # fmt: skip
-            except Exception as error:  # whatever the library raises when its connection has gone
-                raise Unreached(f"the scheduler at {self.address} has gone ({plainly(error)})") from None
-            self._tasks.append(task)
-            if len(self._tasks) > 64:
-                self._tasks = [one for one in self._tasks if not one.done()]
+        try:
+            send_errand(self._client, vantage, packed(errand))
+        except (OSError, RuntimeError) as error:
+            raise Unreached(f"the scheduler at {self.address} has gone ({plainly(error)})") from None
         return number
 
     def done(self, number: int) -> None:
@@ -113,6 +101,8 @@ class Desk:
             workers = self._client.sync(self._client.scheduler.identity, n_workers=-1, callback_timeout=CONNECT_S)
         except Exception as error:
             raise Unreached(f"the scheduler at {self.address} does not answer ({plainly(error)})") from None
+        if not str(workers.get("id")).startswith(OURS):
+            raise Unreached(f"what is at {self.address} was not begun by `salt-mirror vantage serve`")
         found: dict[str, Present] = {}
         for worker in workers["workers"].values():
             labels = list(worker.get("resources", {}))

@@ -185,22 +185,24 @@ class FarExchange:
             pass
 
     def _hear(self, at: float, told: Told) -> None:
-        far = self._by_number.get(told.number)
-        if far is None or far.lost is not None:
-            return
-        far.heard_at = at
         trouble = clock_trouble(told.clock - (time.time() - (time.monotonic() - at)), self._patience_s / 5)
-        if trouble is not None:
-            self._lose(far, trouble)
-            return
-        open_ones = far.under_way[told.number]
-        for line in told.lines:
-            question = open_ones.pop(line[0], None)
-            if question is not None:
-                self._done.append(answer_of(line, question))
-                self._count -= 1
-        if not open_ones:
-            self._end(far, told.number)
+        for number, lines in told.parts:
+            far = self._by_number.get(number)
+            if far is None or far.lost is not None:
+                continue
+            far.heard_at = at
+            if trouble is not None:
+                self._lose(far, trouble)
+                continue
+            open_ones, before = far.under_way[number], len(self._done)
+            take, done = open_ones.pop, self._done.append
+            for line in lines:
+                question = take(line[0], None)
+                if question is not None:
+                    done(answer_of(line, question))
+            self._count -= len(self._done) - before
+            if not open_ones:
+                self._end(far, number)
 
     def _end(self, far: _Far, number: int) -> None:
         far.under_way.pop(number, None)

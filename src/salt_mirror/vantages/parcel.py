@@ -61,11 +61,11 @@ Line = tuple[int, str, bool, tuple[bytes, ...], int | None, bytes | None, bytes,
 
 
 class Told(msgspec.Struct, array_like=True, tag="told", frozen=True):
-    """Some of the answers to a batch, and the vantage's clock (seconds since 1970); none at all says that it is still at it."""
+    """The vantage's clock (seconds since 1970), and answers to batches, each by its number; a batch without any is one that it
+    is still at."""
 
-    number: int
     clock: float
-    lines: list[Line]
+    parts: list[tuple[int, list[Line]]]
 
 
 class Facts(msgspec.Struct, array_like=True, tag="facts", frozen=True):
@@ -134,8 +134,9 @@ def place_of(server: Server) -> Place:
 
 
 def _fits(rdtype: int, value: bytes) -> bool:
-    if rdtype in _SIZES:
-        return len(value) == _SIZES[rdtype]
+    size = _SIZES.get(rdtype)
+    if size is not None:
+        return len(value) == size
     if rdtype not in LAYOUTS:
         return bool(value)
     try:
@@ -146,9 +147,10 @@ def _fits(rdtype: int, value: bytes) -> bool:
 
 def answer_of(line: Line, question: Question) -> Answer:
     """The answer to a question; a malformed one where what a vantage sent is no rdata of the type."""
-    _, _, _, values, _, alias, _, _, tries, over = line
-    if (values and not all(_fits(question[1], value) for value in values)) or (
-        alias is not None and not is_name(alias)
-    ):
-        return Answer(question, MALFORMED, tries=tries, over=over)
-    return Answer(question, *line[1:])
+    rdtype, alias = question[1], line[5]
+    for value in line[3]:
+        if not _fits(rdtype, value):
+            return Answer(question, MALFORMED, tries=line[8], over=line[9])
+    if alias is not None and not is_name(alias):
+        return Answer(question, MALFORMED, tries=line[8], over=line[9])
+    return tuple.__new__(Answer, (question, *line[1:]))

@@ -37,6 +37,8 @@ def serve(address: str, papers: Papers | None, say: Say) -> None:
 async def _serve(address: str, papers: Papers | None, say: Say) -> None:
     from distributed import Scheduler
 
+    from salt_mirror.vantages.mail import Post
+
     scheme, _, rest = address.partition("://")
     host, _, port = rest.rpartition(":")
     try:
@@ -46,6 +48,7 @@ async def _serve(address: str, papers: Papers | None, say: Say) -> None:
         )  # fmt: skip
     except (OSError, RuntimeError, ValueError) as error:
         raise BadInput(f"{address}: nothing can listen there: {error}") from None
+    Post(scheduler)
     say(f"vantages and commands are awaited at {scheduler.address}")
     known: dict[str, str] = {}
     try:
@@ -103,6 +106,8 @@ async def _join(address: str, joining: Joining, say: Say, folder: str) -> None:
 async def _worker(address: str, joining: Joining, folder: str) -> Any:
     from distributed import Worker
 
+    from salt_mirror.vantages.mail import deliver_to, replies_of
+
     scheme = address.partition("://")[0]
     labels = [f"{VANTAGE}{joining.name}", f"{VERSION}{__version__}"]
     labels += [f"{GROUP}{joining.group}"] if joining.group else []
@@ -113,7 +118,8 @@ async def _worker(address: str, joining: Joining, folder: str) -> Any:
         security=security_of(joining.papers), resources=dict.fromkeys(labels, _PLENTY), dashboard=False,
         dashboard_address="127.0.0.1:0", memory_limit=0, local_directory=folder, death_timeout=10,
     )  # fmt: skip
-    worker.station = Station(joining.name, joining.rules, worker.log_event, joining.settings)
+    worker.station = Station(joining.name, joining.rules, replies_of(worker), joining.settings)
+    deliver_to(worker, worker.station.take)
     try:
         return await worker
     except BaseException:

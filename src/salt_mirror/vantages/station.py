@@ -17,7 +17,7 @@ from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field
 
 from salt_mirror import __version__
-from salt_mirror.dns.names import is_name
+from salt_mirror.dns.names import MAX_NAME, is_name
 from salt_mirror.dns.questions import AFAR, Answer, Key, Question, Server
 from salt_mirror.dns.reverse import Network
 from salt_mirror.dns.system import DEFAULT_PACE, system_resolvers
@@ -33,6 +33,7 @@ _OVERS = frozenset(("udp", "tcp", "tls", "https", "transfer", "update"))
 _LOOK_S = 0.01
 _SOON_S = 0.03
 _MANY = 1000
+_MOST_PARENTS = 4096
 
 Tell = Callable[[str, bytes], None]
 """Sends a reply to a topic."""
@@ -77,8 +78,8 @@ class Station:
         self._settings = settings
         self._inbox: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
         self._servers: dict[Place, Server] = {}
-        self._asked: dict[Question, list[tuple[_Intake, int]]] = {}
-        self._in_hand = 0
+        self._asked: dict[int, tuple[_Intake, int]] = {}  # by the question's id: the engine holds what it has in hand
+        self._parents: set[bytes] = set()
         self._thread = threading.Thread(target=self._work, name="station", daemon=True)
         self._thread.start()
 
@@ -119,17 +120,12 @@ class Station:
 
     def _live(self, now: float) -> None:
         """Says of each batch that it is still at it, and gives up what has taken too long."""
-        late: dict[_Intake, list[Line]] = {}
-        for question, waiting in list(self._asked.items()):
-            for entry in [one for one in waiting if one[0].over_at <= now]:
-                waiting.remove(entry)
-                self._in_hand -= 1
-                late.setdefault(entry[0], []).append(self._turned(entry[1], "it took too long"))
-            if not waiting:
+        late: dict[_Intake, list[Line]] = {intake: [] for intake, _ in self._asked.values()}
+        for question, (intake, at) in list(self._asked.items()):
+            if intake.over_at <= now:
                 del self._asked[question]
-        for intake in {one for waiting in self._asked.values() for one, _ in waiting} | late.keys():
-            told = Told(intake.batch.number, time.time(), late.get(intake, []))
-            self._tell(intake.batch.reply_to, packed(told))
+                late[intake].append(self._turned(at, "it took too long"))
+        self._send(late)
 
     def _turned(self, at: int, why: str) -> Line:
         self.refused += 1
@@ -147,30 +143,34 @@ class Station:
         """Asks what may be asked; all else is answered at once."""
         intake = _Intake(batch, time.monotonic() + min(batch.within_s, LONGEST_S))
         turned: list[Line] = []
-        found = [self._server(place) for place in batch.places]
-        if self._in_hand + len(batch.questions) > MOST_IN_HAND:
+        found = dict(enumerate(self._server(place) for place in batch.places))
+        if len(self._asked) + len(batch.questions) > MOST_IN_HAND:
             why = f"it has {MOST_IN_HAND:,} questions in hand already"
             turned = [self._turned(at, why) for at in range(len(batch.questions))]
         else:
-            asked, submit, make = self._asked, engine.submit, tuple.__new__
+            asked, submit, make, parents = self._asked, engine.submit, tuple.__new__, self._parents
             for at, (name, rdtype, place, recurse) in enumerate(batch.questions):
-                server = found[place] if 0 <= place < len(found) else "it names no server"
-                if not (0 < rdtype < 65536 and is_name(name)):
-                    server = "it is no question"
-                if isinstance(server, str):
-                    turned.append(self._turned(at, server))
+                server = found.get(place, "it names no server")
+                # Below a parent that has been looked at already, the first label alone is new.
+                if not (name and name[name[0] + 1 :] in parents and 0 < name[0] < 64 and len(name) <= MAX_NAME):
+                    server = server if self._is_name(name) else "it is no question"
+                if server.__class__ is not Server or not 0 < rdtype < 65536:
+                    turned.append(self._turned(at, server if isinstance(server, str) else "it is no question"))
                     continue
                 question = make(Question, (name, rdtype, server, recurse))
-                if question in asked:
-                    asked[question].append((intake, at))
-                else:
-                    asked[question] = [(intake, at)]
+                asked[id(question)] = intake, at
                 submit(question)
-            taken = len(batch.questions) - len(turned)
-            self._in_hand += taken
-            self.questions += taken
+            self.questions += len(batch.questions) - len(turned)
         if turned:
-            self._tell(batch.reply_to, packed(Told(batch.number, time.time(), turned)))
+            self._send({intake: turned})
+
+    def _is_name(self, name: bytes) -> bool:
+        good = is_name(name)
+        if good and len(name) > 1:
+            if len(self._parents) >= _MOST_PARENTS:
+                self._parents.clear()
+            self._parents.add(name[name[0] + 1 :])
+        return good
 
     def _server(self, place: Place) -> Server | str:
         """The server to ask, the same for the same place; or why it is not asked."""
@@ -194,20 +194,24 @@ class Station:
 
     def _say(self, ended: Iterable[Answer]) -> None:
         told: dict[_Intake, list[Line]] = {}
-        asked = self._asked
+        take, gone = self._asked.pop, (None, 0)
         for answer in ended:
-            question = answer[0]
-            waiting = asked.get(question)
-            if not waiting:
+            intake, at = take(id(answer[0]), gone)
+            if intake is None:
                 continue  # given up in the meantime
-            intake, at = waiting.pop()
-            if not waiting:
-                del asked[question]
-            self._in_hand -= 1
-            told.setdefault(intake, []).append((at, *answer[1:]))
+            try:
+                told[intake].append((at, *answer[1:]))
+            except KeyError:
+                told[intake] = [(at, *answer[1:])]
+        self._send(told)
+
+    def _send(self, told: dict[_Intake, list[Line]]) -> None:
+        """Tells everybody what has come for them."""
+        mail: dict[str, list[tuple[int, list[Line]]]] = {}
         for intake, lines in told.items():
-            batch = intake.batch
-            self._tell(batch.reply_to, packed(Told(batch.number, time.time(), lines)))
+            mail.setdefault(intake.batch.reply_to, []).append((intake.batch.number, lines))
+        for to, parts in mail.items():
+            self._tell(to, packed(Told(time.time(), parts)))
 
 
 @dataclass(eq=False, slots=True)
