@@ -444,6 +444,15 @@ def test_each_desk_is_told_by_name_and_one_that_is_not_there_too(there: Callable
     assert (named.status, named.out) == (0, "10.77.20.12\n")
 
 
+def test_a_desk_without_a_resolver_is_told_as_that(stations: World, there: Callable[..., Any]) -> None:
+    words = ("vantage", "join", "--allow", "127.0.0.0/8", "--name", "dry")
+    with service(stations[0].parent, *words, until_it_says="dry is at"):
+        done = there("ask", "shop.gullmarsh.example", "A", "--from", "dry")
+        tried = there("resolvers", "--from", "dry")
+    assert done.status == 3 and "its computer has no resolver" in done.out and "allow list" not in done.out
+    assert tried.status == 3 and "The vantage dry could not be used: its computer has no resolver." in tried.out
+
+
 def test_a_watch_tells_of_a_desk_that_is_not_there(there: Callable[..., Any]) -> None:
     words = ("settle", "press", "A", "--to", "10.77.20.21", "--from", "quay,west")
     done = there(*words, "--within", "6s", "--json")

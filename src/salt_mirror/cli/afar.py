@@ -30,6 +30,7 @@ from salt_mirror.dns.workers import Workers
 from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.model import Estate
+from salt_mirror.vantages.parcel import NO_RESOLVER, NOWHERE
 
 if TYPE_CHECKING:
     from salt_mirror.dns.dialogue import Near
@@ -180,7 +181,7 @@ def own_resolvers(name: str, present: Present) -> list[Server]:
             label = name if len(present.resolvers) == 1 else f"{name}, {text.removesuffix(':53')}"
             found.append(paced(parse_server(text, label)))
     if not found:
-        found = [Server(name, bytes(4))]
+        found = [Server(name, NOWHERE)]
         found[0].host = "unknown"
     for server in found:
         server.via = name
@@ -190,11 +191,12 @@ def own_resolvers(name: str, present: Present) -> list[Server]:
 def seen_as(estate: Estate, name: str, present: Present) -> Estate:
     """An estate as a vantage sees it: the resolvers are its own, and give the view that people there should get."""
     declared = estate.vantages.get(name)
-    own = own_resolvers(name, present) if present.resolvers else []
+    finders = own_resolvers(name, present)
+    own = finders if present.resolvers else []
     estate.resolvers = {server.label: server for server in own}
     estate.groups = {present.group: own} if present.group else {}
     estate.duties = {server.label: Duty(view=declared.view if declared is not None else "") for server in own}
-    estate.finders = tuple(own)
+    estate.finders = tuple(finders)
     return estate
 
 
@@ -209,10 +211,16 @@ Build = Callable[[Estate], tuple[Part, Atlas]]
 """Makes a check for an estate."""
 
 
-def check_from(where: Where, asking: Asking, build: Build, what: str, estate: Estate) -> tuple[Ran, FromPlaces]:
-    """Runs one check from each vantage, side by side: what it cost, and what they say together."""
+def check_from(
+    where: Where, asking: Asking, build: Build, what: str, estate: Estate, *, of_resolvers: bool = False
+) -> tuple[Ran, FromPlaces]:
+    """Runs one check from each vantage, side by side: what it cost, and what they say together. A check `of_resolvers` cannot
+    use a vantage that has none."""
     refuse_transfer(asking)
     with afar(estate, where) as found:
+        for present in found.usable.values():
+            if of_resolvers and not present.resolvers:
+                present.trouble = NO_RESOLVER
 
         def one(name: str, exchange: FarExchange) -> tuple[Ran, Part]:
             seen = seen_as(open_estate(asking), name, found.present[name])

@@ -73,7 +73,7 @@ def _from_places(servers: list[str] | None, where: Where, asking: Asking, showin
         keep_pace([way for one in tried for way in one.ways], asking.pace)
         return Resolvers(tried, atlas), atlas
 
-    ran, every = check_from(where, asking, build, "resolvers looked at", estate)
+    ran, every = check_from(where, asking, build, "resolvers looked at", estate, of_resolvers=not servers)
     tests = [
         replace(test, title=f"{test.title} from {name}")
         for name, part in every.parts.items()

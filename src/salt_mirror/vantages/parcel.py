@@ -18,6 +18,9 @@ from salt_mirror.dns.records import AAAA, LAYOUTS, A
 from salt_mirror.dns.wire import read_rdata
 
 _SIZES = {A: 4, AAAA: 16}
+NOWHERE = bytes(4)
+"""The address of the resolver of a computer that has none."""
+NO_RESOLVER = "its computer has no resolver"
 MOST_QUESTIONS = 500
 """So many questions are in one batch."""
 

@@ -22,7 +22,18 @@ from salt_mirror.dns.questions import AFAR, Answer, Key, Question, Server
 from salt_mirror.dns.reverse import Network
 from salt_mirror.dns.system import DEFAULT_PACE, system_resolvers
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.vantages.parcel import Batch, Facts, Greeting, Line, Place, Told, errand_in, packed
+from salt_mirror.vantages.parcel import (
+    NO_RESOLVER,
+    NOWHERE,
+    Batch,
+    Facts,
+    Greeting,
+    Line,
+    Place,
+    Told,
+    errand_in,
+    packed,
+)
 
 MOST_IN_HAND = 20_000
 """So many questions a vantage has in hand; it turns away what is more."""
@@ -177,6 +188,8 @@ class Station:
         server = self._servers.get(place)
         if server is not None:
             return server
+        if place.address == NOWHERE and not place.url:
+            return NO_RESOLVER
         if not self._rules.permits(place):
             return "the server is not in its allow list"
         if not 0 < place.port < 65536 or place.over not in _OVERS:
