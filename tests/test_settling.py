@@ -418,6 +418,7 @@ def test_a_watch_that_was_killed_goes_on_from_its_journal(
     change = Change(served, standins, 600.0)
     change.keep()
     call = ["settle", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--speed", "600", "--journal", "watch.jsonl"]
+    call += ["--at", "office"]
     process = begin(*call, cwd=tmp_path, stdout=subprocess.PIPE)
     assert process.stdout is not None
     change.happen()
@@ -430,8 +431,11 @@ def test_a_watch_that_was_killed_goes_on_from_its_journal(
     with journal.open("ab") as file:
         file.write(b'{"at": 12')  # what a crash in the middle of a line leaves
     assert run(*call).status == 2  # a journal is never written over
+    with (tmp_path / "estate.toml").open("a", encoding="utf-8") as file:
+        file.write('\n[resolvers.elsewhere]\naddress = "127.0.0.1"\nport = 9\n')  # nobody who was watched
     done = run("settle", "--resume", "--journal", "watch.jsonl", "--speed", "600", "--json")
     assert done.status == 0 and all(row["settled"] for row in done.report["vantages"])
+    assert [row["vantage"] for row in done.report["vantages"]] == ["one", "two", "office"]
     lines = [json.loads(line) for line in journal.read_text(encoding="utf-8").splitlines()]
     assert lines[0]["journal"] == "salt-mirror/journal/1" and lines[-1]["settled"]
     states = [line["state"] for line in lines[1:] if line["vantage"] == "office"]

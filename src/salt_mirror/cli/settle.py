@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -175,6 +175,8 @@ def _watch(
     from salt_mirror.keeping.journal import Journal, goal_in
 
     past = wish.past()
+    if past is not None and not asking.at and not where.vantages:  # whom it has asked until now
+        asking, where = replace(asking, at=past[0].at or None), replace(where, vantages=past[0].vantages or None)
     goals = [goal_in(line) for line in past[0].goals] if past is not None else wish.goals(estate, asking)
     view = wish.view if wish.view is not None else view_of(goals[0].name, asking, estate)
     atlas = atlas_of(estate)
@@ -187,7 +189,9 @@ def _watch(
         goals, watch, bound = _begin(wish, goals, caches, view, atlas, engine, clock, past, peek=peek)
         written = None
         if wish.journal is not None:
-            written = Journal(wish.journal, goals, watch.began_at, bound, again=wish.resume)
+            written = Journal(
+                wish.journal, goals, watch.began_at, bound, again=wish.resume, at=asking.at, vantages=where.vantages
+            )
         what = goal_text(goals[0]) if len(goals) == 1 else f"{len(goals):,} records"
         end_of_it = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])
         screen, end = screen_for(what, sys.stdout, watch, json=json)

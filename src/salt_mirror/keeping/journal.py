@@ -41,12 +41,15 @@ class GoalLine(msgspec.Struct, frozen=True):
 
 
 class Head(msgspec.Struct, frozen=True):
-    """The first line: what is watched. `began_at` in seconds since 1970; `bound_s` what the budget gave."""
+    """The first line: what is watched. `began_at` in seconds since 1970; `bound_s` what the budget gave; `at` and `vantages`
+    which caches were named, and from where they are asked, as the words of the options."""
 
     journal: str
     began_at: Moment
     goals: list[GoalLine]
     bound_s: Seconds | None = None
+    at: list[str] = []
+    vantages: list[str] = []
 
 
 class Line(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -84,8 +87,18 @@ class Journal:
     One that cannot be written any more, as on a full disk, does not end the watch: `trouble` says what became of it.
     """
 
-    def __init__(self, path: Path, goals: list[Goal], began_at: float, bound_s: int | None, *, again: bool) -> None:
-        """`again`: the file is there, sound, and goes on."""
+    def __init__(
+        self,
+        path: Path,
+        goals: list[Goal],
+        began_at: float,
+        bound_s: int | None,
+        *,
+        again: bool,
+        at: list[str] | None = None,
+        vantages: list[str] | None = None,
+    ) -> None:
+        """`again`: the file is there, sound, and goes on. `at` and `vantages` as in its head."""
         self._goals = {goal: number for number, goal in enumerate(goals)}
         self.trouble = ""
         try:
@@ -104,7 +117,7 @@ class Journal:
         if again:
             _drop_torn(path)
         else:
-            self._write(Head(VERSION, began_at, [goal_line(goal) for goal in goals], bound_s))
+            self._write(Head(VERSION, began_at, [goal_line(goal) for goal in goals], bound_s, at or [], vantages or []))
 
     def add(self, slot: Slot, sighting: Sighting) -> None:
         """Writes a sighting down."""
