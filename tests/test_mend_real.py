@@ -13,10 +13,11 @@ import dns.query
 import dns.zone
 import pytest
 
+from salt_mirror.dns.edits import SetEdit
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNKNOWN_KEY, Key, Server
 from salt_mirror.dns.records import TXT, A
-from salt_mirror.dns.update import SetEdit, Signer, send, update_message
+from salt_mirror.dns.update import Signer, send, update_message
 from support import realservers
 from support.program import Run
 

@@ -8,8 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from rapidfuzz.distance import OSA
-
 from salt_mirror.dns.names import Name, to_text
 
 MOST = 3
@@ -17,6 +15,8 @@ MOST = 3
 
 def nearest(name: Name, known: Iterable[Name], most: int = MOST) -> list[Name]:
     """At most so many known names within a few edits of a name, nearest first; never the name itself."""
+    from rapidfuzz.distance import OSA
+
     text = to_text(name)
     limit = max(1, min(3, (name[0] if name[0] else 1) // 3 + 1))
     found: list[tuple[int, str, Name]] = []

@@ -17,11 +17,12 @@ from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
 from salt_mirror.cli.following import Clock, Screen, follow
 from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.edits import CHANGED_SINCE
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.update import CHANGED_SINCE, Signer, in_messages, send, update_message
+from salt_mirror.dns.update import Signer, in_messages, send, update_message
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Outcome
 from salt_mirror.keeping.undo import Step, UndoFile

@@ -20,6 +20,7 @@ import typer
 from salt_mirror import __version__
 from salt_mirror.cli.examples import EXAMPLES, PHASES, phase_of
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
+from salt_mirror.cli.words import Command, Group
 
 COMMANDS = tuple(command for commands in PHASES.values() for command in commands)
 """Every command, in the order of the work. Each is the function of its name in the module of its name."""
@@ -39,6 +40,7 @@ def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
     """The program with some of its commands: a run brings in the one that was typed alone."""
     app = typer.Typer(
         name="salt-mirror",
+        cls=Group,
         no_args_is_help=True,
         add_completion=False,
         pretty_exceptions_enable=False,
@@ -54,7 +56,7 @@ def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
             from salt_mirror.cli.completing import complete
 
             complete(command)
-        app.command(name, rich_help_panel=phase_of(name), epilog=_examples(name))(_to_its_reader(command))
+        app.command(name, cls=Command, rich_help_panel=phase_of(name), epilog=_examples(name))(_to_its_reader(command))
     app.callback()(_options)
     return app
 

@@ -53,6 +53,10 @@ _NO_REPLY = {
 }
 
 
+ALGORITHMS = ("hmac-md5", "hmac-sha1", "hmac-sha224", "hmac-sha256", "hmac-sha384", "hmac-sha512")
+"""The algorithms that a key may have (RFC 8945 section 6), by the names that administrators write."""
+
+
 class Key(NamedTuple):
     """A TSIG key (RFC 8945): its name, the algorithm's mnemonic such as `hmac-sha256`, the secret's bytes."""
 

@@ -18,20 +18,12 @@ import dns.rdataclass
 import dns.rdatatype
 import dns.tsig
 
-from salt_mirror.dns.questions import Key
+from salt_mirror.dns.questions import ALGORITHMS, Key
 from salt_mirror.dns.wire import MalformedMessage, last_record, read_name
 
 _TSIG = b"\x00\xfa"
 
-ALGORITHMS = {
-    "hmac-md5": dns.tsig.HMAC_MD5,
-    "hmac-sha1": dns.tsig.HMAC_SHA1,
-    "hmac-sha224": dns.tsig.HMAC_SHA224,
-    "hmac-sha256": dns.tsig.HMAC_SHA256,
-    "hmac-sha384": dns.tsig.HMAC_SHA384,
-    "hmac-sha512": dns.tsig.HMAC_SHA512,
-}
-"""The algorithms of RFC 8945 section 6 that dnspython knows, by the names that administrators write."""
+_ALGORITHMS = {name: dns.tsig.HMAC_MD5 if name == "hmac-md5" else dns.name.from_text(name) for name in ALGORITHMS}
 
 
 class BadSignature(ValueError):
@@ -41,7 +33,7 @@ class BadSignature(ValueError):
 def _key(key: Key | dns.tsig.Key) -> dns.tsig.Key:
     if isinstance(key, dns.tsig.Key):
         return key
-    return dns.tsig.Key(dns.name.from_wire(key.name, 0)[0], key.secret, ALGORITHMS[key.algorithm])
+    return dns.tsig.Key(dns.name.from_wire(key.name, 0)[0], key.secret, _ALGORITHMS[key.algorithm])
 
 
 def sign(wire: bytes, key: Key | dns.tsig.Key) -> tuple[bytes, bytes]:

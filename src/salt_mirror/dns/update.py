@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
 
 import dns.exception
 import dns.name
@@ -21,6 +20,7 @@ import dns.rdatatype
 import dns.tsig
 import dns.update
 
+from salt_mirror.dns.edits import Reply, SetEdit
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Key, Server, refused_key
 from salt_mirror.dns.tsig import BadSignature, Verifier, sign
@@ -28,18 +28,6 @@ from salt_mirror.dns.wire import rcode_text
 
 MOST_BYTES = 16_384
 """A message is not made longer than this but for a single name's sets."""
-
-
-class SetEdit(NamedTuple):
-    """One set before and after, by canonical rdata; TTLs in seconds. `named`: its name owned records before, of any type."""
-
-    name: Name
-    rdtype: int
-    before: frozenset[bytes]
-    after: frozenset[bytes]
-    ttl_before: int | None
-    ttl_after: int | None
-    named: bool = True
 
 
 class Signer:
@@ -59,26 +47,6 @@ class Signer:
         """Raises BadSignature for an answer that is not signed as it has to be."""
         assert self._verifier is not None
         self._verifier.verify(wire)
-
-
-class Reply(NamedTuple):
-    """What a server answered: an rcode's name, or one of `refused_key`'s words; or `trouble`, why nothing usable came.
-
-    With `unknown` the message may have been carried out all the same.
-    """
-
-    status: str = ""
-    trouble: str = ""
-    unknown: bool = False
-
-    @property
-    def done(self) -> bool:
-        """Whether the change was carried out, by an answer that can be trusted."""
-        return self.status == "NOERROR" and not self.trouble
-
-
-CHANGED_SINCE = frozenset(("NXRRSET", "YXRRSET", "NXDOMAIN", "YXDOMAIN"))
-"""The rcodes of prerequisites that do not hold (RFC 2136 section 3.2)."""
 
 
 def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMessage:

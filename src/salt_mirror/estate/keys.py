@@ -9,7 +9,7 @@ from pathlib import Path
 
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import from_text, shown
-from salt_mirror.dns.questions import Key
+from salt_mirror.dns.questions import ALGORITHMS, Key
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.file import KeyEntry
 from salt_mirror.estate.reading import read_text
@@ -28,8 +28,6 @@ def guid_of(text: str) -> str | None:
 def key_of(label: str, entry: KeyEntry, path: Path) -> Key:
     """A key with its secret; neither message nor log ever shows that. `path` is the file that names it, and what the secret's
     file is relative to. Raises BadInput."""
-    from salt_mirror.dns.tsig import ALGORITHMS
-
     place = f"keys, {label}"
 
     def fail(what: str) -> BadInput:

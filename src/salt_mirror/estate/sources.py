@@ -26,7 +26,6 @@ from salt_mirror.estate.forms import address_in
 from salt_mirror.estate.lists.hosts import read_hosts
 from salt_mirror.estate.lists.leases import expected_of, isc_leases, kea_leases, xml_leases
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec, Networks
-from salt_mirror.estate.masterfile import read_master_text
 from salt_mirror.estate.reading import json_lines, read_text, with_feeds
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
@@ -127,6 +126,8 @@ def _read(
     if form != "kea":
         text = with_feeds(text)
     if form == "zone":
+        from salt_mirror.estate.masterfile import read_master_text
+
         return read_master_text(text, path, origin, problems)
     if form == "hosts":
         return list(read_hosts(text, path, origin, networks, problems))

@@ -12,11 +12,11 @@ import msgspec
 
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetKey
 from salt_mirror.checks.wording import many
+from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
 from salt_mirror.dns.records import PTR, type_text
 from salt_mirror.dns.reverse import is_reverse
-from salt_mirror.dns.update import CHANGED_SINCE, Reply
 from salt_mirror.findings import Outcome
 
 MOST_UNASKED = 100

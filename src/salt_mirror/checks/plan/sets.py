@@ -12,10 +12,10 @@ from typing import NamedTuple
 import msgspec
 
 from salt_mirror.checks.wording import many
+from salt_mirror.dns.edits import SetEdit
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
-from salt_mirror.dns.update import SetEdit
 from salt_mirror.findings import Finding
 
 

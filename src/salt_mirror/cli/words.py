@@ -1,0 +1,94 @@
+"""Words of a command line that are plainly good, taken as they stand.
+
+Strategy: Typer has every value, also those that nobody typed, looked at by a library that takes longer to begin than most
+commands take. A text, a number within its bounds, a file's name or one of a few words need none of that. Whatever is not
+plainly good goes Typer's own way, which also has the words for what is wrong; so does all of it where Typer does not say what
+it expects.
+"""
+
+from __future__ import annotations
+
+import os
+from enum import Enum
+from functools import partial
+from pathlib import Path
+from typing import Any, get_args, get_origin
+
+from typer.core import TyperCommand, TyperGroup
+
+UNSURE = object()
+"""Stands for a value that Typer has to look at."""
+_LONGEST = 15
+_NOTHING_SAID = {
+    "exists": False, "file_okay": True, "dir_okay": True, "writable": False, "readable": True, "resolve_path": False,
+    "path_type": None, "parser": None, "click_type": None, "case_sensitive": True,
+}  # fmt: skip
+
+
+class Command(TyperCommand):
+    """A command that takes plain words as they stand."""
+
+    def get_params(self, ctx: Any) -> list[Any]:
+        """All that may be typed, `--help` too."""
+        return [_taken_plainly(param) for param in super().get_params(ctx)]
+
+
+class Group(TyperGroup):
+    """The same for the program itself."""
+
+    def get_params(self, ctx: Any) -> list[Any]:
+        """All that may be typed before a command, `--help` too."""
+        return [_taken_plainly(param) for param in super().get_params(ctx)]
+
+
+def _taken_plainly(param: Any) -> Any:
+    expected: Any = getattr(param, "type_descriptor", None)
+    info = getattr(expected, "parameter_info", None)
+    if info is not None and all(getattr(info, key, said) == said for key, said in _NOTHING_SAID.items()):
+        param.process_value = partial(_process, param, expected.annotation, info)
+    return param
+
+
+def _process(param: Any, expected: Any, info: Any, context: Any, value: Any) -> Any:
+    if value is None:
+        found = () if param.multiple or param.nargs == -1 else None
+    else:
+        found = plain(expected, value, least=info.min, most=info.max)
+    if found is UNSURE or (param.required and param.value_is_missing(found)):
+        return type(param).process_value(param, context, value)
+    return found if param.callback is None else param.callback(context, param, found)
+
+
+def plain(expected: Any, value: Any, *, least: float | None = None, most: float | None = None) -> Any:
+    """A value of the expected type, where it is plainly one; else UNSURE. Numbers have to be between `least` and `most`."""
+    parts = get_args(expected)
+    if isinstance(value, (list, tuple)):
+        kind = get_origin(expected)
+        if kind not in (list, tuple) or (kind is tuple and len(parts) != len(value)):
+            return UNSURE
+        found = [
+            plain(part, one) for part, one in zip(parts * len(value) if kind is list else parts, value, strict=False)
+        ]
+        return UNSURE if UNSURE in found else kind(found)
+    if not isinstance(value, str):
+        return value if type(value) is expected or isinstance(value, expected) else UNSURE
+    if expected is str:
+        return value
+    if expected in (int, float):
+        return _number(expected, value, least, most)
+    if expected is Path:
+        return Path(value) if not os.path.exists(value) or os.access(value, os.R_OK) else UNSURE  # noqa: PTH110
+    if isinstance(expected, type) and issubclass(expected, Enum):
+        return next((one for one in expected if one.value == value), UNSURE)
+    return UNSURE
+
+
+def _number(expected: type, text: str, least: float | None, most: float | None) -> Any:
+    whole, _, part = text.partition(".")
+    digits = whole + part
+    if not (whole and digits.isascii() and digits.isdigit() and len(digits) <= _LONGEST):
+        return UNSURE
+    if "." in text and (expected is int or not part):
+        return UNSURE
+    number = expected(text)
+    return number if (least is None or number >= least) and (most is None or number <= most) else UNSURE
