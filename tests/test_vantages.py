@@ -27,7 +27,7 @@ from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Key, Question, Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.findings import Finding
-from salt_mirror.standin.server import StandIn
+from salt_mirror.standin.server import Fault, StandIn, StandIns
 from salt_mirror.vantages.desk import Desk, Present, Unreached, clock_trouble
 from salt_mirror.vantages.exchange import FarExchange
 from salt_mirror.vantages.keys import make_keys
@@ -171,6 +171,15 @@ def test_a_server_outside_the_allow_list_is_not_asked(world: tuple[Path, dict[st
         "vantage: not asked by the vantage quay: the server is not in its allow list"
     }
     assert north.asked == before and one.refused == 2 and one.questions == 0
+
+
+def test_a_vantage_waits_as_long_as_it_was_told(standins: StandIns) -> None:
+    silent = standins.add()
+    silent.fault = Fault.SILENT
+    with station(Rules(networks_of(["127.0.0.1"]), timeout_s=0.05, tries=2)) as (one, heard):
+        ask(one, [Question(NAME, 1, Server("a", LOOPBACK, silent.port))])
+        until(lambda: lines(heard))
+    assert lines(heard) == [(0, "timeout")] and silent.asked == 2
 
 
 def test_a_key_that_the_vantage_does_not_have_is_not_sent_without(world: tuple[Path, dict[str, StandIn]]) -> None:
@@ -411,7 +420,8 @@ def stations(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
         for name, resolver in (("quay", "harbour-office"), ("kiln", "isp-one")):
             stack.enter_context(
                 service(
-                    folder, "vantage", "join", "--allow", "127.0.0.0/8", "--name", name, until_it_says=f"{name} is at",
+                    folder, "vantage", "join", "--allow", "127.0.0.0/8", "--timeout", "2", "--tries", "2", "--name", name,
+                    until_it_says=f"{name} is at",
                     resolvers=f"127.0.0.1:{servers[resolver].port}",
                 )
             )  # fmt: skip

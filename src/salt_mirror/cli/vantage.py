@@ -30,8 +30,6 @@ _LEFT_OUT = (
     "at",
     "view",
     "transfer",
-    "timeout",
-    "tries",
     "listed",
     "faults",
     "all",
@@ -45,6 +43,8 @@ _LEFT_OUT = (
 @takes(
     *_LEFT_OUT, "history", "fail_on",
     pace="join: at most so many questions a second to each server; without it none on loopback, 200 for any other.",
+    timeout="join: the wait for a first try; each next one doubles it. The vantage's own holds for whoever asks.",
+    tries="join: tries for a question, as the vantage's own holds for whoever asks.",
     estate="The estate file, whose servers a vantage may ask and whose scheduler is meant. Without it, estate.toml here.",
 )  # fmt: skip
 def vantage(
@@ -90,7 +90,7 @@ def vantage(
         elif action is Action.SERVE:
             _serve(given, open_estate(asking), keys)
         elif action is Action.JOIN:
-            _join(given, open_estate(asking), keys, name, group, _rules(open_estate(asking), allow or [], asking.pace))
+            _join(given, open_estate(asking), keys, name, group, _rules(open_estate(asking), allow or [], asking))
         else:
             _list(given, open_estate(asking), keys, showing)
     except ImportError as error:
@@ -165,7 +165,7 @@ def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group:
     join(Joining(address, name, group, papers, rules, lambda: {"settings": recorded_settings()}), _say)
 
 
-def _rules(estate: Estate, allow: list[str], pace: float | None) -> Rules:
+def _rules(estate: Estate, allow: list[str], asking: Asking) -> Rules:
     """What a vantage lets itself be asked. Raises BadInput."""
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.reverse import address_text
@@ -182,7 +182,8 @@ def _rules(estate: Estate, allow: list[str], pace: float | None) -> Rules:
     except ValueError as error:
         raise BadInput(f"--allow: {error}; expected a network such as 10.77.0.0/16, or an address") from None
     urls = frozenset(server.url for server in known if server.url) if not allow else frozenset[str]()
-    return Rules(networks, urls, {to_text(key.name): key for key in estate.keys.values()}, pace or None)
+    own_keys = {to_text(key.name): key for key in estate.keys.values()}
+    return Rules(networks, urls, own_keys, asking.pace or None, asking.timeout, asking.tries)
 
 
 def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing) -> None:

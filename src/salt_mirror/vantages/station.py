@@ -21,7 +21,7 @@ from salt_mirror.dns.names import MAX_NAME, is_name
 from salt_mirror.dns.questions import AFAR, Answer, Key, Question, Server
 from salt_mirror.dns.reverse import Network
 from salt_mirror.dns.system import DEFAULT_PACE, system_resolvers
-from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.traffic.engine import TIMEOUT_S, TRIES, Engine
 from salt_mirror.vantages.parcel import (
     NO_RESOLVER,
     NOWHERE,
@@ -53,12 +53,15 @@ Tell = Callable[[str, bytes], None]
 @dataclass(frozen=True)
 class Rules:
     """What a vantage lets itself be asked to do: the networks and HTTPS servers that it asks, the TSIG keys that it has by
-    name, and the most questions a second to each server (without it none on loopback, 200 for any other)."""
+    name, and the most questions a second to each server (without it none on loopback, 200 for any other); and how it asks, as
+    the engine's `timeout_s` and `tries`."""
 
     networks: tuple[Network, ...]
     urls: frozenset[str] = frozenset()
     keys: dict[str, Key] = field(default_factory=dict)
     pace: float | None = None
+    timeout_s: float = TIMEOUT_S
+    tries: int = TRIES
 
     def permits(self, place: Place) -> bool:
         """Whether a server may be asked."""
@@ -115,7 +118,7 @@ class Station:
 
     def _work(self) -> None:
         life = time.monotonic()
-        with Engine() as engine:
+        with Engine(timeout_s=self._rules.timeout_s, tries=self._rules.tries) as engine:
             while True:
                 try:
                     batch = self._inbox.get(block=not engine.backlog)
