@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from salt_mirror.dns import wire
 from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import (
     AAAA,
     MX,
@@ -196,8 +197,16 @@ def without_opt(message: bytes) -> bytes:
 
 
 def outcome_of(reader: Reader, message: bytes, rdtype: int) -> object:
+    """What a reader makes of a message: by what it has seen, where that is enough, else by reading it whole."""
+    question = Question(NAME, rdtype, Server("a", b"\x7f\0\0\1"))
+    asked = NAME + question_tail(rdtype)
     try:
-        return reader.read(message, b"\x12\x34", NAME + question_tail(rdtype))
+        answer = reader.ordinary(message, asked, question, 1.5)
+        if answer is not None:
+            rcode = {"NOERROR": 0, "NXDOMAIN": 3}[answer.status]
+            assert answer[6:] == (message, 1.5, 1, "udp") and answer.question is question
+            return rcode, answer.authoritative, False, answer.values, answer.ttl, answer.alias, b""
+        return reader.read(message, message[:2], asked)
     except MalformedMessage:
         return "malformed"
 
@@ -215,3 +224,24 @@ def test_a_message_cut_at_any_offset_is_read_alike_by_a_fresh_reader_and_by_one_
             cut = outcome_of(Reader(), message[:end], rdtype)
             assert cut == "malformed", (key, end)
             assert outcome_of(warm, message[:end], rdtype) == cut, (key, end)
+
+
+def test_a_message_with_any_byte_changed_is_read_alike_by_a_fresh_reader_and_by_one_that_has_seen_it() -> None:
+    for key, (message, rdtype) in WHOLE.items():
+        for at in range(2, len(message)):
+            for other in (0, 1, 4, 0x80, 0xC0, 0xFF, message[at] ^ 1, message[at] ^ 0x20):
+                warm = Reader()
+                outcome_of(warm, message, rdtype)
+                changed = message[:at] + bytes((other,)) + message[at + 1 :]
+                assert outcome_of(warm, changed, rdtype) == outcome_of(Reader(), changed, rdtype), (key, at, other)
+
+
+def test_what_was_seen_before_is_not_read_again() -> None:
+    question = Question(NAME, A, Server("a", b"\x7f\0\0\1"))
+    asked = NAME + question_tail(A)
+    for key, there in (("one A", True), ("nothing", True), ("denial", True), ("several A", False), ("alias", False)):
+        warm, (message, _) = Reader(), WHOLE[key]
+        assert warm.ordinary(message, asked, question, 1.0) is None
+        warm.read(message, message[:2], asked)
+        assert (warm.ordinary(b"\xff\xff" + message[2:], asked, question, 1.0) is not None) == there, key
+        assert warm.ordinary(without_opt(message), asked, question, 1.0) is None

@@ -11,6 +11,7 @@ import struct
 from struct import Struct
 
 from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import CNAME, LAYOUTS, OPT
 from salt_mirror.dns.wire import (
     AA,
@@ -29,6 +30,11 @@ _read_ttl_size = Struct("!IH").unpack_from
 _OWNER_IS_ASKED = b"\xc0\x0c"
 _MOST_HEADS = 256
 _MOST_RESTS = 1024
+_MOST_SHAPES = 1024
+_make = tuple.__new__
+
+ORDINARY = {0: "NOERROR", 3: "NXDOMAIN"}
+"""The rcodes of answers, and their names."""
 
 Reply = tuple[int, bool, bool, tuple[bytes, ...], int | None, Name | None, bytes | None]
 """What a response says about its question: rcode, authoritative, truncated, values, smallest TTL, alias (see Answer for
@@ -38,18 +44,20 @@ these), and the rdata of its OPT record, None without one. A plain tuple, since 
 class Reader:
     """Reads the responses of one server, or of any number of them.
 
-    `_simple` holds headers, without their ids, of whole responses with one question and one answer (rcode, authoritative,
-    further records), `_empty` the same for responses without any answer. `_rests` holds what follows the answer section, the
+    `_one` holds what stands around the name of whole responses with one record of the asked type at the asked name: the header
+    without its id, the asked type and class, and the record up to its rdata; kept are status, authoritative, the number of
+    further records, TTL, size, and whether such rdata is taken as it stands. `_empty` holds the headers, without their ids, of
+    responses without any answer (status, authoritative, further records). `_rests` holds what follows the answer section, the
     same bytes in thousands of responses. Walking over it looks at no byte before it, and a pointer that leads back from one
     offset leads back from every later one: so what was found good at an offset is good from there on, and need not be walked
     over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records.
     """
 
-    __slots__ = ("_empty", "_rests", "_simple")
+    __slots__ = ("_empty", "_one", "_rests")
 
     def __init__(self) -> None:
-        self._simple: dict[bytes, tuple[int, bool, int]] = {}
-        self._empty: dict[bytes, tuple[int, bool, int]] = {}
+        self._one: dict[bytes, tuple[str, bool, int, int, int, bool]] = {}
+        self._empty: dict[bytes, tuple[str, bool, int]] = {}
         self._rests: dict[bytes, tuple[int, int, bytes | None, int]] = {}
 
     def read(self, message: bytes, qid: bytes, asked: bytes) -> Reply:
@@ -62,39 +70,36 @@ class Reader:
             raise MalformedMessage("the id is not the question's")
         return self.read_matched(message, asked)
 
-    def read_matched(self, message: bytes, asked: bytes) -> Reply:
-        """The same for a message whose id has been matched already, as it is where questions are looked up by it."""
-        head = message[2:12]
-        simple = self._simple.get(head)
-        if simple is not None and message.startswith(asked + _OWNER_IS_ASKED + asked[-4:], 12):
-            # Most answers are one record of the asked type at the asked name, and what follows it has been seen before.
-            at = len(asked) + 18
-            try:
-                ttl, size = _read_ttl_size(message, at)
-            except struct.error:
-                raise MalformedMessage("it breaks off in the middle of a record") from None
-            start = at + 6
-            at = start + size
-            seen = self._rests.get(message[at:])
-            if seen is not None and at >= seen[0] and seen[3] == simple[2] and ttl <= 0x7FFFFFFF and at <= len(message):
-                if size == 4 and asked[-3] == 1 and asked[-4] == 0:
-                    values = (message[start:at],)
-                else:
-                    values = (_value(message, start, size, asked),)
-                return simple[0] | seen[1], simple[1], False, values, ttl, None, seen[2]
-        else:
-            empty = self._empty.get(head)
-            if empty is not None and message.startswith(asked, 12):
-                # Nothing of the asked type: all that follows has been seen before, for a name of the same length.
-                rcode, authoritative, others = empty
-                at = 12 + len(asked)
-                seen = self._rests.get(message[at:])
-                if seen is not None and at >= seen[0] and seen[3] == others:
-                    return rcode | seen[1], authoritative, False, (), None, None, seen[2]
-        return self._read_any(message, asked)
+    def ordinary(self, message: bytes, asked: bytes, question: Question, rtt_ms: float) -> Answer | None:
+        """The answer of a message that came over UDP to a first try, its id matched already: where nothing is out of the
+        ordinary, all but the values has been seen before, and EDNS is there without options. None for any other, good or bad.
+        """
+        if not message.startswith(asked, 12):
+            return None
+        at = 12 + len(asked)
+        start = at + 12
+        one = self._one.get(message[2:12] + message[at - 4 : start])
+        if one is not None:
+            # Most answers are one record of the asked type at the asked name.
+            status, authoritative, others, ttl, size, bare = one
+            end = start + size
+            seen = self._rests.get(message[end:])
+            if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
+                return None
+            value = message[start:end] if bare else _value(message, start, size, asked)
+            return _make(Answer, (question, status, authoritative, (value,), ttl, None, message, rtt_ms, 1, "udp"))
+        empty = self._empty.get(message[2:12])
+        if empty is None:
+            return None
+        # Nothing of the asked type: what follows is the same for any name of the same length.
+        status, authoritative, others = empty
+        seen = self._rests.get(message[at:])
+        if seen is None or at < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others:
+            return None
+        return _make(Answer, (question, status, authoritative, (), None, None, message, rtt_ms, 1, "udp"))
 
-    def _read_any(self, message: bytes, asked: bytes) -> Reply:
-        """Reads a response of whatever shape, and remembers the shape of a simple one."""
+    def read_matched(self, message: bytes, asked: bytes) -> Reply:
+        """Reads a response of whatever shape, its id matched already, and remembers the shape of a simple one."""
         rcode, flags, at, counts = _read_head(message, asked)
         if counts is None:
             return rcode, False, False, (), None, None, None
@@ -113,11 +118,26 @@ class Reader:
             if isinstance(error, MalformedMessage):
                 raise
             raise MalformedMessage("it breaks off in the middle of a record") from None
-        if message[4:6] == b"\x00\x01" and answers < 2 and not truncated:
-            heads = self._simple if answers else self._empty
-            if len(heads) < _MOST_HEADS:
-                heads[message[2:12]] = (rcode, flags & AA != 0, others)
+        status = ORDINARY.get(rcode)
+        if status is not None and message[4:6] == b"\x00\x01" and answers < 2 and not truncated:
+            self._remember(message, asked, status, flags & AA != 0, answers, others)
         return rcode | extended, flags & AA != 0, truncated, values, ttl, alias, opt
+
+    def _remember(
+        self, message: bytes, asked: bytes, status: str, authoritative: bool, answers: int, others: int
+    ) -> None:
+        """The shape of a response that has been read, with one answer or none."""
+        at = 12 + len(asked)
+        if not answers:
+            if len(self._empty) < _MOST_HEADS:
+                self._empty[message[2:12]] = status, authoritative, others
+        elif message.startswith(_OWNER_IS_ASKED + asked[-4:], at):
+            ttl, size = _read_ttl_size(message, at + 6)
+            if ttl <= 0x7FFFFFFF:
+                if len(self._one) >= _MOST_SHAPES:
+                    self._one.clear()
+                bare = int.from_bytes(asked[-4:-2], "big") not in LAYOUTS
+                self._one[message[2:12] + message[at - 4 : at + 12]] = status, authoritative, others, ttl, size, bare
 
     def _read_rest(self, message: bytes, at: int, others: int, *, keep: bool) -> tuple[int, bytes | None]:
         """What follows the answers, walked over unless the same was before."""

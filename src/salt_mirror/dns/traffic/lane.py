@@ -18,7 +18,7 @@ from collections import deque
 from collections.abc import Callable
 
 from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
-from salt_mirror.dns.replies import Reader, Reply
+from salt_mirror.dns.replies import ORDINARY, Reader, Reply
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.chance import open_datagram
 from salt_mirror.dns.traffic.fallback import Next, Ways
@@ -37,7 +37,6 @@ _RENEW_AFTER = 4096
 _CASES_FOR = 16
 _MOST_ENDED = 4096
 _TAILS: dict[int, bytes] = {}
-_STATUS = {0: "NOERROR", 3: "NXDOMAIN"}
 
 OpenSocket = Callable[[Server], socket.socket | None]
 """Opens a socket to a server, on a port that nobody can guess; None when the system knows no way there."""
@@ -260,8 +259,8 @@ class Lane:
 
     def receive(self, sock: socket.socket, _: int, now: float) -> None:
         """Reads what has arrived and ends the questions that it answers."""
-        firsts, receive, done, make = self._firsts, sock.recv, self._done, tuple.__new__
-        ways, read = self._ways, self._reader.read_matched
+        firsts, receive, done = self._firsts, sock.recv, self._done
+        ways, ordinary, read = self._ways, self._reader.ordinary, self._reader.read_matched
         edns_seen, cookie = ways.edns_seen, ways.has_cookie
         heard = 0
         sent_at = now
@@ -279,22 +278,26 @@ class Lane:
                 heard += self._receive_other(sock, qid, message, now)
                 continue
             question, asked, sent_at, _via = first
+            rtt_ms = (now - sent_at) * 1000.0
             try:
-                rcode, authoritative, truncated, values, ttl, alias, opt = read(message, asked)
+                answer = None if cookie else ordinary(message, asked, question, rtt_ms)
+                if answer is None:
+                    rcode, authoritative, truncated, values, ttl, alias, opt = read(message, asked)
+                    if opt or cookie or truncated or rcode not in ORDINARY or (opt is None and not edns_seen):
+                        # Cookies, truncation, fallbacks: rare, or a server's own way, and looked at with care.
+                        self._promote(qid, first, now)
+                        heard += self._receive_other(sock, qid, message, now)
+                        edns_seen, cookie = ways.edns_seen, ways.has_cookie
+                        continue
+                    status = ORDINARY[rcode]
+                    answer = Answer(question, status, authoritative, values, ttl, alias, message, rtt_ms, 1, "udp")
             except MalformedMessage:
                 self._unreadable(self._promote(qid, first, now), message)
-                continue
-            if opt or cookie or truncated or rcode not in _STATUS or (opt is None and not edns_seen):
-                # Cookies, truncation, fallbacks: rare, or a server's own way, and looked at with care.
-                self._promote(qid, first, now)
-                heard += self._receive_other(sock, qid, message, now)
-                edns_seen, cookie = ways.edns_seen, ways.has_cookie
                 continue
             edns_seen = True
             heard += 1
             del firsts[qid]
-            rtt_ms = (now - sent_at) * 1000.0
-            done(make(Answer, (question, _STATUS[rcode], authoritative, values, ttl, alias, message, rtt_ms, 1, "udp")))
+            done(answer)
         ways.edns_seen = edns_seen
         if heard:
             self._window.heard(heard)
