@@ -31,7 +31,7 @@ from salt_mirror.standin.server import Fault, StandIn, StandIns
 from salt_mirror.vantages.desk import Desk, Present, Unreached, clock_trouble
 from salt_mirror.vantages.exchange import FarExchange
 from salt_mirror.vantages.keys import make_keys
-from salt_mirror.vantages.mail import MOST_KEPT, Post
+from salt_mirror.vantages.mail import MOST_KEPT, REPLIES, Post
 from salt_mirror.vantages.papers import check_address, papers_in
 from salt_mirror.vantages.parcel import (
     Batch,
@@ -281,6 +281,7 @@ def service(folder: Path, *words: str, until_it_says: str, resolvers: str = "") 
         finally:
             process.terminate()
             process.wait(20)
+    assert "Traceback" not in log.read_text(encoding="utf-8")
 
 
 def test_a_foreign_certificate_gets_nothing(tmp_path: Path) -> None:
@@ -313,9 +314,10 @@ class _Stream:
 
 def test_what_a_desk_wants_of_a_vantage_that_is_not_there_is_kept_as_long_as_the_desk_is() -> None:
     quay, desk = _Stream(), _Stream()
+    forgotten: list[tuple[str, str]] = []
     scheduler: Any = SimpleNamespace(
         id="x", stream_handlers={}, stream_comms={}, client_comms={"desk": desk}, aliases={}, workers={},
-        add_plugin=lambda plugin: None,
+        add_plugin=lambda plugin: None, unsubscribe_topic=lambda topic, client: forgotten.append((topic, client)),
     )  # fmt: skip
     post = Post(scheduler)
     errand, reply = scheduler.stream_handlers.values()
@@ -323,6 +325,7 @@ def test_what_a_desk_wants_of_a_vantage_that_is_not_there_is_kept_as_long_as_the
         errand(client="desk" if number % 2 else "gone", to="quay", payload=bytes((number,)))
     errand(client="gone", to="kiln", payload=b"x")
     post.remove_client(scheduler, "gone")
+    assert forgotten == [(REPLIES, "gone")]
     scheduler.workers["tcp://1"] = SimpleNamespace(name="quay")
     scheduler.aliases["quay"], scheduler.stream_comms["tcp://1"] = "tcp://1", quay
     post.add_worker(scheduler, "tcp://1")
@@ -336,7 +339,7 @@ def test_what_a_desk_wants_of_a_vantage_that_is_not_there_is_kept_as_long_as_the
         reply(worker="tcp://1", to=to, payload=payload, more=1)
     assert len(quay.sent) == MOST_KEPT // 2 and not desk.sent
     reply(worker="tcp://1", to="desk", payload=b"told")
-    assert desk.sent == [{"op": "event", "topic": "desk", "event": (0.0, b"told")}]
+    assert desk.sent == [{"op": "event", "topic": REPLIES, "event": (0.0, b"told")}]
 
 
 def test_a_scheduler_of_somebody_else_is_told_as_that() -> None:

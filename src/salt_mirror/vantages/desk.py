@@ -15,7 +15,7 @@ from typing import Any
 
 from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.vantages.mail import OURS, send_errand
+from salt_mirror.vantages.mail import OURS, REPLIES, send_errand
 from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
 from salt_mirror.vantages.parcel import Errand, Facts, Greeting, Reply, Told, Unreadable, is_plain, packed, reply_in
 from salt_mirror.vantages.serving import GROUP, VANTAGE, VERSION
@@ -60,10 +60,10 @@ class Desk:
             )  # fmt: skip
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
             raise Unreached(f"nobody can be reached at {self.address} ({plainly(error)})") from None
-        self._topic = str(self._client.id)  # the scheduler forgets the topics of clients that have gone
+        self._name = str(self._client.id)
         self._numbers = itertools.count(1)
         self._boxes: dict[int, queue.SimpleQueue[tuple[float, Reply]]] = {}
-        self._client.subscribe_topic(self._topic, self._heard)
+        self._client.subscribe_topic(REPLIES, self._heard)
 
     def _heard(self, event: tuple[float, Any]) -> None:
         """Takes a reply; runs on the client's own thread."""
@@ -76,9 +76,9 @@ class Desk:
             box.put((time.monotonic(), reply))
 
     @property
-    def topic(self) -> str:
-        """The topic on which replies are awaited."""
-        return self._topic
+    def name(self) -> str:
+        """To whom replies are addressed."""
+        return self._name
 
     def send(self, vantage: str, box: queue.SimpleQueue[tuple[float, Reply]], errand_of: Any) -> int:
         """Sends an errand, made from its number, and puts its replies in a box. Raises Unreached."""
@@ -123,7 +123,7 @@ class Desk:
             if one.trouble is None and one.version != __version__:
                 one.trouble = f"it has version {one.version or 'unknown'}, and this is {__version__}"
             if one.trouble is None:
-                number = self.send(name, box, lambda at: Greeting(at, self._topic, settings))
+                number = self.send(name, box, lambda at: Greeting(at, self._name, settings))
                 asked[number] = name, time.time(), time.monotonic()
                 one.trouble = f"it says nothing, {GREET_S:.0f} s long"
         over_at = time.monotonic() + GREET_S

@@ -163,7 +163,7 @@ class FarExchange:
                 if not far.under_way:
                     far.heard_at = time.monotonic()
                 try:
-                    number = self._desk.send(far.name, self._box, _Sending(questions, self._desk.topic))
+                    number = self._desk.send(far.name, self._box, _Sending(questions, self._desk.name))
                 except Unreached as error:
                     far.waiting.extendleft(reversed(questions))
                     self._lose(far, str(error))
@@ -233,9 +233,9 @@ class FarExchange:
         """Asks a lost vantage to say when it is back: the errand waits at the scheduler until it is."""
         if self._desk is None or far.calling:
             return
-        topic = self._desk.topic
+        reply_to = self._desk.name
         with contextlib.suppress(Unreached):
-            far.calling = self._desk.send(far.name, self._box, lambda number: Greeting(number, topic))
+            far.calling = self._desk.send(far.name, self._box, lambda number: Greeting(number, reply_to))
 
     def _back(self, facts: Facts) -> None:
         for far in self._far.values():
@@ -250,12 +250,12 @@ class FarExchange:
 class _Sending:
     """A batch that waits for its number."""
 
-    def __init__(self, questions: list[Question], topic: str) -> None:
+    def __init__(self, questions: list[Question], reply_to: str) -> None:
         self._questions = questions
-        self._topic = topic
+        self._reply_to = reply_to
 
     def __call__(self, number: int) -> Batch:
-        return batch_of(number, self._topic, self._questions, within_s=WITHIN_S)
+        return batch_of(number, self._reply_to, self._questions, within_s=WITHIN_S)
 
 
 def _unasked(question: Question, name: str, why: str) -> Answer:

@@ -2,7 +2,7 @@
 
 Strategy: a client and a worker each have a stream to the scheduler; the post there puts what comes from one on the other. A
 task for each errand would cost several times what its questions do, and would run whatever code came with it: all that a
-vantage does with a message is to hand it to its station. Replies go to clients as events on the topic that is their own name.
+vantage does with a message is to hand it to its station. Replies go to the client whose they are, as events of one topic.
 An errand for a vantage that has not come yet, or has gone, is kept until it is there, as long as its client is.
 """
 
@@ -17,6 +17,8 @@ from distributed import SchedulerPlugin
 from salt_mirror.vantages.parcel import Unreadable
 
 _ERRAND, _REPLY = "salt-mirror-errand", "salt-mirror-reply"
+REPLIES = "salt-mirror-replies"
+"""The topic that a client hears its replies on; nobody else writes to it."""
 OURS = "salt-mirror-"
 """The id of a scheduler with a post begins with this."""
 MOST_KEPT = 64
@@ -48,7 +50,7 @@ class Post(SchedulerPlugin):
 
     def _reply(self, worker: str = "", to: object = None, payload: object = None, **_: object) -> None:
         if isinstance(to, str) and isinstance(payload, bytes) and (stream := self._scheduler.client_comms.get(to)):
-            stream.send({"op": "event", "topic": to, "event": (0.0, payload)})
+            stream.send({"op": "event", "topic": REPLIES, "event": (0.0, payload)})
 
     def add_worker(self, scheduler: Any, worker: str) -> None:
         """Hands a vantage that has come what was kept for it."""
@@ -57,6 +59,7 @@ class Post(SchedulerPlugin):
 
     def remove_client(self, scheduler: Any, client: str) -> None:
         """Forgets what a client that has gone wanted."""
+        scheduler.unsubscribe_topic(REPLIES, client)
         for name, kept in list(self._kept.items()):
             left = [one for one in kept if one[0] != client]
             if left:

@@ -114,7 +114,7 @@ def set_up() -> None:
     import distributed  # noqa: F401  (it sets its log up when it is imported)
 
     for name in _SILENCED:
-        logging.getLogger(name).setLevel(logging.CRITICAL)
+        logging.getLogger(name).setLevel(logging.CRITICAL + 1)
     warnings.filterwarnings("ignore", module="distributed")  # versions of ours are compared by the desk
     gc.freeze()
     gc.set_threshold(100_000, 50, 100)  # thousands of small objects are under way, and no cycles among them

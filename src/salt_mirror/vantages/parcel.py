@@ -40,7 +40,7 @@ class Place(msgspec.Struct, array_like=True, frozen=True):
 
 class Batch(msgspec.Struct, array_like=True, tag="ask", frozen=True):
     """Questions for a vantage, each as name, type, the place of its server in `places`, and whether to recurse. `reply_to` is
-    the topic on which the answers are awaited, `within_s` how long they are worth anything, in seconds."""
+    who awaits the answers, `within_s` how long they are worth anything, in seconds."""
 
     number: int
     reply_to: str

@@ -47,7 +47,7 @@ _MANY = 1000
 _MOST_PARENTS = 4096
 
 Tell = Callable[[str, bytes], None]
-"""Sends a reply to a topic."""
+"""Sends a reply to whoever it is for."""
 
 
 @dataclass(frozen=True)
