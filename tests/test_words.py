@@ -7,7 +7,7 @@ import subprocess
 import sys
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import pytest
 import typer
@@ -34,6 +34,7 @@ def _every(
     words: list[str] | None = None,
     pair: tuple[str, str] | None = None,
     many: int | None = None,
+    heat: Literal["hot", "cold"] = "hot",
 ) -> None:
     pass
 
@@ -52,7 +53,7 @@ WORDS = st.sampled_from(
 
 
 @given(
-    name=st.sampled_from(["text", "number", "seconds", "file", "kiln", "words", "pair", "many"]),
+    name=st.sampled_from(["text", "number", "seconds", "file", "kiln", "words", "pair", "many", "heat"]),
     value=WORDS | st.text(max_size=5) | st.lists(WORDS, max_size=3).map(tuple),
 )
 def test_what_is_taken_as_it_stands_is_what_typer_makes_of_it(params: dict[str, Any], name: str, value: Any) -> None:
@@ -76,6 +77,7 @@ def test_what_is_taken_as_it_stands_is_what_typer_makes_of_it(params: dict[str, 
         (float, "2", 2.0),
         (Path, "estate.toml", Path("estate.toml")),
         (Kiln, "hot", Kiln.HOT),
+        (Literal["hot", "cold"], "cold", "cold"),
         (list[str], ("a", "b"), ["a", "b"]),
         (tuple[str, str], ("a", "b"), ("a", "b")),
         (float, 1.0, 1.0),

@@ -12,7 +12,7 @@ import os
 from enum import Enum
 from functools import partial
 from pathlib import Path
-from typing import Any, get_args, get_origin
+from typing import Any, Literal, get_args, get_origin
 
 from typer.core import TyperCommand, TyperGroup
 
@@ -71,13 +71,15 @@ def plain(expected: Any, value: Any, *, least: float | None = None, most: float 
         ]
         return UNSURE if UNSURE in found else kind(found)
     if not isinstance(value, str):
-        return value if type(value) is expected or isinstance(value, expected) else UNSURE
+        return value if isinstance(expected, type) and isinstance(value, expected) else UNSURE
     if expected is str:
         return value
     if expected in (int, float):
         return _number(expected, value, least, most)
     if expected is Path:
         return Path(value) if not os.path.exists(value) or os.access(value, os.R_OK) else UNSURE  # noqa: PTH110
+    if get_origin(expected) is Literal:
+        return value if value in parts else UNSURE
     if isinstance(expected, type) and issubclass(expected, Enum):
         return next((one for one in expected if one.value == value), UNSURE)
     return UNSURE
