@@ -236,6 +236,16 @@ def test_a_message_with_any_byte_changed_is_read_alike_by_a_fresh_reader_and_by_
                 assert outcome_of(warm, changed, rdtype) == outcome_of(Reader(), changed, rdtype), (key, at, other)
 
 
+def test_a_name_that_ends_with_the_message_is_malformed_to_a_reader_that_knows_the_shape() -> None:
+    whole = response(f"{to_text(NAME)} 300 PTR quay.salt.invalid.", rdtype="PTR")
+    start = whole.index(from_text("quay.salt.invalid"))
+    far = len(whole) - start - 1  # one label from the start of the value to the last byte
+    warm = Reader()
+    outcome_of(warm, whole, PTR)
+    bad = whole[:start] + bytes((far,)) + whole[start + 1 :]
+    assert far < 64 and outcome_of(warm, bad, PTR) == outcome_of(Reader(), bad, PTR) == "malformed"
+
+
 def test_what_was_seen_before_is_not_read_again() -> None:
     question = Question(NAME, A, Server("a", b"\x7f\0\0\1"))
     asked = NAME + question_tail(A)

@@ -86,7 +86,13 @@ class Reader:
             seen = self._rests.get(message[end:])
             if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
                 return None
-            value = message[start:end] if bare else _value(message, start, size, asked)
+            if bare:
+                value = message[start:end]
+            else:
+                try:
+                    value = _value(message, start, size, asked)
+                except (IndexError, ValueError, struct.error):
+                    return None
             return _make(Answer, (question, status, authoritative, (value,), ttl, None, message, rtt_ms, 1, "udp"))
         empty = self._empty.get(message[2:12])
         if empty is None:

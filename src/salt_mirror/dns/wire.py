@@ -113,6 +113,11 @@ def read_name(message: bytes, at: int) -> tuple[Name, int]:
     Every pointer must lead to before the place where the name or its last piece began (RFC 1035 section 4.1.4), so no
     chain of them can loop. Raises MalformedMessage, or IndexError when the message ends inside the name.
     """
+    end = at
+    while 0 < (size := message[end]) < 64:
+        end += size + 1
+    if size == 0 and end - at < MAX_NAME:  # most stand whole
+        return message[at : end + 1].lower(), end + 1
     parts = []
     length = 1
     after = -1
