@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Sequence
+from typing import Annotated
 
 import msgspec
 
@@ -59,7 +60,12 @@ class Greeting(msgspec.Struct, array_like=True, tag="greet", frozen=True):
 
 Errand = Batch | Greeting
 
-Line = tuple[int, str, bool, tuple[bytes, ...], int | None, bytes | None, bytes, float | None, int, str]
+_Ttl = Annotated[int, msgspec.Meta(ge=0, le=2**31 - 1)]
+_Milliseconds = Annotated[float, msgspec.Meta(ge=0, le=1e7)]
+OVERS = frozenset(("udp", "tcp", "tls", "https", "transfer", "update"))
+"""The ways in which a server can be asked."""
+
+Line = tuple[int, str, bool, tuple[bytes, ...], _Ttl | None, bytes | None, bytes, _Milliseconds | None, int, str]
 """An answer: the place of its question in the batch, and what an Answer has, from the status on."""
 
 
@@ -149,11 +155,11 @@ def _fits(rdtype: int, value: bytes) -> bool:
 
 
 def answer_of(line: Line, question: Question) -> Answer:
-    """The answer to a question; a malformed one where what a vantage sent is no rdata of the type."""
+    """The answer to a question; a malformed one where what a vantage sent is no rdata of the type, or no status."""
     rdtype, alias = question[1], line[5]
     for value in line[3]:
         if not _fits(rdtype, value):
-            return Answer(question, MALFORMED, tries=line[8], over=line[9])
-    if alias is not None and not is_name(alias):
-        return Answer(question, MALFORMED, tries=line[8], over=line[9])
+            return Answer(question, MALFORMED, tries=line[8])
+    if (alias is not None and not is_name(alias)) or not line[1].isprintable() or line[9] not in OVERS:
+        return Answer(question, MALFORMED, tries=line[8])
     return tuple.__new__(Answer, (question, *line[1:]))

@@ -25,6 +25,7 @@ from salt_mirror.dns.traffic.engine import TIMEOUT_S, TRIES, Engine
 from salt_mirror.vantages.parcel import (
     NO_RESOLVER,
     NOWHERE,
+    OVERS,
     Batch,
     Facts,
     Greeting,
@@ -40,7 +41,6 @@ MOST_IN_HAND = 20_000
 LONGEST_S = 600.0
 """So long it works on one batch."""
 LIFE_EVERY_S = 1.0
-_OVERS = frozenset(("udp", "tcp", "tls", "https", "transfer", "update"))
 _LOOK_S = 0.01
 _SOON_S = 0.03
 _MANY = 1000
@@ -195,7 +195,7 @@ class Station:
             return NO_RESOLVER
         if not self._rules.permits(place):
             return "the server is not in its allow list"
-        if not 0 < place.port < 65536 or place.over not in _OVERS:
+        if not 0 < place.port < 65536 or place.over not in OVERS:
             return "the server has no usable port or transport"
         key = self._rules.keys.get(place.key) if place.key else None
         if place.key and key is None:
