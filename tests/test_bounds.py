@@ -33,7 +33,7 @@ from salt_mirror.estate.directory import learning
 from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
-from salt_mirror.vantages import desk, exchange, mail, parcel, station
+from salt_mirror.vantages import desk, exchange, mail, parcel, serving, station
 from support.estates import Served, estate_of, found, zones_of
 from support.hostile import CUT
 from support.peers import Serve, flood, peer
@@ -289,6 +289,7 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "seconds that it is given to say who it is": desk.GREET_S,
         "seconds that its clock may be off": desk.CLOCKS_APART_S,
         "seconds until nobody is at a scheduler's address": desk.CONNECT_S,
+        "seconds until a scheduler or a vantage has ended that was told to": serving.ENDS_WITHIN_S,
         "errands that a scheduler keeps for a vantage that is not there": mail.MOST_KEPT,
         "mebibytes of a file that is read, packed or unpacked": reading.MOST_BYTES >> 20,
         "files that one list includes (`$INCLUDE`)": masterfile.MOST_INCLUDES,

@@ -14,6 +14,7 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
+import msgspec
 import pytest
 from distributed import LocalCluster
 from hypothesis import given
@@ -97,6 +98,26 @@ def test_a_batch_names_each_server_once_and_never_a_secret() -> None:
     assert [(place.port, place.key) for place in batch.places] == [(5301, "mirror."), (5302, "")]
     assert [question[2] for question in batch.questions] == [0, 1, 0, 1]
     assert b"the secret itself" not in raw
+
+
+@pytest.mark.parametrize(
+    ("at", "wrong"),
+    [(5, -1), (5, 2**31), (5, 2**40), (8, -0.5), (8, 1e300), (8, float("nan")), (4, ("no bytes",)), (0, "first")],
+)
+def test_what_no_answer_can_have_is_not_read(at: int, wrong: Any) -> None:
+    line: list[Any] = [0, "NOERROR", True, (), 60, None, b"", 1.0, 1, "udp"]
+    line[at - 1 if at else 0] = wrong
+    with pytest.raises(Unreadable):
+        reply_in(msgspec.msgpack.encode(["told", 1.5, [[7, [line]]]]))
+
+
+@pytest.mark.parametrize(
+    ("status", "over"), [("vantage: \x1b[2Jgone", "udp"), ("NO\u202eERROR", "udp"), ("NOERROR", "pigeon")]
+)
+def test_a_status_that_would_write_on_the_terminal_is_none(status: str, over: str) -> None:
+    question = Question(NAME, 1, Server("a", LOOPBACK))
+    answer = answer_of((0, status, True, (b"abcd",), 60, None, b"", 1.0, 1, over), question)
+    assert answer.trouble == "a malformed answer" and not answer.values
 
 
 @pytest.mark.parametrize(
@@ -340,6 +361,32 @@ def test_what_a_desk_wants_of_a_vantage_that_is_not_there_is_kept_as_long_as_the
     assert len(quay.sent) == MOST_KEPT // 2 and not desk.sent
     reply(worker="tcp://1", to="desk", payload=b"told")
     assert desk.sent == [{"op": "event", "topic": REPLIES, "event": (0.0, b"told")}]
+
+
+STUBBORN = """
+import asyncio
+from salt_mirror.vantages import serving
+
+async def stubborn():
+    print("here", flush=True)
+    while True:
+        try:
+            await asyncio.sleep(60)
+        except asyncio.CancelledError:
+            pass
+
+serving.ENDS_WITHIN_S = 0.2
+serving.run_until_told(stubborn())
+"""
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no SIGTERM")
+def test_what_is_told_to_end_ends_whatever_the_library_still_does() -> None:
+    process = subprocess.Popen([sys.executable, "-c", STUBBORN], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None and process.stdout.readline() == "here\n"
+    process.terminate()
+    assert process.wait(20) == 0
+    process.stdout.close()
 
 
 def test_a_scheduler_of_somebody_else_is_told_as_that() -> None:

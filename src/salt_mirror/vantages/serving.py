@@ -1,16 +1,21 @@
 """The two sides that stand: the scheduler, to which all come, and a worker that is a vantage.
 
-Strategy: both run in this process until they are told to end, and are kept alive by the system's own means (a service). A
-worker listens on this computer's loopback alone: errands and answers go over the connection by which it has come to the
-scheduler. When that is lost it comes again, with a pause that grows to half a minute.
+Strategy: both run in this process until they are told to end, and are kept alive by the system's own means (a service). What
+the library still does when they are told is not waited for longer than a moment. A worker listens on this computer's loopback
+alone: errands and answers go over the connection by which it has come to the scheduler. When that is lost it comes again, with
+a pause that grows to half a minute.
 """
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import os
 import secrets
+import signal
 import tempfile
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from typing import Any
 
@@ -23,6 +28,7 @@ VANTAGE, GROUP, VERSION = "vantage ", "group ", "version "
 """What the labels of a worker begin with; they are its resources."""
 _PLENTY = 1_000_000
 _LONGEST_PAUSE_S = 30.0
+ENDS_WITHIN_S = 8.0
 
 Say = Callable[[str], None]
 
@@ -31,7 +37,40 @@ def serve(address: str, papers: Papers | None, say: Say) -> None:
     """Runs a scheduler until it is interrupted. Raises BadInput where it cannot listen."""
     at = check_address(address, papers)
     set_up()
-    asyncio.run(_serve(at, papers, say))
+    run_until_told(_serve(at, papers, say))
+
+
+def run_until_told(work: Coroutine[Any, Any, None]) -> None:
+    """Works until it is told to end, and ends."""
+    last = threading.Timer(ENDS_WITHIN_S, os._exit, (0,))
+    last.daemon = True
+    try:
+        asyncio.run(_until_told(work, last.start))
+    finally:
+        last.cancel()
+
+
+async def _until_told(work: Coroutine[Any, Any, None], ending: Callable[[], None]) -> None:
+    """Works until it is told to end: by a signal where the loop takes them, else as everywhere, by KeyboardInterrupt."""
+    told = asyncio.Event()
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+            with contextlib.suppress(NotImplementedError, RuntimeError, ValueError):
+                asyncio.get_running_loop().add_signal_handler(number, told.set)
+    running, waiting = asyncio.ensure_future(work), asyncio.ensure_future(told.wait())
+    try:
+        await asyncio.wait({running, waiting}, return_when=asyncio.FIRST_COMPLETED)
+    finally:
+        if not running.done():
+            ending()
+    waiting.cancel()
+    if running.done():
+        await running
+    else:
+        running.cancel()
+        with contextlib.suppress(asyncio.CancelledError):
+            await running
 
 
 async def _serve(address: str, papers: Papers | None, say: Say) -> None:
@@ -81,7 +120,7 @@ def join(joining: Joining, say: Say) -> None:
     at = check_address(joining.address, joining.papers)
     set_up()
     with tempfile.TemporaryDirectory(prefix="salt-mirror-") as folder:
-        asyncio.run(_join(at, joining, say, folder))
+        run_until_told(_join(at, joining, say, folder))
 
 
 async def _join(address: str, joining: Joining, say: Say, folder: str) -> None:
