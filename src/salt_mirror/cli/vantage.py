@@ -83,16 +83,17 @@ def vantage(
 
     given = words or []
     try:
+        estate = open_estate(asking)
         if action is Action.KEYS:
-            _make(given, open_estate(asking), days)
+            _make(given, estate, days)
         elif len(given) > 1:
             raise BadInput(f"vantage {action} takes one address, and not {' '.join(given)}")
         elif action is Action.SERVE:
-            _serve(given, open_estate(asking), keys)
+            _serve(given, estate, keys)
         elif action is Action.JOIN:
-            _join(given, open_estate(asking), keys, name, group, _rules(open_estate(asking), allow or [], asking))
+            _join(given, estate, keys, name, group, _rules(estate, allow or [], asking))
         else:
-            _list(given, open_estate(asking), keys, showing)
+            _list(given, estate, keys, showing)
     except ImportError as error:
         from salt_mirror.cli.afar import EXTRA
 

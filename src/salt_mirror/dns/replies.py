@@ -83,26 +83,25 @@ class Reader:
             # Most answers are one record of the asked type at the asked name.
             status, authoritative, others, ttl, size, bare = one
             end = start + size
-            seen = self._rests.get(message[end:])
-            if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
+        else:
+            # Nothing of the asked type: what follows is the same for any name of the same length.
+            empty = self._empty.get(message[2:12])
+            if empty is None:
                 return None
-            if bare:
-                value = message[start:end]
-            else:
-                try:
-                    value = _value(message, start, size, asked)
-                except (IndexError, ValueError, struct.error):
-                    return None
-            return _make(Answer, (question, status, authoritative, (value,), ttl, None, message, rtt_ms, 1, "udp"))
-        empty = self._empty.get(message[2:12])
-        if empty is None:
+            status, authoritative, others = empty
+            ttl, bare, end = None, False, at
+        seen = self._rests.get(message[end:])
+        if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
             return None
-        # Nothing of the asked type: what follows is the same for any name of the same length.
-        status, authoritative, others = empty
-        seen = self._rests.get(message[at:])
-        if seen is None or at < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others:
-            return None
-        return _make(Answer, (question, status, authoritative, (), None, None, message, rtt_ms, 1, "udp"))
+        values: tuple[bytes, ...] = ()
+        if bare:
+            values = (message[start:end],)
+        elif one is not None:
+            try:
+                values = (_value(message, start, size, asked),)
+            except (IndexError, ValueError, struct.error):
+                return None
+        return _make(Answer, (question, status, authoritative, values, ttl, None, message, rtt_ms, 1, "udp"))
 
     def read_matched(self, message: bytes, asked: bytes) -> Reply:
         """Reads a response of whatever shape, its id matched already, and remembers the shape of a simple one."""

@@ -44,8 +44,8 @@ class Present:
 
 
 class Desk:
-    """A connection to the scheduler. Raises BadInput for an address that may not be used, Unreached for one that nobody is
-    at."""
+    """A connection to the scheduler; replies are addressed to its `name`. Raises BadInput for an address that may not be used,
+    Unreached for one that nobody is at."""
 
     def __init__(self, address: str, papers: Papers | None) -> None:
         self.address = check_address(address, papers)
@@ -60,7 +60,7 @@ class Desk:
             )  # fmt: skip
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
             raise Unreached(f"nobody can be reached at {self.address} ({plainly(error)})") from None
-        self._name = str(self._client.id)
+        self.name = str(self._client.id)
         self._numbers = itertools.count(1)
         self._boxes: dict[int, queue.SimpleQueue[tuple[float, Reply]]] = {}
         self._client.subscribe_topic(REPLIES, self._heard)
@@ -74,11 +74,6 @@ class Desk:
         numbers = [number for number, _ in reply.parts] if isinstance(reply, Told) else [reply.number]
         for box in {id(box): box for number in numbers if (box := self._boxes.get(number))}.values():
             box.put((time.monotonic(), reply))
-
-    @property
-    def name(self) -> str:
-        """To whom replies are addressed."""
-        return self._name
 
     def send(self, vantage: str, box: queue.SimpleQueue[tuple[float, Reply]], errand_of: Any) -> int:
         """Sends an errand, made from its number, and puts its replies in a box. Raises Unreached."""
@@ -123,7 +118,7 @@ class Desk:
             if one.trouble is None and one.version != __version__:
                 one.trouble = f"it has version {one.version or 'unknown'}, and this is {__version__}"
             if one.trouble is None:
-                number = self.send(name, box, lambda at: Greeting(at, self._name, settings))
+                number = self.send(name, box, lambda at: Greeting(at, self.name, settings))
                 asked[number] = name, time.time(), time.monotonic()
                 one.trouble = f"it says nothing, {GREET_S:.0f} s long"
         over_at = time.monotonic() + GREET_S

@@ -13,6 +13,7 @@ import queue
 import time
 from collections import deque
 from collections.abc import Callable
+from functools import partial
 
 from salt_mirror import __version__
 from salt_mirror.dns.dialogue import Near
@@ -20,7 +21,6 @@ from salt_mirror.dns.questions import AFAR, Answer, Question
 from salt_mirror.vantages.desk import Desk, Present, Unreached, clock_trouble
 from salt_mirror.vantages.parcel import (
     MOST_QUESTIONS,
-    Batch,
     Facts,
     Greeting,
     Reply,
@@ -163,7 +163,8 @@ class FarExchange:
                 if not far.under_way:
                     far.heard_at = time.monotonic()
                 try:
-                    number = self._desk.send(far.name, self._box, _Sending(questions, self._desk.name))
+                    batch = partial(batch_of, reply_to=self._desk.name, questions=questions, within_s=WITHIN_S)
+                    number = self._desk.send(far.name, self._box, batch)
                 except Unreached as error:
                     far.waiting.extendleft(reversed(questions))
                     self._lose(far, str(error))
@@ -245,17 +246,6 @@ class FarExchange:
                 far.lost = (
                     clock_trouble(apart, 1.0) if facts.version == __version__ else f"it has version {facts.version}"
                 )
-
-
-class _Sending:
-    """A batch that waits for its number."""
-
-    def __init__(self, questions: list[Question], reply_to: str) -> None:
-        self._questions = questions
-        self._reply_to = reply_to
-
-    def __call__(self, number: int) -> Batch:
-        return batch_of(number, self._reply_to, self._questions, within_s=WITHIN_S)
 
 
 def _unasked(question: Question, name: str, why: str) -> Answer:
