@@ -135,10 +135,13 @@ class Explorer:
         return steps
 
     def _again(self) -> list[Dialogue[Any]]:
-        """Names and zones that were asked for before some of our servers were known; the others' answers are kept."""
+        """Names and zones that were asked for before some of our servers were known; the others' answers are kept.
+
+        Zones that nobody answered for so far are among them: a server that became known later may hold one.
+        """
         ours = self._ours.keys()
         self._places = {name: place for name, (place, servers) in self._placed.items() if servers < len(ours)}
-        late = [self._answering(zone.apex) for zone in self.learnt.zones.values() if not ours <= self._asked[zone.apex]]
+        late = [self._answering(apex) for apex in self._tried if not ours <= self._asked[apex]]
         return late + self._next()
 
     def _answering(self, apex: Name) -> Dialogue[Answering]:

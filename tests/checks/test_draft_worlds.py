@@ -12,7 +12,7 @@ from socket import inet_aton
 
 import dns.message
 import dns.zone
-from hypothesis import given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from salt_mirror.checks.atlas import Atlas
@@ -28,6 +28,7 @@ from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.standin.authority import HeldZones, read_zone
+from support.examples import examples
 
 TOP = "works.example"
 CHILDREN = ("a.works.example", "b.works.example", "x.a.works.example", "other.example")
@@ -192,7 +193,16 @@ def said_by(server: int, place: str, zones: dict[str, Made]) -> str:
     return cuts[0] if cuts else best
 
 
-@settings(max_examples=150, deadline=None)
+LATE = {
+    TOP: Made(frozenset({0, 1, 2, 3}), frozenset({3})),
+    "b.works.example": Made(frozenset({1}), frozenset({0})),
+    "other.example": Made(frozenset({1, 3}), frozenset({0, 1}), delegated=False),
+}
+"""The server that holds the delegated zone becomes known by another zone, after its own delegation was followed in vain."""
+
+
+@examples(150)
+@example(LATE, True)
 @given(worlds(), st.booleans())
 def test_a_draft_has_every_zone_and_server_that_can_be_found_and_no_other(
     zones: dict[str, Made], another: bool
