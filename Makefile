@@ -12,7 +12,7 @@ endif
 # Once for all runs, also where Python was told to keep nothing of it: that is half of the time in which a command begins.
 COMPILE := $(BIN)/python -m compileall -q src
 
-.PHONY: demo test check bench screenshots reference man format clean
+.PHONY: demo test deep lowest coverage check bench screenshots reference man format clean
 
 demo: $(VENV)/run.stamp
 	$(COMPILE)
@@ -23,6 +23,22 @@ test: $(VENV)/dev.stamp
 	[ ! -e /usr/include/ldap.h ] || $(BIN)/python -m pip install --quiet --editable '.[directory]'
 	$(COMPILE)
 	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder
+
+# Every property and every seeded world with new seeds, ten times as many examples, for an hour: make deep MINUTES=60
+MINUTES ?= 60
+deep: $(VENV)/dev.stamp
+	sh tools/real-servers.sh
+	$(COMPILE)
+	$(BIN)/python tools/deep.py --minutes $(MINUTES) --workers $(WORKERS)
+
+# The tests with the lowest versions of what the metadata names.
+lowest: $(VENV)/dev.stamp
+	sh tools/real-servers.sh
+	$(BIN)/python tools/lowest.py --workers $(WORKERS)
+
+coverage: $(VENV)/dev.stamp
+	sh tools/real-servers.sh
+	$(BIN)/python tools/covered.py --workers $(WORKERS)
 
 check: $(VENV)/dev.stamp
 	$(BIN)/ruff format --check

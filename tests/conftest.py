@@ -13,9 +13,18 @@ import pytest
 
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.standin.server import StandIn, StandIns
+from support import examples as examples  # its profile is loaded before any property is made
 from support.estates import Served
 from support.program import PROGRAM, Outcome, Run
 from support.servers import Certified
+from support.waiting import PATIENCE_S
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Adds `--backwards`."""
+    parser.addoption(
+        "--backwards", action="store_true", help="run the modules in reverse order: no test may need another"
+    )
 
 
 def pytest_configure() -> None:
@@ -40,17 +49,19 @@ LONG = (
 """The modules that take longest, begun first, so that no worker is left alone with one at the end."""
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Puts the long modules first; the order within a module stays."""
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Puts the long modules first, or last with `--backwards`; the order within a module stays."""
     places = {f"test_{name}": number for number, name in enumerate(LONG)}
-    items.sort(key=lambda item: places.get(item.path.stem, len(places)))
+    modules = sorted({item.path for item in items}, key=lambda path: (places.get(path.stem, len(places)), path))
+    order = {path: number for number, path in enumerate(modules)}
+    items.sort(key=lambda item: order[item.path], reverse=bool(config.getoption("--backwards")))
 
 
 @pytest.fixture
 def run(tmp_path: Path) -> Run:
     """Runs the installed program in a temporary folder; no resolver of this computer is ever asked."""
 
-    def program(*arguments: str, resolvers: str = "", timeout: float = 60, stdin: IO[bytes] | None = None) -> Outcome:
+    def program(*arguments: str, resolvers: str = "", stdin: IO[bytes] | None = None) -> Outcome:
         environment = os.environ | {"SALT_MIRROR_RESOLVERS": resolvers, "NO_COLOR": "1"}
         return Outcome(
             subprocess.run(
@@ -60,7 +71,7 @@ def run(tmp_path: Path) -> Run:
                 capture_output=True,
                 text=True,
                 encoding="utf-8",
-                timeout=timeout,
+                timeout=PATIENCE_S,
                 stdin=stdin,
                 check=False,
             )

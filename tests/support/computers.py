@@ -21,6 +21,7 @@ import pytest
 
 from support.program import PROGRAM, Outcome
 from support.realservers import end, program
+from support.waiting import PATIENCE_S
 
 OWN = ("10.77.30.13",)
 """The addresses of the computer itself."""
@@ -78,7 +79,7 @@ class Computer:
         (self._etc / "nsswitch.conf").write_text(f"passwd: files\nhosts: {order}\n", encoding="utf-8")
         (self._etc / "hostname").write_text(f"{name}\n", encoding="utf-8")
 
-    def run(self, *arguments: str, timeout: float = 60) -> Outcome:
+    def run(self, *arguments: str, timeout: float = PATIENCE_S) -> Outcome:
         """Runs the program on it."""
         environment = {key: value for key, value in os.environ.items() if key != "SALT_MIRROR_RESOLVERS"}
         return Outcome(
@@ -98,7 +99,7 @@ class Computer:
         output = self._stack.enter_context(log.open("wb"))
         process = subprocess.Popen(_within(space, *command), stdout=output, stderr=output, stdin=subprocess.DEVNULL)
         self._stack.callback(end, process)
-        over_at = time.monotonic() + 20
+        over_at = time.monotonic() + PATIENCE_S
         while (
             zone
             and subprocess.run(

@@ -5,6 +5,7 @@ It needs root and Debian's packages; where they are not there its tests are skip
 
 from __future__ import annotations
 
+import contextlib
 import importlib.util
 import os
 import shutil
@@ -16,6 +17,7 @@ from pathlib import Path
 from types import MappingProxyType
 
 from support.program import PROGRAM, Outcome
+from support.waiting import PATIENCE_S
 
 DOMAIN, USER, PASSWORD = "pans.gullmarsh.internal", "worker", "Salt-Mirror-77"
 HOST, ADDRESS = f"dc1.{DOMAIN}", "10.99.0.10"
@@ -35,6 +37,18 @@ def missing(module: str) -> str:
         return f"not installed: {', '.join(lacking)} (Debian: samba-ad-dc, samba-ad-provision, krb5-user, iproute2)"
     extra = {"gssapi": "kerberos", "bonsai": "directory"}[module]
     return "" if importlib.util.find_spec(module) else f"the extra {extra} is not installed (pip install '.[{extra}]')"
+
+
+def end_all_in(space: str) -> None:
+    """Ends whatever runs in a namespace, by force what does not go; what ends by itself meanwhile is no error."""
+    began = time.monotonic()
+    while pids := subprocess.run(
+        ["ip", "netns", "pids", space], capture_output=True, text=True, check=False
+    ).stdout.split():
+        for pid in pids:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(int(pid), 15 if time.monotonic() < began + 10 else 9)
+        time.sleep(0.1)
 
 
 @contextmanager
@@ -70,7 +84,7 @@ def directory_server(folder: Path) -> Iterator[InDirectory]:
         given = environment | {"KRB5CCNAME": f"FILE:{folder}/ticket-of-{user}"} | dict(more)
         done = subprocess.run(
             ["ip", "netns", "exec", space, *command], cwd=cwd, env=given, input=stdin, capture_output=True, text=True,
-            encoding="utf-8", timeout=120, check=False,
+            encoding="utf-8", timeout=PATIENCE_S, check=False,
         )  # fmt: skip
         return Outcome(done)
 
@@ -88,7 +102,7 @@ def directory_server(folder: Path) -> Iterator[InDirectory]:
         settings.write_text("\n".join(line for line in lines if "dns forwarder" not in line) + "\n", encoding="utf-8")
         call("samba-tool", "user", "create", USER, PASSWORD, "-s", str(settings))
         call("samba", "-s", str(settings), "-D")
-        over_at = time.monotonic() + 90
+        over_at = time.monotonic() + PATIENCE_S
 
         def insist(*command: str, **more: str) -> None:
             while (done := call(*command, **more)).status:  # type: ignore[arg-type]
@@ -108,11 +122,6 @@ def directory_server(folder: Path) -> Iterator[InDirectory]:
             insist(str(PROGRAM), "ask", name, rdtype, "--at", "127.0.0.1")  # served, and not only written down
         yield call
     finally:
-        pids = subprocess.run(
-            ["ip", "netns", "pids", space], capture_output=True, text=True, check=False
-        ).stdout.split()
-        for pid in map(int, pids):
-            os.kill(pid, 15)
-        time.sleep(1)
+        end_all_in(space)
         subprocess.run(["ip", "netns", "del", space], check=False)
         shutil.rmtree(own, ignore_errors=True)

@@ -7,6 +7,7 @@ skipped; in CI they fail.
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -82,13 +83,19 @@ class Offices:
             self.names[name], str(PROGRAM), "vantage", "join", f"tls://{SCHEDULER}:{PORT}", "--name", name, "--keys",
             "keys", *more, log=log, SALT_MIRROR_RESOLVERS="127.0.0.1", **variables,
         )  # fmt: skip
-        until(lambda: f"{name} is at" in (self.folder / log).read_text(encoding="utf-8"), 30)
+        until(lambda: f"{name} is at" in (self.folder / log).read_text(encoding="utf-8"))
 
     def cut(self, name: str, *, again: bool = False) -> None:
         """Cuts an office's link, or mends it."""
         _ip("-n", self.hub, "link", "set", f"to-{name}", "up" if again else "down")
         if again:
             _ip("-n", self.hub, "route", "replace", f"{self._net(name)[1]}/32", "dev", f"to-{name}")
+
+    def sent_by(self, name: str) -> int:
+        """How many packets have come from an office."""
+        words = ["ip", "-n", self.hub, "-s", "-j", "link", "show", "dev", f"to-{name}"]
+        (link,) = json.loads(subprocess.run(words, check=True, capture_output=True).stdout)
+        return int(link["stats64"]["rx"]["packets"])
 
     def _net(self, name: str) -> tuple[str, str]:
         at = 4 * list(self.names).index(name)
@@ -123,7 +130,7 @@ class Offices:
             lines += ["zone:", f'  name: "{origin}"', f'  zonefile: "{folder}/{origin}.zone"']
         (folder / "nsd.conf").write_text("\n".join(lines) + "\n", encoding="utf-8")
         process = self.begin(self.hub, program("nsd"), "-d", "-c", str(folder / "nsd.conf"), log=f"{label}.log")
-        until((folder / "pid").exists, 20)
+        until((folder / "pid").exists)
         assert process.poll() is None
         return folder
 
@@ -143,7 +150,7 @@ class Offices:
         self.begin(
             self.names[name], program("unbound"), "-d", "-c", str(folder / "unbound.conf"), log=f"unbound-{name}.log"
         )
-        until((folder / "pid").exists, 20)
+        until((folder / "pid").exists)
 
 
 @contextmanager

@@ -17,6 +17,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from itertools import cycle, islice
 from pathlib import Path
 
 import dns.message
@@ -31,7 +32,7 @@ from salt_mirror.dns.questions import Key, Question, Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, type_text
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.standin.authority import read_zone
-from support.waiting import until
+from support.waiting import PATIENCE_S, until
 
 LOOPBACK = bytes((127, 0, 0, 1))
 
@@ -47,16 +48,23 @@ def program(name: str) -> str:
     return found
 
 
+_PORTS = cycle(range(10_000, 32_000))
+"""Below what systems give to whoever asks for any port (RFC 6335 has it from 49152 on, Linux from 32768): between the moment
+when a port is found free and the one when a server listens on it, no client of another test gets it."""
+for _ in range(os.getpid() * 131 % 22_000):
+    next(_PORTS)  # each process of the tests begins somewhere else
+
+
 def free_port() -> int:
-    """A port that nobody listens on, UDP and TCP."""
-    for _ in range(50):
+    """A port that nobody listens on, UDP and TCP, and that nobody was given before."""
+    for port in islice(_PORTS, 22_000):
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as udp, socket.socket() as tcp:
-            udp.bind(("127.0.0.1", 0))
             try:
-                tcp.bind(udp.getsockname())
+                udp.bind(("127.0.0.1", port))
+                tcp.bind(("127.0.0.1", port))
             except OSError:
                 continue
-            return int(udp.getsockname()[1])
+            return port
     raise OSError("no free port")
 
 
@@ -88,7 +96,7 @@ def end(process: subprocess.Popen[bytes]) -> None:
 
 
 def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Path) -> None:
-    over_at = time.monotonic() + 20
+    over_at = time.monotonic() + PATIENCE_S
     while time.monotonic() < over_at and process.poll() is None:
         with Engine(timeout_s=0.2, tries=1) as engine:
             engine.submit(Question(name, SOA, server, True))
@@ -415,14 +423,14 @@ def change(server: Server, zone: str, key: Key, *steps: tuple[str | int, ...]) -
     update = dns.update.UpdateMessage(zone, keyring=ring)
     for verb, *rest in steps:
         getattr(update, str(verb))(*rest)
-    assert dns.query.tcp(update, server.host, port=server.port, timeout=5).rcode() == 0
+    assert dns.query.tcp(update, server.host, port=server.port, timeout=PATIENCE_S).rcode() == 0
 
 
 def notify(server: Server, zone: str) -> None:
     """Tells a secondary that its zone has changed (RFC 1996)."""
     message = dns.message.make_query(zone, "SOA")
     message.set_opcode(dns.opcode.NOTIFY)
-    dns.query.udp(message, server.host, port=server.port, timeout=5)
+    dns.query.udp(message, server.host, port=server.port, timeout=PATIENCE_S)
 
 
 def secret_text(key: Key) -> str:

@@ -1,0 +1,144 @@
+"""Two servers' whole zones against each other: random zones against an obvious judge, real servers, and one that hands nothing
+over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from salt_mirror.checks.differing import Differing, TwoZones
+from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.holding import Holding
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.questions import Key
+from salt_mirror.dns.records import Record, rdata_from_text, type_from_text, type_text
+from support.estates import Served, found
+from support.examples import examples
+from support.program import Run
+from support.realservers import knot, nsd, secret_text
+from support.tables import KILN, NORTH, NOW, Table
+
+ZONE = "pans.example"
+APEX = from_text(ZONE)
+SOA = f"ns.{ZONE}. h.{ZONE}. 8 3600 600 1209600 300"
+VALUES = {"A": ["192.0.2.1", "192.0.2.2"], "TXT": ['"one"', '"two"']}
+RECORDS = st.dictionaries(
+    st.tuples(st.sampled_from(["a", "b", "c.d"]), st.sampled_from(["A", "TXT"])),
+    st.tuples(st.sampled_from([300, 600]), st.frozensets(st.integers(0, 1), min_size=1)),
+    max_size=5,
+)
+Zone = dict[tuple[str, str], tuple[int, frozenset[int]]]
+
+
+def holding_of(zone: Zone) -> Holding:
+    records = [Record(APEX, 6, 300, rdata_from_text(6, SOA))]
+    for (label, kind), (ttl, values) in zone.items():
+        rdtype = type_from_text(kind)
+        texts = [VALUES[kind][value] for value in values]
+        records += [Record(from_text(label, APEX), rdtype, ttl, rdata_from_text(rdtype, text)) for text in texts]
+    return Holding(APEX, records)
+
+
+@examples(200)
+@given(RECORDS, RECORDS, st.booleans())
+def test_every_difference_is_told_and_nothing_else(one: Zone, another: Zone, hands_over: bool) -> None:
+    held = {NORTH: holding_of(one)} | ({KILN: holding_of(another)} if hands_over else {})
+    told: dict[tuple[str, str, str], list[str] | str] = {(label, ZONE, "SOA"): [SOA] for label in ("north", "kiln")}
+    for (label, kind), (_, values) in another.items():
+        told["kiln", f"{label}.{ZONE}", kind] = [VALUES[kind][value] for value in values]
+    part = Differing([TwoZones(APEX, "", (NORTH, KILN))])
+    setting = Setting(NOW, lambda server, _: held.get(server))
+    carry_out(part, setting, Runner(Table(told)))
+    said = {(one.code, one.name, one.type) for one in part.findings()}
+    wanted = set() if hands_over else {("diff.unverified", f"{ZONE}.", "SOA")}
+    for label, kind in {*one, *another}:
+        key, left, right = (f"{label}.{ZONE}.", kind), one.get((label, kind)), another.get((label, kind))
+        if left is None or right is None:
+            if left is not None or hands_over:  # what only the one that hands nothing over has is not seen
+                wanted.add(("diff.only", *key))
+        elif left[1] != right[1]:
+            wanted.add(("diff.other", *key))
+        elif left[0] != (right[0] if hands_over else 300):  # the table answers single questions with a TTL of 300 s
+            wanted.add(("diff.ttl", *key))
+    assert said == wanted
+    differ = {(to_text(one.name), type_text(one.rdtype)) for one in part.verdicts() if one.outcome == "differs"}
+    assert differ == {(name, kind) for code, name, kind in wanted if code in ("diff.only", "diff.other")}
+
+
+HEAD = "$TTL 300\n@ SOA ns h {serial} 3600 600 1209600 {negative}\n@ NS ns\nns A 192.0.2.1\n"
+
+
+def test_two_real_servers_are_compared_whole(run: Run, tmp_path: Path) -> None:
+    key = Key(from_text("mirror.test"), "hmac-sha256", b"salt" * 8)
+    (tmp_path / "mirror.key").write_text(secret_text(key), encoding="utf-8")
+    hosts = "".join(f"h{number} A 10.88.{number // 250}.{number % 250 + 1}\n" for number in range(3000))
+    one = HEAD.format(serial=7, negative=300) + hosts + "only-here TXT one\nboth A 192.0.2.7\n"
+    another = HEAD.format(serial=8, negative=300) + hosts.replace("h2999 A", "h3000 A") + "both A 192.0.2.8\n"
+    with (
+        nsd(tmp_path / "nsd", {ZONE: one}, provide="127.0.0.1 NOKEY") as first,
+        knot(tmp_path / "knot", {ZONE: another}, key=key) as second,
+    ):
+        (tmp_path / "estate.toml").write_text(
+            f'[[zones]]\nname = "{ZONE}"\nservers = ["one", "two"]\n[keys."mirror.test"]\nsecret_file = "mirror.key"\n'
+            f'[servers.one]\naddress = "{first.endpoint}"\n[servers.two]\naddress = "{second.endpoint}"\nkey = "mirror.test"\n',
+            encoding="utf-8",
+        )
+        done = run("differ", "one", "two", "--json")
+        report = done.report
+        assert done.status == 1 and (report["counts"]["differs"], report["counts"]["agrees"]) == (4, 3001)
+        assert {(finding["code"], finding["name"].partition(".")[0]) for finding in report["findings"]} == {
+            *(("diff.only", label) for label in ("h2999", "h3000", "only-here")), ("diff.other", "both"),
+            ("diff.serial", "pans"),
+        }  # fmt: skip
+        serial = next(one for one in report["findings"] if one["code"] == "diff.serial")
+        assert "has serial 7 on one and 8 on two: one is behind" in serial["text"]
+        assert run("differ", "one", "two", "--types", "NS").status == 0
+        everything = run("differ", "one", "two", "--all").out
+        assert everything.count("\n") > 3001 and "h17.pans.example." in everything
+
+
+def test_one_serial_and_two_contents_of_the_soa_differ(run: Run, served: Served) -> None:
+    for server in served(ZONE, HEAD.format(serial=7, negative=300), HEAD.format(serial=7, negative=60)):
+        server.transfers = True
+    done = run("differ", "one", "two", "--json")
+    assert done.status == 1 and found(done) == ["diff.other"]
+    assert "1209600 300 on one, and" in done.report["findings"][0]["text"]
+
+
+def test_what_signers_make_is_told_once_and_is_no_difference(run: Run, served: Served) -> None:
+    text = HEAD.format(serial=7, negative=300)
+    for server in served(ZONE, text + "@ NSEC ns NS SOA\nns NSEC @ A\n", text + "@ NSEC ns NS SOA NSEC\n"):
+        server.transfers = True
+    done = run("differ", "one", "two", "--json")
+    assert done.status == 0 and found(done) == ["diff.signed"]
+    assert "differs in 2 record sets that signers make" in done.report["findings"][0]["text"]
+
+
+def test_a_server_that_hands_nothing_over_is_asked_and_accuses_nobody(run: Run, served: Served) -> None:
+    text = HEAD.format(serial=7, negative=300)
+    one, _ = served(ZONE, text + "a A 192.0.2.7\n", text + "a A 192.0.2.7\nb A 192.0.2.8\n")
+    one.transfers = True
+    done = run("differ", "one", "two", "--json")
+    assert done.status == 3 and found(done) == ["diff.unverified"] and done.report["counts"]["differs"] == 0
+    assert "two does not hand it over: what it alone has was not seen" in done.report["findings"][0]["text"]
+    one.transfers = False
+    neither = run("differ", "one", "two", "--json")
+    assert neither.status == 3 and neither.report["counts"]["agrees"] == 0
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (("one", "one"), "two servers are wanted"),
+        (("one", "nobody"), 'SERVER: "nobody" is no server'),
+        (("192.0.2.1", "192.0.2.2"), "no zones to compare"),
+    ],
+)
+def test_what_cannot_be_compared_is_told(run: Run, served: Served, arguments: tuple[str, str], says: str) -> None:
+    served(ZONE, HEAD.format(serial=7, negative=300))
+    done = run("differ", *arguments)
+    assert done.status == 2 and says in done.err.replace("\n", " ")

@@ -1,0 +1,265 @@
+"""`salt-mirror rollcall` and `expect`: the judgement on tables of answers, the program on the demo's world and real servers."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from pathlib import Path
+
+import dns.message
+import dns.opcode
+import dns.query
+import pytest
+
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.rollcall.judging import Roll
+from salt_mirror.checks.rollcall.scope import expected_sets
+from salt_mirror.demo.world import plantings
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import ROOT, from_text
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.sources import contradictions, read_given, write_expectations
+from salt_mirror.standin.server import StandIn
+from support.program import PROGRAM, Outcome, Run
+from support.realservers import bind_secondary, free_port, knot
+from support.servers import HEAD, KEY
+from support.tables import ADDRESS, HOST, NOW, REVERSE, Table, both, estate
+from support.waiting import PATIENCE_S, until
+
+World = tuple[Path, dict[str, StandIn]]
+Told = dict[tuple[str, str, str], list[str] | str]
+PANS = estate("pans.example", "10.77.20.0/24")
+
+
+def called(text: str, told: Told, strangers: tuple[str, ...] = ()) -> list[tuple[str, str]]:
+    """The code and outcome of every finding about expectations given as text."""
+    roll = Roll(expected_sets(PANS, read_given(text, from_text("pans.example"))), Atlas(PANS))
+    setting = Setting(NOW, transferred=[from_text(one) for one in strangers])
+    carry_out(roll, setting, Runner(Table(told)))
+    return [(finding.code, finding.text) for finding in roll.findings()]
+
+
+def codes(text: str, told: Told) -> list[str]:
+    return [code for code, _ in called(text, told)]
+
+
+LINE = f"{HOST}. 300 A {ADDRESS}"
+
+
+@pytest.mark.parametrize(
+    ("told", "code"),
+    [
+        ({(HOST, "A"): [ADDRESS]}, None),
+        ({}, "roll.missing-name"),
+        ({(HOST, "TXT"): ['"x"']}, "roll.missing-type"),
+        ({(HOST, "A"): ["10.77.20.9"]}, "roll.different"),
+        ({(HOST, "A"): [ADDRESS, "10.77.20.9"]}, "roll.extra"),
+        ({(HOST, "CNAME"): ["oven.pans.example"]}, "roll.alias"),
+    ],
+)
+def test_each_way_of_not_being_as_expected_has_its_name(
+    told: dict[tuple[str, str], list[str] | str], code: str | None
+) -> None:
+    assert codes(LINE, both(told)) == ([code] if code else [])
+
+
+@pytest.mark.parametrize("status", ["timeout", "REFUSED", "SERVFAIL", "malformed"])
+def test_a_server_without_an_answer_makes_nothing_missing(status: str) -> None:
+    assert codes(LINE, both({(HOST, "A"): status})) == ["roll.unverified"]
+    assert codes(LINE, {**both({(HOST, "A"): [ADDRESS]}), ("kiln", HOST, "A"): status}) == ["roll.unverified"]
+
+
+def test_right_on_one_server_and_not_on_another_is_said_of_both() -> None:
+    ((code, text),) = called(LINE, {**both({(HOST, "A"): [ADDRESS]}), ("kiln", HOST, "A"): "NXDOMAIN"})
+    assert (code, text) == ("roll.servers-disagree", f"{HOST}. A: as expected on north; no such name on kiln.")
+
+
+def test_presence_says_what_else_may_be_there() -> None:
+    head = "name,type,value,presence,ttl\n"
+    two = both({(HOST, "A"): [ADDRESS, "10.77.20.9"]})
+    assert codes(f"{head}{HOST},A,{ADDRESS},present,\n", two) == []
+    assert codes(f"{head}{HOST},A,{ADDRESS},exact,\n", two) == ["roll.extra"]
+    assert codes(f"{head}{HOST},A,10.77.20.9,absent,\n", two) == ["roll.still-there"]
+    assert codes(f"{head}{HOST},A,,absent,\n", two) == ["roll.still-there"]
+    assert codes(f"{head}{HOST},A,10.77.20.8,absent,\n{HOST},A,{ADDRESS},,\n", two) == []
+    assert codes(f"{head}{HOST},A,,absent,\n", both({})) == []
+    assert codes(f"{head}{HOST},A,{ADDRESS},,900\n", two) == ["roll.other-ttl"]
+
+
+def test_a_wildcard_is_found_out_by_a_name_that_cannot_exist() -> None:
+    class Wild(Table):
+        def _answer(self, question):  # type: ignore[no-untyped-def]
+            host = from_text(HOST)
+            return (
+                super()._answer(question)._replace(values=(bytes((10, 77, 20, 2)),), status="NOERROR", ttl=300)
+                if (question.name.endswith(host[host[0] + 1 :]) and question.rdtype == 1)
+                else super()._answer(question)
+            )
+
+    roll = Roll(expected_sets(PANS, read_given(LINE, ROOT)), Atlas(PANS))
+    carry_out(roll, Setting(NOW), Runner(Wild({})))
+    assert [finding.code for finding in roll.findings()] == ["roll.wildcard"]
+
+
+def test_a_host_under_a_mistyped_name_is_found_by_its_pointer_or_among_strangers() -> None:
+    told = both({(REVERSE, "PTR"): ["klin-02.pans.example"], ("klin-02.pans.example", "A"): [ADDRESS]})
+    ((_, text),) = called(LINE, told)
+    assert text.endswith(f"{ADDRESS} is registered as klin-02.pans.example.")
+    ((_, text),) = called(LINE, both({}), strangers=("klin-02.pans.example", "weighbridge.pans.example"))
+    assert text.endswith("There is klin-02.pans.example., which nobody expects.")
+
+
+def test_many_records_that_lead_to_one_old_address_are_one_cause() -> None:
+    hosts = [f"h{number}.pans.example" for number in range(4)]
+    sets = expected_sets(PANS, read_given("".join(f"{host}. A 10.77.20.2\n" for host in hosts), ROOT))
+    roll = Roll(sets, Atlas(PANS))
+    olds: dict[tuple[str, str], list[str] | str] = {(host, "A"): ["10.77.10.5"] for host in hosts[:3]}
+    told = both(olds | {(hosts[3], "A"): ["10.77.10.6"]})
+    carry_out(roll, Setting(NOW), Runner(Table(told)))
+    assert [finding.cause for finding in roll.findings()] == ["3 record sets still lead to 10.77.10.5"] * 3 + [""]
+
+
+def test_every_planting_is_found_and_nothing_else(run: Run, world: World) -> None:
+    done = run("rollcall", "--json", "--estate", str(world[0]))
+    planted = {(one["code"], one["name"], one["type"]) for one in plantings()["rollcall"]}
+    assert planted == {(f["code"], f["name"], f["type"]) for f in done.report["findings"]}
+    only_where_asked_for = {"roll.unexpected", "roll.not-allowed"}
+    called = {code for code in catalogue() if code.startswith("roll.")} - only_where_asked_for
+    assert {code for code, *_ in planted} == called
+    assert done.status == 1
+    assert done.report["findings"][0]["code"] == "roll.servers-disagree"
+
+
+def test_the_choice_of_records_and_the_remedies_file(run: Run, world: World, tmp_path: Path) -> None:
+    estate_file = ("--estate", str(world[0]))
+    assert run("rollcall", "--name", "rake-0?", "--types", "A,AAAA", *estate_file).out.splitlines()[0] == (
+        "8 of 9 record sets are as expected; 1 differs."
+    )
+    assert run("rollcall", "--zone", "gullmarsh.example", "--view", "public", *estate_file).status == 0
+    done = run("rollcall", "--types", "SRV", "--remedies", "mend.zone", *estate_file)
+    assert "cause   3 record sets still lead to dc-north.pans.gullmarsh.internal." in done.out
+    fixed = read_given((tmp_path / "mend.zone").read_text(encoding="utf-8"), ROOT)
+    assert sorted(one.rdata[4:6] for one in fixed) == [b"\x00\x7b", b"\x02\x02", b"\x02\x77"]
+    assert run("rollcall", "--name", "nothing-*", *estate_file).status == 2
+    (tmp_path / "short.csv").write_text("name,type,value\nkiln-03,A,10.77.20.13\n", encoding="utf-8")
+    assert run("rollcall", "short.csv", *estate_file).out.startswith("1 of 1 record set is as expected.")
+    assert run("rollcall", "--types", "A,B", *estate_file).status == 2
+    assert not (tmp_path / ".mend.zone.new").exists()
+
+
+def test_a_controllers_list_is_read_as_it_is_and_a_damaged_line_hides_nothing(world: World) -> None:
+    listed = (
+        "_ntp._udp.pans.gullmarsh.internal. 600 IN SRV 0 0 123 dc-north.pans.gullmarsh.internal.\n"
+        "this line is damaged\n"
+        "kiln-03.pans.gullmarsh.internal. 3600 IN A 10.77.20.13\n"
+        "web.gullmarsh.example. 3600 IN A 10.77.10.80\n"
+    )
+    command = [str(PROGRAM), "rollcall", "-", "--view", "internal", "--json", "--estate", str(world[0])]
+    done = subprocess.run(command, input=listed, capture_output=True, text=True, check=False)
+    report = json.loads(done.stdout)
+    assert [(f["code"], f["name"]) for f in report["findings"]] == [
+        ("roll.other-ttl", "_ntp._udp.pans.gullmarsh.internal.")
+    ]
+    assert (report["counts"]["agrees"], done.returncode) == (3, 0)
+    assert "damaged, and left out: standard input, line 2: " in report["remarks"][0]
+
+
+@pytest.mark.real
+def test_a_secondary_that_could_not_transfer_is_named_until_it_has(run: Run, tmp_path: Path) -> None:
+    before = {"gullmarsh.example": HEAD + "ns1 A 192.0.2.1\npress A 192.0.2.7\n"}
+    after = {
+        "gullmarsh.example": before["gullmarsh.example"].replace(" 7 3600", " 8 3600").replace("192.0.2.7", "192.0.2.8")
+    }
+    (tmp_path / "expected.zone").write_text("press.gullmarsh.example. 300 A 192.0.2.8\n", encoding="utf-8")
+    port = free_port()
+
+    def call(primary: int, secondary: int, *more: str) -> Outcome:
+        text = '[[zones]]\nname = "gullmarsh.example"\nservers = ["knot", "bind"]\n'
+        text += f'[servers.knot]\naddress = "127.0.0.1"\nport = {primary}\n'
+        text += f'[servers.bind]\naddress = "127.0.0.1"\nport = {secondary}\n'
+        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        return run("rollcall", *more, "--json")
+
+    with (
+        knot(tmp_path / "old", before, key=KEY, port=port, generous=True) as primary,
+        bind_secondary(tmp_path / "bind", "gullmarsh.example", primary),
+    ):
+        pass
+    with (
+        knot(tmp_path / "closed", after, key=KEY, port=port) as primary,
+        bind_secondary(tmp_path / "bind", "gullmarsh.example", primary) as secondary,
+    ):
+        done = call(primary.port, secondary.port, "expected.zone")
+        (finding,) = done.report["findings"]
+        assert (done.status, finding["code"], finding["name"]) == (
+            1,
+            "roll.servers-disagree",
+            "press.gullmarsh.example.",
+        )
+        assert finding["remedy"] == "; let bind transfer the zone from its primary"
+        assert finding["text"] == "press.gullmarsh.example. A: as expected on knot; other values on bind."
+        assert {e["server"]: e["values"] for e in finding["evidence"]} == {"knot": ["192.0.2.8"], "bind": ["192.0.2.7"]}
+    with (
+        knot(tmp_path / "open", after, key=KEY, port=port, generous=True) as primary,
+        bind_secondary(tmp_path / "bind", "gullmarsh.example", primary) as secondary,
+    ):
+        notify = dns.message.make_query("gullmarsh.example", "SOA")
+        notify.set_opcode(dns.opcode.NOTIFY)
+        dns.query.udp(notify, secondary.host, port=secondary.port, timeout=PATIENCE_S)
+        until(lambda: call(primary.port, secondary.port, "expected.zone").status == 0)
+        measured = call(primary.port, secondary.port, "--as-held-by", "knot")
+        assert (measured.status, measured.report["counts"]["agrees"]) == (0, 3)
+
+
+GIVEN = """{"name": "kiln-02.pans.example", "type": "A", "value": "10.77.20.2", "ttl": 300, "lifetime": "dynamic"}
+{"name": "old.pans.example.", "type": "A", "presence": "absent", "note": "sold, with \\"love\\""}
+{"name": "pans.example", "type": "MX", "value": "10 mail.pans.example.", "presence": "exact", "owner": "post"}
+"""
+
+
+def test_one_form_of_expectations_becomes_another_without_loss() -> None:
+    first = read_given(GIVEN, ROOT)
+    for form in ("csv", "jsonl"):
+        again = read_given(write_expectations(first, form), ROOT)
+        assert [(e.name, e.rdtype, e.rdata, e.ttl, e.presence, e.lifetime, e.owner, e.note) for e in again] == [
+            (e.name, e.rdtype, e.rdata, e.ttl, e.presence, e.lifetime, e.owner, e.note) for e in first
+        ]
+    assert write_expectations(first, "zone").splitlines() == [
+        "kiln-02.pans.example. 300 IN A 10.77.20.2",
+        "; absent: old.pans.example. IN A",
+        "pans.example. IN MX 10 mail.pans.example.",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("lines", "said"),
+    [
+        ("a.x,A,192.0.2.1\na.x,A,192.0.2.1\n", "a.x. A 192.0.2.1 stands twice"),
+        ("a.x,CNAME,b.x\na.x,A,192.0.2.1\n", "is an alias and has other data too"),
+        ("a.x,CNAME,b.x\na.x,CNAME,c.x\n", "two aliases at one name"),
+        ("x.y,SOA,n.x. h.x. 1 2 3 4 5\nx.y,SOA,n.x. h.x. 2 2 3 4 5\n", "two SOA at one name"),
+    ],
+)
+def test_duplicates_and_contradictions_are_reported(run: Run, tmp_path: Path, lines: str, said: str) -> None:
+    (tmp_path / "list.csv").write_text(f"name,type,value\n{lines}", encoding="utf-8")
+    done = run("expect", "list.csv", "--to", "jsonl")
+    assert (done.status, said in done.err, len(done.out.splitlines())) == (1, True, 2)
+
+
+def test_a_record_there_and_absent_at_once_is_a_contradiction_and_bad_cells_are_named() -> None:
+    head = "name,type,value,presence\n"
+    assert (
+        "expected and absent at once" in contradictions(read_given(f"{head}a.x,A,192.0.2.1,\na.x,A,,absent\n", ROOT))[0]
+    )
+    both_ways = read_given(f"{head}a.x,A,192.0.2.1,\na.x,A,192.0.2.1,absent\n", ROOT)
+    assert "expected and absent at once" in contradictions(both_ways)[0]
+    assert contradictions(read_given(f"{head}a.x,A,192.0.2.1,\na.x,A,192.0.2.2,absent\n", ROOT)) == []
+    for text, message in (
+        (f"{head}a.x,A,192.0.2.1,maybe\n", 'line 2: "maybe" is no presence'),
+        ('{"name": "a.x", "type": "A", "valu": "x"}\n', "line 1: .*valu"),
+        ('{"name": "a.x", "type": "A", "value": "192.0.2.1"}\n{"name"\n', "line 2: "),
+    ):
+        with pytest.raises(BadInput, match=message):
+            read_given(text, ROOT)

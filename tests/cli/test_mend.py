@@ -1,0 +1,454 @@
+"""`mend` as the installed program: on the demo's world, and on servers that misbehave in the middle of it."""
+
+from __future__ import annotations
+
+import base64
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import dns.message
+import dns.name
+import dns.tsig
+import dns.update
+import dns.zone
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from salt_mirror.demo.world import gullmarsh
+from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Answer, Key, Question
+from salt_mirror.dns.records import SOA, TXT
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.keeping.masterfiles import next_serial
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import Fault, StandIn, StandIns
+from support import realservers
+from support.program import PROGRAM, Run, begin
+from support.waiting import PATIENCE_S
+
+FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
+HEAD = "$TTL 600\n@ SOA ns.pans.example. h.pans.example. 2026112301 3600 600 1209600 300\n@ NS ns.pans.example.\n"
+TEXTS = {
+    FORWARD: HEAD + "ns A 192.0.2.1\nh1 A 10.77.20.1\nh2 A 10.77.20.22 ; moved on Friday\n",
+    REVERSE: HEAD + "1 PTR h1.pans.example.\n22 PTR h2.pans.example.\n7 PTR gone.pans.example.\n",
+}
+SECRET = bytes(range(32))
+KEY = dns.name.from_text("mirror")
+
+
+class Mended:
+    """A primary that takes signed changes, a secondary that follows it, and the estate, which expects h2 at another address and
+    h3 besides."""
+
+    def __init__(self, standins: StandIns, folder: Path) -> None:
+        self.first, self.second = (
+            standins.add([read_zone(text, zone) for zone, text in TEXTS.items()]) for _ in range(2)
+        )
+        self.first.keys[KEY] = dns.tsig.Key(KEY, SECRET, dns.tsig.HMAC_SHA256)
+        self.first.updates = "signed"
+        self.first.followers = [self.second]
+        self.folder = folder
+        (folder / "hosts.zone").write_text("h1 A 10.77.20.1\nh2 A 10.77.20.2\nh3 A 10.77.20.3\n", encoding="utf-8")
+        self.lay_out()
+
+    def lay_out(self, *, secret: bytes = SECRET, key: str = 'update_key = "mirror"\n', more: str = "") -> None:
+        (self.folder / "mirror.key").write_text(base64.b64encode(secret).decode("ascii"), encoding="utf-8")
+        text = f'{more}[keys.mirror]\nsecret_file = "mirror.key"\n[reach]\n"192.0.2.1" = "{self.first.endpoint}"\n'
+        for zone, expect in ((FORWARD, 'expect = ["hosts.zone"]\n'), (REVERSE, "")):
+            text += f'[[zones]]\nname = "{zone}"\nservers = ["one", "two"]\n{key}{expect}'
+        for label, server in (("one", self.first), ("two", self.second)):
+            text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+        (self.folder / "estate.toml").write_text(text, encoding="utf-8")
+
+    def before_an_update(self, act: Callable[[dns.update.UpdateMessage], None]) -> None:
+        """Has something happen just before the primary carries a change out."""
+        carry_out = self.first._update
+
+        def update(query: dns.update.UpdateMessage) -> dns.message.Message:
+            act(query)
+            return carry_out(query)
+
+        self.first._update = update  # type: ignore[method-assign]
+
+    def holds(self, server: StandIn | None = None) -> str:
+        return "\n".join(contents(server or self.first, zone) for zone in TEXTS)
+
+
+def contents(server: StandIn, zone: str) -> str:
+    """A zone as a server has it, without its SOA."""
+    held = server.authority.zones[dns.name.from_text(zone)]
+    return "\n".join(
+        sorted(line for line in held.to_text(relativize=False).lower().splitlines() if " soa " not in line)
+    )
+
+
+@pytest.fixture
+def mended(standins: StandIns, tmp_path: Path) -> Mended:
+    return Mended(standins, tmp_path)
+
+
+APPLY = ("mend", "--apply", "--yes", "--undo", "undo")
+
+
+def faults(report: dict[str, list[dict[str, str]]]) -> set[tuple[str, str, str | None]]:
+    return {(one["code"], one["name"], one["address"]) for one in report["findings"] if one["weight"] == "fault"}
+
+
+def test_the_demos_faults_are_mended_but_those_that_were_listed_and_the_way_back_restores_every_zone(
+    run: Run, tmp_path: Path
+) -> None:
+    with gullmarsh(tmp_path) as (_, servers):
+        primaries = [(label, str(zone)) for label in ("dc-north", "ns1") for zone in servers[label].authority.zones]
+        held = {key: contents(servers[key[0]], key[1]) for key in primaries}
+        (tmp_path / "decisions").write_text(
+            "# after talking to Kiln House\nregister rake-19.*   # it is there\n"
+            "remove   *  pair.*\nremove gullmarsh.example mail.missing-host\nregister * view.hidden\nremove * age.stale\n",
+            encoding="utf-8",
+        )
+        plan = run("mend", "--decisions", "decisions", "--json")
+        sheet = plan.report["plan"]
+        done = run(*APPLY, "--decisions", "decisions")
+        number = len(sheet["changes"])
+        assert done.out.startswith(f"{number} of {number} changes were carried out, and every server has them; ")
+        assert done.status == 1
+        listed = {(one["code"], one["name"], one["address"]) for one in sheet["not_ours"]}
+        audit = run("audit", "--json").report
+        assert faults(audit) <= listed and not sheet["waiting"] and len(faults(audit)) < 12
+        north = contents(servers["dc-north"], "pans.gullmarsh.internal")
+        assert "rake-19.pans.gullmarsh.internal. 3600 in a 10.77.10.97" in north
+        assert run("mend", "--json", "--decisions", "decisions").report["plan"]["changes"] == []
+        undo = tmp_path / "undo"
+        assert sys.platform == "win32" or undo.stat().st_mode & 0o777 == 0o600
+        back = run("mend", "--back", "undo", "--yes", "--undo", "again")
+        assert back.status == 0
+        assert {key: contents(servers[key[0]], key[1]) for key in held} == held
+
+
+def test_the_plan_says_first_what_it_mends_then_what_goes_and_comes_with_the_reason(run: Run, mended: Mended) -> None:
+    done = run("mend")
+    first, facts, *rest = done.out.splitlines()
+    assert first == (
+        "5 changes in 2 zones mend 4 of 5 faults and 0 of 2 cautions; 2 are not ours to change; 1 waits for a decision."
+    )
+    assert done.status == 1 and facts.endswith("a plan; --apply sends it")
+    text = "\n".join(rest)
+    assert (
+        "    h2.pans.example. A  (expected at 10.77.20.2)\n        - 600 10.77.20.22\n        + 600 10.77.20.2\n"
+        in text
+    )
+    assert "+ 600 h3.pans.example." in text and "register  the host was forgotten" in text
+    assert text.index("pans.example.  2 changes, sent to one") < text.index(f"{REVERSE}.  ")
+    # Of one host alone, as somebody on the phone asks for it; and settled by a word.
+    assert run("mend", "h3").out.startswith("2 changes in 2 zones mend 2 of 2 faults.")
+    assert run("mend", "10.77.20.7", "--choose", "remove").out.startswith("1 change in 1 zone mends 1 of 1 fault.")
+    assert run("mend", "--only", "authority").out.startswith("Nothing is ours to change of 2 cautions.")
+
+
+def test_a_plan_is_written_to_load_and_taken_back_as_long_as_nobody_has_changed_anything(
+    run: Run, mended: Mended
+) -> None:
+    assert run("mend", "--write", "plan").status == 1
+    zone, removed = (Path(mended.folder / f"plan.{end}").read_text(encoding="utf-8") for end in ("zone", "remove"))
+    lines = [json.loads(line) for line in (mended.folder / "plan.jsonl").read_text(encoding="utf-8").splitlines()]
+    assert [(one["name"], one["before"], one["after"]) for one in lines][:2] == [
+        ("h2.pans.example.", ["10.77.20.22"], ["10.77.20.2"]),
+        ("h3.pans.example.", [], ["10.77.20.3"]),
+    ]
+    h2 = "; remove: h2.pans.example. 600 IN A 10.77.20.22\nh2.pans.example. 600 IN A 10.77.20.2\n"
+    assert f"$ORIGIN pans.example.\n; expected at 10.77.20.2\n{h2}" in zone
+    assert "waits for a decision: gone.pans.example. pair.lost-pointer" in zone
+    assert removed.splitlines()[:2] == ["; zone pans.example.", "h2.pans.example. 600 IN A 10.77.20.22"]
+    moved = read_zone(TEXTS[FORWARD].replace("10.77.20.22", "10.77.20.23"), FORWARD)
+    mended.first.authority.hold(moved)
+    mended.second.authority.hold(moved)
+    done = run(*APPLY, "--from", "plan.jsonl", "--json").report
+    # h2 is somewhere else by now: neither its address nor the pointer to it is what was meant.
+    assert [one["name"] for one in done["plan"]["changes"]] == [
+        "h3.pans.example.", "22.20.77.10.in-addr.arpa.", "3.20.77.10.in-addr.arpa.",
+    ]  # fmt: skip
+    assert "h2.pans.example. 600 in a 10.77.20.23" in mended.holds()
+    (mended.folder / "report.json").write_text(run("audit", "--json").out, encoding="utf-8")
+    again = run("mend", "--from", "report.json", "--json").report
+    assert {one["name"] for one in again["plan"]["changes"]} >= {"h2.pans.example."}
+
+
+def test_a_master_file_kept_by_hand_is_written_anew_with_its_serial_raised(run: Run, mended: Mended) -> None:
+    own = mended.folder / "pans.zone"
+    own.write_text(TEXTS[FORWARD], encoding="utf-8")
+    done = run("mend", "--zone-file", f"{FORWARD}=pans.zone")
+    assert "pans.zone.mended: 1 line with comments could not be kept" in done.out and "(by date)" in done.out
+    after = (mended.folder / "pans.zone.mended").read_text(encoding="utf-8")
+    zone = dns.zone.from_text(after, origin=FORWARD, relativize=False)
+    assert zone.find_rdataset("h2.pans.example.", "A")[0].address == "10.77.20.2"
+    assert zone.find_rdataset("h3.pans.example.", "A").ttl == 600
+    assert zone.find_rdataset("pans.example.", "SOA")[0].serial > 2026112301
+    assert after.splitlines()[0] == "$ORIGIN pans.example." and " SOA " in after.splitlines()[1]
+    assert own.read_text(encoding="utf-8") == TEXTS[FORWARD]
+
+
+@given(st.integers(1, 2**32 - 2), st.integers(1_000_000_000, 2_000_000_000))
+def test_a_serial_goes_on_as_it_was_counted_and_never_back(serial: int, now: int) -> None:
+    after, how = next_serial(serial, float(now))
+    assert serial < after < 2**32
+    assert how in ("by date", "by the clock", "one by one") and (how != "one by one" or after == serial + 1)
+
+
+def test_what_somebody_changed_meanwhile_is_left_and_the_rest_of_its_zone_is_carried_out(
+    run: Run, mended: Mended
+) -> None:
+    def somebody(query: dns.update.UpdateMessage) -> None:
+        zone = read_zone(TEXTS[FORWARD].replace("10.77.20.22", "10.77.20.24"), FORWARD)
+        if query.zone[0].name == zone.origin and "10.77.20.24" not in contents(mended.first, FORWARD):
+            mended.first.authority.hold(zone)
+
+    mended.before_an_update(somebody)
+    done = run(*APPLY, "--json")
+    sheet = done.report["plan"]
+    said = {one["name"]: one["says"] for one in sheet["carried"]}
+    assert done.status == 1 and said["h2.pans.example."] == "changed since it was looked at: left as it is"
+    assert said["h3.pans.example."] == "done" and said["3.20.77.10.in-addr.arpa."] == "done"
+    assert (
+        said["2.20.77.10.in-addr.arpa."]
+        == said["22.20.77.10.in-addr.arpa."]
+        == "the name it leads to was left as it was"
+    )
+    assert "h2.pans.example. 600 in a 10.77.20.24" in mended.holds() and "10.77.20.3" in mended.holds()
+
+
+@pytest.mark.parametrize(
+    ("how", "says", "status"),
+    [
+        ("other secret", "not signed with the key", 1),
+        ("no key", "one: it refuses the change", 1),
+        ("silent", "no answer in time; it was not carried out", 1),
+        ("no updates", "one: it takes no dynamic updates", 1),
+        ("secondary", "one: it is not authoritative for the zone, or only a secondary, or wants a key", 1),
+        ("never follows", "two does not have it yet: does it follow its primary?", 3),
+    ],
+)
+def test_what_keeps_a_change_from_being_made_is_told_as_it_is(
+    run: Run, mended: Mended, how: str, says: str, status: int
+) -> None:
+    before = mended.holds()
+    more: tuple[str, ...] = ()
+    if how == "other secret":
+        mended.lay_out(secret=bytes(32))
+    elif how == "no key":
+        mended.lay_out(key="")
+    elif how == "silent":
+        mended.first.fault = Fault.DATAGRAMS_ALONE
+        more = ("--timeout", "0.2")
+    elif how == "no updates":
+        mended.first.updates = "nobody"
+    elif how == "secondary":
+        mended.before_an_update(lambda query: query.zone.clear())
+    else:
+        mended.first.followers = []
+        more = ("--within", "2s")
+    done = run(*APPLY, *more)
+    assert says in done.out, done.out
+    assert (mended.holds() == before) == (status == 1) and done.status in (1, status)
+    assert run("mend", "--back", "undo", "--yes", "--undo", "second", *more).status in (0, 3)
+    assert mended.holds() == before
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no such signal")
+def test_a_run_that_is_killed_between_two_messages_can_go_back_and_can_go_on(mended: Mended, run: Run) -> None:
+    before = mended.holds()
+    killed: list[int] = []
+
+    def kill(query: dns.update.UpdateMessage) -> None:
+        if not killed and query.zone[0].name == dns.name.from_text(REVERSE):
+            killed.append(process.pid)
+            process.kill()
+            raise ConnectionResetError  # the message never came
+
+    carry_out = mended.first.respond
+
+    def respond(wire: bytes, *, stream: bool) -> bytes | None:
+        try:
+            return carry_out(wire, stream=stream)
+        except ConnectionResetError:
+            return None
+
+    mended.before_an_update(kill)
+    mended.first.respond = respond  # type: ignore[method-assign]
+    process = begin(*APPLY, cwd=mended.folder, stdout=subprocess.PIPE)
+    process.communicate(timeout=PATIENCE_S)
+    assert killed and process.returncode == -9
+    assert "h3.pans.example." in contents(mended.first, FORWARD) and contents(mended.first, REVERSE) in before
+    half = mended.holds()
+    back = run("mend", "--back", "undo", "--yes", "--undo", "back")
+    assert back.status == 0 and back.out.startswith("2 of 2 sets restored; 3 are as before already.")
+    assert mended.holds() == before
+    assert run("mend", "--back", "back", "--yes", "--undo", "forth").status == 0 and mended.holds() == half
+    done = run("mend", "--apply", "--yes", "--undo", "whole", "--choose", "remove")
+    assert done.out.startswith("4 of 4 changes were carried out, and every server has them; 0 faults left.")
+
+
+def test_nothing_is_sent_unasked_or_beyond_what_was_allowed(run: Run, mended: Mended) -> None:
+    before, asked = mended.holds(), mended.first.asked
+    piped = run("mend", "--apply")
+    assert piped.status == 2 and "with --yes alone" in piped.err and mended.first.asked == asked
+    few = run(*APPLY, "--at-most", "3")
+    assert few.status == 2 and "the plan has 5 changes, and --at-most allows 3" in few.err
+    many = "".join(f"m{number} A 10.77.20.{number}\n" for number in range(40, 160))
+    (mended.folder / "hosts.zone").write_text(many, encoding="utf-8")
+    lots = run(*APPLY)
+    assert lots.status == 2 and "more than 100 need --at-most 240" in lots.err
+    assert mended.holds() == before and not (mended.folder / "undo").exists()
+    assert run(*APPLY, "--at-most", "240").out.startswith("240 of 240 changes were carried out")
+    taken = run(*APPLY)
+    assert taken.status == 2 and "undo is there already, and may be needed to go back" in taken.err
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there are no such terminals")
+@pytest.mark.parametrize(("typed", "sent"), [("y\n", True), ("n\n", False), ("\n", False)])
+def test_on_a_terminal_the_plan_is_shown_and_agreed_to_once(mended: Mended, typed: str, sent: bool) -> None:
+    pty = pytest.importorskip("pty")
+    before = mended.holds()
+    ours, theirs = pty.openpty()
+    process = subprocess.Popen(
+        [str(PROGRAM), "mend", "--apply", "--undo", "undo"], cwd=mended.folder, stdin=theirs, stdout=theirs, stderr=theirs,
+        env=os.environ | {"SALT_MIRROR_RESOLVERS": "", "COLUMNS": "150"},
+    )  # fmt: skip
+    os.close(theirs)
+    said = b""
+    while b"y sends, anything else does not" not in said:
+        said += os.read(ours, 65536)
+    assert b"h3.pans.example." in said and mended.holds() == before
+    os.write(ours, typed.encode("ascii"))
+    try:
+        while piece := os.read(ours, 65536):
+            said += piece
+    except OSError:  # its end
+        pass
+    process.wait(PATIENCE_S)
+    os.close(ours)
+    assert (mended.holds() != before) == sent
+    assert (b"5 of 5 changes were carried out" in said) == sent and (b"nothing was sent" in said) != sent
+
+
+@pytest.mark.parametrize(
+    ("options", "said"),
+    [
+        (("--choose", "keep"), '--choose: there is no decision "keep"'),
+        (("--decisions", "bad"), 'bad, line 2: there is no decision "rmove"; did you mean "remove"?'),
+        (("--from", "bad"), "bad, line 1"),
+        (("--from", "torn.json"), "torn.json: is no report that can be read"),
+        (("--zone-file", "pans.example"), "is no ZONE=FILE"),
+        (("--zone-file", "other.example=hosts.zone"), "has to be one zone of the estate"),
+        (("--back", "bad", "--yes"), "bad is no undo file"),
+        (("--back", "short", "--yes"), "short ends before its last set: nothing had been sent yet"),
+        (("--back", "short", "--apply"), "--back restores what its file says"),
+        (("--apply", "--json"), "--json prints one document, at the end"),
+        (("--write", "no/such"), "--write: no/such.jsonl cannot be written"),
+    ],
+)
+def test_what_cannot_be_used_is_told_before_anything_is_asked(
+    run: Run, mended: Mended, options: tuple[str, ...], said: str
+) -> None:
+    (mended.folder / "bad").write_text("# decided on Monday\nrmove h3\n", encoding="utf-8")
+    (mended.folder / "torn.json").write_text('{"schema":"salt-mirror/report/1","findings":[{', encoding="utf-8")
+    head = {"undo": "salt-mirror/undo/1", "begun": "", "estate": "", "sets": 2}
+    (mended.folder / "short").write_text(json.dumps(head) + "\n", encoding="utf-8")
+    asked = mended.first.asked
+    done = run("mend", *options)
+    assert done.status == 2 and said in done.err, done.err
+    assert mended.first.asked == asked
+
+
+def test_a_server_that_takes_changes_from_anyone_is_a_fault_and_is_not_changed_by_the_trial(
+    run: Run, mended: Mended
+) -> None:
+    serial = mended.first.authority.zones[dns.name.from_text(FORWARD)].find_rdataset(f"{FORWARD}.", "SOA")[0].serial
+    assert "auth.open-update" not in run("authority", FORWARD, "--json").out
+    done = run("authority", FORWARD, "--try-updates", "--json").report
+    assert [row["updates"] for row in done["sheets"][0]["servers"]] == ["refused unsigned", "none at all"]
+    mended.first.updates = "anyone"
+    mended.lay_out(key='update_key = "mirror"\ntry_updates = true\n')
+    findings = run("audit", "--json").report["findings"]
+    (finding,) = (one for one in findings if (one["code"], one["name"]) == ("auth.open-update", f"{FORWARD}."))
+    assert finding["weight"] == "fault" and finding["server"] == mended.first.endpoint
+    held = mended.first.authority.zones[dns.name.from_text(FORWARD)]
+    assert held.find_rdataset(f"{FORWARD}.", "SOA")[0].serial == serial
+    mended.first.updates = "nobody"
+    mended.first.fault = Fault.DATAGRAMS_ALONE
+    silent = run("authority", FORWARD, "--json", "--timeout", "0.2").report["sheets"][0]["servers"][0]
+    assert silent["updates"].startswith("not known: ")
+
+
+def test_the_rules_of_a_plan_are_explained(run: Run) -> None:
+    done = run("explain", "plan")
+    assert done.status == 0 and "proof" in done.out and "once every server follows its primary" in done.out
+
+
+# Fragments for those who change zones by hand
+
+
+def ask(question: Question) -> Dialogue[Answer]:
+    (answer,) = yield [question]
+    return answer
+
+
+HOSTILE = ("a\\010$INCLUDE /etc/passwd", 'say \\"$ORIGIN\\" ; ( @', "\\255\\000" * 100, "x" * 255)
+
+
+@pytest.mark.real
+def test_every_fragment_loads_in_real_servers_once_it_is_merged_and_hostile_values_stay_in_their_records(
+    run: Run, tmp_path: Path
+) -> None:
+    with gullmarsh(tmp_path) as (estate, servers):
+        records = tmp_path / "records" / "pans.zone"
+        hostile = "".join(f'hostile{number} TXT "{text}"\n' for number, text in enumerate(HOSTILE))
+        hostile += '\\$INCLUDE TXT "x"\n\\@ TXT "y"\n\\"q\\;\\(\\010 A 10.77.10.5\n'
+        records.write_text(records.read_text(encoding="utf-8") + hostile, encoding="utf-8")
+        assert run("audit", "--remedies", "mend.zone", "--estate", str(estate)).status == 1
+        held = {
+            (view, zone): servers[label].authority.zones[dns.name.from_text(zone)]
+            for view, label, zones in (("internal", "dc-north", 6), ("public", "ns1", 4))
+            for zone in list(map(str, servers[label].authority.zones))[:zones]
+        }
+        own = tmp_path / "servers" / "dc-north" / "pans.gullmarsh.internal.zone"
+        run("mend", "--zone-file", f"pans.gullmarsh.internal={own}", "--estate", str(estate))
+    text = (tmp_path / "mend.zone").read_text(encoding="utf-8")
+    fragments = [part for part in text.split("\n; zone ")[1:] if "$ORIGIN" in part]
+    assert len(fragments) >= 5
+    merged: dict[str, str] = {}
+    for fragment in fragments:
+        head, _, body = fragment.partition("\n")
+        apex, _, view = head.partition(" in the view ")
+        gone = {line.removeprefix("; remove: ") for line in body.splitlines() if line.startswith("; remove: ")}
+        whole = held[view, apex.rstrip(".") + "."] if (view, apex.rstrip(".") + ".") in held else held[view, apex]
+        there = read_zone(whole.to_text(relativize=False), apex)
+        for line in gone:
+            owner, _, _, rdtype, value = line.split(" ", 4)
+            rdataset = there.find_rdataset(owner, rdtype)
+            (rdata,) = (one for one in rdataset if one.to_text().lower() == value.lower())
+            rdataset.discard(rdata)  # type: ignore[no-untyped-call]
+            if not len(rdataset):
+                there.delete_rdataset(owner, rdtype)
+        merged[apex.rstrip(".")] = there.to_text(relativize=False) + "\n" + body.partition("\n; not ours")[0]
+    anew = {"pans.gullmarsh.internal": Path(f"{own}.mended").read_text(encoding="utf-8")}
+    for number, zones in enumerate((merged, anew)):
+        with (
+            realservers.nsd(tmp_path / f"nsd{number}", zones) as one,
+            realservers.bind(
+                tmp_path / f"bind{number}", zones, key=Key(from_text("k.test"), "hmac-sha256", SECRET)
+            ) as two,
+            Engine() as engine,
+        ):
+            hostile_name = from_text("hostile0.pans.gullmarsh.internal")
+            asked = [Question(from_text(zone), SOA, server) for zone in zones for server in (one, two)]
+            asked += [Question(hostile_name, TXT, server) for server in (one, two)]
+            answers = list(Runner(engine).run(ask(question) for question in asked))
+            assert all(answer.trouble is None and answer.values for answer in answers), answers
+    assert text.count("hostile") >= len(HOSTILE)
+    assert all(line.isprintable() for line in text.splitlines())
+    assert not any(line.lstrip().lower().startswith("$include") for line in text.splitlines())

@@ -1,0 +1,298 @@
+"""Bounds: what a server says or sends may cost only so many questions, so many bytes and so much time, and it is told."""
+
+from __future__ import annotations
+
+import json
+import socket
+import ssl
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from salt_mirror.checks.descent import walking
+from salt_mirror.checks.here import scope
+from salt_mirror.checks.plan import sending
+from salt_mirror.checks.resolvers import asking
+from salt_mirror.cli import knocking, looking, opening, running
+from salt_mirror.cli.options import Asking
+from salt_mirror.dns import kerberos, update
+from salt_mirror.dns.computer import sources
+from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
+from salt_mirror.dns.records import A
+from salt_mirror.dns.system import parse_server
+from salt_mirror.dns.traffic import https, manners, stream
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
+from salt_mirror.estate import masterfile, reading
+from salt_mirror.estate.directory import learning
+from salt_mirror.estate.file import BoundsEntry
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import Fault, StandIns
+from salt_mirror.vantages import desk, exchange, mail, parcel, serving, station
+from support.estates import Served, estate_of, found, zones_of
+from support.hostile import CUT
+from support.peers import Serve, flood, peer
+from support.program import Run
+from support.servers import ZONES, Certified, server_of
+from support.tables import Table
+from support.waiting import PATIENCE_S
+
+NAME = from_text("h1.pans.example")
+LOOPBACK = bytes((127, 0, 0, 1))
+
+
+# Questions
+
+
+def test_a_dialogue_may_ask_only_so_much_of_servers_that_nobody_named() -> None:
+    own, strange = Server("own", LOOPBACK, 1), Server("strange", LOOPBACK, 2, found=True)
+
+    def follow() -> Dialogue[list[str]]:
+        answers: list[Answer] = []
+        for number in range(15):
+            answers += yield [Question(from_text(f"h{number}.pans.example"), A, server) for server in (own, strange)]
+        return [answer.status for answer in answers if answer.question.server is strange]
+
+    table = Table({})
+    (heard,) = Runner(table, most=10).run([follow()])
+    assert heard == ["NXDOMAIN"] * 10 + [UNASKED] * 5
+    assert sum(question.server is own for question in table.asked) == 15
+    (heard,) = Runner(Table({}), most=10).run([follow()], names=2)
+    assert UNASKED not in heard
+
+
+ROOT = "$TTL 300\n@ SOA ns1 h 1 3600 600 86400 300\n@ NS ns1\nns1 A 192.0.2.1\n"
+
+
+def hydra(levels: int, heads: int) -> str:
+    """A root that delegates each of some zones to many name servers of the next one, without an address."""
+    return ROOT + "".join(
+        f"d{level} NS n{head}.d{level + 1}x{head}\n"
+        + "".join(f"d{level + 1}x{head} NS m{other}.d{level + 2}\n" for other in range(heads))
+        for level in range(levels)
+        for head in range(heads)
+    )
+
+
+ROOTS = '[roots]\n"ns1" = ["192.0.2.1"]\n'
+
+
+def test_name_servers_that_hang_on_many_others_cost_a_bounded_number_of_questions(run: Run, served: Served) -> None:
+    (top,) = served(".", hydra(4, 30), more=ROOTS)
+    done = run("descend", "www.d0", "--json")
+    assert top.asked <= 200
+    assert (done.status, set(found(done))) == (3, {"cut.unverified"}), "what was left out is no fault"
+    assert "questions_for_a_name" in done.out
+    top.asked = 0
+    served.publish("x.invalid", [top], "[bounds]\nquestions_for_a_name = 20\n" + ROOTS, {"192.0.2.1": top})
+    done = run("descend", "www.d0")
+    assert top.asked <= 20
+    assert done.out.splitlines()[0].endswith("of which no server could be asked.")
+
+
+def test_a_name_server_whose_zone_is_silent_is_unverified_and_not_without_address(run: Run, served: Served) -> None:
+    root = ROOT + "marsh NS ns.shore\nshore NS ns.shore\nns.shore A 192.0.2.2\n"
+    top, below = served.serve(".", root, root)
+    below.fault = Fault.SILENT
+    served.publish("x.invalid", [top], ROOTS, {"192.0.2.1": top, "192.0.2.2": below})
+    # The glue is given beside the referral to the other zone, and counts there alone.
+    done = run("descend", "www.marsh", "--json", "--timeout", "0.2", "--tries", "1")
+    assert set(found(done)) == {"cut.unverified"}
+
+
+@pytest.mark.parametrize("key", ["transfer_mib", "questions_for_a_name", "records_of_a_run"])
+@pytest.mark.parametrize("value", ["0", "-3", "nan"])
+def test_a_bound_is_a_number_above_nothing(run: Run, tmp_path: Path, key: str, value: str) -> None:
+    path = estate_of(tmp_path, 2, {"one": 1})
+    path.write_text(f"[bounds]\n{key} = {value}\n" + path.read_text(encoding="utf-8"), encoding="utf-8")
+    done = run("pairs", "--estate", str(path))
+    assert done.status == 2 and key in done.err
+
+
+# Transfers
+
+
+@pytest.mark.parametrize(
+    ("bound", "said"),
+    [
+        ("records_of_a_set = 5", "records in one set"),
+        ("records_of_a_run = 20", "more than 20 records in one run"),
+        ("transfer_records = 20", "20 records"),
+    ],
+)
+def test_a_zone_that_is_larger_than_its_bound_is_told_and_asked_for_question_by_question(
+    run: Run, standins: StandIns, tmp_path: Path, bound: str, said: str
+) -> None:
+    zone = zones_of(40)["pans.example"] + "".join(f"many A 10.88.0.{number}\n" for number in range(20))
+    standin = standins.add([read_zone(zone, "pans.example")])
+    standin.transfers = True
+    path = estate_of(tmp_path, 40, {"one": standin.port})
+    text = path.read_text(encoding="utf-8")
+    path.write_text(f"[bounds]\n{bound}\n{text}", encoding="utf-8")
+    done = run("rollcall", "--transfer", "--json", "--estate", str(path))
+    assert said in json.dumps(done.report["remarks"])
+    assert done.report["counts"]["questions"] >= 40
+
+
+# Streams
+
+
+def test_a_stream_without_end_holds_up_neither_its_own_question_nor_another_server(standins: StandIns) -> None:
+    zone = read_zone(ZONES["gullmarsh.example"], "gullmarsh.example")
+    healthy = server_of(standins.add([zone]))
+    with peer(udp=CUT, tcp=flood) as port, Engine(timeout_s=0.4, tries=2) as engine:
+        engine.submit(Question(NAME, A, Server("flood", LOOPBACK, port)))
+        for number in range(20):
+            engine.submit(Question(from_text(f"x{number}.w.gullmarsh.example"), A, healthy))
+        answers = []
+        while heard := engine.collect():
+            answers += heard
+    assert len(answers) == 21
+    by = {answer.question.server.label: answer for answer in answers}
+    assert by["flood"].trouble is not None and not by["flood"].values
+    assert by["standin"].values
+
+
+Secured = Callable[[Serve], Serve]
+
+
+@pytest.fixture
+def secured(certified: Certified, monkeypatch: pytest.MonkeyPatch) -> Secured:
+    """Lets a server speak TLS, with a certificate that is trusted here."""
+    monkeypatch.setenv("SSL_CERT_FILE", str(certified.ca))
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certified.chain, certified.key)
+
+    def over_tls(serve: Serve) -> Serve:
+        def wrapped(connection: socket.socket) -> None:
+            with context.wrap_socket(connection, server_side=True) as secure:
+                serve(secure)
+
+        return wrapped
+
+    return over_tls
+
+
+def told_at(url: str, timeout_s: float, tries: int = 1) -> str:
+    """Why a server at a URL gives no answer."""
+    with Engine(timeout_s=timeout_s, tries=tries) as engine:
+        engine.submit(Question(NAME, A, parse_server(url, "x")))
+        (answer,) = engine.collect()
+    assert answer.trouble is not None and not answer.values
+    return answer.trouble
+
+
+def test_a_flood_over_tls_ends(secured: Secured) -> None:
+    with peer(tcp=secured(flood)) as port:
+        told_at(f"tls://127.0.0.1:{port}", 0.4, 2)
+
+
+@pytest.mark.parametrize(
+    ("reply", "said"),
+    [
+        (b"HTTP/1.1 500 Oh\r\ncontent-length: 0\r\n\r\n", "status 500"),
+        (b"HTTP/1.1 302 Found\r\nlocation: https://192.0.2.1/\r\ncontent-length: 0\r\n\r\n", "status 302"),
+        (b"HTTP/1.1 200 OK\r\ncontent-type: text/html\r\ncontent-length: 5\r\n\r\nhello", "a page of another kind"),
+        (b"HTTP/1.1 200 OK\r\ncontent-type: application/dns-message\r\n\r\n" + b"x" * 200_000, "malformed"),
+        (b"HTTP/1.1 100 Continue\r\n\r\n" * 100_000, ""),
+        (b"no HTTP at all\r\n\r\n", ""),
+    ],
+)  # fmt: skip
+def test_what_comes_over_https_and_is_no_answer_is_told_as_what_it_is(
+    secured: Secured, reply: bytes, said: str
+) -> None:
+    def serve(connection: socket.socket) -> None:
+        connection.recv(4096)
+        connection.sendall(reply)
+        while connection.recv(4096):  # a connection that is closed before all was read is reset
+            pass
+
+    with peer(tcp=secured(serve)) as port:
+        assert said in told_at(f"https://127.0.0.1:{port}/dns-query", 0.5)
+
+
+@pytest.mark.parametrize(
+    ("first", "drip"),
+    [
+        (b"HTTP/1.1 200 OK\r\nx-slow: ", b"a"),
+        (b"HTTP/1.1 200 OK\r\ncontent-type: application/dns-message\r\n\r\n", b"a"),
+        (b"", b"HTTP/1.1 100 Continue\r\n\r\n"),
+    ],
+)
+def test_an_answer_that_drips_over_https_is_not_waited_for(secured: Secured, first: bytes, drip: bytes) -> None:
+    ended = threading.Event()
+
+    def serve(connection: socket.socket) -> None:
+        connection.recv(4096)
+        connection.sendall(first)
+        for _ in range(int(PATIENCE_S / 0.2)):
+            connection.sendall(drip)
+            time.sleep(0.2)
+        ended.set()
+
+    with peer(tcp=secured(serve)) as port:
+        told_at(f"https://127.0.0.1:{port}/dns-query", 0.3)
+    assert not ended.is_set(), "it would have gone on"
+
+
+# The page
+
+
+def test_the_page_of_bounds_has_the_programs_numbers() -> None:
+    page = (Path(__file__).parents[2] / "docs" / "bounds.md").read_text(encoding="utf-8")
+    rows = [line.strip("| ").split(" | ") for line in page.splitlines() if line.startswith("| ")]
+    told = {row[0].strip("`"): float(row[1]) for row in rows if row[1][0].isdigit()}
+    entry = BoundsEntry()
+    assert Bounds() == (entry.transfer_mib << 20, entry.transfer_records, entry.records_of_a_set, entry.transfer_seconds,
+                        entry.records_of_a_run)  # fmt: skip
+    settable = {key: getattr(entry, key) for key in entry.__struct_fields__}
+    assert told == settable | {
+        "seconds until a try ends (`--timeout`)": Asking().timeout,
+        "tries (`--tries`)": Asking().tries,
+        "questions under way at one server over UDP": manners.MOST_WINDOW,
+        "questions under way on one connection (TCP, TLS)": stream.WINDOW,
+        "questions under way at one HTTPS server": https.WINDOW,
+        "messages on a connection that nobody asked for, before it is given up": stream.MOST_UNASKED,
+        "bytes of one HTTPS answer": https.MOST_BYTES,
+        "seconds that questions wait for a server which answered before, and is silent or gone": manners.HOLD_S,
+        "times that this is done for one server": manners.HOLDS,
+        "times that one question is put again for it": manners.AGAIN,
+        "questions a second to one of the estate's servers while networks are swept, unless on loopback or paced otherwise": (
+            opening.SWEEP_PACE
+        ),
+        "aliases in a row": walking.MOST_ALIASES,
+        "servers asked, and name servers looked up, of one level": walking.MOST_BREADTH,
+        "delegations that hang on one another": walking.MOST_NESTED,
+        "names that are tried for what was typed": scope.MOST_CANDIDATES,
+        "seconds that programs' own way is waited for": looking.PROGRAMS_S,
+        "looks at one name, to see whether several answer behind one address": asking.LOOKS,
+        "seconds that a program of the system is waited for": sources.PROGRAM_S,
+        "seconds that a host is given to answer a knock": knocking.KNOCK_S,
+        "hosts that are knocked at at once": knocking.AT_ONCE,
+        "ports that are tried of each": knocking.MOST_PORTS,
+        "names of a directory's tombstones that are looked for in each zone": learning.MOST_GONE,
+        "messages in a row without a record": MOST_EMPTY,
+        "transfers at once": running.AT_ONCE,
+        "changes that no `--at-most` is needed for": sending.MOST_UNASKED,
+        "changes of one zone that are sent without it, where they are over 5 % of its names": sending.FEW_OF_A_ZONE,
+        "bytes of a message, but for the sets of one name": update.MOST_BYTES,
+        "messages to negotiate a Kerberos context": kerberos.MOST_STEPS,
+        "questions in one batch to it": parcel.MOST_QUESTIONS,
+        "questions under way to it": exchange.MOST_UNDER_WAY,
+        "questions that it has in hand, whoever asks": station.MOST_IN_HAND,
+        "seconds that it works on one batch": station.LONGEST_S,
+        "seconds that it may say nothing while it has work, before it is lost": exchange.PATIENCE_S,
+        "seconds that it is given to say who it is": desk.GREET_S,
+        "seconds that its clock may be off": desk.CLOCKS_APART_S,
+        "seconds until nobody is at a scheduler's address": desk.CONNECT_S,
+        "seconds until a scheduler or a vantage has ended that was told to": serving.ENDS_WITHIN_S,
+        "errands that a scheduler keeps for a vantage that is not there": mail.MOST_KEPT,
+        "mebibytes of a file that is read, packed or unpacked": reading.MOST_BYTES >> 20,
+        "files that one list includes (`$INCLUDE`)": masterfile.MOST_INCLUDES,
+        "records that `$GENERATE` makes in one list": masterfile.MOST_GENERATED,
+    }
