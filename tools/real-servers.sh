@@ -14,6 +14,7 @@ command -v chromium >/dev/null 2>&1 || missing="$missing chromium" # drives the 
 [ -e /usr/include/krb5.h ] || missing="$missing libkrb5-dev"
 command -v ip >/dev/null 2>&1 || [ -e /usr/sbin/ip ] || missing="$missing iproute2" # networks of their own for vantages
 command -v faketime >/dev/null 2>&1 || missing="$missing faketime" # a clock that stands still
+for shell in zsh fish; do command -v "$shell" >/dev/null 2>&1 || missing="$missing $shell"; done # complete hostile names in one test
 [ -n "$missing" ] || exit 0
 if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
     echo "not installed:$missing. Tests that need one are skipped; as root, on Debian, make test installs them."

@@ -1,12 +1,13 @@
 """What a shell completes: zones, servers, views, groups and codes, as the estate and the catalogue have them.
 
 Strategy: a shell asks at every press of a key, so nothing but the estate's text is read here, with the standard library, and no
-check is brought in. What cannot be read completes nothing, and says nothing.
+check is brought in. What cannot be read completes nothing, and says nothing. How a shell asks is in `shells.py`.
 """
 
 from __future__ import annotations
 
 import inspect
+import re
 import tomllib
 from collections.abc import Callable, Iterator
 from importlib.resources import files
@@ -17,6 +18,10 @@ import typer
 from typer.models import ArgumentInfo, OptionInfo
 
 from salt_mirror.estate.errors import BadInput
+
+OFFERED = re.compile(r"[A-Za-z0-9._:/@][A-Za-z0-9._:/@-]*")
+"""What is offered. An estate may hold names that others gave, and a shell acts on nearly every other character; what begins
+with a hyphen would be an option."""
 
 
 def complete(command: Callable[..., Any]) -> None:
@@ -38,7 +43,7 @@ def _completer(kinds: tuple[str, ...]) -> Callable[[typer.Context, str], list[st
     def completed(ctx: typer.Context, incomplete: str) -> list[str]:
         estate = _estate(ctx.params.get("estate"))
         words = dict.fromkeys(word for kind in kinds for word in _WORDS[kind](estate))
-        return [word for word in words if word.startswith(incomplete)]
+        return [word for word in words if word.startswith(incomplete) and OFFERED.fullmatch(word)]
 
     return completed
 
@@ -111,24 +116,6 @@ KINDS: dict[str, tuple[str, ...]] = {
     "vantages": ("vantages",), "places": ("zones",), "skip": ("checks", "zones", "views", "codes"), "report": ("forms",),
 }  # fmt: skip
 """What completes a parameter, by its name."""
-
-
-def install(shell: str) -> str:
-    """Installs the completion for a shell; returns what was done. Raises BadInput."""
-    from typer._completion_shared import install as put
-
-    try:
-        _, path = put(shell=shell, prog_name="salt-mirror", complete_var="_SALT_MIRROR_COMPLETE")
-    except (OSError, SystemExit, UnicodeError) as error:
-        raise BadInput(f"--install-completion: {shell}: {error}") from None
-    return f"{shell} completes salt-mirror now, by {path}; a new terminal has it."
-
-
-def script(shell: str) -> str:
-    """What a shell reads to complete."""
-    from typer._completion_shared import get_completion_script
-
-    return get_completion_script(prog_name="salt-mirror", complete_var="_SALT_MIRROR_COMPLETE", shell=shell)
 
 
 def this_shell() -> str:

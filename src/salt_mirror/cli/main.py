@@ -21,6 +21,7 @@ from salt_mirror import __version__
 from salt_mirror.cli.examples import EXAMPLES, PHASES, phase_of
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
 from salt_mirror.cli.words import Command, Group
+from salt_mirror.estate.errors import BadInput
 
 COMMANDS = tuple(command for commands in PHASES.values() for command in commands)
 """Every command, in the order of the work. Each is the function of its name in the module of its name."""
@@ -128,17 +129,21 @@ def _version(wanted: bool) -> None:
 def _install(shell: Shell | None) -> None:
     """Installs the completion for a shell, or says how it is done by hand."""
     if shell is not None:
-        from salt_mirror.cli.completing import install
+        from salt_mirror.cli.shells import install
 
-        typer.echo(install(shell.value))
+        try:
+            path = install(shell.value)
+        except OSError as error:
+            raise BadInput(f"--install-completion: {shell.value}: {error}") from None
+        typer.echo(f"{shell.value} completes salt-mirror now, by {path}; a new terminal has it.")
         raise typer.Exit
 
 
 def _show(shell: Shell | None) -> None:
     if shell is not None:
-        from salt_mirror.cli.completing import script
+        from salt_mirror.cli.shells import script
 
-        typer.echo(script(shell.value))
+        typer.echo(script(shell.value), nl=False)
         raise typer.Exit
 
 
