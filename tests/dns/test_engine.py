@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import selectors
 import socket
 import threading
 import time
+from typing import Any
 
 import pytest
 
@@ -15,6 +17,7 @@ from salt_mirror.dns.records import AAAA, MX, NS, A
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
+from support.peers import peer
 from support.realservers import free_port
 from support.servers import server_of
 
@@ -181,3 +184,34 @@ def test_a_server_that_is_started_anew_is_waited_for_and_one_that_is_gone_ends_e
     answered = sum(answer.trouble is None for answer in found.values())
     assert len(found) == 3000 and asked >= answered
     assert answered == 3000 if back else answered <= 300, (answered, {a.trouble for a in found.values()})
+
+
+def stalls(connection: socket.socket) -> None:
+    """Takes everything, and says nothing."""
+    while connection.recv(65536):
+        pass
+
+
+@pytest.mark.parametrize("over", ["udp", "paced", "tcp", "tls", "https"])
+def test_no_turn_is_taken_in_vain_while_a_server_is_waited_for(over: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    turns, asked = 0, 0
+    select = selectors.DefaultSelector.select
+
+    def counted(self: selectors.DefaultSelector, timeout: float | None = None) -> Any:
+        nonlocal turns
+        turns += 1
+        return select(self, timeout)
+
+    def answers(wire: bytes) -> list[tuple[float, bytes]]:
+        nonlocal asked
+        asked += 1
+        end = wire.index(b"\0", 12) + 5
+        return [(0.0, wire[:2] + b"\x84\x00" + wire[4:6] + bytes(6) + wire[12:end])] if asked <= 20 else []
+
+    monkeypatch.setattr(selectors.DefaultSelector, "select", counted)
+    datagrams = over in ("udp", "paced")
+    with peer(udp=answers if datagrams else None, tcp=None if datagrams else stalls) as port:
+        way = {"over": "udp" if datagrams else over, "url": f"https://127.0.0.1:{port}/dns-query"}
+        server = Server("one", bytes((127, 0, 0, 1)), port, pace=None if over == "udp" else 900, **way)  # type: ignore[arg-type]
+        found = ask([Question(from_text(f"h{n}", ORIGIN), A, server) for n in range(400)], timeout_s=0.2)
+    assert len(found) == 400 and turns < 4000

@@ -35,6 +35,7 @@ from salt_mirror.standin.authority import read_zone
 from support.waiting import PATIENCE_S, until
 
 LOOPBACK = bytes((127, 0, 0, 1))
+_STARTS = 5
 
 
 def program(name: str) -> str:
@@ -71,18 +72,20 @@ def free_port() -> int:
 @contextmanager
 def running(command: list[str], folder: Path, label: str, port: int, zone: str | None) -> Iterator[Server]:
     """A server's process, from the moment it answers for a zone (the root where None) until the end of the block."""
-    log = folder / "log"
+    log, server = folder / "log", Server(label, LOOPBACK, port)
     with log.open("wb") as output:
-        process = subprocess.Popen(
-            command, cwd=folder, stdout=output, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL
-        )
-        server = Server(label, LOOPBACK, port)
-        try:
-            name = from_text(zone) if zone is not None else ROOT
-            _wait(server, name, process, log)
-            yield server
-        finally:
-            end(process)
+        for left in reversed(range(_STARTS)):
+            process = subprocess.Popen(
+                command, cwd=folder, stdout=output, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL
+            )
+            try:
+                if _came_up(server, from_text(zone) if zone is not None else ROOT, process):
+                    yield server
+                    return
+            finally:
+                end(process)
+            # A question of another test may have come from this very port, and be answered by now.
+            assert left, f"{label} did not come up:\n{log.read_text(errors='replace')[-2000:]}"
 
 
 def end(process: subprocess.Popen[bytes]) -> None:
@@ -95,16 +98,17 @@ def end(process: subprocess.Popen[bytes]) -> None:
         process.wait()
 
 
-def _wait(server: Server, name: bytes, process: subprocess.Popen[bytes], log: Path) -> None:
+def _came_up(server: Server, name: bytes, process: subprocess.Popen[bytes]) -> bool:
+    """Waits until a server answers for a name; False when its process has ended before."""
     over_at = time.monotonic() + PATIENCE_S
     while time.monotonic() < over_at and process.poll() is None:
         with Engine(timeout_s=0.2, tries=1) as engine:
             engine.submit(Question(name, SOA, server, True))
             # it may listen before it has its zones
             if engine.collect()[0].status in ("NOERROR", "NXDOMAIN", "BADCOOKIE"):
-                return
+                return True
         time.sleep(0.05)
-    raise RuntimeError(f"{server.label} did not come up:\n{log.read_text(errors='replace')[-2000:]}")
+    return False
 
 
 @contextmanager

@@ -124,7 +124,7 @@ class Engine:
         if self._timers_at > now and not self._idle:
             return self._timers_at - now  # while answers pour in, deadlines are looked at in this grain alone
         dues = [due for lane in self._lanes.values() if lane.busy and (due := lane.next_due(now)) is not None]
-        return min(_LONGEST_S, max(0.0, min(dues) - now)) if dues else 0.0
+        return min(_LONGEST_S, max(0.0, min(dues, default=now + _LONGEST_S) - now))
 
     @property
     def strays(self) -> int:

@@ -44,6 +44,8 @@ class Gate:
         else:
             self._breaker.unheard(now)
 
-    def next_due(self, now: float) -> float | None:
-        """When the next question may go, where the pace holds it back."""
-        return now + self._pace.wait_s() if self._pace is not None and self.waiting else None
+    def next_due(self, now: float, window: int, under_way: int) -> float | None:
+        """When the next question may go, where the pace alone holds it back: a full window opens by an answer, not by time."""
+        if self._pace is None or not self.waiting or under_way >= window:
+            return None
+        return now + self._pace.wait_s()

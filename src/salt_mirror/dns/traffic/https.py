@@ -127,7 +127,7 @@ class HttpsLane:
     def next_due(self, now: float) -> float | None:
         """When something has to be done next."""
         dues = [deadline for _, deadline in self._under_way.values()]
-        gate = self._gate.next_due(now)
+        gate = self._gate.next_due(now, WINDOW, len(self._under_way))
         return min([*dues, gate] if gate is not None else dues, default=None)
 
     def close(self) -> None:

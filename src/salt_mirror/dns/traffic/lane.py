@@ -437,10 +437,13 @@ class Lane:
                 due.popleft()
             if due and (soonest is None or due[0].deadline < soonest):
                 soonest = due[0].deadline
-        if self._pace is not None and self.waiting and self._under_way < int(self._window.size):
-            paced = now + self._pace.wait_s()
-            soonest = paced if soonest is None else min(soonest, paced)
-        return soonest
+        if self.waiting and self._breaker.open:
+            again = self._breaker.due(now, probing=self._under_way > 0)
+        elif self.waiting and self._pace is not None and self._under_way < int(self._window.size):
+            again = now + self._pace.wait_s()
+        else:
+            return soonest
+        return again if soonest is None else min(soonest, again)
 
     def _close(self, sock: socket.socket) -> None:
         with contextlib.suppress(KeyError, ValueError):

@@ -138,6 +138,13 @@ class Breaker:
         """Whether what waits is to wait for it to be back."""
         return self.open and now < self._hold_until
 
+    def due(self, now: float, *, probing: bool) -> float:
+        """When it has to be looked at again while questions wait and it is open: for the next probe, unless one is under way,
+        or when it has been waited for long enough."""
+        if not self.holds(now):
+            return now
+        return self._hold_until if probing else min(self._hold_until, max(now, self._probe_at))
+
     def may_return(self, now: float) -> bool:
         """Whether it has answered before, and is or will be waited for."""
         return self._heard and (self.holds(now) or (not self.open and self._holds > 0))

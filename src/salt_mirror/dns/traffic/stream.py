@@ -299,8 +299,8 @@ class StreamLane:
 
     def next_due(self, now: float) -> float | None:
         """When something has to be done next."""
-        dues = [due for due in (self._stream.next_due(), self._gate.next_due(now)) if due is not None]
-        return min(dues, default=None)
+        gate = self._gate.next_due(now, WINDOW, len(self._stream.flights))
+        return min((due for due in (self._stream.next_due(), gate) if due is not None), default=None)
 
     def close(self) -> None:
         """Closes the connection."""
