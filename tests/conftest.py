@@ -15,6 +15,7 @@ from salt_mirror.demo.world import gullmarsh
 from salt_mirror.standin.server import StandIn, StandIns
 from support import examples as examples  # its profile is loaded before any property is made
 from support.estates import Served
+from support.forked import ABLE, Forks
 from support.program import PROGRAM, Outcome, Run
 from support.servers import Certified
 from support.waiting import PATIENCE_S
@@ -57,25 +58,34 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     items.sort(key=lambda item: order[item.path], reverse=bool(config.getoption("--backwards")))
 
 
-@pytest.fixture
-def run(tmp_path: Path) -> Run:
-    """Runs the installed program in a temporary folder; no resolver of this computer is ever asked."""
+@pytest.fixture(scope="session")
+def forks(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Forks | None]:
+    """The program, loaded once; None where it has to be run as it is."""
+    if not ABLE:
+        yield None
+        return
+    forks = Forks(tmp_path_factory.mktemp("forks"))
+    yield forks
+    forks.close()
 
-    def program(*arguments: str, resolvers: str = "", stdin: IO[bytes] | None = None) -> Outcome:
+
+@pytest.fixture
+def run(tmp_path: Path, forks: Forks | None) -> Run:
+    """Runs the program in a temporary folder; no resolver of this computer is ever asked."""
+
+    def program(
+        *arguments: str, resolvers: str = "", stdin: IO[bytes] | None = None, folder: Path = tmp_path
+    ) -> Outcome:
         environment = os.environ | {"SALT_MIRROR_RESOLVERS": resolvers, "NO_COLOR": "1"}
+        if forks is not None:
+            return Outcome(forks.run(arguments, folder, environment, stdin, PATIENCE_S))
+        call = [str(PROGRAM), *arguments]
         return Outcome(
             subprocess.run(
-                [str(PROGRAM), *arguments],
-                cwd=tmp_path,
-                env=environment,
-                capture_output=True,
-                text=True,
-                encoding="utf-8",
-                timeout=PATIENCE_S,
-                stdin=stdin,
-                check=False,
+                call, cwd=folder, env=environment, capture_output=True, text=True, encoding="utf-8",
+                timeout=PATIENCE_S, stdin=stdin, check=False,
             )
-        )
+        )  # fmt: skip
 
     return program
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import re
 import shlex
 import shutil
-import subprocess
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -15,8 +13,7 @@ import pytest
 from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import gullmarsh
 from support.documents import DOCS, JUDGED, commands_in, shown_in_help_and_jobs
-from support.program import PROGRAM
-from support.waiting import PATIENCE_S
+from support.program import Run
 
 BEYOND = re.compile(r"^(draft|demo|from-here( --self.*)?$)|tls://")
 """What asks servers that the demo does not have, or this computer's own."""
@@ -30,6 +27,8 @@ def furnish(folder: Path) -> None:
         "names.txt": "kiln-02.pans.gullmarsh.internal A\n10.77.20.12\n",
         "migration.csv": "name,type,value\nshop.gullmarsh.example,A,192.0.2.12\n",
         "changes.csv": "name,type,value\nshop.gullmarsh.example,A,192.0.2.12\n",
+        "plan.csv": "name,type,value\nvpn.gullmarsh.example,A,198.51.100.20\n",
+        "zones.txt": "gullmarsh.example  # the public one\n",
     }
     for name, text in tables.items():
         (folder / name).write_text(text, encoding="utf-8")
@@ -50,24 +49,26 @@ def as_run(typed: str, folder: Path) -> str:
     return re.sub(r"--within \S+", "--within 1s", typed)
 
 
-@pytest.mark.parametrize("page", ["looking", "checking", "changing", "how-it-asks", "vantages"])
-def test_every_command_of_a_page_runs_on_the_demos_world(page: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize("page", ["help and jobs", "looking", "checking", "changing", "how-it-asks", "vantages"])
+def test_every_command_of_the_documents_runs_on_the_demos_world(run: Run, page: str, tmp_path: Path) -> None:
     failed = []
-    elsewhere = {typed for typed in shown_in_help_and_jobs() if not LEAVES.search(typed)}
+    shown = shown_in_help_and_jobs()
     with ExitStack() as stack:
         estate, servers = stack.enter_context(gullmarsh(tmp_path / "world"))
         furnish(estate.parent)
         if page == "vantages":
             stack.enter_context(stationed(estate, servers))
-        for typed in commands_in(DOCS / f"{page}.md"):
-            if BEYOND.search(typed) or typed in elsewhere:  # the others are run with the help's examples
-                continue
-            words = as_run(typed, estate.parent)
-            done = subprocess.run(
-                [str(PROGRAM), *shlex.split(words)], cwd=estate.parent, text=True, encoding="utf-8", capture_output=True,
-                input=(estate.parent / "names.txt").read_text(encoding="utf-8"),
-                env=os.environ | {"SALT_MIRROR_RESOLVERS": "", "NO_COLOR": "1"}, check=False, timeout=PATIENCE_S,
-            )  # fmt: skip
-            if done.returncode not in JUDGED or not done.stdout:
-                failed.append((words, done.returncode, done.stderr[-300:]))
+        if page == "help and jobs":
+            typed = sorted(
+                shown, key=lambda one: (one.startswith(("compare", "history")), one.startswith("mend --apply"))
+            )
+        else:  # what the help and the jobs show too is run there
+            elsewhere = {one for one in shown if not LEAVES.search(one)}
+            typed = [one for one in commands_in(DOCS / f"{page}.md") if not BEYOND.search(one) and one not in elsewhere]
+        for one in typed:
+            words = as_run(one, estate.parent)
+            with (estate.parent / "names.txt").open("rb") as names:
+                done = run(*shlex.split(words), folder=estate.parent, stdin=names)
+            if done.status not in JUDGED or (not done.out and "--quiet" not in words):
+                failed.append((words, done.status, done.err[-300:]))
     assert failed == []

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import base64
+import hashlib
 import json
 import os
 import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import dns.message
 import dns.name
+import dns.opcode
+import dns.rcode
 import dns.tsig
 import dns.update
 import dns.zone
@@ -290,6 +294,98 @@ def test_a_run_that_is_killed_between_two_messages_can_go_back_and_can_go_on(men
     assert run("mend", "--back", "back", "--yes", "--undo", "forth").status == 0 and mended.holds() == half
     done = run("mend", "--apply", "--yes", "--undo", "whole", "--choose", "remove")
     assert done.out.startswith("4 of 4 changes were carried out, and every server has them; 0 faults left.")
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no such limit")
+def test_an_undo_file_that_fills_up_in_the_middle_keeps_the_rest_back_and_is_told(run: Run, mended: Mended) -> None:
+    import resource
+
+    before = mended.holds()
+    assert run(*APPLY).err.startswith("salt-mirror: the way back is in undo: salt-mirror mend --back undo\n")
+    assert run("mend", "--back", "undo", "--yes", "--undo", "back").status == 0 and mended.holds() == before
+    lines = (mended.folder / "undo").read_bytes().splitlines(keepends=True)
+    room = sum(map(len, lines[: 1 + 5 + 2])) + 20  # the head, five sets, one message and its answer
+    process = begin(
+        "mend", "--apply", "--yes", "--undo", "full", cwd=mended.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (room, room)),
+    )  # fmt: skip
+    out, err = process.communicate(timeout=PATIENCE_S)
+    assert process.returncode == 4, err
+    assert "full cannot be written any more" in err and "1 message had been sent: mend --back full goes back" in err
+    assert out.startswith("2 of 5 changes were carried out") and "not sent, since the way back could not be" in out
+    assert mended.holds() != before
+    assert run("mend", "--back", "full", "--yes", "--undo", "again").status == 0 and mended.holds() == before
+
+
+def test_an_unsigned_word_that_the_key_is_unknown_is_looked_at_and_not_believed(run: Run, mended: Mended) -> None:
+    carry_out = mended.first.respond
+
+    def respond(wire: bytes, *, stream: bool) -> bytes | None:
+        answer = carry_out(wire, stream=stream)
+        if answer is None or (wire[2] & 0x78) >> 3 != 5:
+            return answer
+        refused = dns.message.make_response(dns.message.Message(id=int.from_bytes(wire[:2], "big")))
+        refused.set_opcode(dns.opcode.UPDATE)
+        refused.set_rcode(dns.rcode.NOTAUTH)
+        refused.use_tsig(dns.tsig.Key(KEY, SECRET, dns.tsig.HMAC_SHA256), tsig_error=17)  # BADKEY
+        return refused.to_wire()
+
+    mended.first.respond = respond  # type: ignore[method-assign]
+    done = run(*APPLY, "--json")
+    told = [one["says"] for one in done.report["plan"]["carried"]]
+    assert len(told) == 5 and all(one.startswith("done, as one has it now (it does not know the key") for one in told)
+    assert "10.77.20.3" in mended.holds()
+
+
+def test_what_is_not_on_the_server_afterwards_was_not_carried_out(run: Run, mended: Mended) -> None:
+    mended.first._update = dns.message.make_response  # type: ignore[method-assign]
+    before = mended.holds()
+    done = run(*APPLY, "--within", "1s")
+    assert done.out.startswith("0 of 5 changes were carried out; 5 faults left."), done.out
+    assert done.status == 1 and mended.holds() == before
+    assert "one answered that it was done, and does not have it" in done.out and "NOT EVERYWHERE" not in done.out
+
+
+def altered(folder: Path, change: Callable[[list[dict[str, Any]]], None], *, digest: bool) -> None:
+    """Writes another undo file after the one that mend wrote, with its digest made anew or left as it was."""
+    head, *lines = (folder / "undo").read_text(encoding="utf-8").splitlines()
+    found = json.loads(head)
+    sets = [json.loads(line) for line in lines[: found["sets"]]]
+    change(sets)
+    texts = [json.dumps(one) for one in sets]
+    if digest:
+        found |= {
+            "sets": len(texts),
+            "digest": hashlib.sha256("".join(f"{one}\n" for one in texts).encode()).hexdigest(),
+        }
+    (folder / "other").write_text("\n".join([json.dumps(found), *texts]) + "\n", encoding="utf-8")
+
+
+@pytest.mark.parametrize(
+    ("change", "digest", "says"),
+    [
+        (lambda sets: sets[0].update(before=["10.66.6.6"]), False, "other was altered: its sets are not those"),
+        (lambda sets: sets[0].update(name=f"{FORWARD}.", type="SOA", before=[], after=[]), True, "the top of its zone"),
+        (
+            lambda sets: sets[0].update(name=f"{FORWARD}.", type="NS", before=["n."], after=["m."]),
+            True,
+            "the top of its",
+        ),
+        (lambda sets: sets[0].update(type="RRSIG", before=[], after=[]), True, "no set that is changed by hand"),
+        (lambda sets: sets[0].update(type="ANY", before=[], after=[]), True, "no set that is changed by hand"),
+        (lambda sets: sets[0].update(name="h2.elsewhere.invalid."), True, "outside its zone"),
+        (lambda sets: sets[0].update(ttl_before=None), True, "is without a TTL"),
+        (lambda sets: sets.extend(sets[:1] * 150), True, "more than 100 need --at-most 155"),
+    ],
+)
+def test_an_undo_file_that_was_edited_restores_nothing(
+    run: Run, mended: Mended, change: Callable[[list[dict[str, Any]]], None], digest: bool, says: str
+) -> None:
+    assert run(*APPLY).status in (0, 1)
+    altered(mended.folder, change, digest=digest)
+    after = mended.holds()
+    done = run("mend", "--back", "other", "--yes", "--undo", "again")
+    assert (done.status, says in done.err, mended.holds()) == (2, True, after), done.err
 
 
 def test_nothing_is_sent_unasked_or_beyond_what_was_allowed(run: Run, mended: Mended) -> None:

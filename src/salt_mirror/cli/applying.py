@@ -6,11 +6,13 @@ looked at again, the changed ones are left with the pointers that lean on them, 
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable
 
 from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.plan.merging import NO_SIBLING
 from salt_mirror.checks.plan.sending import Carried, by_server, carried, leans_on, meaning
 from salt_mirror.checks.plan.sets import PlannedSet, edit_of
 from salt_mirror.checks.settling.goals import Goal
@@ -18,24 +20,32 @@ from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
 from salt_mirror.cli.following import Clock, Screen, follow
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.edits import CHANGED_SINCE
-from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.names import Name, join, parent, to_text
+from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Answer, Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.update import Signer, in_messages, send, update_message
+from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Outcome
 from salt_mirror.keeping.undo import Step, UndoFile
 
 _MOST_TRIES = 5
+_KEY_REFUSED = (UNKNOWN_KEY, OTHER_SECRET, OTHER_CLOCK)
 
 
 class Applying:
-    """Changes that are being carried out. `outcomes` say what became of each set, `done` are those that were carried out."""
+    """Changes that are being carried out.
+
+    `outcomes` say what became of each set, `done` are those that were carried out, `sent` counts messages, and `stopped` says
+    why nothing more was sent, where something kept the rest back.
+    """
 
     def __init__(self, atlas: Atlas, engine: Engine, undo: UndoFile, *, timeout_s: float) -> None:
         self.outcomes: list[Carried] = []
         self.done: list[PlannedSet] = []
+        self.sent = 0
+        self.stopped = ""
         self._atlas = atlas
         self._engine = engine
         self._undo = undo
@@ -69,16 +79,19 @@ class Applying:
             except OSError as error:
                 self._leave(batch, error.strerror or str(error), "unverified")
                 return
-            self._undo.note(step)
+            if not self._noted(step):
+                self._leave(batch, "not sent, since the way back could not be written down any more", "unverified")
+                return
             reply = send(server, update_message(zone.apex, map(edit_of, batch)), signer, timeout_s=self._timeout_s)
-            self._undo.note(replace(step, names=len(batch), answered=reply.status or reply.trouble))
+            self.sent += 1
+            self._noted(replace(step, names=len(batch), answered=reply.status or reply.trouble))
             if reply.done:
                 self._finish(batch)
                 return
             if reply.unknown:
                 hint = (
                     "; short_signature = true in the zone accepts it"
-                    if zone.updates.kerberos and reply.status != ""
+                    if zone.updates.kerberos and reply.status not in ("", *_KEY_REFUSED)
                     else ""
                 )
                 self._look(server, batch, meaning(reply) + hint)
@@ -94,6 +107,18 @@ class Applying:
                 return
         self._leave(batch, f"{server.label}: it changes faster than it can be looked at")
 
+    def _noted(self, step: Step) -> bool:
+        """Writes a step down. Once that has failed nothing more is sent; before anything was sent it ends the command."""
+        if self.stopped:
+            return False
+        try:
+            self._undo.note(step)
+        except BadInput as error:
+            if not self.sent:
+                raise
+            self.stopped = str(error)
+        return not self.stopped
+
     def _signer(self, zone: Zone, server: Server) -> Signer | None:
         """What signs the changes of a zone; None where nothing does. Raises OSError for a ticket that cannot be used."""
         if not zone.updates.kerberos:
@@ -107,6 +132,15 @@ class Applying:
         host = to_text(soa_fields(answer.values[0]).mname).rstrip(".")
         short = zone.updates.short_signature
         return ticket_signer(server, host, timeout_s=self._timeout_s, short_signature=short)
+
+    def take_back(self, missing: Iterable[PlannedSet]) -> None:
+        """Counts sets as not carried out that their server said it had, and does not have."""
+        for one in missing:
+            self.done.remove(one)
+            told = carried(one.key, "agrees", "")
+            self.outcomes = [other for other in self.outcomes if replace(other, says="") != told]
+            label = one.server.label if one.server is not None else ""
+            self._leave([one], f"{label} answered that it was done, and does not have it")
 
     def _finish(self, sets: Iterable[PlannedSet], says: str = "done") -> None:
         for one in sets:
@@ -157,30 +191,41 @@ def _asked(runner: Runner, questions: list[Question]) -> list[Answer]:
 
 def await_servers(
     done: Iterable[tuple[PlannedSet, tuple[Server, ...]]], engine: Engine, within_s: float, tick: Callable[[], None]
-) -> dict[str, int]:
-    """Waits until every authoritative server has the changes; returns how many sets each lacks that has not when the time is
-    over."""
+) -> tuple[dict[str, int], list[PlannedSet]]:
+    """Waits until every authoritative server has the changes. Returns how many sets each lacks that has not when the time is
+    over, and the sets that the very server lacks which said that it had carried them out."""
     goals: dict[Goal, dict[Server, Vantage]] = {}
+    of: dict[tuple[Goal, Server], list[PlannedSet]] = {}
     runner = Runner(engine)
     for one, servers in done:
-        # Where nothing of the name is left, a wildcard may speak: the others have to say what the primary says.
-        values = one.after
-        if not values and one.server is not None:
-            (answer,) = _asked(runner, [Question(one.key.name, one.key.rdtype, one.server)])
-            values = frozenset(answer.values) if answer.trouble is None else values
-        goal = Goal(one.key.name, one.key.rdtype, values)
-        goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in servers)
+        goal = Goal(one.key.name, one.key.rdtype, one.after or _left_there(one, runner))
+        own = () if one.server is None else (one.server,)
+        goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in (*own, *servers))
+        for server in own:
+            of.setdefault((goal, server), []).append(one)
     if not goals:
-        return {}
+        return {}, []
     clock = Clock()
     watch = Watch([(goal, list(found.values())) for goal, found in goals.items()], [], clock(), every_s=1.0)
     follow(watch, engine, clock, Screen(lambda _: tick(), lambda _: None), within_s=within_s, record=lambda _, __: None)
-    late: dict[str, int] = {}
-    for slot in watch.slots:
-        if slot.settled_at is None:
-            said = _why_late(slot)
-            late[said] = late.get(said, 0) + 1
-    return late
+    behind = [slot for slot in watch.slots if slot.settled_at is None]
+    denied = [slot for slot in behind if slot.last is not None and slot.last.trouble is None]
+    missing = {
+        slot.goal: of[slot.goal, slot.vantage.server] for slot in denied if (slot.goal, slot.vantage.server) in of
+    }
+    late = Counter(_why_late(slot) for slot in behind if slot.goal not in missing)
+    return late, [one for sets in missing.values() for one in sets]
+
+
+def _left_there(one: PlannedSet, runner: Runner) -> frozenset[bytes]:
+    """What a name that nothing is left of has on its server: nothing, or what a wildcard says there (RFC 4592)."""
+    if one.server is None:
+        return frozenset()
+    beside = join((NO_SIBLING,), parent(one.key.name))
+    own, wild = _asked(runner, [Question(name, one.key.rdtype, one.server) for name in (one.key.name, beside)])
+    values = frozenset(own.values) if own.trouble is None else frozenset()
+    # With the values of before, only a wildcard that gives the same to any name explains it.
+    return values if values != one.before or values == frozenset(wild.values) else frozenset()
 
 
 def _why_late(slot: Slot) -> str:

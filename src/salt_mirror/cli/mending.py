@@ -216,9 +216,7 @@ class Mending(Sender):
         ran = Ran(report.started, report.seconds, report.counts.questions, 0, 0, [], interrupted=False)
         ended = self._report(ran, standing, sheet, says, len(plan.mended))
         self._show(ended, f"planned: {plan.headline}", whole=self._wish.yes)
-        raise typer.Exit(
-            INTERRUPTED if self._interrupted else 1 if undone or faults else 3 if late else ended.exit_status()
-        )
+        self._end(1 if undone or faults else 3 if late else ended.exit_status())
 
 
 def _changes_of(finding: Finding) -> list[Change]:

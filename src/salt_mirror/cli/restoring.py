@@ -16,19 +16,19 @@ import typer
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.merging import held_at
 from salt_mirror.checks.plan.primaries import primary_of
-from salt_mirror.checks.plan.sending import Carried, carried
+from salt_mirror.checks.plan.sending import Carried, carried, too_many
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set_of
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.running import Ran
 from salt_mirror.cli.sending import Sender
-from salt_mirror.cli.telling import INTERRUPTED
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.keeping.plans import check_lines
 from salt_mirror.keeping.undo import read_undo
 from salt_mirror.report.document import Report, now
 
@@ -41,6 +41,10 @@ class Restoring(Sender):
     def go_back(self, path: Path) -> NoReturn:
         """Restores every set that still is what it was changed to."""
         _, lines = read_undo(path)
+        check_lines(lines, path)
+        why = too_many(len(lines), self._wish.at_most)
+        if why:
+            raise BadInput(f"--back: {why}")
         atlas = atlas_of(self._estate)
         begun = now()
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
@@ -61,7 +65,7 @@ class Restoring(Sender):
         undone = [one for one in applying.outcomes if one.outcome != "agrees"]
         report = self._back_report(begun, back, already, others, applying.outcomes, list(late))
         self._show(report, f"from {path}", whole=self._wish.yes)
-        raise typer.Exit(INTERRUPTED if self._interrupted else 1 if undone or others else 3 if late else 0)
+        self._end(1 if undone or others else 3 if late else 0)
 
     def _present(self, line: SetLine, atlas: Atlas) -> Dialogue[tuple[PlannedSet, Held | str, tuple[Server, ...]]]:
         """A set of an undo file, what its server holds of it now, and the servers of its zone."""

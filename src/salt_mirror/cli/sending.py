@@ -9,6 +9,7 @@ import sys
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NoReturn
 
 import typer
 
@@ -21,7 +22,7 @@ from salt_mirror.cli.applying import Applying, await_servers
 from salt_mirror.cli.ending import reading_order
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.running import Progress, Ran
-from salt_mirror.cli.telling import INTERRUPTED, tell
+from salt_mirror.cli.telling import INTERRUPTED, UNWRITTEN, tell
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
@@ -60,6 +61,7 @@ class Sender:
         self._showing = showing
         self._remarks: list[str] = []
         self._interrupted = False
+        self._unwritten = False
         self._undo = wish.undo or Path(f"mend-{now():%Y%m%dT%H%M%SZ}.undo")
         if wish.apply:
             check_new(self._undo, "--undo")
@@ -72,6 +74,9 @@ class Sender:
         self, atlas: Atlas, engine: Engine, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]
     ) -> tuple[Applying, dict[str, int]]:
         """Sends changes with the way back written down, and waits for the servers."""
+        tell(
+            f"the way back is in {self._undo}: salt-mirror mend --back {self._undo}"
+        )  # also if this process ends at once
         undo = UndoFile(self._undo, f"{now():%Y-%m-%dT%H:%M:%SZ}", str(self._estate.path or ""), sets)
         applying = Applying(atlas, engine, undo, timeout_s=self._asking.timeout * 5)
         try:
@@ -82,15 +87,26 @@ class Sender:
             raise typer.Exit(INTERRUPTED) from None
         finally:
             undo.close()
+        if applying.stopped:
+            self._unwritten = True
+            tell(
+                f"{applying.stopped}; {many(applying.sent, 'message')} had been sent: mend --back {self._undo} goes back"
+            )
         progress = Progress(0, "answers from servers that have to follow")
         told = [(one, servers.get(one.key, ())) for one in applying.done]
         try:
-            return applying, await_servers(told, engine, self._wish.within_s, progress.tick)
+            late, missing = await_servers(told, engine, self._wish.within_s, progress.tick)
+            applying.take_back(missing)
+            return applying, late
         except KeyboardInterrupt:
             self._interrupted = True
             return applying, {"the wait was interrupted: which servers have it is not known": len(applying.done)}
         finally:
             progress.end()
+
+    def _end(self, status: int) -> NoReturn:
+        """Ends the command, by what kept it from its own end where something did."""
+        raise typer.Exit(INTERRUPTED if self._interrupted else UNWRITTEN if self._unwritten else status)
 
     def _agree(self, question: str) -> None:
         if self._wish.yes:

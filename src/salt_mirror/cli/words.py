@@ -1,9 +1,12 @@
 """Words of a command line that are plainly good, taken as they stand.
 
-Strategy: Typer has every value, also those that nobody typed, looked at by a library that takes longer to begin than most
-commands take. A text, a number within its bounds, a file's name or one of a few words need none of that. Whatever is not
-plainly good goes Typer's own way, which also has the words for what is wrong; so does all of it where Typer does not say what
-it expects.
+Strategy: newer versions of Typer have every value, also those that nobody typed, looked at by pydantic, which takes longer
+to load than most commands take. A text, a number within its bounds, a file's name or one of a few words need none of that.
+Whatever is not plainly good goes Typer's own way, which also has the words for what is wrong; so does all of it where Typer
+does not say what it expects (`type_descriptor`, a private part: a test fails where a version with pydantic lacks it).
+
+The reason to keep it is a figure: a command that asks one question takes 0.30 s of processor time with Typer 0.29.2, and
+0.64 s without this module (`python bench/startup.py`). Where that is less than a tenth of a second the module can go.
 """
 
 from __future__ import annotations

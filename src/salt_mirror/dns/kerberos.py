@@ -7,7 +7,6 @@ answers without the length of the request's MAC (against RFC 8945 section 5.3.1)
 
 from __future__ import annotations
 
-import socket
 import time
 import uuid
 from typing import Any, Protocol
@@ -22,6 +21,7 @@ import dns.rdtypes.ANY.TKEY
 import dns.rrset
 import dns.tsig
 
+from salt_mirror.dns.exchange import Exchange
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.update import Signer
 
@@ -145,11 +145,8 @@ def _exchanged(server: Server, name: dns.name.Name, token: bytes, timeout_s: flo
     query = dns.message.make_query(name, dns.rdatatype.TKEY, dns.rdataclass.ANY)
     query.additional.append(dns.rrset.from_rdata(name, 0, rdata))
     wire = query.to_wire()
-    with socket.create_connection((server.host, server.port), timeout_s) as sock:
-        sock.settimeout(timeout_s)
-        sock.sendall(len(wire).to_bytes(2, "big") + wire)
-        with sock.makefile("rb") as stream:
-            answer = stream.read(int.from_bytes(stream.read(2), "big"))
+    with Exchange(server, timeout_s) as exchange:
+        answer = exchange.answer(wire)
     # Its signature is by the context that this very answer completes: what counts is that the token does.
     response = dns.message.from_wire(_unsigned(answer))
     if response.id != query.id or response.rcode() != dns.rcode.NOERROR:

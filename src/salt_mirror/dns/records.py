@@ -29,6 +29,9 @@ TYPE_NAMES = {
 }  # fmt: skip
 _NUMBERS = {text: number for number, text in TYPE_NAMES.items()}
 
+MADE_BY_SIGNERS = frozenset((46, 47, 50, 51))
+"""RRSIG and NSEC (RFC 4034), NSEC3 and NSEC3PARAM (RFC 5155): a signer makes them, and nobody keeps them."""
+
 LAYOUTS = {
     2: "n", 3: "n", 4: "n", 5: "n", 6: "nn", 7: "n", 8: "n", 9: "n", 12: "n", 14: "nn", 15: "2n", 17: "nn",
     18: "2n", 21: "2n", 26: "2nn", 33: "6n", 35: "4sssn", 36: "2n", 39: "n",

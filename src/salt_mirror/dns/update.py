@@ -7,7 +7,6 @@ dnspython's, signatures TSIG's, or GSS-TSIG's from a context of the caller's.
 
 from __future__ import annotations
 
-import socket
 from collections.abc import Iterable, Iterator
 
 import dns.exception
@@ -21,6 +20,7 @@ import dns.tsig
 import dns.update
 
 from salt_mirror.dns.edits import Reply, SetEdit
+from salt_mirror.dns.exchange import Exchange
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Key, Server, refused_key
 from salt_mirror.dns.tsig import BadSignature, Verifier, sign
@@ -93,24 +93,20 @@ def in_messages(zone: Name, edits: Iterable[SetEdit]) -> Iterator[list[SetEdit]]
 
 
 def send(server: Server, message: dns.update.UpdateMessage, signer: Signer | None, *, timeout_s: float = 5.0) -> Reply:
-    """Sends a message over TCP, and reads the answer. Never raises for what a peer does."""
+    """Sends a message over TCP, and reads the answer, all within `timeout_s`. Never raises for what a peer does."""
     try:
         wire = message.to_wire(max_size=65_535)
     except dns.exception.DNSException as error:
         return Reply(trouble=f"the message cannot be written: {error}")
-    sent = False
-    try:
-        if signer is not None:
-            wire = signer.sign(wire)
-        with socket.create_connection((server.host, server.port), timeout_s) as sock:
-            sock.settimeout(timeout_s)
-            sock.sendall(len(wire).to_bytes(2, "big") + wire)
-            sent = True
-            answer = _read(sock)
-    except TimeoutError:
-        return Reply(trouble="no answer in time", unknown=sent)
-    except OSError as error:
-        return Reply(trouble=f"the connection failed ({error.strerror or error})", unknown=sent)
+    if signer is not None:
+        wire = signer.sign(wire)
+    with Exchange(server, timeout_s) as exchange:
+        try:
+            answer = exchange.answer(wire)
+        except TimeoutError:
+            return Reply(trouble="no answer in time", unknown=exchange.sent)
+        except OSError as error:
+            return Reply(trouble=f"the connection failed ({error.strerror or error})", unknown=exchange.sent)
     return _judged(answer, wire, signer)
 
 
@@ -119,30 +115,16 @@ def _judged(answer: bytes, wire: bytes, signer: Signer | None) -> Reply:
         return Reply(trouble="an answer that does not belong to the change", unknown=True)
     rcode = answer[3] & 15
     if signer is not None:
+        # An unsigned word that it was not done may be anybody's, and so may one that it was. A server that does not know the
+        # key cannot sign that (RFC 8945 section 5.3.2): what became of the change is looked at in any case.
         refused = refused_key(answer, rcode)
         if refused is not None:
-            return Reply(refused)
+            return Reply(refused, unknown=True)
         try:
             signer.verify(answer)
         except BadSignature as error:
-            # An unsigned word that it was not done may be anybody's, and so may one that it was.
             return Reply(rcode_text(rcode), f"its answer is not signed with the key ({error})", unknown=True)
     return Reply(rcode_text(rcode))
-
-
-def _read(sock: socket.socket) -> bytes:
-    size = int.from_bytes(_exactly(sock, 2), "big")
-    return _exactly(sock, size)
-
-
-def _exactly(sock: socket.socket, size: int) -> bytes:
-    held = b""
-    while len(held) < size:
-        piece = sock.recv(size - len(held))
-        if not piece:
-            raise ConnectionError(None, "closed before an answer")
-        held += piece
-    return held
 
 
 def _name(name: Name) -> dns.name.Name:

@@ -13,8 +13,8 @@ from pathlib import Path
 import msgspec
 
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetLine, line_of
-from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.records import record_line
+from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
+from salt_mirror.dns.records import MADE_BY_SIGNERS, NS, OPT, SOA, record_line, type_from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.reading import json_lines, read_text, whole
 from salt_mirror.keeping.writing import check_writable, write_whole
@@ -47,6 +47,25 @@ def _files(path: Path) -> list[Path]:
 def read_sets(path: Path) -> list[SetLine]:
     """Reads the sets of a plan back. Raises BadInput."""
     return [line for _, line in whole(json_lines(read_text(path).splitlines(), SetLine, path))]
+
+
+def check_lines(lines: Iterable[SetLine], path: Path) -> None:
+    """Raise BadInput for a set that no plan has: of a type that nobody keeps, at the top of a zone, or without a TTL."""
+    for line in lines:
+        rdtype = type_from_text(line.type)
+        why = ""
+        if rdtype in MADE_BY_SIGNERS or 128 <= rdtype <= 255 or rdtype in (0, OPT):  # RFC 6895 section 3.1
+            why = "no set that is changed by hand"
+        elif rdtype in (SOA, NS) and from_text(line.name) == from_text(line.zone):
+            why = "the top of its zone, which mend never changes"
+        elif not is_within(from_text(line.name), from_text(line.zone)):
+            why = "outside its zone"
+        elif (line.before and line.ttl_before is None) or (line.after and line.ttl_after is None):
+            why = "without a TTL"
+        if why:
+            raise BadInput.at(
+                path, None, f"{shown(line.name)} {line.type} is {why}; expected the file as mend wrote it"
+            )
 
 
 def fragments(plan: Plan, begun: str) -> str:

@@ -7,6 +7,8 @@ two of them.
 
 from __future__ import annotations
 
+import contextlib
+import hashlib
 import os
 from collections.abc import Iterable
 from pathlib import Path
@@ -19,16 +21,18 @@ from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_text, whole
 from salt_mirror.keeping.writing import PRIVATE
 
-VERSION = "salt-mirror/undo/1"
+VERSION = "salt-mirror/undo/2"
+_WITHOUT_DIGEST = "salt-mirror/undo/1"
 
 
 class UndoHead(msgspec.Struct, frozen=True, kw_only=True):
-    """The first line: when it began, of which estate, and how many sets follow."""
+    """The first line: when it began, of which estate, how many sets follow, and the SHA-256 of their lines."""
 
     undo: str
     begun: str
     estate: str
     sets: int
+    digest: str = ""
 
 
 class Step(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
@@ -49,8 +53,9 @@ class UndoFile:
         try:
             flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
             self._file: IO[bytes] = os.fdopen(os.open(path, flags, PRIVATE), "wb")
-            head = UndoHead(undo=VERSION, begun=begun, estate=estate, sets=len(sets))
-            self._write([head, *map(line_of, sets)])
+            lines = [msgspec.json.encode(line_of(one)) for one in sets]
+            head = UndoHead(undo=VERSION, begun=begun, estate=estate, sets=len(sets), digest=_digest(lines))
+            self._write([msgspec.json.encode(head), *lines])
         except (OSError, ValueError) as error:
             why = getattr(error, "strerror", None) or error
             raise BadInput(f"--undo: {shown_path(path)} cannot be written: {why}; nothing was sent") from None
@@ -58,20 +63,28 @@ class UndoFile:
     def note(self, step: Step) -> None:
         """Writes down what is about to happen, or what came of it."""
         try:
-            self._write([step])
+            self._write([msgspec.json.encode(step)])
         except OSError as error:
             raise BadInput(
                 f"--undo: {shown_path(self.path)} cannot be written any more ({error.strerror}): nothing more is sent"
             ) from None
 
-    def _write(self, lines: Iterable[msgspec.Struct]) -> None:
-        self._file.write(b"".join(msgspec.json.encode(line) + b"\n" for line in lines))
+    def _write(self, lines: Iterable[bytes]) -> None:
+        self._file.write(b"".join(line + b"\n" for line in lines))
         self._file.flush()
         os.fsync(self._file.fileno())
 
     def close(self) -> None:
-        """Closes the file."""
-        self._file.close()
+        """Closes the file. What cannot be written at this end has been told where it happened."""
+        with contextlib.suppress(OSError):
+            self._file.close()
+
+
+def _digest(lines: Iterable[bytes]) -> str:
+    found = hashlib.sha256()
+    for line in lines:
+        found.update(line + b"\n")
+    return found.hexdigest()
 
 
 def read_undo(path: Path) -> tuple[UndoHead, list[SetLine]]:
@@ -84,9 +97,13 @@ def read_undo(path: Path) -> tuple[UndoHead, list[SetLine]]:
         raise BadInput(
             f"{shown_path(path)} is no undo file: its first line is no head; expected one that mend wrote"
         ) from None
-    if head.undo != VERSION:
+    if head.undo not in (VERSION, _WITHOUT_DIGEST):
         raise BadInput(f"{shown_path(path)} is an undo file of another version; expected {VERSION}")
     lines = [line for _, line in whole(json_lines(rest.split("\n")[: head.sets], SetLine, path, 2))]
     if len(lines) < head.sets:
         raise BadInput(f"{shown_path(path)} ends before its last set: nothing had been sent yet when it was written")
+    if head.undo == VERSION and _digest(line.encode() for line in rest.split("\n")[: head.sets]) != head.digest:
+        raise BadInput(
+            f"{shown_path(path)} was altered: its sets are not those that mend wrote down; nothing was restored"
+        )
     return head, lines

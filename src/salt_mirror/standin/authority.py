@@ -35,14 +35,16 @@ class HeldZones:
 
     def __init__(self, zones: Iterable[dns.zone.Zone], *, recursive: bool = False) -> None:
         self.recursive = recursive
+        self.version = 0
         self.zones: dict[dns.name.Name, dns.zone.Zone] = {}
         self._there: dict[dns.name.Name, set[dns.name.Name]] = {}
         for zone in zones:
             self.hold(zone)
 
     def hold(self, zone: dns.zone.Zone) -> None:
-        """Takes a zone in, or a new version of it."""
+        """Takes a zone in, or a new version of it; `version` counts them."""
         assert zone.origin is not None
+        self.version += 1
         self.zones[zone.origin] = zone
         self._there[zone.origin] = {
             dns.name.Name(name.labels[drop:]) for name in zone.nodes for drop in range(len(name) - len(zone.origin) + 1)

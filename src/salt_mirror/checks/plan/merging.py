@@ -32,7 +32,8 @@ from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change, Rule
 
 RIGHTS: tuple[Rule, ...] = get_args(Rule)
-_NO_SIBLING = b"no-such-name-in-this-zone"
+NO_SIBLING = b"no-such-name-in-this-zone"
+"""Beside a name: whatever such a label has there is a wildcard's."""
 
 
 @dataclass(slots=True)
@@ -341,7 +342,7 @@ def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
 def _of_a_wildcard(key: SetKey, answer: Answer) -> Dialogue[bool]:
     """Whether a name does not stand there itself: one beside it has the same, and so has one below it (RFC 4592)."""
     try:
-        names = [join((_NO_SIBLING,), parent(key.name)), join((_NO_SIBLING,), key.name)]
+        names = [join((NO_SIBLING,), parent(key.name)), join((NO_SIBLING,), key.name)]
     except Unusable:
         return False
     for name in names:

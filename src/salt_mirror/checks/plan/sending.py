@@ -63,11 +63,9 @@ def carried(key: SetKey, outcome: Outcome, says: str) -> Carried:
 
 def too_much(plan: Plan, names: Mapping[tuple[str, Name], int], at_most: int | None) -> str:
     """Why a plan is too large to be sent unasked, or nothing. `names` counts those that were seen in each zone."""
-    if at_most is not None:
-        more = len(plan.sets) - at_most
-        return f"the plan has {many(len(plan.sets), 'change')}, and --at-most allows {at_most:,}" if more > 0 else ""
-    if len(plan.sets) > MOST_UNASKED:
-        return f"the plan has {len(plan.sets):,} changes; more than {MOST_UNASKED} need --at-most {len(plan.sets)}"
+    why = too_many(len(plan.sets), at_most)
+    if why or at_most is not None:
+        return why
     for (view, zone), sets in plan.zones.items():
         seen = names.get((view, zone), 0)
         if len(sets) > max(FEW_OF_A_ZONE, SHARE_UNASKED * seen):
@@ -75,6 +73,15 @@ def too_much(plan: Plan, names: Mapping[tuple[str, Name], int], at_most: int | N
                 f"the plan changes {len(sets)} sets of {to_text(zone)}, where {many(seen, 'name')} were looked at; more than "
                 f"{SHARE_UNASKED:.0%} of a zone need --at-most {len(plan.sets)}"
             )
+    return ""
+
+
+def too_many(number: int, at_most: int | None) -> str:
+    """Why so many changes are not sent unasked, or nothing."""
+    if at_most is not None:
+        return f"the plan has {many(number, 'change')}, and --at-most allows {at_most:,}" if number > at_most else ""
+    if number > MOST_UNASKED:
+        return f"the plan has {number:,} changes; more than {MOST_UNASKED} need --at-most {number}"
     return ""
 
 
