@@ -39,16 +39,24 @@ class Family(NamedTuple):
     unverified: str
 
 
+class _Codes(dict[str, Code]):
+    """Codes by name. One that this version does not know, as in a history of another, is shown as it is."""
+
+    def __missing__(self, code: str) -> Code:
+        says = f"{code}, which this version does not know"
+        return Code("note", code, ("findings", f"with the code {code}"), says, "", "", "")
+
+
 @cache
 def _read() -> tuple[dict[str, Family], dict[str, Code]]:
     raw: dict[str, Any] = tomllib.loads((files("salt_mirror") / "catalogue.toml").read_text(encoding="utf-8"))
     default = raw.pop(DEFAULT)
     families = {name: Family(**text) for name, text in raw.items() if "." not in name}
-    codes = {
-        code: Code(**(default | text if code.endswith(".unverified") else text))
+    codes = _Codes(
+        (code, Code(**(default | text if code.endswith(".unverified") else text)))
         for code, text in raw.items()
         if "." in code
-    }
+    )
     return families, codes
 
 

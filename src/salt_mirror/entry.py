@@ -6,6 +6,9 @@ import signal
 import sys
 from typing import NoReturn
 
+UNEXPECTED = 70
+"""The status of an error that nobody expected (EX_SOFTWARE of sysexits.h): never 1, which says that a fault was found."""
+
 _ENDING = ("SIGTERM", "SIGHUP", "SIGBREAK")
 
 
@@ -22,4 +25,23 @@ def run() -> NoReturn:
     except KeyboardInterrupt:
         sys.stderr.write("Interrupted.\n")
         sys.exit(130)
+    except Exception:
+        _report()
+        sys.exit(UNEXPECTED)
     sys.exit(0)
+
+
+def _report() -> None:
+    """Says on standard error that something went wrong inside, and what to report. No byte of it acts on a terminal."""
+    import platform
+    import traceback
+
+    from salt_mirror import __version__
+
+    told = traceback.format_exc(limit=-12).splitlines()
+    lines = ["".join(c if c.isprintable() else "?" for c in line)[:300] for line in told]
+    about = f"{__version__}, Python {platform.python_version()}, {platform.system()}"
+    sys.stderr.write(
+        f"salt-mirror: an error that nobody expected; the result is not complete. Please report it ({about}):\n"
+    )
+    sys.stderr.write("\n".join(lines) + "\n")

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import gzip
 import json
+import os
 import sqlite3
+import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import pytest
 
+from salt_mirror.estate import reading
+from salt_mirror.estate.errors import BadInput
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIn, StandIns
 from support.estates import lay_out
-from support.program import Outcome, Run
+from support.program import PROGRAM, Outcome, Run
+from support.waiting import PATIENCE_S
 
 POSIX = pytest.mark.skipif(sys.platform == "win32", reason="there are no such files")
 BIG = "9" * 5000
@@ -118,6 +124,8 @@ OPTIONS = [
     ("budget", "x.salt.invalid", "A", "--cap", "1e400s"),
     ("settle", "x.salt.invalid", "A", "--to", "192.0.2.1", "--within", BIG + "s"),
     ("audit", "--report", "html:."), ("audit", "--report", "html:"), ("audit", "--report", "json:" + "a" * 5000),
+    ("rollcall", "--as-held-by", ","), ("settle", "x.salt.invalid", "A", "--as-held-by", ","),
+    ("mend", "--apply", "--yes", "--undo", "u" * 300), ("ask", "x.salt.invalid", "--at", "127.0.0.1:0x" + "f" * 5000),
     ("audit", "--history", "."), ("audit", "--history", "estate.toml"), ("history", "a" * 5000), ("pairs", "--estate", "."),
 ]  # fmt: skip
 
@@ -214,6 +222,55 @@ def test_a_history_with_damaged_rows_is_said_to_be_damaged(
     assert refused(done) and "the history is damaged" in done.err
     again = run("audit", "--history", "h.sqlite")
     assert again.status in (1, 3, 4) and "Traceback" not in again.err
+
+
+def test_codes_that_this_version_does_not_know_are_kept_and_shown_as_they_are(
+    run: Run, kept: StandIn, tmp_path: Path
+) -> None:
+    with sqlite3.connect(tmp_path / "h.sqlite") as connection:
+        new = "key = replace(key, code, 'salt.new'), finding = CAST(replace(CAST(finding AS TEXT), code, 'salt.new') AS BLOB)"
+        changed = connection.execute(f"UPDATE lives SET {new}, code = 'salt.new' WHERE code NOT LIKE '%.unverified'")
+    connection.close()
+    assert changed.rowcount
+    for call in (("--changed",), ("--fail-on", "new"), ("--report", "html:out.html", "--report", "markdown:out.md")):
+        done = run("audit", "--history", "h.sqlite", *call)
+        assert done.status in (0, 1, 3) and not done.err, done.err
+    told = run("history", "h.sqlite", "*").out
+    assert "salt.new" in told
+
+
+def test_a_variable_that_names_no_resolver_is_refused(run: Run) -> None:
+    assert refused(run("ask", "x.salt.invalid", resolvers="foo"))
+
+
+@POSIX
+def test_a_pipe_that_brings_nothing_is_not_waited_for_without_end(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(reading, "SILENT_S", 0.2)
+    path = tmp_path / "pipe.csv"
+    os.mkfifo(path)
+    with pytest.raises(BadInput, match=r"nothing came for 0\.2 s"):
+        reading.read_bytes(path)
+    writer = threading.Thread(target=path.write_bytes, args=(b"name,type,value\n",))
+    writer.start()
+    monkeypatch.setattr(reading, "SILENT_S", PATIENCE_S)
+    assert reading.read_bytes(path) == b"name,type,value\n"
+    writer.join()
+
+
+@pytest.mark.parametrize("error", ["RuntimeError('\\x1b[2J' + 'x' * 5000)", "MemoryError()", "RecursionError()"])
+def test_what_nobody_expected_has_a_status_of_its_own_and_acts_on_no_terminal(tmp_path: Path, error: str) -> None:
+    (tmp_path / "typer.py").write_text(f"raise {error}\n", encoding="utf-8")
+    environment = os.environ | {"PYTHONPATH": str(tmp_path)}
+    done = subprocess.run(
+        [str(PROGRAM), "audit"], cwd=tmp_path, env=environment, capture_output=True, text=True, check=False
+    )
+    assert (done.returncode, done.stdout) == (70, "")
+    assert done.stderr.startswith(
+        "salt-mirror: an error that nobody expected; the result is not complete. Please report it"
+    )
+    assert all(line.isprintable() and len(line) <= 300 for line in done.stderr.splitlines())
 
 
 @POSIX

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import socket
 import ssl
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -35,9 +37,9 @@ from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
 from salt_mirror.vantages import desk, exchange, mail, parcel, serving, station
 from support.estates import Served, estate_of, found, zones_of
-from support.hostile import CUT
+from support.hostile import CUT, query_on
 from support.peers import Serve, flood, peer
-from support.program import Run
+from support.program import PROGRAM, Run
 from support.servers import ZONES, Certified, server_of
 from support.tables import Table
 from support.waiting import PATIENCE_S
@@ -137,6 +139,44 @@ def test_a_zone_that_is_larger_than_its_bound_is_told_and_asked_for_question_by_
     done = run("rollcall", "--transfer", "--json", "--estate", str(path))
     assert said in json.dumps(done.report["remarks"])
     assert done.report["counts"]["questions"] >= 40
+
+
+def without_end(connection: socket.socket) -> None:
+    """A transfer of one host after another, all of them different."""
+    query = query_on(connection)
+    apex = from_text("pans.example")
+    soa = apex + b"\0\6\0\1\0\0\1\x2c" + (len(apex) * 2 + 20).to_bytes(2, "big") + apex * 2 + bytes(20)
+    for first in range(0, 10_000_000, 1000):
+        hosts = b"".join(
+            b"\x08%08d" % n + apex + b"\0\1\0\1\0\0\1\x2c\0\4" + n.to_bytes(4, "big")
+            for n in range(first, first + 1000)
+        )
+        records = (b"" if first else soa) + hosts
+        asked = b"\0\1" + (1000 + (not first)).to_bytes(2, "big") + bytes(4) + apex + b"\0\xfc\0\1"
+        whole = query[:2] + b"\x84\0" + asked + records
+        connection.sendall(len(whole).to_bytes(2, "big") + whole)
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no such limit")
+def test_a_transfer_that_is_larger_than_the_memory_is_told_and_nothing_else_is_lost(
+    standins: StandIns, tmp_path: Path
+) -> None:
+    import resource
+
+    hosts = estate_of(tmp_path, 40, {"one": 1})
+    small = standins.add([read_zone(text, zone) for zone, text in zones_of(40).items()])
+    with peer(udp=lambda wire: [(0.0, small.respond(wire, stream=False) or b"")], tcp=without_end) as port:
+        bounds = "[bounds]\ntransfer_records = 20000000\nrecords_of_a_run = 20000000\ntransfer_mib = 4096\n"
+        text = bounds + hosts.read_text(encoding="utf-8").replace("port = 1\n", f"port = {port}\n")
+        hosts.write_text(text, encoding="utf-8")
+        room = 420 << 20
+        done = subprocess.run(
+            [str(PROGRAM), "rollcall", "--transfer", "--json", "--estate", str(hosts)], capture_output=True, text=True,
+            preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_AS, (room, room)), check=False, timeout=PATIENCE_S,
+        )  # fmt: skip
+    assert done.returncode == 0, done.stderr[-2000:]
+    report = json.loads(done.stdout)
+    assert "it is larger than the memory that is left" in str(report["remarks"]) and report["counts"]["agrees"] == 40
 
 
 # Streams

@@ -5,12 +5,15 @@ from __future__ import annotations
 import contextlib
 import selectors
 import socket
+import subprocess
+import sys
 import threading
 import time
 from typing import Any
 
 import pytest
 
+import salt_mirror.dns.traffic.engine
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, MX, NS, A
@@ -20,6 +23,7 @@ from salt_mirror.standin.server import Fault, StandIns
 from support.peers import peer
 from support.realservers import free_port
 from support.servers import server_of
+from support.waiting import PATIENCE_S
 
 ORIGIN = from_text("gullmarsh.example")
 ZONE = """$TTL 300
@@ -215,3 +219,39 @@ def test_no_turn_is_taken_in_vain_while_a_server_is_waited_for(over: str, monkey
         server = Server("one", bytes((127, 0, 0, 1)), port, pace=None if over == "udp" else 900, **way)  # type: ignore[arg-type]
         found = ask([Question(from_text(f"h{n}", ORIGIN), A, server) for n in range(400)], timeout_s=0.2)
     assert len(found) == 400 and turns < 4000
+
+
+def test_more_servers_than_sockets_may_be_open_are_asked_in_turns(
+    standins: StandIns, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    zone = [read_zone(ZONE, "gullmarsh.example")]
+    monkeypatch.setattr(salt_mirror.dns.traffic.engine, "most_sockets", lambda: 32)
+    ports = [standins.add(zone).port for _ in range(60)]
+    servers = [
+        Server(f"s{port}", bytes((127, 0, 0, 1)), port, over="tcp" if number % 3 else "udp")
+        for number, port in enumerate(ports)
+    ]
+    asked = [Question(from_text(f"h{number}.w", ORIGIN), A, server) for server in servers for number in range(5)]
+    found = ask(asked)
+    assert len(found) == 300 and all(answer.values for answer in found.values())
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no such limit")
+def test_a_system_that_allows_few_descriptors_is_no_error() -> None:
+    code = """
+import resource, sys
+resource.setrlimit(resource.RLIMIT_NOFILE, (256, 256))
+import salt_mirror.dns.traffic.engine
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.traffic.engine import Engine
+with Engine(timeout_s=0.05, tries=1) as engine:
+    for number in range(1500):
+        engine.submit(Question(from_text("a.invalid"), 1, Server(str(number), bytes((127, 0, number >> 8, number & 255)), 9)))
+    statuses = []
+    while answers := engine.collect():
+        statuses += [answer.status for answer in answers]
+print(len(statuses), *sorted(set(statuses)))
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=PATIENCE_S, check=True)
+    assert done.stdout == "1500 unreachable\n", done.stdout + done.stderr

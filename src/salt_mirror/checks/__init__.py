@@ -113,15 +113,19 @@ CHECKS = (
 """Every check, those of the audit in the order in which it runs them."""
 
 
+UNKNOWN = Check("", (), "", Units("finding", "findings", "is known", "are known"))
+"""For codes in what another version wrote."""
+
+
 def check_named(name: str) -> Check:
     """The check of a command."""
     return next(check for check in CHECKS if check.name == name)
 
 
 def check_of(code: str) -> Check:
-    """The check that a code belongs to."""
+    """The check that a code belongs to; one without a name for a code that this version does not know."""
     family = family_of(code)
-    return next(check for check in CHECKS if family in check.codes)
+    return next((check for check in CHECKS if family in check.codes), UNKNOWN)
 
 
 def audited() -> list[Check]:

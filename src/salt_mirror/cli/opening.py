@@ -31,6 +31,8 @@ ESTATE_HERE = "estate.toml"
 def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False) -> Estate:
     """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
     `directories`, those that tell of their controllers themselves are read; with `ages`, exports and leases too."""
+    if asking.pace != asking.pace or asking.timeout != asking.timeout:  # not a number, which is in no range
+        raise BadInput("--pace, --timeout: nan is no number of anything; expected questions a second, and seconds")
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
     estate = load_estate(here) if asking.estate is not None or is_there(here) else Estate()
     estate.check_view(asking.view)
@@ -100,6 +102,14 @@ def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> 
     """The servers that an option names; `place` is what errors call it."""
     with about(place):
         return tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
+
+
+def server_at(given: str, estate: Estate, place: str) -> Server:
+    """The one server that an option names. Raises BadInput for none, or several."""
+    found = servers_at([given], estate, place)
+    if len(found) != 1:
+        raise BadInput(f"{place}: {shown(given)} has to name one server; expected an address, or a name of the estate")
+    return found[0]
 
 
 def servers_and_groups(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:

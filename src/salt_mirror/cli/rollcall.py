@@ -54,7 +54,16 @@ def rollcall(
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
+    from salt_mirror.cli.opening import (
+        atlas_of,
+        first_forward,
+        open_estate,
+        server_at,
+        servers_at,
+        spec_of,
+        types_in,
+        views_of,
+    )
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
@@ -66,7 +75,7 @@ def rollcall(
     given = _given(sources or [], origin, problems, spec_of(listing), estate.networks)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
-        (measure,) = servers_at([held_by], estate)[:1]
+        measure = server_at(held_by, estate, "--as-held-by")
         given = _held(measure, estate, given, asking, only)
     sets = expected_sets(estate, given, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
     if not sets:

@@ -203,6 +203,8 @@ def _fetch(server: Server, apex: Name, timeout_s: float, bounds: Bounds, budget:
         return Holding(apex, records(), of_one_set=bounds.of_one_set)
     except (TransferFailed, ValueError) as error:
         return str(error)
+    except MemoryError:  # what it had taken is free again; the zone is asked for in single questions
+        return "it is larger than the memory that is left"
 
 
 class Progress:

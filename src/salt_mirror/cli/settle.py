@@ -231,10 +231,10 @@ def _begin(
     from salt_mirror.checks.settling.goals import authorities_of, held_values
     from salt_mirror.checks.settling.watch import Watch, vantages
     from salt_mirror.cli.following import bound_of
-    from salt_mirror.cli.opening import servers_at
+    from salt_mirror.cli.opening import server_at
     from salt_mirror.keeping.journal import replay
 
-    measure = servers_at([wish.held_by], atlas.estate)[0] if wish.held_by is not None else None
+    measure = server_at(wish.held_by, atlas.estate, "--as-held-by") if wish.held_by is not None else None
     found = authorities_of(goals, view, atlas, engine)
     if wish.open_ended:
         goals = held_values(measure, found, engine)

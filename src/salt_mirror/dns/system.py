@@ -8,7 +8,7 @@ import socket
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
-from salt_mirror.dns.errors import number_in
+from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
 
@@ -22,7 +22,7 @@ VARIABLE = "SALT_MIRROR_RESOLVERS"
 
 
 def system_resolvers() -> tuple[Server, ...]:
-    """The system's resolvers in their order; empty when it has none. Raises ValueError for a malformed variable."""
+    """The system's resolvers in their order; empty when it has none. Raises Unusable for a malformed variable."""
     wanted = os.environ.get(VARIABLE)
     if wanted is not None:
         return tuple(_resolver(text.strip()) for text in wanted.split(",") if text.strip())
@@ -70,7 +70,7 @@ def _resolver(text: str) -> Server:
     try:
         return paced(parse_server(text, f"resolver {text}"))
     except ValueError:
-        raise ValueError(f"{VARIABLE}: {shown(text)} is no resolver; expected an address, or address:port") from None
+        raise Unusable(f"{VARIABLE}: {shown(text)} is no resolver; expected an address, or address:port") from None
 
 
 DEFAULT_PACE = 200.0

@@ -38,10 +38,10 @@ class Bounds(NamedTuple):
     """How much of one transfer is taken: bytes, records, records of one set, seconds; and records of all transfers of a run."""
 
     bytes: int = 256 << 20
-    records: int = 2_000_000
+    records: int = 1_000_000
     of_one_set: int = 20_000
     seconds: float = 300.0
-    of_the_run: int = 5_000_000
+    of_the_run: int = 2_000_000
 
 
 BOUNDS = Bounds()

@@ -201,10 +201,10 @@ class BoundsEntry(msgspec.Struct, forbid_unknown_fields=True):
     records of all transfers of a run; questions that following one name may cost."""
 
     transfer_mib: int = 256
-    transfer_records: int = 2_000_000
+    transfer_records: int = 1_000_000
     transfer_seconds: float = 300.0
     records_of_a_set: int = 20_000
-    records_of_a_run: int = 5_000_000
+    records_of_a_run: int = 2_000_000
     questions_for_a_name: int = 200
 
 

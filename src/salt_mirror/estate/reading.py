@@ -7,6 +7,9 @@ a damaged line mean the same wherever they turn up.
 from __future__ import annotations
 
 import codecs
+import os
+import stat
+import time
 from collections.abc import Iterable, Iterator
 from itertools import chain
 from pathlib import Path
@@ -20,6 +23,8 @@ T = TypeVar("T")
 
 MOST_BYTES = 256 << 20
 """So large a file is read, and so much may be in one that is packed."""
+SILENT_S = 30.0
+"""So long a pipe may bring nothing."""
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
 
 
@@ -35,8 +40,7 @@ def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
 def read_bytes(path: Path, *, missing: str = "") -> bytes:
     """The bytes of a file, or of a pipe. Raises BadInput."""
     try:
-        with path.open("rb") as file:
-            found = file.read(MOST_BYTES + 1)
+        found = _from_pipe(path) if _waits(path) else _from_file(path)
     except FileNotFoundError:
         raise BadInput.at(path, None, missing or "cannot be read: No such file or directory") from None
     except (OSError, ValueError) as error:
@@ -44,6 +48,43 @@ def read_bytes(path: Path, *, missing: str = "") -> bytes:
     if len(found) > MOST_BYTES:
         raise BadInput.at(path, None, f"is larger than {MOST_BYTES >> 20} MiB, which no file for this is")
     return found
+
+
+def _from_file(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(MOST_BYTES + 1)
+
+
+def _waits(path: Path) -> bool:
+    """Whether reading may wait for somebody: a pipe, a socket or a terminal (POSIX)."""
+    mode = path.stat().st_mode
+    return os.name == "posix" and (stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISSOCK(mode))
+
+
+def _from_pipe(path: Path) -> bytes:
+    """What comes through a pipe until its end; nobody is waited for longer than `SILENT_S` at a time."""
+    import select
+
+    found = bytearray()
+    handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK)  # opening a pipe that nobody writes to would wait too
+    try:
+        began = not stat.S_ISFIFO(os.fstat(handle).st_mode)  # a device without bytes is at its end
+        over_at = time.monotonic() + SILENT_S
+        while len(found) <= MOST_BYTES:
+            ready = select.select([handle], [], [], max(0.0, over_at - time.monotonic()))[0]
+            piece = os.read(handle, 1 << 20) if ready else b""
+            if piece:
+                found += piece
+                began, over_at = True, time.monotonic() + SILENT_S
+            elif began and ready:
+                break
+            elif time.monotonic() >= over_at:
+                raise OSError(None, f"nothing came for {SILENT_S:g} s")
+            else:
+                time.sleep(0.01)  # nobody has opened its other end yet
+    finally:
+        os.close(handle)
+    return bytes(found)
 
 
 def is_there(path: Path) -> bool:

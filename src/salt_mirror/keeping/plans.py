@@ -117,6 +117,6 @@ def _one_line(text: str) -> str:
 
 def check_new(path: Path, option: str) -> None:
     """Raises BadInput for a file that is there: what is needed to go back is never written over."""
+    check_writable(path, option)  # also says of a name that no file can have what is wrong with it
     if path.exists():
         raise BadInput(f"{option}: {path} is there already, and may be needed to go back; name another file")
-    check_writable(path, option)

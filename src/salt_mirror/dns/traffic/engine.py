@@ -14,6 +14,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.dns.traffic.lane import Lane
 from salt_mirror.dns.traffic.stream import StreamLane
 
@@ -21,6 +22,8 @@ TIMEOUT_S = 1.0
 TRIES = 3
 _TIMER_GRAIN_S = 0.005
 _LONGEST_S = 0.5
+_MOST_OF_A_LANE = 3
+"""Two sockets for datagrams while the port changes, and a stream."""
 
 
 class Carrier(Protocol):
@@ -32,6 +35,9 @@ class Carrier(Protocol):
 
     @property
     def busy(self) -> bool: ...
+    @property
+    def sockets(self) -> int: ...
+    def rest(self) -> None: ...
     def fill(self, now: float) -> None: ...
     def expire(self, now: float) -> None: ...
     def next_due(self, now: float) -> float | None: ...
@@ -57,6 +63,8 @@ class Engine:
         self._queues: dict[Server, deque[Question]] = {}
         self._lanes: dict[Server, Carrier] = {}
         self._done: list[Answer] = []
+        self._most_sockets = most_sockets()
+        self._held: set[Carrier] = set()
         self._timers_at = 0.0
         self._idle = False
 
@@ -115,15 +123,41 @@ class Engine:
         return done
 
     def _fill(self, now: float) -> None:
+        if len(self._lanes) * _MOST_OF_A_LANE > self._most_sockets:
+            self._fill_in_turns(now)
+            return
         for lane in self._lanes.values():
             if lane.waiting:
                 lane.fill(now)
+
+    def _fill_in_turns(self, now: float) -> None:
+        """The same for more servers than sockets may be open: those without one wait until others have ended, and rest."""
+        lanes = self._lanes.values()
+        for lane in lanes:
+            if lane.sockets and not lane.busy:
+                lane.rest()
+        room = self._most_sockets - sum(max(lane.sockets, _MOST_OF_A_LANE) for lane in lanes if lane.sockets)
+        working = any(lane.busy and lane.sockets for lane in lanes)
+        self._held = set()
+        for lane in lanes:
+            if not lane.waiting:
+                continue
+            if lane.sockets or room >= _MOST_OF_A_LANE or not working:
+                room -= 0 if lane.sockets else _MOST_OF_A_LANE
+                working = True
+                lane.fill(now)
+            else:
+                self._held.add(lane)
 
     def _patience(self, now: float) -> float:
         """How long nothing has to be done unless something arrives, in seconds."""
         if self._timers_at > now and not self._idle:
             return self._timers_at - now  # while answers pour in, deadlines are looked at in this grain alone
-        dues = [due for lane in self._lanes.values() if lane.busy and (due := lane.next_due(now)) is not None]
+        dues = [
+            due
+            for lane in self._lanes.values()
+            if lane.busy and lane not in self._held and (due := lane.next_due(now)) is not None
+        ]
         return min(_LONGEST_S, max(0.0, min(dues, default=now + _LONGEST_S) - now))
 
     @property

@@ -63,6 +63,14 @@ class HttpsLane:
         """Whether anything waits or is under way."""
         return bool(self.waiting or self._under_way)
 
+    @property
+    def sockets(self) -> int:
+        """How many are open at the most: the bell, and a connection for each thread."""
+        return 2 + WINDOW
+
+    def rest(self) -> None:
+        """Leaves its connections to the HTTP client."""
+
     def fill(self, now: float) -> None:
         """Posts what waits, as far as window and pace allow."""
         for question in self._gate.pass_on(now, WINDOW, len(self._under_way)):

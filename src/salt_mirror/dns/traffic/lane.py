@@ -445,6 +445,15 @@ class Lane:
             return soonest
         return again if soonest is None else min(soonest, again)
 
+    @property
+    def sockets(self) -> int:
+        """How many are open."""
+        return (self._sock is not None) + (self._old_sock is not None) + self._stream.open
+
+    def rest(self) -> None:
+        """Closes every socket while nothing is under way; the next question opens one anew."""
+        self.close()
+
     def _close(self, sock: socket.socket) -> None:
         with contextlib.suppress(KeyError, ValueError):
             self._selector.unregister(sock)

@@ -54,6 +54,11 @@ class Stream:
         self._unasked = 0
         self._reader = Reader()
 
+    @property
+    def open(self) -> bool:
+        """Whether there is a connection."""
+        return self._sock is not None
+
     def submit(self, flight: Flight, now: float) -> None:
         """Puts a question on the connection, for as long as is left of its budget, and a little in any case."""
         flight.deadline = max(flight.began_at + self._budget_s, now + min(1.0, self._budget_s))
@@ -272,6 +277,15 @@ class StreamLane:
     def busy(self) -> bool:
         """Whether anything waits or is under way."""
         return bool(self.waiting or self._stream.flights)
+
+    @property
+    def sockets(self) -> int:
+        """How many are open."""
+        return int(self._stream.open)
+
+    def rest(self) -> None:
+        """Closes the connection while nothing is under way."""
+        self._stream.close()
 
     def fill(self, now: float) -> None:
         """Puts what waits on the connection, as far as window and pace allow."""
