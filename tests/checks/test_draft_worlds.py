@@ -12,10 +12,12 @@ from socket import inet_aton
 
 import dns.message
 import dns.zone
+import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.draft import exploring
 from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.learnt import Learnt
 from salt_mirror.checks.draft.scope import Wanted
@@ -96,13 +98,15 @@ class Asking:
             for number, server in enumerate(SERVERS)
         }
         self._ready: list[Answer] = []
+        self.asked: list[Question] = []
 
     @property
     def backlog(self) -> int:
         return len(self._ready)
 
     def submit(self, question: Question) -> None:
-        held = next(zones for server, zones in self.held.items() if server.port == question.server.port)
+        self.asked.append(question)
+        held = next((zones for at, zones in self.held.items() if at.port == question.server.port), HeldZones([]))
         asked = question.name + question_tail(question.rdtype)
         query = dns.message.from_wire(encode_question(b"\1\2", question.name, question.rdtype, opt=b""))
         wire = held.respond(query).to_wire()
@@ -123,14 +127,17 @@ class Asking:
         return Holding(apex, records)
 
 
-def drafted(zones: dict[str, Made], names: list[str]) -> Learnt:
+def drafted(zones: dict[str, Made], names: list[str], asking: type[Asking] = Asking) -> Learnt:
+    return drafted_by(asking(zones), names)
+
+
+def drafted_by(exchange: Asking, names: list[str]) -> Learnt:
     places = {PUBLISHED[number]: (server.address, server.port) for number, server in enumerate(SERVERS)}
     atlas = Atlas(Estate(reach={inet_aton(address): place for address, place in places.items()}))
-    exchange = Asking(zones)
     runner = Runner(exchange)
     explorer = Explorer(Wanted(list(map(from_text, names)), servers=[atlas.know(SERVERS[0])]), atlas, "")
     while steps := explorer.dialogues():
-        for result in runner.run(steps, names=50):
+        for result in runner.run(steps, names=10):
             explorer.take(result)
         for zone in explorer.untaken():
             explorer.hold(zone, zone.servers[0], exchange.holding(zone.servers[0], zone.apex))
@@ -215,3 +222,37 @@ def test_a_draft_has_every_zone_and_server_that_can_be_found_and_no_other(
         made = zones[to_text(apex).rstrip(".")]
         assert not {one.port - 5400 for one in zone.others} & made.holders, "a server that answers is told not to"
         assert {name for name, _ in zone.registered} <= {name for name in zone.holding.names if is_within(name, apex)}  # type: ignore[union-attr]
+
+
+class Boasting(Asking):
+    """The last server says of every name that a zone begins there, which it is the authority for."""
+
+    def submit(self, question: Question) -> None:
+        if question.server.port == SERVERS[3].port:
+            apex = to_text(question.name)
+            zone = read_zone(f"$TTL 300\n@ SOA {apex} h. 1 2 3 4 5\n@ NS {apex}\n@ A 192.0.2.56\nsub NS {apex}\n", apex)
+            self.held[SERVERS[3]] = HeldZones([zone])
+        super().submit(question)
+
+
+def test_a_server_that_calls_every_name_a_zone_is_left_out_and_told() -> None:
+    zones = {TOP: Made(frozenset({0}), frozenset({0, 3})), "other.example": Made(frozenset({0}), frozenset({0}), False)}
+    exchange = Boasting(zones)
+    learnt = drafted_by(exchange, [TOP])
+    assert list(map(to_text, learnt.zones)) == [f"{TOP}."] and not learnt.whole
+    assert list(learnt.left_out.values()) == ["it answers with authority for names that nobody can have"]
+    assert sum(question.server.port == SERVERS[3].port for question in exchange.asked) < 20
+
+
+def test_every_bound_that_the_search_met_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    zones = {TOP: Made(frozenset({0}), frozenset({0}))}
+    zones[TOP].lines += [f"z{number} NS s0" for number in range(30)]
+    monkeypatch.setattr(exploring, "MOST_ZONES", 5)
+    learnt = drafted(zones, [TOP])
+    assert learnt.met == ["5 zones are taken up at the most, and 26 more were seen"] and not learnt.whole
+    monkeypatch.undo()
+    zones[TOP].lines = [f"@ NS far{number}.elsewhere.invalid." for number in range(1500)]
+    exchange = Asking(zones)
+    learnt = drafted_by(exchange, [TOP])
+    assert learnt.met == [f"{TOP} names 1,501 servers: 50 were looked up"]
+    assert len(exchange.asked) < 2000

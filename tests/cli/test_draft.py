@@ -267,3 +267,31 @@ def test_a_server_with_addresses_of_both_families_is_one_server() -> None:
     learnt.zones[apex].servers.append(six)  # where the IPv4 address does not answer, the other one is what there is
     learnt.one_address_each()
     assert learnt.zones[apex].servers == [other, six]
+
+
+ODD = [rf"{name}.sound.example" for name in (r"\@.h", r"\$origin", r"a\032b", r"\034", r"\092\091", r"x\009y", "plain")]
+
+
+@pytest.mark.parametrize("view", ["\U0001f525", "in\\side", 'a"b'])
+def test_no_name_and_no_view_makes_a_working_estate_unreadable(
+    run: Run, standins: StandIns, tmp_path: Path, view: str
+) -> None:
+    zone = "$TTL 60\n@ SOA ns.sound.example. h 1 7200 900 1209600 300\n@ NS ns.sound.example.\n"
+    cuts = "".join(f"{name}. NS ns\n" for name in ODD)
+    held = [read_zone(zone, name) for name in ODD]
+    server = standins.add([read_zone(f"{zone}ns A 192.0.2.1\n{cuts}", "sound.example"), *held])
+    server.transfers = True
+    before = f'[reach]\n"192.0.2.1" = "{server.endpoint}"\n[[zones]]\nname = "old.example"\nservers = ["one"]\n'
+    before += f'[servers.one]\naddress = "127.0.0.1"\nport = {server.port}\n'
+    (tmp_path / "estate.toml").write_text(before, encoding="utf-8")
+    call = ("draft", "sound.example", server.endpoint, "--transfer", "--add", "--expect", "registered", "--view", view)
+    done = run(*call, "--folder", ".")
+    written = estate_in(tmp_path)["zones"]
+    names = {one["name"] for one in written[1:]}
+    assert {"sound.example", "plain.sound.example"} <= names and {one["view"] for one in written[1:]} == {view}
+    left = [name for name in ODD if name not in names]
+    assert (done.status == 3) == bool(left) and all(
+        name.partition(".")[0].replace("\\", "\\\\") in done.out for name in left
+    ), done.out
+    read = run("rollcall", "--view", view, "--json")
+    assert read.status != 2, read.err

@@ -55,8 +55,8 @@ from salt_mirror.report.document import now
 from salt_mirror.report.forms.review import review
 
 MOST_ROUNDS = 40
-_NAMES = 50
-"""As much as so many names may one dialogue of the search cost at servers that were found on the way."""
+_NAMES = 10
+"""As much as so many names may one dialogue of the search cost at servers that were found on the way: it is about one zone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -240,8 +240,8 @@ class Drafting:
                 tick()
             self._take_zones(explorer)
         else:
-            remarks.append(
-                f"the search was ended after {MOST_ROUNDS} rounds; draft again with --add for what is behind"
+            explorer.learnt.met.append(
+                f"the search ended after {MOST_ROUNDS} rounds; draft again with --add for the rest"
             )
         self._learnt = explorer.finish()
         self._learnt.remarks += remarks
@@ -360,7 +360,7 @@ class Drafting:
             sys.stdout.buffer.write(as_json(told))
         else:
             print_draft(told, sys.stdout)
-        raise typer.Exit(UNVERIFIED if self._learnt.lost or self._unread else 0)
+        raise typer.Exit(UNVERIFIED if self._unread or not self._learnt.whole else 0)
 
     def _lacking(self, files: DraftFiles) -> Iterator[Lacking]:
         if self._unread:

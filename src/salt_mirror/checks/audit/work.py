@@ -133,6 +133,12 @@ class AuditWork:
             (one.sheet.zone, one.sheet.view): {r.server: r.behind for r in one.sheet.servers if r.behind}
             for one in self.inspected
         }
+        of_zone: dict[InView, dict[str, Counter[str]]] = {}
+        for (where, check), counts in outcomes.items():
+            of_zone.setdefault(where, {})[check] = counts
+        rows: dict[tuple[str, str], list[str]] = {}
+        for one in self.inspected:
+            rows.setdefault((one.sheet.zone, one.sheet.view), []).extend(row.server for row in one.sheet.servers)
         lines, unchanged = [], self._unchanged()
         for zone in self._zones:
             key = (zone.apex, zone.view)
@@ -142,10 +148,11 @@ class AuditWork:
                     faults=weights.get((key, check), Counter())["fault"],
                     cautions=weights.get((key, check), Counter())["caution"],
                 )
-                for (where, check), counts in outcomes.items() if where == key
+                for check, counts in of_zone.get(key, {}).items()
             }  # fmt: skip
             name = to_text(zone.apex)
-            servers = self._servers(zone, list(checks), by_zone.get(key, []))
+            seen = rows.get((name, zone.view), [])
+            servers = _servers(zone, seen, list(checks), by_zone.get(key, []))
             lag = lags.get((name, zone.view), {})
             same = unchanged.get((zone.view, name), msgspec.UNSET)
             line = ZoneLine(zone=name, view=zone.view, checks=checks, servers=servers, serial_lag=lag, unchanged=same)
@@ -157,32 +164,6 @@ class AuditWork:
         narrowing = self._coverage.narrowing
         told = narrowing.told() if narrowing is not None else ()
         return {key: Unchanged(since=since, sampled=picked, of=records) for key, since, picked, records in told}
-
-    def _servers(self, zone: Zone, checks: list[str], findings: list[Finding]) -> dict[str, dict[str, ServerTally]]:
-        """For each server of a zone and each check, its part in the faults and doubts there."""
-        name = to_text(zone.apex)
-        rows = [
-            row.server
-            for one in self.inspected
-            if (one.sheet.zone, one.sheet.view) == (name, zone.view)
-            for row in one.sheet.servers
-        ]
-        labels = list(dict.fromkeys([*(server.label for server in zone.servers or ()), *rows]))
-        counts: Counter[tuple[str, str, str]] = Counter()
-        for finding in findings:
-            check = check_of(finding.code).name
-            for label in {one.server for one in finding.evidence if one.trouble is not None}:
-                counts[label, check, "unverified" if finding.outcome == "unverified" else finding.weight] += 1
-            if finding.weight == "fault":
-                for label in {one.server for one in finding.evidence if one.trouble is None}:
-                    counts[label, check, "fault"] += 1
-        return {
-            label: {
-                check: ServerTally(faults=counts[label, check, "fault"], unverified=counts[label, check, "unverified"])
-                for check in checks
-            }
-            for label in labels
-        }
 
     @property
     def inspected(self) -> list[Inspected]:
@@ -216,3 +197,24 @@ class AuditWork:
 
     def _zone_of(self, name: Name, view: str) -> Zone | None:
         return self._estate.zone_of(name, view)
+
+
+def _servers(
+    zone: Zone, seen: list[str], checks: list[str], findings: list[Finding]
+) -> dict[str, dict[str, ServerTally]]:
+    """For each server of a zone (its own, and those `seen` for it) and each check, its part in the faults and doubts there."""
+    counts: Counter[tuple[str, str, str]] = Counter()
+    for finding in findings:
+        check = check_of(finding.code).name
+        for label in {one.server for one in finding.evidence if one.trouble is not None}:
+            counts[label, check, "unverified" if finding.outcome == "unverified" else finding.weight] += 1
+        if finding.weight == "fault":
+            for label in {one.server for one in finding.evidence if one.trouble is None}:
+                counts[label, check, "fault"] += 1
+    return {
+        label: {
+            check: ServerTally(faults=counts[label, check, "fault"], unverified=counts[label, check, "unverified"])
+            for check in checks
+        }
+        for label in dict.fromkeys([*(server.label for server in zone.servers or ()), *seen])
+    }

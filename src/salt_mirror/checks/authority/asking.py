@@ -135,7 +135,10 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
     seen.elsewhere = _elsewhere(seen, own, atlas)
     if not atlas.given:
         pairs = [
-            (target, address, seen.lookups[target].values) for target in targets for address in _addresses(seen, target)
+            (target, address, right)
+            for target in targets
+            for right in [frozenset(seen.lookups[target].values)]
+            for address in _addresses(seen, target)
         ]
         # An address that stands in the glue alone comes last: what is there belongs to whoever has it by right.
         for target, address, right in sorted(pairs, key=lambda pair: (pair[1] not in pair[2], len(pair[1]))):

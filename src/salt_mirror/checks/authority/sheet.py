@@ -158,6 +158,7 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
     answer = place.spoken if place is not None else None
     soa = soa_fields(answer.values[0]) if answer is not None and answer.values else None
     ttl = answer.ttl if answer is not None else None
+    several = seen.several_primaries  # asked of all servers, and so not for each of them
     judgements = list(judge(soa, secondaries=seen.has_secondaries)) if soa is not None else []
     return Sheet(
         zone=name,
@@ -166,7 +167,7 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
         says=_says(seen, serial),
         soa=fields(soa, ttl, now, judgements) if soa is not None else [],
         sums=sums(soa) if soa is not None and seen.has_secondaries else [],
-        servers=[_row(one, seen, serial) for one in seen.places],
+        servers=[_row(one, seen.zone, None if several else serial) for one in seen.places],
         name_servers=_name_servers(seen),
         parent=to_text(seen.parentage.zone) if seen.parentage.zone is not None else "",
         parent_says=_parent_says(seen),
@@ -185,12 +186,13 @@ def _says(seen: Seen, serial: int | None) -> str:
     return f"{serving} of {len(seen.places)} servers serve it{version}"
 
 
-def _row(place: Place, seen: Seen, serial: int | None) -> ServerRow:
+def _row(place: Place, zone: Name, serial: int | None) -> ServerRow:
+    """One server's line; `serial` is the one that it is compared with, if there is one."""
     version, spoken = place.version, place.spoken
     behind = ahead(serial, version.serial) if version is not None and serial is not None else None
     message = spoken.message if spoken is not None else b""
     edns = edns_in(message) if message else None
-    lame = place.lame(seen.zone)
+    lame = place.lame(zone)
     return ServerRow(
         server=place.server.label,
         endpoint=place.server.endpoint,
@@ -201,7 +203,7 @@ def _row(place: Place, seen: Seen, serial: int | None) -> ServerRow:
         tcp=_reached(place.tcp),
         state="authoritative" if version is not None else lame or "unknown",
         serial=version.serial if version is not None else None,
-        behind=None if seen.several_primaries else behind,
+        behind=behind,
         rtt_ms=round(spoken.rtt_ms, 3) if spoken is not None and spoken.rtt_ms is not None else None,
         name_servers=[to_text(name) for name in own_set(place)] or None,
         edns=edns.payload if edns is not None else None,

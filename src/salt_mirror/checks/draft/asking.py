@@ -7,6 +7,7 @@ servers led to are asked only about the zones that name them, since it is nobody
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
@@ -14,13 +15,15 @@ from salt_mirror.checks.atlas import Atlas, is_placeholder, soa_record
 from salt_mirror.checks.delegation import delegation_in, lameness
 from salt_mirror.checks.draft.learnt import InVain, bare
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.names import ROOT, Name, is_within, parent
+from salt_mirror.dns.names import ROOT, Name, from_text, is_within, parent
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, NS, SOA, A, soa_fields
 from salt_mirror.dns.special import undelegated
 
 THROUGH_RESOLVERS = "found through a resolver"
 _HELPERS = 6
+MOST_NAME_SERVERS = 50
+"""So many names of servers are looked up for one zone: by then that costs the 2,000 questions which a zone may."""
 
 
 class Begins(NamedTuple):
@@ -48,7 +51,7 @@ class Answering(NamedTuple):
     were asked as candidates.
 
     `elsewhere` are the name servers that the zone above delegates to where those have nothing in common with the zone's own: it
-    is another view that they serve.
+    is another view that they serve. `unlooked` counts names of servers beyond the bound, which were not looked up.
     """
 
     apex: Name
@@ -56,6 +59,22 @@ class Answering(NamedTuple):
     others: dict[Server, InVain]
     candidates: dict[Server, Candidate]
     elsewhere: tuple[Name, ...] = ()
+    unlooked: int = 0
+
+
+class Claims(NamedTuple):
+    """Whether a server says that it is the authority for a name that nobody can have."""
+
+    server: Server
+    everything: bool
+
+
+def claims(server: Server) -> Dialogue[Claims]:
+    """Asks a server for a zone below `invalid.` (RFC 6761 section 6.4), under a name that it cannot have been told of."""
+    name = from_text(f"{secrets.token_hex(8)}.invalid")
+    (answer,) = yield [Question(name, SOA, server)]
+    record = soa_record(answer, name) if answer.trouble is None else None
+    return Claims(server, record is not None and record.owner == name)
 
 
 def zone_of(name: Name, ours: Sequence[Server], view: str, atlas: Atlas, *, outside: bool) -> Dialogue[Begins]:
@@ -124,6 +143,7 @@ class _Search:
         self._elsewhere: tuple[Name, ...] = ()
         self._asked: set[Server] = set()
         self._resolved: set[Name] = set()
+        self._unlooked: set[Name] = set()
         self._led_to: dict[Server, str] = {}
 
     @property
@@ -157,7 +177,10 @@ class _Search:
     def resolve(self, above: Sequence[Server]) -> Dialogue[None]:
         """Finds the addresses of those that were named, who are candidates then."""
         missing = [name for name in {**self._named, **self._parents.named} if name not in self._resolved]
+        left = max(0, MOST_NAME_SERVERS - len(self._resolved - self._unlooked))
+        self._unlooked.update(missing[left:])
         self._resolved.update(missing)
+        missing = missing[:left]
         helpers = list(dict.fromkeys((*self._servers, *above, *self._candidates)))[:_HELPERS]
         glue = self._parents.glue
         yield from together([_addresses(name, helpers, self._view, self._atlas, self._own, glue) for name in missing])
@@ -183,7 +206,7 @@ class _Search:
             for server, whence in self._led_to.items()
             if server in self._others
         }
-        return Answering(self._apex, self._servers, in_vain, self._candidates, self._elsewhere)
+        return Answering(self._apex, self._servers, in_vain, self._candidates, self._elsewhere, len(self._unlooked))
 
 
 class _Parents(NamedTuple):

@@ -13,7 +13,18 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.draft.asking import THROUGH_RESOLVERS, Answering, Begins, Candidate, answering, sets_at, zone_of
+from salt_mirror.checks.draft.asking import (
+    MOST_NAME_SERVERS,
+    THROUGH_RESOLVERS,
+    Answering,
+    Begins,
+    Candidate,
+    Claims,
+    answering,
+    claims,
+    sets_at,
+    zone_of,
+)
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
 from salt_mirror.checks.draft.scope import Wanted, parts_of, place_of
 from salt_mirror.checks.services.directory import sites_in
@@ -36,6 +47,7 @@ _AT_APEX = (NS, MX, A, AAAA, TXT)
 _AT_HOST = (A, AAAA)
 _AT_GIVEN = (A, AAAA, MX, TXT, SRV)
 _CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
+_DIRECTORYS = from_text("_msdcs.")[:-1]
 
 
 class _Place(NamedTuple):
@@ -81,6 +93,10 @@ class Explorer:
         self._settled: set[Name] = set()
         self._untaken: list[LearntZone] = []
         self._networks: dict[Name, tuple[Network, int]] = {}
+        self._trusted: set[Server] = set()
+        self._liars: set[Server] = set()
+        self._beyond: set[Name] = set()
+        self._hosts_beyond: set[Name] = set()
         self._given: set[Name] = set(wanted.names)
         self._kept: dict[Name, FoundZone] = {}
         self._placed: dict[Name, tuple[_Place, int]] = {}
@@ -113,7 +129,13 @@ class Explorer:
             self._places[name] = place
 
     def dialogues(self) -> list[Dialogue[Any]]:
-        """What to ask next; nothing when the search has come to its end."""
+        """What to ask next; nothing when the search has come to its end.
+
+        A server that calls every name a zone would be asked without end, and so each is tried before it is asked about ours.
+        """
+        untried = [server for server in self._ours if server not in self._trusted]
+        if untried:
+            return [claims(server) for server in untried]
         return self._next() or self._again()
 
     def _next(self) -> list[Dialogue[Any]]:
@@ -153,9 +175,15 @@ class Explorer:
 
     # What came back
 
-    def take(self, result: Begins | Answering | list[Answer]) -> None:
+    def take(self, result: Begins | Answering | Claims | list[Answer]) -> None:
         """Takes in what a dialogue has returned."""
-        if isinstance(result, Begins):
+        if isinstance(result, Claims):
+            self._trusted.add(result.server)
+            if result.everything:
+                del self._ours[result.server]
+                self._liars.add(result.server)
+                self.learnt.left_out[result.server.label] = "it answers with authority for names that nobody can have"
+        elif isinstance(result, Begins):
             self._take_place(result)
         elif isinstance(result, Answering):
             self._take_zone(result)
@@ -183,22 +211,31 @@ class Explorer:
         if known is not None:
             self._tried[apex] = known._replace(named=known.named or one.named)
             self._count_as_ours(apex)
-        elif apex not in self._apexes and len(self._tried) + len(self._apexes) < MOST_ZONES:
+        elif apex in self._apexes:
+            if one.named:
+                self._apexes[apex] = self._apexes[apex]._replace(named=True)
+        elif len(self._tried) + len(self._apexes) < MOST_ZONES:
             self._apexes[apex] = one
-        elif one.named and apex in self._apexes:
-            self._apexes[apex] = self._apexes[apex]._replace(named=True)
+        else:
+            self._beyond.add(apex)
 
     def _count_as_ours(self, apex: Name) -> None:
         """Servers of a zone that was named by whoever drafts are asked about everything from now on."""
         zone = self.learnt.zones.get(apex)
         if zone is not None and self._tried[apex].named:
             for server in zone.servers:
+                if server in self._liars:
+                    continue
                 known = self.learnt.servers[server]
                 self._ours.setdefault(server, Candidate(server, known.whence, known.name, known.published))
 
     def _take_zone(self, found: Answering) -> None:
         one, learnt = self._tried[found.apex], self.learnt
         self._asked[found.apex].update(found.candidates)
+        if found.unlooked:
+            self.learnt.met.append(
+                f"{bare(found.apex)} names {found.unlooked + MOST_NAME_SERVERS:,} servers: {MOST_NAME_SERVERS} were looked up"
+            )
         if not found.servers:
             why = (
                 "; ".join(f"{server.label}: {one.how}" for server, one in found.others.items())
@@ -216,7 +253,7 @@ class Explorer:
             self._untaken.append(zone)
             if found.apex in self._kept:
                 zone.take_kept(self._kept[found.apex])
-            if not is_reverse(found.apex):
+            if not is_reverse(found.apex) and not found.apex.startswith(_DIRECTORYS):
                 self._look_for(from_text("_msdcs", found.apex), _Place("asked for beside each domain"))
         zone.servers = found.servers
         zone.others = found.others
@@ -306,8 +343,8 @@ class Explorer:
     def _may_serve(self, name: Name, addresses: Iterable[bytes]) -> None:
         """A host that was given may be meant as a server: it is asked, as every other is."""
         for address in addresses:
-            if self._atlas.reachable(address):
-                server = self._atlas.server_at(name, address)
+            server = self._atlas.server_at(name, address) if self._atlas.reachable(address) else None
+            if server is not None and server not in self._liars:
                 self._ours.setdefault(server, Candidate(server, "given", None, address))
 
     # What records lead to
@@ -336,8 +373,11 @@ class Explorer:
         if len(labels(name)) < 2:
             return
         zone = self.learnt.zone_at(name)
-        if not is_reverse(name) and len(self._hosts) < MOST_HOSTS and (zone is None or zone.holding is None):
-            self._hosts.setdefault(name, _AT_HOST)
+        if not is_reverse(name) and (zone is None or zone.holding is None):
+            if len(self._hosts) < MOST_HOSTS:
+                self._hosts.setdefault(name, _AT_HOST)
+            elif name not in self._hosts:
+                self._hosts_beyond.add(name)
         domain = parent(name)
         if domain not in self._domains:  # a zone that nobody delegates is seen by what leads there alone
             self._domains.add(domain)
@@ -352,6 +392,13 @@ class Explorer:
 
     def finish(self) -> Learnt:
         """What was learnt, with the networks that none of the servers keeps pointers for."""
+        if self._beyond:
+            self.learnt.met.append(
+                f"{MOST_ZONES:,} zones are taken up at the most, and {len(self._beyond):,} more were seen"
+            )
+        if self._hosts_beyond:
+            more = len(self._hosts_beyond)
+            self.learnt.met.append(f"{MOST_HOSTS:,} hosts are asked for at the most, and {more:,} more were seen")
         for place, (network, number) in self._networks.items():
             if self.learnt.zone_at(place) is None:
                 self.learnt.beyond[network] = number

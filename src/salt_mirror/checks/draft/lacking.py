@@ -32,6 +32,11 @@ def lacking(
     `resolvers`: some are known."""
     for name, why in learnt.lost.items():
         yield Lacking(f"{to_text(name)}: {why}.", "Name a server that holds it as a further argument.")
+    for what, why in learnt.left_out.items():
+        yield Lacking(
+            f"{what} is left out of the estate: {why}.",
+            "Such names stay what nobody expects; rename it, or check it by hand.",
+        )
     if not learnt.zones:
         return
     yield from _unheld(learnt, labels, transfer=transfer, keys=keys)

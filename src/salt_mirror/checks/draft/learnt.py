@@ -97,7 +97,8 @@ class LearntZone:
 class Learnt:
     """Everything that was learnt. `lost` are zones that should be there and that no server answers for, with why; `beyond`
     networks in which addresses were seen and whose pointers none of the servers keeps, with the number of addresses;
-    `elsewhere` zones that are delegated to name servers of which these here know nothing: another view's."""
+    `elsewhere` zones that are delegated to name servers of which these here know nothing: another view's; `met` bounds that
+    the search met, and `left_out` what no estate can hold, with why."""
 
     view: str = ""
     zones: dict[Name, LearntZone] = field(default_factory=dict)
@@ -108,6 +109,13 @@ class Learnt:
     directories: dict[Name, list[str]] = field(default_factory=dict)
     directory: FoundDirectory | None = None
     remarks: list[str] = field(default_factory=list)
+    met: list[str] = field(default_factory=list)
+    left_out: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def whole(self) -> bool:
+        """Whether nothing was lost, left out or cut short."""
+        return not (self.lost or self.met or self.left_out)
 
     def zone_at(self, name: Name) -> LearntZone | None:
         """The zone with the longest apex at or above a name."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,16 +11,20 @@ from pathlib import Path
 from salt_mirror import __version__
 from salt_mirror.checks.draft.doubting import Fit
 from salt_mirror.checks.draft.learnt import Learnt, bare
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, printable, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.file import EstateFile, parse_estate
 from salt_mirror.estate.forms import zone_name
-from salt_mirror.estate.model import Estate
+from salt_mirror.estate.masterfile import read_master_text
+from salt_mirror.estate.model import Estate, estate_of
 from salt_mirror.keeping.draft import adding, tables
 from salt_mirror.keeping.draft.records import master_file
 from salt_mirror.keeping.writing import check_writable, write_whole
+
+_EXPECT = re.compile(r"^expect = .*$", re.MULTILINE)
 
 
 @dataclass(slots=True)
@@ -60,8 +65,10 @@ class DraftFiles:
         held = EstateFile() if self.old is None else parse_estate(self.old, self.estate.path or Path("estate.toml"))
         zones = self.learnt.new_to(self.estate)
         names = tables.file_names(zones, self.learnt.view)
-        kept = {fit.zone.apex: fit for fit in fits if fit.records}
-        files = {str(names[apex]): master_file(fit, fit.zone.ages, self.made) for apex, fit in kept.items()}
+        files: dict[str, str] = {}
+        for fit in fits:
+            if fit.records:
+                files |= self._records(fit, str(names[fit.zone.apex]))
         new = [tables.key_table(name, file) for name, file in self.keys if name not in held.keys]
         new += [
             tables.server_table(one, self.learnt, self.labels, self.works.get(one.server, ""))
@@ -71,13 +78,52 @@ class DraftFiles:
         for number, resolver in enumerate(self.resolvers, 1):
             new.append(tables.resolver_table("system" if number == 1 else f"system-{number}", resolver))
         for zone in zones:
-            expected = [str(names[zone.apex])] if zone.apex in kept else []
+            expected = [str(names[zone.apex])] if str(names[zone.apex]) in files else []
             new.append(tables.zone_table(zone, self.learnt, self.labels, expected))
         new += self._directories(held)
-        more, at = self._more_servers(held)
+        begin = self._head() if self.old is None else self.old
+        new = self._readable(begin, new)
         if self.old is None:
-            return Drafted(adding.with_tables(self._head(), new), new, files, {})
+            return Drafted(adding.with_tables(begin, new), new, files, {})
+        known = parse_estate(adding.with_tables(begin, new), self.estate.path or Path("estate.toml")).servers
+        more, at = self._more_servers(held, known)
         return Drafted(adding.with_tables(adding.with_servers(self.old, at), new), new, files, more)
+
+    def _readable(self, begin: str, new: list[str]) -> list[str]:
+        """The tables that our own reader takes behind what is there; the others are left out, and named.
+
+        They stand in an order in which each leans only on those before it. A half that cannot be read is parted until the
+        tables are alone that cannot.
+        """
+        path = self.estate.path or Path("estate.toml")
+        taken: list[str] = []
+        waiting = [new]
+        while waiting:
+            some = waiting.pop()
+            # Records are written after this, and the estate last: what the tables expect is not there yet.
+            text = adding.with_tables(begin, [_EXPECT.sub("", table) for table in (*taken, *some)])
+            try:
+                estate_of(parse_estate(text, path), path)
+                taken += some
+            except BadInput as error:
+                if len(some) > 1:
+                    waiting += [some[len(some) // 2 :], some[: len(some) // 2]]
+                elif some:
+                    what = next((line for line in some[0].splitlines() if not line.startswith(("#", "[["))), "a table")
+                    self.learnt.left_out[printable(what)] = printable(str(error).partition(": ")[2])
+                else:
+                    raise
+        return taken
+
+    def _records(self, fit: Fit, name: str) -> dict[str, str]:
+        """A zone's records as a file, if our own reader takes it; else nothing, and the zone is named."""
+        text = master_file(fit, fit.zone.ages, self.made)
+        try:
+            read_master_text(text, Path(name), fit.zone.apex)
+        except Unusable as error:
+            self.learnt.left_out[f"the records of {to_text(fit.zone.apex)}"] = printable(str(error))
+            return {}
+        return {name: text}
 
     def _head(self) -> str:
         forward = [zone.apex for zone in self.learnt.in_order if not is_reverse(zone.apex)]
@@ -106,16 +152,19 @@ class DraftFiles:
             tables.network_table(one) for one in (found.networks if found else ()) if one.network not in networks
         ]
 
-    def _more_servers(self, held: EstateFile) -> tuple[dict[str, list[str]], dict[int, list[str]]]:
-        """Servers that answer for zones which the estate has, and that it does not list for them: by zone, and by the place in
-        the file."""
+    def _more_servers(
+        self, held: EstateFile, known: Collection[str]
+    ) -> tuple[dict[str, list[str]], dict[int, list[str]]]:
+        """Servers, of those that have a table, which answer for zones of the estate that do not list them: by zone, and by the
+        place in the file."""
         by_zone: dict[str, list[str]] = {}
         by_place: dict[int, list[str]] = {}
         for number, entry in enumerate(held.zones):
             zone = self.learnt.zones.get(zone_name(entry.name)) if entry.view == self.learnt.view else None
             if zone is None or entry.servers is None:
                 continue
-            lacking = [label for label in self.labels.of_zone(zone) if label not in entry.servers]
+            labels = self.labels.of_zone(zone)
+            lacking = [label for label in labels if label in known and label not in entry.servers]
             if lacking:
                 by_zone[to_text(zone.apex)] = by_place[number] = lacking
         return by_zone, by_place

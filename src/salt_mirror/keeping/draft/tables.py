@@ -1,12 +1,11 @@
 """What was learnt, as tables of an estate file, each line with where it comes from.
 
-Strategy: text, since a file that people go on with by hand is more than its data: every table has its sentence. Values are
-quoted as JSON does it, which TOML reads the same (TOML 1.0, basic strings); what came from the network is a name or an address.
+Strategy: text, since a file that people go on with by hand is more than its data: every table has its sentence. What came from
+the network is a name or an address, and is quoted by TOML's rules.
 """
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
@@ -66,8 +65,16 @@ def _free(ways: list[str], taken: Collection[str]) -> str:
 
 
 def quoted(text: str) -> str:
-    """A text as a TOML string."""
-    return json.dumps(text)
+    """A text as a basic string of TOML (v1.0.0, Strings); what cannot be printed is escaped by its rules, not JSON's."""
+    return f'"{"".join(map(_escaped, text))}"'
+
+
+def _escaped(one: str) -> str:
+    if one in '"\\':
+        return f"\\{one}"
+    if one.isprintable():
+        return one
+    return "\\uFFFD" if 0xD800 <= ord(one) <= 0xDFFF else f"\\U{ord(one):08X}"
 
 
 def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collection[str]) -> str:

@@ -55,6 +55,7 @@ def as_json(told: Told) -> bytes:
     document = {
         "schema": "salt-mirror/draft/1", "estate": str(told.path), "written": told.written, "zones": zones, "servers": servers,
         "new": list(told.new), "lost": {to_text(apex): why for apex, why in told.learnt.lost.items()},
+        "bounds_met": told.learnt.met, "left_out": told.learnt.left_out,
         "lacking": [one._asdict() for one in told.lacking], "cost": told.cost,
     }  # fmt: skip
     return msgspec.json.encode(document) + b"\n"
@@ -68,6 +69,8 @@ def print_draft(told: Told, file: TextIO) -> None:
         put_line(console, text, indent, wrap=console.is_terminal)
 
     line(Text(clean(_answer(told)), style="bold green" if told.written else "bold"))
+    for met in told.learnt.met:
+        line(Text(clean(f"Not all: {met}."), style="bold yellow"))
     line(Text(clean(told.cost), style="dim"))
     for remark in told.learnt.remarks:
         line(Text(f"Note: {clean(remark)}", style="dim"))
