@@ -236,7 +236,7 @@ def faults(findings: list[Finding]) -> set[tuple[str, ...]]:
     return {(one.code, *one.subject) for one in findings if one.weight == "fault" and one.outcome == "differs"}
 
 
-@examples(80)
+@examples(50)
 @given(worlds(), st.sampled_from(("", "remove", "register")))
 def test_what_a_plan_says_is_mended_is_so_once_it_was_carried_out_and_nothing_else_comes(
     world: World, word: str
