@@ -20,7 +20,7 @@ from salt_mirror.estate import file as estate_file
 
 ROOT = Path(__file__).parents[1]
 EXIT = "Exit status: 0 all that was checked agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, "
-EXIT += "4 an output could not be written, 130 interrupted."
+EXIT += "4 an output could not be written, 70 an error that nobody expected, 130 interrupted."
 
 
 class Told(typing.NamedTuple):

@@ -294,6 +294,16 @@ def test_the_budget_follows_from_ttl_negative_ttl_and_refresh() -> None:
     assert "Do not ask a resolver" in absent.advice[0][1]
 
 
+def test_the_newest_serial_is_found_past_the_end_of_the_circle() -> None:
+    soa = "ns1.salt.invalid. h.salt.invalid. {} 7200 1800 1209600 600"
+    told = both({("shop.salt.invalid", "A"): ["192.0.2.11"]})
+    told |= {
+        (label, "salt.invalid", "SOA"): [soa.format(serial)] for label, serial in (("north", 2**32 - 1), ("kiln", 2))
+    }
+    (seen,) = Runner(Table(told)).run([inspect_budget(SHOP, A, "", Atlas(MARSH))])
+    assert seen.soa is not None and seen.soa.serial == 2
+
+
 def test_the_advice_names_every_record_of_the_set_and_the_state_after_the_change() -> None:
     seen = budgeted({("shop.salt.invalid", "A"): ["192.0.2.11", "192.0.2.12"]})
     for link in seen.links:

@@ -53,6 +53,7 @@ LISTS: dict[str, str | bytes] = {
     "generate-wide.zone": "$GENERATE 1-3 h${0,99999999999,d} A 192.0.2.1\n",
     "generate-often.zone": "$GENERATE 1-65000 h$ A 192.0.2.1\n" * 4,
     "circle.zone": "$INCLUDE circle.zone\n",
+    "huge-name.csv": "name,type,value\n" + "\\300" * 30_000 + ",A,192.0.2.1\n",
     "folder.zone": "$INCLUDE .\n",
     "nul.zone": "$INCLUDE a\0b\n",
     "long-path.zone": "$INCLUDE " + "a" * 5000 + "\n",
@@ -94,6 +95,14 @@ ESTATES = {
 }
 
 
+def test_files_that_include_one_another_too_deep_are_told_as_that(run: Run, tmp_path: Path) -> None:
+    for number in range(40):
+        (tmp_path / f"{number}.zone").write_text(f"$INCLUDE {number + 1}.zone\n", encoding="utf-8")
+    (tmp_path / "40.zone").write_text("x A 192.0.2.1\n", encoding="utf-8")
+    done = run("expect", "0.zone")
+    assert refused(done) and "files include one another 32 deep" in done.err
+
+
 @pytest.mark.parametrize("what", ESTATES)
 def test_an_estate_that_is_none_is_refused(run: Run, tmp_path: Path, what: str) -> None:
     path = tmp_path / "estate.toml"
@@ -126,6 +135,7 @@ OPTIONS = [
     ("audit", "--report", "html:."), ("audit", "--report", "html:"), ("audit", "--report", "json:" + "a" * 5000),
     ("rollcall", "--as-held-by", ","), ("settle", "x.salt.invalid", "A", "--as-held-by", ","),
     ("mend", "--apply", "--yes", "--undo", "u" * 300), ("ask", "x.salt.invalid", "--at", "127.0.0.1:0x" + "f" * 5000),
+    ("pairs", "--\u202etxet"), ("\u202etxet",), ("pairs", "--tries", "\u202e3"), ("audit", "--fail-on", "\x1b[2J"),
     ("audit", "--history", "."), ("audit", "--history", "estate.toml"), ("history", "a" * 5000), ("pairs", "--estate", "."),
 ]  # fmt: skip
 
@@ -150,6 +160,12 @@ def test_a_password_in_a_url_is_told_to_nobody(run: Run, tmp_path: Path, monkeyp
     lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": 1}, f'[resolvers.r]\naddress = "{secret}"')
     for done in (run("pairs", "x.salt.invalid"), run("ask", "x.invalid", "--at", secret, "--estate", "none.toml")):
         assert refused(done) and "hunter2" not in done.err + done.out
+    token = "https://127.0.0.1:1/dns-query?token=hunter2"
+    lay_out(tmp_path / "estate.toml", "salt.invalid", {"one": 1}, f'[resolvers.r]\naddress = "{token}"')
+    for call in (("ask", "x.salt.invalid", "--at", "r"), ("ask", "x.salt.invalid", "--at", token), ("resolvers",)):
+        for form in ((), ("--json",)):
+            done = run(*call, "--timeout", "0.1", "--tries", "1", *form)
+            assert done.out and "https://127.0.0.1:1/dns-query" in done.out and "hunter2" not in done.err + done.out
     (tmp_path / "estate.toml").unlink()
     done = run("ask", "x.invalid", "--at", secret)
     assert refused(done) and "hunter2" not in done.err + done.out

@@ -27,7 +27,7 @@ def estate(tmp_path: Path) -> Path:
     path.write_text(
         '[[zones]]\nname = "pans.salt.invalid"\nview = "internal"\nservers = ["dc-north"]\n'
         '[servers.dc-north]\naddress = "127.0.0.1"\nport = 9\n[resolvers.kiln-office]\naddress = "127.0.0.1"\nport = 9\n'
-        'group = "offices"\nview = "internal"\n',
+        'group = "offices"\nview = "internal"\n[vantages.quay]\n',
         encoding="utf-8",
     )
     return path
@@ -48,7 +48,7 @@ def completed(words: str, folder: Path) -> list[str]:
         ("salt-mirror pairs --at dc", "dc-north"), ("salt-mirror pairs --view in", "internal"),
         ("salt-mirror ask x --at off", "offices"), ("salt-mirror explain pair.no-p", "pair.no-pointer"),
         ("salt-mirror audit --only serv", "services"), ("salt-mirror audit --fail-on ne", "new"),
-        ("salt-mirror pairs --qu", "--quiet"),
+        ("salt-mirror pairs --qu", "--quiet"), ("salt-mirror vantage keys keys qu", "quay"),
     ],
 )  # fmt: skip
 def test_a_shell_completes_what_the_estate_and_the_catalogue_name(estate: Path, words: str, wanted: str) -> None:

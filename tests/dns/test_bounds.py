@@ -15,10 +15,12 @@ from pathlib import Path
 import pytest
 
 from salt_mirror.checks.descent import walking
+from salt_mirror.checks.draft import asking as draft_asking
+from salt_mirror.checks.draft import exploring
 from salt_mirror.checks.here import scope
 from salt_mirror.checks.plan import sending
 from salt_mirror.checks.resolvers import asking
-from salt_mirror.cli import knocking, looking, opening, running
+from salt_mirror.cli import drafting, knocking, looking, opening, running
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.computer import sources
@@ -27,7 +29,7 @@ from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import A
 from salt_mirror.dns.system import parse_server
-from salt_mirror.dns.traffic import https, manners, stream
+from salt_mirror.dns.traffic import descriptors, engine, https, manners, stream
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
 from salt_mirror.estate import masterfile, reading
@@ -318,7 +320,17 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "names of a directory's tombstones that are looked for in each zone": learning.MOST_GONE,
         "messages in a row without a record": MOST_EMPTY,
         "transfers at once": running.AT_ONCE,
-        "changes that no `--at-most` is needed for": sending.MOST_UNASKED,
+        "zones that are taken up": exploring.MOST_ZONES,
+        "hosts that are asked for": exploring.MOST_HOSTS,
+        "names of servers that are looked up for one zone": draft_asking.MOST_NAME_SERVERS,
+        "names whose questions one step may put to servers that nobody named": drafting.NAMES,
+        "rounds of the search": drafting.MOST_ROUNDS,
+        "descriptors that are asked of the system at the start": descriptors.WANTED,
+        "descriptors that are kept for everything but questions": descriptors.RESERVED,
+        "sockets for one server over UDP and TCP": engine.MOST_OF_A_LANE,
+        "seconds that a pipe may bring nothing": reading.SILENT_S,
+        "files that include one another in a row (`$INCLUDE`)": masterfile.DEEPEST,
+        "changes that no `--at-most` is needed for, forth or back": sending.MOST_UNASKED,
         "changes of one zone that are sent without it, where they are over 5 % of its names": sending.FEW_OF_A_ZONE,
         "bytes of a message, but for the sets of one name": update.MOST_BYTES,
         "messages to negotiate a Kerberos context": kerberos.MOST_STEPS,

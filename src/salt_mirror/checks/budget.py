@@ -21,6 +21,7 @@ from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, parent, to_text
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.records import NS, SOA, Soa, rdata_text, record_line, soa_fields, type_text
+from salt_mirror.dns.serials import ahead
 
 LOWERED_TTL = 300
 _WORTH_LOWERING = 2 * LOWERED_TTL
@@ -89,7 +90,7 @@ def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue
             fields = soa_fields(telling.values[0])
             seen.serials[telling.server.label] = fields.serial
             seen.primaries.add(fields.mname)
-            if seen.soa is None or fields.serial > seen.soa.serial:
+            if seen.soa is None or (ahead(fields.serial, seen.soa.serial) or 0) > 0:
                 seen.soa, seen.soa_ttl = fields, telling.answers[0].ttl
     if rdtype == NS:
         seen.delegated_ttl = done[1]

@@ -34,7 +34,7 @@ def complete(command: Callable[..., Any]) -> None:
     for parameter in parameters:
         _, *said = get_args(parameter.annotation) or (None,)
         for info in said:
-            kinds = KINDS.get(parameter.name)
+            kinds = KINDS.get(f"{command.__name__} {parameter.name}", KINDS.get(parameter.name))
             if isinstance(info, ArgumentInfo | OptionInfo) and kinds is not None and info.autocompletion is None:
                 info.autocompletion = _completer(kinds)
 
@@ -110,12 +110,13 @@ _WORDS: dict[str, Callable[[dict[str, Any]], Iterator[str]]] = {
 
 KINDS: dict[str, tuple[str, ...]] = {
     "zones": ("zones",), "zone": ("zones",), "domains": ("zones",), "subjects": ("zones",),
-    "names": ("zones",), "name": ("zones",), "origin": ("zones",), "words": ("zones", "types"), "rdtype": ("types",),
+    "names": ("zones",), "name": ("zones",), "origin": ("zones",), "words": ("zones", "types"), "vantage words": ("vantages",),
+    "rdtype": ("types",),
     "at": ("servers",), "servers": ("resolvers",), "one": ("servers",), "another": ("servers",), "held_by": ("servers",),
     "view": ("views",), "word": ("codes", "checks"), "only": ("checks", "zones", "views", "codes"),
     "vantages": ("vantages",), "places": ("zones",), "skip": ("checks", "zones", "views", "codes"), "report": ("forms",),
 }  # fmt: skip
-"""What completes a parameter, by its name."""
+"""What completes a parameter, by its name; with its command's before it where the name means something else there."""
 
 
 def this_shell() -> str:

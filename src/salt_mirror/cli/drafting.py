@@ -55,7 +55,7 @@ from salt_mirror.report.document import now
 from salt_mirror.report.forms.review import review
 
 MOST_ROUNDS = 40
-_NAMES = 10
+NAMES = 10
 """As much as so many names may one dialogue of the search cost at servers that were found on the way: it is about one zone."""
 
 
@@ -235,7 +235,7 @@ class Drafting:
             steps = explorer.dialogues()
             if not steps:
                 break
-            for result in runner.run(steps, names=_NAMES):
+            for result in runner.run(steps, names=NAMES):
                 explorer.take(result)
                 tick()
             self._take_zones(explorer)

@@ -20,7 +20,8 @@ def history(
         str | None, typer.Argument(metavar="[PATTERN]", help="A code or a name, or a pattern of either: their lives.")
     ] = None,
     since: Annotated[
-        str | None, option("--since", "TIME", "From then on: a time back, such as 14d, or a day, such as 2026-11-01.")
+        str | None,
+        option("--since", "TIME", "From then on: a time back, such as 14d, or a local day, such as 2026-11-01."),
     ] = None,
     zone: Annotated[list[str] | None, option("--zone", "ZONE", "This zone alone; may be repeated.")] = None,
     report: Annotated[
@@ -119,7 +120,7 @@ def _since(text: str) -> datetime:
     try:
         if text[:4].isdigit() and "-" in text:
             found = datetime.fromisoformat(text)
-            return found.astimezone(UTC) if found.tzinfo is not None else found.replace(tzinfo=UTC)
+            return found.astimezone(UTC)  # without an offset it is this computer's time, as everywhere
         return datetime.now(UTC) - timedelta(seconds=seconds_of(text, "--since"))
     except (ValueError, OverflowError):
         raise BadInput(f"--since: {shown(text)} is no time; expected one such as 14d, 12h or 2026-11-01") from None

@@ -48,7 +48,7 @@ def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
         context_settings={"help_option_names": ["-h", "--help"]},
         help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
         epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, 4 an "
-        "output could not be written, 130 interrupted.",
+        "output could not be written, 70 an error that nobody expected, 130 interrupted.",
     )
     for name in names:
         room = name.replace("-", "_")
@@ -191,6 +191,16 @@ def _typed() -> str:
     return words[1] if len(words) > 1 and behind else ""
 
 
+def _check_words(words: list[str]) -> None:
+    """Raise BadInput for an option or a command that would act on the terminal where an error repeats it."""
+    from salt_mirror.dns.names import shown
+
+    for number, word in enumerate(words):
+        named = word.partition("=")[0]
+        if (number == 0 or word.startswith("-")) and not named.isprintable():
+            raise BadInput(f"{shown(named)} is no command or option; salt-mirror --help lists them")
+
+
 def _name_the_shell(words: list[str]) -> None:
     """Completes an option that wants a shell, and has none, by the one that the program was called from."""
     if words[-1] in ("--install-completion", "--show-completion"):
@@ -206,6 +216,7 @@ def main() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8", errors="replace")
     try:
+        _check_words(sys.argv[1:])
         _name_the_shell(sys.argv)
         typed = _typed()
         program([typed] if typed in COMMANDS else COMMANDS)(prog_name="salt-mirror")

@@ -12,6 +12,7 @@ UNVERIFIED = 3
 UNWRITTEN = 4
 """The result is printed, and was not written everywhere."""
 INTERRUPTED = 130
+_LONGEST = 1_000
 NOBODY_READS = 141
 """What shells give for a program that wrote to a pipe without a reader: 128 and the number of SIGPIPE."""
 
@@ -19,5 +20,8 @@ NOBODY_READS = 141
 def tell(text: object, *, begin: str = "salt-mirror: ", file: TextIO | None = None) -> None:
     """Writes a message as whole lines, safe for a terminal; on standard error, or on a file where that is not free."""
     out = file if file is not None else sys.stderr
-    out.write(f"{begin}{clean_lines(str(text))}\n")
+    said = clean_lines(str(text))
+    if len(said) > _LONGEST:
+        said = f"{said[:_LONGEST]}… ({len(said) - _LONGEST:,} more characters)"
+    out.write(f"{begin}{said}\n")
     out.flush()

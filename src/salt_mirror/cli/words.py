@@ -19,6 +19,9 @@ from typing import Any, Literal, get_args, get_origin
 
 from typer.core import TyperCommand, TyperGroup
 
+from salt_mirror.dns.names import shown
+from salt_mirror.estate.errors import BadInput
+
 UNSURE = object()
 """Stands for a value that Typer has to look at."""
 _LONGEST = 15
@@ -57,6 +60,8 @@ def _process(param: Any, expected: Any, info: Any, context: Any, value: Any) -> 
         found = () if param.multiple or param.nargs == -1 else None
     else:
         found = plain(expected, value, least=info.min, most=info.max)
+    if found is UNSURE and isinstance(value, str) and not value.isprintable() and expected is not Path:
+        raise BadInput(f"{param.opts[0]}: {shown(value)} is nothing that it takes")  # Typer would repeat it as it is
     if found is UNSURE or (param.required and param.value_is_missing(found)):
         return type(param).process_value(param, context, value)
     return found if param.callback is None else param.callback(context, param, found)

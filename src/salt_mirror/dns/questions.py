@@ -68,6 +68,12 @@ class Key(NamedTuple):
         return f"Key({self.name!r}, {self.algorithm!r}, …)"
 
 
+def shown_url(url: str) -> str:
+    """A URL as it may stand in an output: whatever its query says is between us and that server."""
+    place, query, _ = url.partition("?")
+    return f"{place}?…" if query else place
+
+
 class Server:
     """A DNS server: a label for people, the packed address and the port where it is reached. Compared by identity.
 
@@ -114,9 +120,10 @@ class Server:
 
     @property
     def endpoint(self) -> str:
-        """The address and port as text, an IPv6 address in brackets (RFC 3986 section 3.2.2); the URL for HTTPS."""
+        """The address and port as text, an IPv6 address in brackets (RFC 3986 section 3.2.2); the URL for HTTPS,
+        without its query, in which tokens are."""
         if self.url:
-            return self.url
+            return shown_url(self.url)
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
     def again(self) -> Server:

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, shown
-from salt_mirror.dns.questions import Server
+from salt_mirror.dns.questions import Server, shown_url
 
 DNS_PORT = 53
 TLS_PORT = 853
@@ -97,7 +97,8 @@ def parse_server(text: str, label: str, reached: Reached | None = None) -> Serve
         parts = urlsplit(text)
         if not parts.hostname or parts.username is not None or not 0 < (parts.port or 443) < 65536:
             raise ValueError(text)
-        return Server(label, b"", parts.port or 443, over="https", url=text)
+        called = shown_url(text) if label == text else label
+        return Server(called, b"", parts.port or 443, over="https", url=text)
     if text.startswith("tcp://"):
         return Server(label, *reached(*parse_endpoint(text.removeprefix("tcp://"))), over="tcp")
     if text.startswith("tls://"):

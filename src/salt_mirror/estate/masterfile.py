@@ -30,7 +30,7 @@ from salt_mirror.estate.reading import is_there, read_text
 _INCLUDE = re.compile(r"\$INCLUDE[ \t]+(\"[^\"]*\"|\S+)(?:[ \t]+([^;\s]+))?[ \t]*(?:;.*)?\Z", re.IGNORECASE)
 _GENERATE = re.compile(r"\$GENERATE[ \t]+(.*)", re.IGNORECASE)
 _RANGE = re.compile(r'"?(\d+)-(\d+)(?:/(\d+))?"?(?:[ \t]|\Z)')
-_DEEPEST = 32
+DEEPEST = 32
 MOST_INCLUDES = 1000
 MOST_GENERATED = 250_000
 _WIDEST = 255
@@ -149,8 +149,12 @@ class _Pieces:
             target = path.parent / include[0]
             if not is_there(target):
                 raise BadInput.at(path, line, f"$INCLUDE of {shown_path(target)}, and there is no such file")
-            if target.resolve() in above or len(above) > _DEEPEST:
+            if target.resolve() in above:
                 raise BadInput.at(path, line, f"$INCLUDE of {shown_path(target)}, which is being read already")
+            if len(above) > DEEPEST:
+                raise BadInput.at(
+                    path, line, f"$INCLUDE of {shown_path(target)}: files include one another {DEEPEST} deep"
+                )
             self._included += 1
             if self._included > MOST_INCLUDES:
                 raise BadInput.at(path, line, f"more than {MOST_INCLUDES:,} files are included")

@@ -22,7 +22,7 @@ TIMEOUT_S = 1.0
 TRIES = 3
 _TIMER_GRAIN_S = 0.005
 _LONGEST_S = 0.5
-_MOST_OF_A_LANE = 3
+MOST_OF_A_LANE = 3
 """Two sockets for datagrams while the port changes, and a stream."""
 
 
@@ -123,7 +123,7 @@ class Engine:
         return done
 
     def _fill(self, now: float) -> None:
-        if len(self._lanes) * _MOST_OF_A_LANE > self._most_sockets:
+        if len(self._lanes) * MOST_OF_A_LANE > self._most_sockets:
             self._fill_in_turns(now)
             return
         for lane in self._lanes.values():
@@ -136,14 +136,14 @@ class Engine:
         for lane in lanes:
             if lane.sockets and not lane.busy:
                 lane.rest()
-        room = self._most_sockets - sum(max(lane.sockets, _MOST_OF_A_LANE) for lane in lanes if lane.sockets)
+        room = self._most_sockets - sum(max(lane.sockets, MOST_OF_A_LANE) for lane in lanes if lane.sockets)
         working = any(lane.busy and lane.sockets for lane in lanes)
         self._held = set()
         for lane in lanes:
             if not lane.waiting:
                 continue
-            if lane.sockets or room >= _MOST_OF_A_LANE or not working:
-                room -= 0 if lane.sockets else _MOST_OF_A_LANE
+            if lane.sockets or room >= MOST_OF_A_LANE or not working:
+                room -= 0 if lane.sockets else MOST_OF_A_LANE
                 working = True
                 lane.fill(now)
             else:

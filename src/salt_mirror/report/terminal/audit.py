@@ -13,10 +13,13 @@ from salt_mirror.checks.pairs.scope import UNSEEN
 from salt_mirror.checks.wording import duration
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
+from salt_mirror.report.moments import local
 from salt_mirror.report.terminal.page import Page
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 _MOST_ZONES = 24
+
+_TO_THE_SECOND = "%Y-%m-%d %H:%M:%S"
 
 
 def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything: bool, accepted: bool) -> None:
@@ -62,7 +65,7 @@ def _sides(report: Report, audit: Audit) -> str:
     if audit.history is not None:
         before = audit.history.before
         parts.append(
-            f"since {before:%Y-%m-%d %H:%M} UTC: {len(audit.history.new)} new, {len(audit.history.gone)} gone"
+            f"since {local(before)}: {len(audit.history.new)} new, {len(audit.history.gone)} gone"
             if before is not None
             else "the first run in this history"
         )
@@ -129,11 +132,11 @@ def _cell(tally: Tally | None) -> Text:
 
 def print_runs(runs: Iterable[Run], file: TextIO) -> None:
     """The audits of the past, the latest first."""
-    table = table_of("started (UTC)", "outcome", "faults", "cautions", "unverified", "took", "of")
+    table = table_of("started", "outcome", "faults", "cautions", "unverified", "took", "of")
     rows = list(runs)
     for run in rows:
         table.add_row(
-            f"{run.started:%Y-%m-%d %H:%M:%S}", run.outcome, str(run.faults), str(run.cautions), str(run.unverified),
+            local(run.started, _TO_THE_SECOND), run.outcome, str(run.faults), str(run.cautions), str(run.unverified),
             f"{run.seconds:.1f} s", clean(run.scope) or "everything",
         )  # fmt: skip
     console = console_for(file)
@@ -143,18 +146,20 @@ def print_runs(runs: Iterable[Run], file: TextIO) -> None:
 
 def _stood(life: Life) -> str:
     """From when to when a finding stood, as far as the runs tell: it came before it was seen, and went before it was missed."""
-    begin = f"first seen {_utc(life.first)}"
+    begin = f"first seen {_at(life.first)}"
     if life.ended is not None:
         longest = duration(round((life.ended - life.first).total_seconds()))
-        return f"{begin}, last seen {_utc(life.last)}, gone at {_utc(life.ended)}: it stood for at most {longest} after that"
+        return (
+            f"{begin}, last seen {_at(life.last)}, gone at {_at(life.ended)}: it stood for at most {longest} after that"
+        )
     least = duration(round((life.last - life.first).total_seconds()))
     if life.seen_last:
         return f"{begin}, still there {least} later" if life.last > life.first else f"{begin}, in the last run"
-    return f"{begin}, last seen {_utc(life.last)}; not looked at since, or not to be verified"
+    return f"{begin}, last seen {_at(life.last)}; not looked at since, or not to be verified"
 
 
-def _utc(moment: datetime) -> str:
-    return f"{moment:%Y-%m-%d %H:%M:%S} UTC"
+def _at(moment: datetime) -> str:
+    return local(moment, _TO_THE_SECOND)
 
 
 def print_lives(lives: Iterable[Life], pattern: str, file: TextIO) -> None:

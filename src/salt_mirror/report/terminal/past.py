@@ -9,6 +9,7 @@ from rich.text import Text
 from salt_mirror.checks.audit.chronicle import Chronicle, ZoneRun
 from salt_mirror.checks.wording import duration, many
 from salt_mirror.report.cleaning import clean
+from salt_mirror.report.moments import local
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 
@@ -26,7 +27,7 @@ def print_zones(chronicle: Chronicle, file: TextIO) -> None:
     now = chronicle.runs[0].started if chronicle.runs else None
     for one in standing:
         stood = f", for {duration(round((now - one.first).total_seconds()))}" if now and now > one.first else ""
-        console.print(Text(f"        {one.code}  {clean(one.name)}: since {one.first:%Y-%m-%d %H:%M} UTC{stood}"))
+        console.print(Text(f"        {one.code}  {clean(one.name)}: since {local(one.first)}{stood}"))
         console.print(Text(f"                {clean(one.text)}", style="dim"))
 
 
