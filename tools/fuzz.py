@@ -19,6 +19,7 @@ import dns.message
 import dns.rrset
 
 from salt_mirror.checks.comparing import VERSION as SNAPSHOT
+from salt_mirror.checks.plan.sets import set_of
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import ROOT
 from salt_mirror.dns.transfer import TransferFailed, read_transfer_records
@@ -28,7 +29,9 @@ from salt_mirror.estate.sources import read_expectations
 from salt_mirror.keeping.history import lives_in, runs_in
 from salt_mirror.keeping.journal import VERSION as JOURNAL
 from salt_mirror.keeping.journal import read_journal
+from salt_mirror.keeping.plans import check_lines
 from salt_mirror.keeping.snapshots import read_snapshot
+from salt_mirror.keeping.undo import read_undo
 
 Reader = tuple[str, Callable[[Path], object], list[bytes]]
 
@@ -94,6 +97,14 @@ WATCH = (
 )
 
 
+UNDO = (
+    b'{"undo":"salt-mirror/undo/1","begun":"2026-11-25T16:06:10Z","estate":"estate.toml","sets":1}\n'
+    b'{"view":"","zone":"gullmarsh.example.","name":"www.gullmarsh.example.","type":"A","ttl_before":300,"before":["192.0.2.1"],'
+    b'"ttl_after":300,"after":["192.0.2.2"],"server":"ns1"}\n'
+    b'{"zone":"gullmarsh.example.","view":"","server":"ns1","names":1,"answered":"NOERROR"}\n'
+)
+
+
 def _messages() -> list[bytes]:
     message = dns.message.make_response(dns.message.make_query("www.gullmarsh.example", "A"))
     for line in (
@@ -129,6 +140,13 @@ def _read_message(path: Path) -> None:
             read(wire)
 
 
+def _read_undo(path: Path) -> None:
+    _, lines = read_undo(path)
+    check_lines(lines, path)
+    for line in lines:
+        set_of(line, None)
+
+
 def _read_history(path: Path) -> None:
     runs_in(path)
     lives_in(path, "*")
@@ -137,6 +155,7 @@ def _read_history(path: Path) -> None:
 READERS: dict[str, Reader] = {
     "estate": (".toml", load_estate, [ESTATE]),
     "master": (".zone", lambda path: read_expectations(path, ROOT, []), [MASTER]),
+    "undo": (".undo", _read_undo, [UNDO]),
     "csv": (".csv", lambda path: read_expectations(path, ROOT, []), [CSV]),
     "lines": (".jsonl", lambda path: read_expectations(path, ROOT, []), [LINES]),
     "snapshot": (".jsonl", read_snapshot, [HELD]),
