@@ -591,3 +591,64 @@ def test_a_snapshot_has_the_pointers_and_locators_that_an_estate_wants(demo: Run
     assert ("12.20.77.10.in-addr.arpa.", "PTR") in held
     assert ("_ldap._tcp.kiln-house._sites.domaindnszones.pans.gullmarsh.internal.", "SRV") in held
     assert ("5a17e000-0a00-4000-8000-000000001405._msdcs.pans.gullmarsh.internal.", "CNAME") in held
+
+
+# Aliases: what a client ends up with
+
+HOPS = {
+    "an alias": "one 300 CNAME shop2\nshop2 60 A 192.0.2.12\n",
+    "two of them": "one 300 CNAME two\ntwo 900 CNAME shop2\nshop2 60 A 192.0.2.12\n",
+    "a wildcard alias": "*.w 300 CNAME shop2\nshop2 60 A 192.0.2.12\n",
+    "out of the zone": "one 300 CNAME far.sea.invalid.\n",
+    "none": "one 60 A 192.0.2.12\n",
+}
+
+
+@pytest.mark.parametrize("how", HOPS)
+def test_a_goal_is_judged_at_the_end_of_the_aliases(run: Run, served: Served, standins: StandIns, how: str) -> None:
+    far = standins.add([read_zone(HERE + "far A 192.0.2.12\n", "sea.invalid")])
+    zones = {"sea.invalid": {"sea": far.port}}
+    (one,) = served("salt.invalid", ZONE.format(serial=1) + HOPS[how], listed=1, also=zones)
+    cache = standins.add(cache=Cache([one.authority, far.authority], time.time))
+    name = "x.w.salt.invalid" if "wildcard" in how else "one.salt.invalid"
+    call = ("settle", name, "A", "--at", cache.endpoint, "--within", "3s", "--json")
+    there = run(*call, "--to", "192.0.2.12")
+    assert (there.status, {row["settled"] for row in there.report["vantages"]}) == (0, {True}), there.out
+    assert run(*call, "--to", "192.0.2.13").status == 1
+    still = run(*call, "--gone")
+    assert still.status == 1 and not any(row["settled"] for row in still.report["vantages"])
+    held = run("settle", name, "A", "--within", "3s", "--json", "--at", cache.endpoint)
+    assert held.status == 0, held.out
+
+
+def test_an_alias_that_leads_to_nothing_is_gone_and_one_whose_end_nobody_tells_is_not(run: Run, served: Served) -> None:
+    zone = ZONE.format(serial=1) + "one 300 CNAME nowhere\nlost 300 CNAME far.sea.invalid.\n"
+    served("salt.invalid", zone, listed=1)
+    call = ("settle", "--gone", "--within", "2s", "--json", "--timeout", "0.2", "--tries", "1")
+    assert run(*call, "one.salt.invalid", "A").status == 0
+    lost = run(*call, "lost.salt.invalid", "A")
+    assert lost.status == 3 and {f["code"] for f in lost.report["findings"]} == {"settle.unverified"}
+
+
+def test_the_budget_counts_every_link_and_an_alias_turned_elsewhere_is_a_change(
+    run: Run, served: Served, tmp_path: Path
+) -> None:
+    (one,) = served("salt.invalid", ZONE.format(serial=1) + HOPS["two of them"], listed=1)
+    told = run("budget", "one.salt.invalid", "A", "--json").report
+    assert told["kept_s"] == 900 and "counted with the longest, that of two.salt.invalid. CNAME" in str(told["remarks"])
+    assert run("snapshot", "before.jsonl", "one.salt.invalid", "--types", "A").status == 0
+    assert run("compare", "before.jsonl").status == 0
+    turned = "one 300 CNAME other\nother 60 A 192.0.2.13\n"
+    one.authority.hold(read_zone(ZONE.format(serial=2) + turned, "salt.invalid"))
+    done = run("compare", "before.jsonl", "--json")
+    (finding,) = done.report["findings"]
+    assert finding["code"] == "cmp.changed"
+    assert "alias of two.salt.invalid." in finding["text"] and "alias of other.salt.invalid." in finding["text"]
+
+
+def test_servers_have_a_change_only_where_they_have_all_of_it(run: Run, served: Served) -> None:
+    zone = ZONE.format(serial=1)
+    served("salt.invalid", zone + "shop A 192.0.2.11\nshop A 192.0.2.12\n", zone + "shop A 192.0.2.12\n", listed=2)
+    told = run("budget", "shop.salt.invalid", "A", "--to", "192.0.2.12", "--json").report
+    assert "1 of 2 authoritative servers (two) have 192.0.2.12 already" in str(told["remarks"])
+    assert "the authoritative servers have" not in str(told["remarks"])

@@ -179,7 +179,9 @@ def budget_of(
         raise ValueError(troubles_of(seen.found))
     negative = negative_ttl(soa, seen.soa_ttl)
     own = next((link for link in reversed(seen.links) if link.rdtype == seen.rdtype), None)
-    kept = own.ttl if seen.exists and own is not None else negative
+    # A client gets what is at the end of its aliases, and any of them may be what changes.
+    links = [link.ttl for link in seen.links] if seen.exists and own is not None else [negative]
+    kept = max(links)
     kept = max(kept, seen.delegated_ttl or 0)
     spread = soa.refresh if seen.several_servers else 0
     by_ttl, kept = kept, kept if cap is None else cap
@@ -285,6 +287,24 @@ def remarks_on(seen: BudgetSeen, before: frozenset[bytes], after: frozenset[byte
     has, remarks = set(seen.found.values), []
     if not before <= has:
         remarks.append(f"the authoritative servers have {said(seen.found.values)}, and not {said(before)}")
-    if after and after <= has:
+    # As a watch counts it: the whole set on a server, and no old value beside the new one.
+    having = [
+        one.server.label
+        for one in seen.found.usable
+        if set(one.values) == (set(one.values) - before | after if before else after)
+    ]
+    total = len(seen.found.usable) + len(seen.found.unverified)
+    if after and having and len(having) == total:
         remarks.append(f"the authoritative servers have {said(after)} already: what is left is up to the caches")
+    elif after and having:
+        remarks.append(
+            f"{len(having)} of {total} authoritative servers ({', '.join(having)}) have {said(after)} already"
+        )
+    if len(seen.links) > 1:
+        kept = ", ".join(f"{to_text(link.name)} {type_text(link.rdtype)} {link.ttl} s" for link in seen.links)
+        longest = max(seen.links, key=lambda link: link.ttl)
+        remarks.append(
+            f"{to_text(seen.name)} is an alias, and the change may be at any link ({kept}): counted with the longest, that of "
+            f"{to_text(longest.name)} {type_text(longest.rdtype)}"
+        )
     return remarks

@@ -22,7 +22,7 @@ from salt_mirror.checks.services.directory import all_wanted, directory_of
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.records import AAAA, PTR, SOA, A, rdata_text, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, PTR, SOA, A, rdata_text, type_from_text, type_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
@@ -40,7 +40,8 @@ class SnapshotHead(msgspec.Struct, frozen=True):
 
 
 class HeldSet(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What one server told of one RRset: its values in presentation form, TTL in seconds; or why it told nothing."""
+    """What one server told of one RRset: its values in presentation form, TTL in seconds, or the alias in its place; or why it
+    told nothing."""
 
     server: str
     view: str
@@ -50,6 +51,12 @@ class HeldSet(msgspec.Struct, frozen=True, omit_defaults=True):
     values: list[str] = []
     ttl: int | None = None
     trouble: str | None = None
+    alias: str = ""
+
+    @property
+    def shown(self) -> tuple[str, ...]:
+        """What is there: the values, or the alias."""
+        return (*self.values, f"alias of {self.alias}") if self.alias else tuple(self.values)
 
     @property
     def key(self) -> tuple[str, str, str, str]:
@@ -86,7 +93,7 @@ def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Dif
         if kind:
             difference = Difference(
                 kind, told.view, told.zone, told.name, told.type,
-                tuple(one.values) if one is not None else (), tuple(other.values) if other is not None else (),
+                one.shown if one is not None else (), other.shown if other is not None else (),
                 (one.ttl if one is not None else None, other.ttl if other is not None else None), (), why,
             )  # fmt: skip
             found.setdefault(difference, []).append(told.server)
@@ -102,8 +109,8 @@ def _kind(one: HeldSet | None, other: HeldSet | None) -> tuple[str, str]:
     for side, when in ((one, "before"), (other, "after")):
         if side is not None and side.trouble is not None:
             return "unseen", f"{when}: {side.trouble}"
-    before = set(one.values) if one is not None else set()
-    after = set(other.values) if other is not None else set()
+    before = set(one.shown) if one is not None else set()
+    after = set(other.shown) if other is not None else set()
     if before != after:
         return ("added" if not before else "gone" if not after else "changed"), ""
     if before and one is not None and other is not None and one.ttl != other.ttl:
@@ -125,7 +132,11 @@ def compared(
             yield _difference("cmp.unplanned", one, " That was not planned.")
     if plan is not None:
         now = {one.key: one for one in after}
-        gone = [msgspec.structs.replace(one, values=[], ttl=None, trouble=None) for one in before if one.key not in now]
+        gone = [
+            msgspec.structs.replace(one, values=[], ttl=None, trouble=None, alias="")
+            for one in before
+            if one.key not in now
+        ]
         yield from _plan_kept(planned, [*now.values(), *gone])
 
 
@@ -155,7 +166,7 @@ def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[H
         late = [
             one.server
             for one in seen
-            if one.trouble is None and (values - set(one.values) or absent & set(one.values) or (gone and one.values))
+            if one.trouble is None and (values - set(one.values) or absent & set(one.values) or (gone and one.shown))
         ]
         view = seen[0].view
         if late:
@@ -262,7 +273,17 @@ def _told(view: str, name: Name, rdtype: int, atlas: Atlas) -> Dialogue[list[Hel
         why = seen.trouble or "no server"
         return [HeldSet("", view, to_text(zone), to_text(name), type_text(rdtype), trouble=why)]
     return [
-        _held(telling.server.label, view, zone, name, rdtype, telling.values, telling.answers[0].ttl, telling.trouble)
+        _held(
+            telling.server.label,
+            view,
+            zone,
+            name,
+            rdtype,
+            telling.values,
+            telling.answers[0].ttl,
+            telling.trouble,
+            telling.alias if rdtype != CNAME else None,
+        )
         for telling in seen.tellings
     ]
 
@@ -276,11 +297,12 @@ def _held(
     values: Iterable[bytes],
     ttl: int | None,
     trouble: str | None = None,
+    alias: Name | None = None,
 ) -> HeldSet:
     texts = sorted(rdata_text(rdtype, value) for value in values)
-    return HeldSet(
-        server, view, to_text(zone), to_text(name), type_text(rdtype), texts, ttl if texts else None, trouble
-    )
+    leads = to_text(alias) if alias is not None else ""
+    ttl = ttl if texts or leads else None
+    return HeldSet(server, view, to_text(zone), to_text(name), type_text(rdtype), texts, ttl, trouble, leads)
 
 
 class Comparison:

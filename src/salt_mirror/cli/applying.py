@@ -198,7 +198,7 @@ def await_servers(
     of: dict[tuple[Goal, Server], list[PlannedSet]] = {}
     runner = Runner(engine)
     for one, servers in done:
-        goal = Goal(one.key.name, one.key.rdtype, one.after or _left_there(one, runner))
+        goal = Goal(one.key.name, one.key.rdtype, one.after or _left_there(one, runner), through=False)
         own = () if one.server is None else (one.server,)
         goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in (*own, *servers))
         for server in own:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import NoReturn, TextIO
@@ -18,14 +18,16 @@ import typer
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.budget import budget_of, inspect_budget
+from salt_mirror.checks.lookup import lookup
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.sheet import rows_of
 from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
 from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
 from salt_mirror.cli.ending import status_of
-from salt_mirror.cli.options import Showing
+from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.telling import tell
 from salt_mirror.dns.dialogue import Near, Runner
+from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.model import Estate
@@ -68,6 +70,7 @@ def follow(
     *,
     within_s: float | None,
     record: Callable[[Slot, Sighting], None],
+    beyond: Beyond | None = None,
 ) -> bool:
     """Follows a watch until all have settled, nobody is left but the silent, or the time is over; True when it was."""
     under_way: dict[Question, list[Slot]] = {}
@@ -88,7 +91,9 @@ def follow(
             for answer in engine.collect(wait):
                 for slot in under_way.pop(answer.question):
                     peeked = slot.vantage.cache and not answer.question.recurse
-                    sighting = sighting_of(answer, clock(), peeked=peeked)
+                    sighting = sighting_of(answer, clock(), peeked=peeked, through=slot.goal.through)
+                    if sighting.beyond is not None:
+                        sighting = _ended(sighting, slot, beyond)
                     if watch.take(slot, sighting):
                         screen.news(slot)
                     record(slot, sighting)
@@ -96,6 +101,48 @@ def follow(
             time.sleep(min(wait, _LOOK_S) or 0.001)
     screen.look(watch)
     return False
+
+
+def _ended(sighting: Sighting, slot: Slot, beyond: Beyond | None) -> Sighting:
+    """A sighting of a chain that goes on elsewhere, at its end: a cache's client gets nothing there, and for an authoritative
+    server the servers of the target speak."""
+    assert sighting.beyond is not None
+    if slot.vantage.cache or beyond is None:
+        where = to_text(sighting.beyond)
+        return replace(
+            sighting, values=(), trouble=None if sighting.peeked else f"its answer ends at the alias {where}"
+        )
+    values, ttl, trouble = beyond.end(sighting.beyond, slot.goal.rdtype)
+    return replace(sighting, values=values, ttl=max(filter(None, (sighting.ttl, ttl)), default=None), trouble=trouble)
+
+
+class Beyond:
+    """What is at the end of aliases that lead out of the zones of a server, from the target's own servers."""
+
+    def __init__(self, view: str, atlas: Atlas, asking: Asking) -> None:
+        self._view = view
+        self._atlas = atlas
+        self._asking = asking
+        self._known: dict[tuple[Name, int], tuple[float, tuple[tuple[bytes, ...], int | None, str | None]]] = {}
+
+    def end(self, name: Name, rdtype: int) -> tuple[tuple[bytes, ...], int | None, str | None]:
+        """Return the values there, their TTL in seconds, and why they are not known. What servers say is kept for a second."""
+        known = self._known.get((name, rdtype))
+        if known is not None and time.monotonic() - known[0] < 1.0:
+            return known[1]
+        # An engine of its own: the watch's has questions under way, whose answers are the watch's.
+        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+            (found,) = Runner(engine).run([lookup(name, (rdtype,), self._view, self._atlas)])
+        trouble = found.trouble
+        if found.divided or (found.unverified and trouble is None):
+            said = "; ".join(f"{one.server.label}: {one.trouble}" for one in found.unverified)
+            trouble = (
+                f"{to_text(name)}, where its alias leads, is not the same on all of its servers{said and ': '}{said}"
+            )
+        ttl = next((one.answers[0].ttl for one in found.usable if one.answers), None)
+        end = (found.values if trouble is None else (), ttl, trouble)
+        self._known[name, rdtype] = time.monotonic(), end
+        return end
 
 
 _MOST_BUDGETED = 50

@@ -168,7 +168,7 @@ def _watch(
     json: bool,
 ) -> None:
     from salt_mirror.checks.settling.wording import goal_text
-    from salt_mirror.cli.following import Clock, Finish, follow, screen_for
+    from salt_mirror.cli.following import Beyond, Clock, Finish, follow, screen_for
     from salt_mirror.cli.opening import atlas_of, keep_pace, view_of
     from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.errors import BadInput
@@ -197,7 +197,10 @@ def _watch(
         screen, end = screen_for(what, sys.stdout, watch, json=json)
         interrupted = False
         try:
-            follow(watch, exchange, clock, screen, within_s=within_s, record=end_of_it.recorder(written))
+            follow(
+                watch, exchange, clock, screen, within_s=within_s, record=end_of_it.recorder(written),
+                beyond=Beyond(view, atlas, asking),
+            )  # fmt: skip
         except KeyboardInterrupt:
             interrupted = True
         finally:
@@ -237,7 +240,7 @@ def _begin(
     measure = server_at(wish.held_by, atlas.estate, "--as-held-by") if wish.held_by is not None else None
     found = authorities_of(goals, view, atlas, engine)
     if wish.open_ended:
-        goals = held_values(measure, found, engine)
+        goals = held_values(measure, found, engine, view, atlas)
         found = [(goal, servers) for goal, (_, servers) in zip(goals, found, strict=True)]
     began_at = min(past[0].began_at, clock()) if past is not None else clock()
     grain = 0.25 * clock.speed

@@ -21,6 +21,7 @@ import dns.rrset
 from salt_mirror.standin.authority import HeldZones, read_zone
 
 _STALE_TTL = 30  # RFC 8767 section 4
+_MOST_ALIASES = 8
 
 
 _EMPTY = HeldZones(
@@ -37,10 +38,11 @@ _EMPTY = HeldZones(
 
 @dataclass(frozen=True, slots=True)
 class _Entry:
-    """What was fetched, when, and until when it may be given out."""
+    """What was fetched, until when it may be given out, and the name that it leads to where it is an alias."""
 
     response: dns.message.Message
     ends_at: float
+    leads_to: dns.name.Name | None
 
 
 class Cache:
@@ -85,28 +87,27 @@ class Cache:
             return response
         question = query.question[0]
         store = self._rng.choice(self._stores)
-        key = (question.name, int(question.rdtype))
-        entry = store.get(key)
-        now = self._clock()
         recursing = bool(query.flags & dns.flags.RD)
         if not recursing and not self._peeking:
             response.set_rcode(dns.rcode.REFUSED)
             return response
-        stale = entry is not None and entry.ends_at <= now < entry.ends_at + self._stale_s
-        if entry is None or (entry.ends_at <= now and not stale):
-            if not recursing:
-                return response
-            entry = store[key] = self._fetch(question.name, question.rdtype, now)
-        left = _STALE_TTL if stale else max(0, int(entry.ends_at - now))
-        response.set_rcode(entry.response.rcode())
-        for theirs, ours in (
-            (entry.response.answer, response.answer),
-            (entry.response.authority, response.authority),
-        ):
-            for rrset in theirs:
-                copied = rrset.copy()  # type: ignore[no-untyped-call]
-                copied.ttl = min(left, rrset.ttl) if rrset.rdtype == dns.rdatatype.CNAME else left
-                ours.append(copied)
+        name = question.name
+        for _ in range(_MOST_ALIASES):
+            entry, left = self._entry(store, name, question.rdtype, recursing=recursing)
+            if entry is None:
+                break
+            response.set_rcode(entry.response.rcode())
+            for theirs, ours in (
+                (entry.response.answer, response.answer),
+                (entry.response.authority, response.authority),
+            ):
+                for rrset in theirs:
+                    copied = rrset.copy()  # type: ignore[no-untyped-call]
+                    copied.ttl = left
+                    ours.append(copied)
+            if entry.leads_to is None:
+                break
+            name = entry.leads_to
         if self._made_up and response.rcode() == dns.rcode.NXDOMAIN and question.rdtype == dns.rdatatype.A:
             response.set_rcode(dns.rcode.NOERROR)
             response.authority.clear()
@@ -121,7 +122,21 @@ class Cache:
                 question.name, question.rdtype, self._clock() - age_s
             )
 
+    def _entry(
+        self, store: dict[tuple[dns.name.Name, int], _Entry], name: dns.name.Name, rdtype: int, *, recursing: bool
+    ) -> tuple[_Entry | None, int]:
+        """One link: what is kept of a name, or fetched, and what is left of its TTL in seconds."""
+        now = self._clock()
+        entry = store.get((name, int(rdtype)))
+        stale = entry is not None and entry.ends_at <= now < entry.ends_at + self._stale_s
+        if entry is None or (entry.ends_at <= now and not stale):
+            if not recursing:
+                return None, 0
+            entry = store[name, int(rdtype)] = self._fetch(name, dns.rdatatype.RdataType.make(rdtype), now)
+        return entry, _STALE_TTL if stale else max(0, int(entry.ends_at - now))
+
     def _fetch(self, name: dns.name.Name, rdtype: dns.rdatatype.RdataType, now: float) -> _Entry:
+        """The name's own link, as its authorities give it: each is kept for its own TTL (RFC 1034 section 3.6.2)."""
         self.fetched += 1
         query = dns.message.make_query(name, rdtype)
         shuffled = self._rng.sample(self._authorities, len(self._authorities))
@@ -133,12 +148,18 @@ class Cache:
         else:
             response = dns.message.make_response(query)
             response.set_rcode(dns.rcode.SERVFAIL)
-            return _Entry(response, now)
+            return _Entry(response, now, None)
+        first = response.answer[0] if response.answer else None
+        leads_to = None
+        if first is not None and first.rdtype == dns.rdatatype.CNAME and rdtype != dns.rdatatype.CNAME:
+            leads_to = first[0].target
+            response.answer, response.authority = [first], []
+            response.set_rcode(dns.rcode.NOERROR)
         ttls = [rrset.ttl for rrset in (response.answer or response.authority)]
         ttl = max(self._least_ttl, min(ttls, default=0))
         if self._most_ttl is not None:
             ttl = min(ttl, self._most_ttl)
-        return _Entry(response, now + ttl)
+        return _Entry(response, now + ttl, leads_to)
 
 
 def _depth(authority: HeldZones, name: dns.name.Name) -> int:

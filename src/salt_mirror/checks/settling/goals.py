@@ -9,6 +9,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.lookup import lookup
+from salt_mirror.dns.chains import chain_of
 from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner, together
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, shown, to_text
@@ -25,12 +27,16 @@ WITH_NAMES = frozenset(LAYOUTS)
 
 @dataclass(frozen=True, slots=True)
 class Goal:
-    """What is waited for at a name: exactly these values (none: that it is gone), or at least these with `among_others`."""
+    """What is waited for at a name: exactly these values (none: that it is gone), or at least these with `among_others`.
+
+    `through`: as a client sees it, at the end of whatever aliases are there; else the set itself.
+    """
 
     name: Name
     rdtype: int
     values: frozenset[bytes]
     among_others: bool = False
+    through: bool = True
 
     def reached(self, values: Iterable[bytes]) -> bool:
         """Whether an answer's values are what is waited for."""
@@ -107,14 +113,25 @@ def authorities_of(
     return sorted(((goal, servers) for goal, servers, _ in found), key=lambda one: order[one[0]])
 
 
-def held_values(measure: Server | None, found: list[tuple[Goal, tuple[Server, ...]]], exchange: Exchange) -> list[Goal]:
+def held_values(
+    measure: Server | None, found: list[tuple[Goal, tuple[Server, ...]]], exchange: Exchange, view: str, atlas: Atlas
+) -> list[Goal]:
     """The goals with the values that a server holds now: the measure, or each goal's first authoritative server."""
 
     def ask(goal: Goal, server: Server) -> Dialogue[Goal]:
         (answer,) = yield [Question(goal.name, goal.rdtype, server)]
         if answer.trouble is not None:
             raise BadInput(f"{server.label} cannot be the measure: {answer.trouble}")
-        return Goal(goal.name, goal.rdtype, frozenset(answer.values))
+        chain = chain_of(answer)
+        values = chain.values
+        if not chain.ended and answer.alias is not None:
+            end = yield from lookup(chain.name, (goal.rdtype,), view, atlas)
+            if end.trouble is not None:
+                raise BadInput(
+                    f"{to_text(goal.name)} is an alias of {to_text(chain.name)}, which has no answer: {end.trouble}"
+                )
+            values = end.values
+        return Goal(goal.name, goal.rdtype, frozenset(values))
 
     def all_of() -> Dialogue[list[Goal]]:
         return (yield from together([ask(goal, measure or servers[0]) for goal, servers in found]))

@@ -15,8 +15,10 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from salt_mirror.checks.settling.goals import Goal
+from salt_mirror.dns.chains import chain_of
+from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import SOA, soa_fields
+from salt_mirror.dns.records import CNAME
 
 EVERY_S = 5.0
 """How often an authoritative server is asked that does not have the goal yet."""
@@ -51,7 +53,9 @@ class Vantage:
 class Sighting:
     """What a vantage said of a goal at a moment. `ttl` in seconds, of the values or of the "no"; `trouble` why it is no use.
 
-    `peeked`: it was asked without recursion, so that an empty answer means that nothing is cached.
+    `peeked`: it was asked without recursion, so that an empty answer means that nothing is cached. `soonest` is the TTL of the
+    link of an alias chain that runs out first, where `ttl` is that of the last one; `beyond` the name at which a chain goes on
+    in zones that this server does not have.
     """
 
     at: float
@@ -60,20 +64,26 @@ class Sighting:
     ttl: int | None
     trouble: str | None = None
     peeked: bool = False
+    soonest: int | None = None
+    beyond: Name | None = None
 
 
-def sighting_of(answer: Answer, at: float, *, peeked: bool = False) -> Sighting:
-    """An answer as a sighting. One that was `peeked` at comes without authority and without recursion, and may be empty."""
+def sighting_of(answer: Answer, at: float, *, peeked: bool = False, through: bool = True) -> Sighting:
+    """An answer as a sighting, as a client sees it: `through` its aliases to their end.
+
+    One that was `peeked` at comes without authority and without recursion, and may be empty.
+    """
     trouble = answer.trouble
     if peeked and answer.status in ("NOERROR", "NXDOMAIN"):
         trouble = None
-    ttl = answer.ttl
-    if ttl is None and trouble is None:
-        for record in answer.sections.authority:
-            if record.rdtype == SOA:
-                ttl = min(record.ttl, soa_fields(record.rdata).minimum) if answer.authoritative else record.ttl
-    values = answer.values or ((answer.alias,) if answer.alias is not None and answer.question.rdtype == 5 else ())
-    return Sighting(at, values, answer.exists, ttl, trouble, peeked)
+    if trouble is not None:
+        return Sighting(at, (), answer.exists, answer.ttl, trouble, peeked)
+    if answer.alias is not None and not through and answer.question.rdtype != CNAME:
+        return Sighting(at, (), answer.exists, answer.ttl, None, peeked)
+    chain = chain_of(answer)
+    beyond = None if chain.ended or answer.alias is None else chain.name
+    ttl, soonest = max(chain.ttls, default=None), min(chain.ttls, default=None)
+    return Sighting(at, chain.values, answer.exists, ttl, None, peeked, soonest, beyond)
 
 
 @dataclass(slots=True)
@@ -263,6 +273,8 @@ class Watch:
         slot.predicted = max(slot.expiries)
         probing = slot.goal is self._first_goal and slot.asked < PROBES
         next_end = min((end for end in slot.expiries if end > self.now), default=self.now)
+        if sighting.soonest is not None:  # a link that runs out before the others may be the one that has changed
+            next_end = min(next_end, self.now + sighting.soonest)
         wait = self._gap_s if probing else max(self._gap_s, next_end + _JUST_AFTER_S - self.now)
         self._schedule(slot, self.now + wait)
 
