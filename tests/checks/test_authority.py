@@ -328,7 +328,8 @@ FIVE = HEAD.format(serial=5) + TWO
 @pytest.mark.parametrize(
     ("one", "two", "code", "said"),
     [
-        (FIVE, HEAD.format(serial=9) + TWO, "auth.serial-ahead", "4 ahead of the primary's 5"),
+        (FIVE, HEAD.format(serial=9) + TWO, "auth.primary-unclear", 'has serial 5, and two has 9, 4 ahead'),
+        (FIVE, HEAD.format(serial=5 + 2**31) + TWO, "auth.serials-unordered", "no order"),
         (
             (FIRST + TWO).replace("ns1 h", "ns9 h"), (HEAD.format(serial=2**31 + 1) + TWO).replace("ns1 h", "ns9 h"),
             "auth.serials-unordered", "no order",
@@ -343,6 +344,38 @@ def test_versions_and_lists_that_do_not_fit_together_are_named(
     served(SALT, one, two)
     (finding,) = [f for f in run("authority", "--json").report["findings"] if f["code"] == code]
     assert said in finding["text"]
+
+
+@pytest.mark.parametrize(
+    ("key", "codes"),
+    [
+        ("primary", []), ("update", []),  # a hidden primary, whose SOA names the secondary
+        ("", ["auth.primary-unclear"]), ('primary = "one"', ["auth.serial-ahead"]),
+    ],
+)  # fmt: skip
+def test_the_primary_is_the_one_that_the_estate_says(
+    run: Run, served: Served, tmp_path: Path, key: str, codes: list[str]
+) -> None:
+    public, hidden = served.serve(SALT, HEAD.format(serial=5) + TWO, HEAD.format(serial=6) + TWO)
+    served.publish(SALT, [public, hidden], reach={"192.0.2.1": public})
+    path = tmp_path / "estate.toml"
+    line = key if "=" in key else f'{key} = "two"' if key else ""
+    text = path.read_text(encoding="utf-8").replace('"one", "two"]', f'"one", "two"]\n{line}')
+    path.write_text(text, encoding="utf-8")
+    told = [
+        f["code"]
+        for f in run("authority", "--json").report["findings"]
+        if "serial" in f["code"] or "primary" in f["code"]
+    ]
+    assert [code for code in told if code not in ("auth.serial-behind", "auth.hidden-primary")] == codes
+    assert ("auth.serial-behind" in told) == (key in ("primary", "update"))
+
+
+def test_a_name_server_of_the_root_ends_in_no_zone_twice(run: Run, served: Served) -> None:
+    root = "$TTL 300\n@ SOA ns1 h 1 3600 600 1209600 300\n@ NS ns1\n@ NS lost\nns1 A 192.0.2.1\n"
+    served(".", root, listed=1)
+    (finding,) = [f for f in run("authority", "--json").report["findings"] if f["code"] == "auth.ns-no-address"]
+    assert "twice" not in finding["text"]
 
 
 def test_a_hundred_name_servers_of_which_thirty_are_silent_cost_one_wait(run: Run, served: Served) -> None:

@@ -69,7 +69,7 @@ SRV = ("_x._tcp.marsh.example", "SRV")
         ({MX: ["0 ."]}, ["mail.null"]),
         (with_hosts({MX: ["0 .", "10 a.marsh.example."]}, a="10.77.20.1"), ["mail.null-not-alone"]),
         ({("marsh.example", "A"): ["10.77.20.1"]}, ["mail.implicit"]),
-        ({("marsh.example", "TXT"): ['"x"']}, ["mail.none"]),
+        ({("marsh.example", "TXT"): ['"x"']}, ["mail.without"]),
         ({}, ["mail.no-such-domain"]),
         (
             with_hosts(

@@ -194,6 +194,33 @@ def test_a_cache_that_holds_on_beyond_its_own_ttl_is_named() -> None:
     assert watch.done and {f.code for f in findings_of(watch)} == {"settle.holds-on"}
 
 
+def test_an_old_entry_and_a_new_one_at_one_address_are_two_caches() -> None:
+    pool, watch_now = Vantage(server("pool"), cache=True), 1000.0
+    watch = Watch([(GOAL, [Vantage(server("ns1"), cache=False)])], [pool], watch_now)
+    (own, slot) = watch.slots
+    watch.take(own, Sighting(1000.0, (NEW,), True, 300))
+    watch.take(slot, Sighting(1000.0, (OLD,), True, 100))
+    watch.take(slot, Sighting(1001.0, (NEW,), True, 300))
+    assert pool.members == 2
+    moment = 1102.0
+    looks = 0
+    while slot.settled_at is None and looks < 99:
+        looks += 1
+        watch.take(slot, Sighting(moment, (NEW,), True, 300))
+        moment += 1.0
+    assert looks >= 13, "one of two that answers by chance is missed once in a thousand watches, and not in four"
+
+
+def test_a_cache_that_gives_no_ttl_has_outlived_nothing() -> None:
+    vague = Vantage(server("vague"), cache=True)
+    watch = Watch([(GOAL, [Vantage(server("ns1"), cache=False)])], [vague], 0.0)
+    (own, slot) = watch.slots
+    watch.take(own, Sighting(0.0, (NEW,), True, 300))
+    for moment in range(1, 30):
+        watch.take(slot, Sighting(float(moment), (OLD,), True, None))
+    assert vague.notes == {} and not [one for one in findings_of(watch) if one.code == "settle.holds-on"]
+
+
 def test_a_watch_gives_up_on_servers_that_stay_silent_and_on_nobody_else() -> None:
     world = Sandbox({}, line="shop A 192.0.2.12\n")
     authorities = [Vantage(server("ns1"), cache=False), Vantage(server("silent"), cache=False)]

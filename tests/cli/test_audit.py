@@ -354,3 +354,20 @@ def test_a_secondary_that_lags_is_the_cause_of_what_disagrees_because_of_it() ->
     causes = [one.cause for one in with_causes([late, shows, other])]
     assert causes == ["two has an old version of salt.invalid."] * 2 + [""]
     assert with_causes([shows])[0].cause == ""
+
+
+@pytest.mark.parametrize(
+    ("words", "first"),
+    [
+        (("--only", "mail"), "Mail only, of 8 checks: "),
+        (("--only", "mail", "--only", "views"), "Mail, views only, of 8 checks: "),
+        (("--skip", "stale"), "Without stale: "),
+        (("--only", "public"), "In the view public only: "),
+        ((), ""),
+    ],
+)
+def test_a_headline_counts_what_was_looked_at(demo: Run, words: tuple[str, ...], first: str) -> None:
+    said = demo("audit", *words).out.splitlines()[0]
+    assert said.startswith(first), said
+    assert ("domain" in said) == (words == ("--only", "mail"))
+    assert ("sound" in said) == (first in ("", "In the view public only: ")), said

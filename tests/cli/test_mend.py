@@ -346,6 +346,16 @@ def test_what_is_not_on_the_server_afterwards_was_not_carried_out(run: Run, mend
     assert "one answered that it was done, and does not have it" in done.out and "NOT EVERYWHERE" not in done.out
 
 
+def test_what_the_proof_did_not_look_at_again_is_not_mended(run: Run, mended: Mended) -> None:
+    mended.first.transfers = mended.second.transfers = True
+    sheet = run("mend", "--json").report["plan"]
+    open_ones = [one for one in sheet["not_ours"] if one["code"] == "auth.open-transfer"]
+    assert len(open_ones) == 4, sheet["says"]
+    done = run(*APPLY, "--transfer", "--json").report
+    assert sum(one["code"] == "auth.open-transfer" for one in done["findings"]) == 4
+    assert any("taken by transfer" in remark for remark in done["remarks"])
+
+
 def altered(folder: Path, change: Callable[[list[dict[str, Any]]], None], *, digest: bool) -> None:
     """Writes another undo file after the one that mend wrote, with its digest made anew or left as it was."""
     head, *lines = (folder / "undo").read_text(encoding="utf-8").splitlines()

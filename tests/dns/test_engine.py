@@ -255,3 +255,17 @@ print(len(statuses), *sorted(set(statuses)))
 """
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=PATIENCE_S, check=True)
     assert done.stdout == "1500 unreachable\n", done.stdout + done.stderr
+
+
+def test_a_slow_server_without_edns_is_heard_whatever_it_says_to_edns(standins: StandIns) -> None:
+    def slow(wire: bytes) -> list[tuple[float, bytes]]:
+        if wire[11]:  # EDNS: turned away, and late, with the header only
+            return [(0.35, wire[:2] + b"\x80\x01" + bytes(8))]
+        end = wire.index(b"\0", 12) + 5
+        record = b"\xc0\x0c\0\1\0\1\0\0\1\x2c\0\4\xc0\0\2\1"
+        return [(0.3, wire[:2] + b"\x84\x00\0\1\0\1" + bytes(4) + wire[12:end] + record)]
+
+    with peer(udp=slow) as port:
+        server = Server("slow", bytes((127, 0, 0, 1)), port)
+        found = ask([Question(from_text(f"h{number}", ORIGIN), A, server) for number in range(40)], timeout_s=0.25)
+    assert {answer.trouble for answer in found.values()} == {None}

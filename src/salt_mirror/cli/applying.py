@@ -94,11 +94,15 @@ class Applying:
                     if zone.updates.kerberos and reply.status not in ("", *_KEY_REFUSED)
                     else ""
                 )
-                self._look(server, batch, meaning(reply) + hint)
+                self._look(server, batch, meaning(reply, signed=signer is not None) + hint)
                 return
             changed = self._changed(server, batch) if reply.status in CHANGED_SINCE else []
             if not changed:
-                self._leave(batch, f"{server.label}: {meaning(reply)}", "differs" if reply.status else "unverified")
+                self._leave(
+                    batch,
+                    f"{server.label}: {meaning(reply, signed=signer is not None)}",
+                    "differs" if reply.status else "unverified",
+                )
                 return
             self._leave(changed, "changed since it was looked at: left as it is")
             batch = [one for one in batch if one not in changed]

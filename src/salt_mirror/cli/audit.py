@@ -222,9 +222,10 @@ def _report(
             compared, zones = add_run(history, done, work.looked_at, work.apex_of)
         except BadInput as error:
             failed.append(f"--history: {error}")
+    only, partly = one.covered.told()
     audit = Audit(
         zones=zones, nothing=work.nothing, saved=ran.saved, accepted=accepted, round_trips=meter.histogram(),
-        round_trip_sum=meter.sum_s, history=compared,
+        round_trip_sum=meter.sum_s, history=compared, only=only, partly=partly[:1].upper() + partly[1:],
     )  # fmt: skip
     tally = counts.__getitem__
     return report_on(

@@ -27,10 +27,11 @@ from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.options import Asking, Showing
-from salt_mirror.cli.running import Ran, run
+from salt_mirror.cli.running import Ran, bounds_of, fetch_zones, run
 from salt_mirror.cli.sending import Sender, Wish
 from salt_mirror.cli.telling import INTERRUPTED, tell
 from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.traffic.engine import Engine
@@ -200,14 +201,18 @@ class Mending(Sender):
         self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets)}?")
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
             applying, late = self._carried_out(atlas, engine, plan.sets, plan.servers)
-            judge = AuditJudge(atlas, self._everything, Setting(now()), lambda: None)
-            standing = [] if self._interrupted else [one for one in judge(Runner(engine)) if self._wanted(one)]
+            standing = (
+                [] if self._interrupted else [one for one in self._judged_again(atlas, engine) if self._wanted(one)]
+            )
         undone = sum(one.outcome != "agrees" for one in applying.outcomes)
         faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]
         number = len(applying.done)
         done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
         everywhere = f", and every server has {'it' if number == 1 else 'them'}" if applying.done and not late else ""
+        before = {(one.code, one.subject) for one in plan.found}
+        doubts = [one for one in standing if one.outcome == "unverified" and (one.code, one.subject) not in before]
         left = "what is left was not judged" if self._interrupted else f"{many(len(faults), 'fault')} left"
+        left += f"; {len(doubts):,} could not be judged again" if doubts else ""
         says = f"{done}{everywhere}; {left}."
         sheet = replace(
             sheet_of(plan), carried=applying.outcomes, late=[f"{who} ({many(n, 'set')})" for who, n in late.items()],
@@ -217,6 +222,14 @@ class Mending(Sender):
         ended = self._report(ran, standing, sheet, says, len(plan.mended))
         self._show(ended, f"planned: {plan.headline}", whole=self._wish.yes)
         self._end(1 if undone or faults else 3 if late else ended.exit_status())
+
+    def _judged_again(self, atlas: Atlas, engine: Engine) -> list[Finding]:
+        """Judge as at first: with transfers where there were some, and by asking anew."""
+        exchange = HoldingExchange(engine)
+        wanted = atlas.transfers(self._estate.views, everywhere=self._asking.transfer)
+        self._remarks += fetch_zones(wanted, exchange, bounds_of(self._estate), timeout_s=self._asking.timeout * 5)
+        setting = Setting(now(), exchange.holding, exchange.names)
+        return AuditJudge(atlas, self._everything, setting, lambda: None)(Runner(exchange))
 
 
 def _changes_of(finding: Finding) -> list[Change]:

@@ -14,7 +14,8 @@ from typing import Any, Protocol, TypeVar
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
-from salt_mirror.dns.records import SOA
+from salt_mirror.dns.records import AXFR, SOA
+from salt_mirror.dns.wire import first_record_only
 
 T = TypeVar("T")
 Dialogue = Generator[list[Question], list[Answer], T]
@@ -206,6 +207,10 @@ _NOTHING: dict[tuple[str, str], bytes] = {
 
 def _folded(answer: Answer) -> bytes | Answer:
     question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
+    if (
+        question[1] == AXFR and answer.message
+    ):  # what a transfer begins with is judged again, and the rest is not needed
+        return answer._replace(message=first_record_only(answer.message))
     if authoritative and alias is None and over in _OVERS and not question[3] and question[1] != SOA:
         if not values:
             return _NOTHING.get((status, over)) or answer

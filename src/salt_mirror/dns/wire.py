@@ -207,6 +207,21 @@ def read_sections(message: bytes) -> Sections:
     return Sections(*sections)
 
 
+def first_record_only(message: bytes) -> bytes:
+    """A message with its header, its questions and the first of its answers; the message itself where that cannot be read."""
+    try:
+        at = 12
+        for _ in range(int.from_bytes(message[4:6], "big")):
+            at = skip_name(message, at) + 4
+        if message[6:8] == b"\0\0":
+            return message[:6] + bytes(6) + message[12:at]
+        at = skip_name(message, at) + 10
+        at += int.from_bytes(message[at - 2 : at], "big")
+    except (IndexError, MalformedMessage):
+        return message
+    return message[:6] + b"\0\1" + bytes(4) + message[12:at] if at <= len(message) else message
+
+
 def cookie_option(cookie: bytes) -> bytes:
     """A COOKIE option (RFC 7873 section 4): the client's 8 bytes, with the server's behind them once it is known."""
     return b"\x00\x0a" + len(cookie).to_bytes(2, "big") + cookie

@@ -42,6 +42,9 @@ class NetworkEntry(msgspec.Struct, forbid_unknown_fields=True):
 class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     """`[[zones]]`: a zone by its name, or a reverse zone by its network.
 
+    `primary` is the server whose copy the others follow, also where it is hidden; `update` says so too. Without either the name
+    in the SOA is taken for it as long as no other server is ahead.
+
     Changes are sent to the server `update` with the key `update_key`, or with the user's Kerberos ticket (`kerberos`);
     `short_signature` accepts answers whose signature leaves out a length, as one directory server's do. `try_updates` has the
     check of the authority try whether unsigned changes are taken. In a `closed` zone what nobody expects is a fault; names that
@@ -57,6 +60,7 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
     servers: list[str] | None = None
     expect: list[str | SourceEntry] = []
     transfer: bool = False
+    primary: str | None = None
     update: str | None = None
     update_key: str | None = None
     kerberos: bool = False

@@ -59,7 +59,7 @@ class Updates:
 
 @dataclass(frozen=True, slots=True)
 class Zone:
-    """A zone in one view. `servers` is None when they have to be found through its NS records."""
+    """A zone in one view. `servers` is None where they have to be found through NS records, `primary` where nobody says it."""
 
     apex: Name
     view: str
@@ -71,6 +71,7 @@ class Zone:
     allow: tuple[str, ...] = ()
     ages: tuple[Path, ...] = ()
     aging: Aging = field(default_factory=Aging)
+    primary: Server | None = None
 
     @property
     def network(self) -> Network | None:
@@ -331,6 +332,7 @@ class _Builder:
             tuple(entry.allow),
             tuple(self._there(one, f"{place}, ages") for one in entry.ages),
             self._aging(entry, f"{self._path}: {place}"),
+            self._known(entry.primary, self._estate.servers, f"{place}, primary", "servers") if entry.primary else None,
         )
 
     def _there(self, name: str, place: str) -> Path:

@@ -13,7 +13,7 @@ import msgspec
 
 from salt_mirror import __version__
 from salt_mirror.checks import check_named
-from salt_mirror.checks.audit.lines import Audit, History, verdict
+from salt_mirror.checks.audit.lines import NOTHING, Audit, History, verdict
 from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.descent.sheet import LegSheet
 from salt_mirror.checks.plan.sheet import PlanSheet
@@ -92,7 +92,11 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
         """The first line: the answer in one sentence."""
         begin = "Interrupted. So far: " if self.interrupted else ""
         if self.audit:
-            return begin + verdict(self.audit.zones, self.findings)
+            audit, counts = self.audit, self.counts
+            says = verdict(audit.zones, self.findings, all_checks=not audit.only)
+            if len(audit.only) == 1 and says != NOTHING:
+                says = check_named(audit.only[0]).headline(counts.agrees, counts.differs, counts.unverified)
+            return begin + (f"{audit.partly}: {says}" if audit.partly else says)
         counts = self.counts
         return begin + (
             self.says or check_named(self.command).headline(counts.agrees, counts.differs, counts.unverified)

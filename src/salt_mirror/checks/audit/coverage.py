@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from salt_mirror.catalogue import catalogue, family_of
 from salt_mirror.checks import audited
 from salt_mirror.dns.errors import Unusable
-from salt_mirror.dns.names import Name, from_text, is_within
+from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.model import Estate
@@ -52,6 +52,23 @@ class Coverage:
         of_codes = {one.name for code in self.only.codes for one in audited() if family_of(code) in one.codes}
         wanted = self.only.checks or of_codes
         return (not wanted or check in wanted) and check not in self.skip.checks
+
+    def told(self) -> tuple[list[str], str]:
+        """The checks that run where not all do, and in words what is looked at where that is not everything."""
+        every = [one.name for one in audited()]
+        ran = [name for name in every if self.checks(name)]
+        parts = []
+        if len(ran) < len(every):
+            left = [name for name in every if name not in ran]
+            some = f"{', '.join(ran)} only, of {len(every)} checks"
+            parts.append(some if len(ran) <= len(left) else f"without {', '.join(left)}")
+        for what, word, leaving in (("view", "in the view", "without the view"), ("zone", "in", "without")):
+            chosen, skipped = getattr(self.only, f"{what}s"), getattr(self.skip, f"{what}s")
+            names = [one if isinstance(one, str) else to_text(one) for one in sorted(chosen)]
+            others = [one if isinstance(one, str) else to_text(one) for one in sorted(skipped)]
+            parts += [f"{word} {', '.join(names)} only"] if names else []
+            parts += [f"{leaving} {', '.join(others)}"] if others else []
+        return ran if len(ran) < len(every) else [], ", ".join(parts)
 
     @property
     def whole(self) -> bool:

@@ -115,7 +115,8 @@ class History(msgspec.Struct, frozen=True, kw_only=True):
 
 class Audit(msgspec.Struct, frozen=True, kw_only=True):
     """The audit's part of a report. `nothing` are the checks that had nothing to check, and why; `saved` questions that were
-    asked once for several checks; `round_trips` how many answers took at most so many seconds."""
+    asked once for several checks; `round_trips` how many answers took at most so many seconds. `only` are the checks that ran
+    where not all did, and `partly` says in words what was looked at."""
 
     zones: list[ZoneLine]
     nothing: list[str]
@@ -124,6 +125,8 @@ class Audit(msgspec.Struct, frozen=True, kw_only=True):
     round_trips: dict[str, int]
     round_trip_sum: float
     history: History | None = None
+    only: list[str] = []
+    partly: str = ""
 
 
 class Run(msgspec.Struct, frozen=True):
@@ -152,17 +155,26 @@ class Life(msgspec.Struct, frozen=True):
     seen_last: bool
 
 
-def verdict(zones: list[ZoneLine], findings: list[Finding]) -> str:
-    """Whether the estate is sound, in one sentence."""
+NOTHING = "Nothing was judged."
+
+
+def verdict(zones: list[ZoneLine], findings: list[Finding], *, all_checks: bool = True) -> str:
+    """Whether the estate is sound, in one sentence; where not all checks ran, no zone is called that."""
     certain = [finding.weight for finding in findings if finding.outcome != "unverified"]
     faults, cautions, doubts = certain.count("fault"), certain.count("caution"), len(findings) - len(certain)
     if not any(line.checks for line in zones):
-        return "Nothing was judged."
+        return NOTHING
     sound = sum(line.outcome == "agrees" and not line.soa_alone and not line.unchanged for line in zones)
     alone = sum(line.outcome == "agrees" and line.soa_alone and not line.unchanged for line in zones)
     same = [line.unchanged for line in zones if line.outcome == "agrees" and line.unchanged]
     begin = f"{sound} of {many(len(zones), 'zone')} {'is' if sound == 1 or len(zones) == 1 else 'are'} sound"
-    begin += f", {alone} looked at by the SOA alone" if alone else ""
+    if not all_checks:
+        seen = [line for line in zones if line.checks]
+        begin = (
+            f"{sum(line.outcome == 'agrees' for line in seen)} of {many(len(seen), 'zone')} looked at without a fault"
+        )
+    elif alone:
+        begin += f", {alone} looked at by the SOA only"
     if same:
         since, sampled = min(one.since for one in same), sum(one.sampled for one in same)
         begin += f", {len(same):,} unchanged since {since:%Y-%m-%d %H:%M} UTC ({sampled:,} sampled)"

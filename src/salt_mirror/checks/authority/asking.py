@@ -126,6 +126,10 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
     for place in early:
         if place.server in seen.listed:
             place.listed["estate"] = None
+    if held is not None and not atlas.given:
+        seen.primary = held.primary or held.updates.server
+        if seen.primary is not None:  # a hidden one is in no list of servers, and leads all the same
+            at.setdefault((seen.primary.address, seen.primary.port), Place(seen.primary, listed={"primary": None}))
     own = sorted({value for place in early for value in own_set(place)})
     named = {place.version.mname for place in early if place.version is not None} - {ROOT}
     targets = list(dict.fromkeys([*own, *seen.parentage.targets]))

@@ -15,7 +15,7 @@ from salt_mirror.checks.authority.versions import VersionWords, places_said
 from salt_mirror.checks.hosts import without
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.wording import answers_of, together_said
-from salt_mirror.dns.names import is_within, to_text
+from salt_mirror.dns.names import ROOT, is_within, to_text
 from salt_mirror.dns.records import NS, SOA, address_type, record_line
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
@@ -67,7 +67,7 @@ class AuthorityWords(VersionWords):
                 ]
                 whom = "it is found by the parent's glue alone" if reached else "nobody can ask it"
                 dot = ""
-                if target.endswith(seen.zone[:-1] + seen.zone):
+                if seen.zone != ROOT and target.endswith(seen.zone[:-1] + seen.zone):
                     dot = " It ends in its own zone twice: the final dot is missing."
                 text = f"{name}, a name server by {who}, {why}: {whom}.{dot}"
                 yield self._about(found, "auth.ns-no-address", text)

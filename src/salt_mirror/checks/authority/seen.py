@@ -100,7 +100,7 @@ class Compared:
 @dataclass(slots=True)
 class Seen:
     """All that was seen of a zone in one view. `belongs` is the zone that the name stands in, when it is no zone itself;
-    `beyond` the servers' addresses that this computer has no way to."""
+    `beyond` the servers' addresses that this computer has no way to; `primary` the one that the estate says is it."""
 
     zone: Name
     view: str
@@ -114,6 +114,7 @@ class Seen:
     elsewhere: bool = False
     compared: Compared = field(default_factory=Compared)
     beyond: dict[bytes, None] = field(default_factory=dict)
+    primary: Server | None = None
 
     @property
     def own_targets(self) -> tuple[Name, ...]:
@@ -152,13 +153,17 @@ class Seen:
     def reference(self) -> tuple[Place | None, int | None]:
         """The server whose version counts, and its serial: the primary, if it is among the servers, else the newest of them.
 
-        The estate's own servers come before any others; of several that claim to be the primary, an old copy among them, it is
-        the newest. No order: no serial.
+        The estate says which is the primary. Where it does not, the name in the SOA is only a claim (a hidden primary's SOA
+        names a public server): it counts where no other server is ahead. The estate's own servers come before any others.
+        No order: no serial.
         """
-        known = [place for place in self.serving if "estate" in place.listed] or self.serving
-        claiming = [place for place in known if place.own_primary]
-        of = claiming or known
-        serial = newest([place.version.serial for place in of if place.version is not None])
+        serving = self.serving
+        declared = next((place for place in serving if place.server == self.primary), None)
+        if declared is not None and declared.version is not None:
+            return declared, declared.version.serial
+        known = [place for place in serving if "estate" in place.listed] or serving
+        serial = newest([place.version.serial for place in known if place.version is not None])
+        claiming = (place for place in known if place.own_primary)
         primary = next((one for one in claiming if one.version is not None and one.version.serial == serial), None)
         return primary, serial
 

@@ -162,12 +162,12 @@ class VersionWords:
         if serial is not None:
             yield from self._followed(self._followers, primary_place, serial)
         elif seen.serving:
-            said = ", ".join(f"{p.server.label} {p.version.serial}" for p in seen.serving if p.version is not None)
-            text = (
-                f"The serials of {self.zone} have no order (RFC 1982 section 3.2): {said}. "
-                "No secondary can tell which is newer."
-            )
-            yield self.finding("auth.serials-unordered", text, [p.spoken for p in seen.serving], rdtype=SOA)
+            yield self._unordered(seen.serving)
+
+    def _unordered(self, places: list[Place]) -> Finding:
+        said = ", ".join(f"{p.server.label} {p.version.serial}" for p in places if p.version is not None)
+        text = f"The serials of {self.zone} have no order (RFC 1982 section 3.2): {said}. No secondary can tell which is newer."
+        return self.finding("auth.serials-unordered", text, [p.spoken for p in places], rdtype=SOA)
 
     @property
     def _followers(self) -> list[Place]:
@@ -199,16 +199,32 @@ class VersionWords:
             newer = [p.spoken for p in serving if p.version is not None and p.version.serial == serial][:1]
             evidence = [place.spoken, *newer]
             label = place.server.label
-            if distance is None or distance < 0:
-                how = "has no order with" if distance is None else f"is {-distance:,} ahead of"
+            if distance is None:
+                yield self._unordered([*(one for one in serving if one is primary), place])
+                continue
+            if distance < 0:
                 text = (
-                    f"{label} has serial {version.serial}, which {how} the primary's {serial} ({holder}): the primary's went "
-                    "back, and the secondary takes no change until it is ahead again."
+                    f"{label} has serial {version.serial}, which is {-distance:,} ahead of the primary's {serial} ({holder}): "
+                    "the primary's went back, and the secondary takes no change until it is ahead again."
                 )
                 advice = (
                     f"on the primary, set a serial after {version.serial}, such as {(version.serial + 1) % (1 << 32)}"
                 )
                 yield self.finding("auth.serial-ahead", text, evidence, rdtype=SOA, advice=advice, server=place.server)
+                continue
+            if place.own_primary and self.seen.primary is None:
+                leader = next(iter(p.server.label for p in serving if p.version and p.version.serial == serial), holder)
+                text = (
+                    f"{label}, which the SOA of {self.zone} names as its primary, has serial {version.serial}, and {leader} "
+                    f"has {serial}, {distance:,} ahead. Either {label} follows another primary, and will have it within "
+                    f"{duration(version.refresh)} (refresh); or its own serial went back, and no secondary follows it."
+                )
+                advice = (
+                    f'say which server is the primary: primary = "{leader}" (or "{label}") in the zone of the estate'
+                )
+                yield self.finding(
+                    "auth.primary-unclear", text, evidence, rdtype=SOA, advice=advice, server=place.server
+                )
                 continue
             versions = "version" if distance == 1 else "versions"
             text = (

@@ -48,6 +48,7 @@ class MailSeen:
     apex: Name | None = None
     apex_mx: tuple[bytes, ...] = ()
     expected: list[Finding] = field(default_factory=list)
+    wanted: bool = False
 
     @property
     def null(self) -> bool:
@@ -92,6 +93,7 @@ def inspect_mail(
         seen.web = done[4]
     if expected is not None:
         seen.expected = done[-1].findings
+        seen.wanted = bool(expected.values)
     is_apex = any(telling.values for telling in soa.usable)
     seen.apex = domain if is_apex else found.authority.zone
     targets = sorted({target_of(value) for value in found.values if target_of(value) != ROOT})

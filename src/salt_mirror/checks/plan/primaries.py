@@ -30,7 +30,7 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
     """Finds the primary of a zone."""
     authority = yield from atlas.find(zone.apex, zone.view)
     servers = authority.servers
-    told = zone.updates.server
+    told = zone.updates.server or zone.primary
     if told is not None:
         return Primary(told, told, tuple(dict.fromkeys((told, *servers))))
     answers = yield [Question(zone.apex, SOA, server) for server in servers]

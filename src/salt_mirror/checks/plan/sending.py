@@ -100,10 +100,12 @@ def leans_on(one: PlannedSet, names: Iterable[Name]) -> bool:
     return one.key.rdtype == PTR and bool((one.before ^ one.after) & frozenset(names))
 
 
-def meaning(reply: Reply) -> str:
-    """What an answer means, for people."""
+def meaning(reply: Reply, *, signed: bool = True) -> str:
+    """What an answer means, for people; `signed` whether the change was."""
     if reply.trouble:
         return reply.trouble
+    if reply.status == "REFUSED" and not signed:
+        return "it refuses the change, which was sent without a key (update_key in the zone), or takes none from here"
     if reply.status in CHANGED_SINCE:
         return "changed since it was looked at"
     return _MEANS.get(reply.status, f"it answered {reply.status}")

@@ -31,6 +31,13 @@ HOPELESS_TRIES = 5
 """So many tries without a usable answer in a row, and a watch does not wait for that server alone."""
 _JUST_AFTER_S = 1.0
 
+
+def looks_for(members: int) -> int:
+    """How many looks in a row have to bring the new state, before no member is left with the old one: with so many, one that
+    answers each time by chance is missed once in a thousand watches."""
+    return 1 if members == 1 else 7 * members
+
+
 State = Literal["waiting", "new", "old", "no", "silent"]
 """What a vantage was last seen with: nothing yet, the goal, other values, a "no", or no usable answer."""
 
@@ -268,9 +275,10 @@ class Watch:
         slot.state = "old" if sighting.values else "no"
         slot.streak = 0
         slot.new_since = slot.settled_at = None
-        self._count(slot, slot.expiries, ends)
-        self._holds_on(slot)
-        slot.predicted = max(slot.expiries)
+        if sighting.ttl is not None:  # without a TTL nothing is known of an end, and nobody has outlived it
+            self._count(slot, slot.expiries, ends)
+            self._holds_on(slot)
+        slot.predicted = max(slot.expiries, default=None)
         probing = slot.goal is self._first_goal and slot.asked < PROBES
         next_end = min((end for end in slot.expiries if end > self.now), default=self.now)
         if sighting.soonest is not None:  # a link that runs out before the others may be the one that has changed
@@ -287,7 +295,9 @@ class Watch:
         ends[:] = [one for one in ends if one > self.now - self._tolerance_s or ends is slot.expiries]
         if not any(abs(one - end) <= self._tolerance_s for one in ends):
             ends.append(end)
-        there = sum(one > self.now for one in ends)
+        # Entries that have not run out are as many caches: one with the new state and one with the old are two.
+        later = self.now + self._tolerance_s
+        there = sum(one > later for one in (*slot.expiries, *slot.fresh))
         if there > slot.vantage.members:
             slot.vantage.members = there
             self._reopen(slot.vantage)
@@ -295,7 +305,7 @@ class Watch:
     def _conclude(self, slot: Slot) -> None:
         """Settles a cache that has the goal, once every member that was seen has had its turn."""
         coming = [end for end in slot.expiries if end > self.now]
-        need = 1 if slot.vantage.members == 1 else 2 * slot.vantage.members
+        need = looks_for(slot.vantage.members)
         if slot.goal is self._first_goal:
             need = max(need, PROBES)
         if not coming and slot.streak >= need:
@@ -308,7 +318,7 @@ class Watch:
     def _reopen(self, vantage: Vantage) -> None:
         """A pool turned out to be larger: what was settled on fewer looks is looked at again."""
         for slot in self.slots:
-            if slot.vantage is vantage and slot.settled_at is not None and slot.streak < 2 * vantage.members:
+            if slot.vantage is vantage and slot.settled_at is not None and slot.streak < looks_for(vantage.members):
                 slot.settled_at = None
                 self._schedule(slot, self.now + self._gap_s)
 

@@ -22,6 +22,11 @@ _ENOUGH = 2
 _AS_IT_IS = bytes(range(256))
 
 
+def refuses_edns(reply: Reply) -> bool:
+    """Whether a reply is one with which servers turn EDNS away."""
+    return reply[0] in _REFUSES_EDNS and reply[6] is None
+
+
 class Next(Enum):
     """What to do next with a question."""
 

@@ -31,12 +31,12 @@ class Flight:
     """One question under way, beyond its first try or on a stream.
 
     `asked` is its question section as it was sent, `asked_first` as it was before it was made plain; `plain` that it goes
-    without EDNS and in lower case; `landed` that it has ended here. Times are the engine's clock in seconds. `mac` is the
-    signature that the answer's must build on.
+    without EDNS and in lower case, `edns_out` that a try with EDNS may still be answered; `landed` that it has ended here.
+    Times are the engine's clock in seconds. `mac` is the signature that the answer's must build on.
     """
 
     __slots__ = (
-        "asked", "asked_first", "began_at", "case_lost", "cookie_lost", "deadline", "edns_refused", "landed", "mac",
+        "asked", "asked_first", "began_at", "case_lost", "cookie_lost", "deadline", "edns_out", "edns_refused", "landed", "mac",
         "malformed", "plain", "qid", "question", "refused", "sent_at", "sock", "tries", "wire",
     )  # fmt: skip
 
@@ -48,7 +48,7 @@ class Flight:
         self.began_at = self.sent_at = self.deadline = now
         self.tries = 1
         self.landed = self.refused = self.malformed = False
-        self.case_lost = self.cookie_lost = self.edns_refused = self.plain = False
+        self.case_lost = self.cookie_lost = self.edns_out = self.edns_refused = self.plain = False
         self.sock: socket.socket | None = None
         self.mac: bytes | None = None
 

@@ -21,7 +21,7 @@ from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, S
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.chance import open_datagram
-from salt_mirror.dns.traffic.fallback import Next, Ways
+from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.traffic.stream import Stream
@@ -225,6 +225,7 @@ class Lane:
             return
         if step is Next.PLAIN:
             self._make_plain(flight)
+            flight.edns_out = True
         self._resend(flight, now)
 
     def _make_plain(self, flight: Flight) -> None:
@@ -337,6 +338,11 @@ class Lane:
         if flight.mac is not None and not self._signed(message, reply[0], flight.mac):
             flight.malformed = True
             self.strays += 1
+            return 0
+        if flight.edns_out and flight.plain and refuses_edns(reply):
+            # A slow server turns the try with EDNS away after the plain one was sent: what that brings is still to come.
+            flight.edns_out, flight.edns_refused = False, True
+            self.late += 1
             return 0
         match self._ways.after(reply, flight, last=flight.tries >= self._tries):
             case Next.STRAY:
