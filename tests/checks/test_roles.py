@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.mail.judging import judged_mail
+from salt_mirror.checks.mail.judging import judged_mail, mail_domains
 from salt_mirror.checks.services.directory import Controller, Directory, wanted_of
 from salt_mirror.checks.services.judging import Target, judged_service, shares
 from salt_mirror.checks.services.wording import judged_directory
@@ -83,6 +83,14 @@ SRV = ("_x._tcp.marsh.example", "SRV")
 def test_each_way_in_which_mail_fails_has_its_name(told: Told, codes: list[str]) -> None:
     domain = "sales.marsh.example" if BELOW_MX in told else "marsh.example"
     assert judged(judged_mail(from_text(domain), "inside", ATLAS), both(told))[0] == codes
+
+
+def test_a_domain_without_mail_is_a_fault_only_where_mail_is_expected() -> None:
+    told = both({("marsh.example", "TXT"): ['"x"']})
+    wanted = estate("marsh.example", expect=(("marsh.example", "MX", "10 a.marsh.example."),), view="inside")
+    ((name, view), expected) = next(iter(mail_domains(wanted).items()))
+    codes, _ = judged(judged_mail(name, view, Atlas(wanted), expected=expected), told)
+    assert "mail.none" in codes and "mail.without" not in codes
 
 
 @pytest.mark.parametrize(

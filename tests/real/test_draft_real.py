@@ -161,7 +161,7 @@ def test_a_key_opens_zones_and_only_its_name_is_written(run: Run, tmp_path: Path
         closed = run(*given, "--folder", "closed")
         assert set(zones_in(estate_in(tmp_path / "closed"))) == {TOP} and "or give --key NAME:FILE" in closed.out
         done = run(*given, "--key", "mirror.test:mirror.key", "--folder", "open")
-        assert done.status == 0 and done.out.startswith("2 zones on 1 server: open")
+        assert done.status == 0 and done.out.startswith("2 zones on 1 server: open"), done.out
         text = (tmp_path / "open" / "estate.toml").read_text(encoding="utf-8")
         assert secret_text(key) not in text + done.out
         estate = tomllib.loads(text)

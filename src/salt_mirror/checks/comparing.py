@@ -22,13 +22,16 @@ from salt_mirror.checks.services.directory import all_wanted, directory_of
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.records import AAAA, CNAME, PTR, SOA, A, rdata_text, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, NOT_CONTENT, PTR, SOA, A, rdata_text, type_from_text, type_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 
 VERSION = "salt-mirror/snapshot/1"
+
+
+_LEFT_OUT = frozenset(map(type_text, NOT_CONTENT))
 
 
 class SnapshotHead(msgspec.Struct, frozen=True):
@@ -82,8 +85,7 @@ class Difference:
 
 def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Difference]:
     """Everything that is not the same, in the order of zone, name and type."""
-    old = {one.key: one for one in before}
-    new = {one.key: one for one in after}
+    old, new = ({one.key: one for one in side if one.type not in _LEFT_OUT} for side in (before, after))
     found: dict[Difference, list[str]] = {}
     for key in old.keys() | new.keys():
         one, other = old.get(key), new.get(key)
@@ -248,7 +250,7 @@ class Snapshot(Part):
                 for server in zone.servers or ():
                     holding = setting.holdings(server, zone.apex)
                     for owner, rdtype, ttl, values in holding.rrsets() if holding is not None else ():
-                        if rdtype != SOA:
+                        if rdtype != SOA and rdtype not in NOT_CONTENT:
                             self.take([_held(server.label, view, zone.apex, owner, rdtype, values, ttl)])
 
     def take(self, result: list[HeldSet]) -> None:

@@ -19,7 +19,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import MADE_BY_SIGNERS, SOA, rdata_text, soa_fields, type_text
+from salt_mirror.dns.records import NOT_CONTENT, SOA, rdata_text, soa_fields, type_text
 from salt_mirror.dns.serials import ahead
 from salt_mirror.findings import Evidence, Finding, Outcome
 
@@ -113,7 +113,7 @@ def _compare(zone: TwoZones, setting: Setting, rdtypes: frozenset[int]) -> Dialo
         one, another = told[0].get(key), told[1].get(key)
         if one == another:
             continue
-        if key[1] in MADE_BY_SIGNERS:
+        if key[1] in NOT_CONTENT:
             signed += 1
             continue
         finding = words.difference(key, one, another)
@@ -137,7 +137,7 @@ def _asked(server: Server, wanted: Sets) -> Dialogue[tuple[Sets, dict[tuple[Name
     """What a server says of sets that the other holds, and the answers that prove nothing."""
     found: Sets = {}
     troubles: dict[tuple[Name, int], Answer] = {}
-    keys = [key for key in wanted if key[1] not in MADE_BY_SIGNERS]
+    keys = [key for key in wanted if key[1] not in NOT_CONTENT]
     for at in range(0, len(keys), _BATCH):
         for answer in (yield [Question(name, rdtype, server) for name, rdtype in keys[at : at + _BATCH]]):
             key = answer.question.name, answer.question.rdtype
@@ -145,7 +145,7 @@ def _asked(server: Server, wanted: Sets) -> Dialogue[tuple[Sets, dict[tuple[Name
                 troubles[key] = answer
             elif answer.values:
                 found[key] = (answer.ttl or 0, answer.values)
-    found.update({key: kept for key, kept in wanted.items() if key[1] in MADE_BY_SIGNERS})  # they are not asked for
+    found.update({key: kept for key, kept in wanted.items() if key[1] in NOT_CONTENT})  # they are not asked for
     return found, troubles
 
 

@@ -54,16 +54,7 @@ def rollcall(
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import (
-        atlas_of,
-        first_forward,
-        open_estate,
-        server_at,
-        servers_at,
-        spec_of,
-        types_in,
-        views_of,
-    )
+    from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
@@ -75,8 +66,7 @@ def rollcall(
     given = _given(sources or [], origin, problems, spec_of(listing), estate.networks)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
-        measure = server_at(held_by, estate, "--as-held-by")
-        given = _held(measure, estate, given, asking, only)
+        given = _held(held_by, estate, given, asking, only)
     sets = expected_sets(estate, given, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
     if not sets:
         raise BadInput(
@@ -131,16 +121,17 @@ def _given(
 
 
 def _held(
-    server: Server, estate: Estate, given: list[Expectation] | None, asking: Asking, zone: Name | None
+    held_by: str, estate: Estate, given: list[Expectation] | None, asking: Asking, zone: Name | None
 ) -> list[Expectation]:
     """What one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
-    from salt_mirror.cli.opening import views_of
+    from salt_mirror.cli.opening import server_at, views_of
     from salt_mirror.dns.names import to_text
-    from salt_mirror.dns.records import SOA
+    from salt_mirror.dns.records import NOT_CONTENT, SOA
     from salt_mirror.dns.transfer import TransferFailed, transfer
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.expectations import Expectation
 
+    server = server_at(held_by, estate, "--as-held-by")
     zones = [one for where in views_of(asking, estate) for one in estate.zones[where].values()]
     found: list[Expectation] = []
     refused = ""
@@ -152,7 +143,7 @@ def _held(
                     found += [
                         Expectation(one.owner, one.rdtype, one.rdata, ttl=one.ttl, presence="exact")
                         for one in records
-                        if one.rdtype != SOA
+                        if one.rdtype != SOA and one.rdtype not in NOT_CONTENT
                     ]
             except TransferFailed as error:
                 refused = f"{to_text(apex)}: {error}"

@@ -31,6 +31,9 @@ _NUMBERS = {text: number for number, text in TYPE_NAMES.items()}
 
 MADE_BY_SIGNERS = frozenset((46, 47, 50, 51))
 """RRSIG and NSEC (RFC 4034), NSEC3 and NSEC3PARAM (RFC 5155): a signer makes them, and nobody keeps them."""
+NOT_CONTENT = MADE_BY_SIGNERS | frozenset((48, 59, 60, 63))
+"""With them DNSKEY (RFC 4034), CDS and CDNSKEY (RFC 7344) and ZONEMD (RFC 8976), which each signer makes for itself: no record
+that people keep, and so out of every comparison of content."""
 
 LAYOUTS = {
     2: "n", 3: "n", 4: "n", 5: "n", 6: "nn", 7: "n", 8: "n", 9: "n", 12: "n", 14: "nn", 15: "2n", 17: "nn",

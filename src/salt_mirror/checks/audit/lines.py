@@ -170,9 +170,8 @@ def verdict(zones: list[ZoneLine], findings: list[Finding], *, all_checks: bool 
     begin = f"{sound} of {many(len(zones), 'zone')} {'is' if sound == 1 or len(zones) == 1 else 'are'} sound"
     if not all_checks:
         seen = [line for line in zones if line.checks]
-        begin = (
-            f"{sum(line.outcome == 'agrees' for line in seen)} of {many(len(seen), 'zone')} looked at without a fault"
-        )
+        clean = sum(line.outcome == "agrees" and not line.unchanged for line in seen)
+        begin = f"{clean} of {many(len(seen), 'zone')} looked at without a fault"
     elif alone:
         begin += f", {alone} looked at by the SOA only"
     if same:

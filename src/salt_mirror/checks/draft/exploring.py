@@ -8,9 +8,8 @@ once, so the search ends where nothing new is said. It asks nothing itself: whoe
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Iterator, Mapping
-from types import MappingProxyType
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Iterator
+from typing import Any
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.draft.asking import (
@@ -25,6 +24,7 @@ from salt_mirror.checks.draft.asking import (
     sets_at,
     zone_of,
 )
+from salt_mirror.checks.draft.leads import Lead, Place, batches, upwards
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
 from salt_mirror.checks.draft.scope import Wanted, parts_of, place_of
 from salt_mirror.checks.services.directory import sites_in
@@ -50,28 +50,6 @@ _CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
 _DIRECTORYS = from_text("_msdcs.")[:-1]
 
 
-class _Place(NamedTuple):
-    """A name whose zone is looked for: who led there, and whether resolvers may be asked. `holds` says what the zone holds
-    where it begins further up; a `quiet` one is not told where it is in no zone."""
-
-    whence: str
-    holds: str = ""
-    outside: bool = False
-    is_zone: bool = False
-    quiet: bool = False
-
-
-class _Apex(NamedTuple):
-    """A zone whose servers are looked for: who led there, servers that may know it, the servers of the zone above, addresses
-    of its name servers, and whether it was named by whoever drafts."""
-
-    whence: str
-    hints: tuple[Server, ...] = ()
-    above: tuple[Server, ...] = ()
-    glue: Mapping[Name, set[bytes]] = MappingProxyType({})
-    named: bool = False
-
-
 class Explorer:
     """The search at work; `learnt` is what came of it, and can be read at any time."""
 
@@ -82,12 +60,12 @@ class Explorer:
         self._sweeps = sweep
         self._ours = {server: Candidate(server, "in the estate") for server in wanted.known}
         self._ours |= {server: Candidate(server, "given") for server in wanted.servers}
-        self._places: dict[Name, _Place] = {}
-        self._apexes: dict[Name, _Apex] = {}
+        self._places: dict[Name, Place] = {}
+        self._apexes: dict[Name, Lead] = {}
         self._questions: dict[Server, dict[tuple[Name, int], Name]] = {}
         self._seen: set[Name] = set()
         self._domains: set[Name] = set()
-        self._tried: dict[Name, _Apex] = {}
+        self._tried: dict[Name, Lead] = {}
         self._asked: dict[Name, set[Server]] = {}
         self._hosts: dict[Name, tuple[int, ...]] = {}
         self._settled: set[Name] = set()
@@ -99,7 +77,7 @@ class Explorer:
         self._hosts_beyond: set[Name] = set()
         self._given: set[Name] = set(wanted.names)
         self._kept: dict[Name, FoundZone] = {}
-        self._placed: dict[Name, tuple[_Place, int]] = {}
+        self._placed: dict[Name, tuple[Place, int]] = {}
         self._begin()
 
     # What is asked
@@ -113,17 +91,17 @@ class Explorer:
             self.learnt.directory = self._wanted.directory
             self._kept = {zone.apex: zone for zone in self._wanted.directory.zones}
             for zone in self._kept.values():
-                self._look_for(zone.apex, _Place("in the directory", outside=True, is_zone=True))
+                self._look_for(zone.apex, Place("in the directory", outside=True, is_zone=True))
         for name, whence in self._wanted.zones.items():
-            self._look_for(name, _Place(whence, outside=True, is_zone=True))
+            self._look_for(name, Place(whence, outside=True, is_zone=True))
         for name in self._wanted.names:
-            self._look_for(name, _Place("given", f"{bare(name)}, which was given", outside=True))
+            self._look_for(name, Place("given", f"{bare(name)}, which was given", outside=True))
         for network in self._wanted.networks:
             holds = f"pointers of {network}, which was given"
             for part in (network, *parts_of(network)):
-                self._look_for(place_of(part), _Place("given", holds, outside=True, quiet=part is not network))
+                self._look_for(place_of(part), Place("given", holds, outside=True, quiet=part is not network))
 
-    def _look_for(self, name: Name, place: _Place) -> None:
+    def _look_for(self, name: Name, place: Place) -> None:
         if name not in self._seen:
             self._seen.add(name)
             self._places[name] = place
@@ -152,7 +130,7 @@ class Explorer:
         steps += [self._answering(apex) for apex in self._apexes]
         self._apexes = {}
         for server, wanted in self._questions.items():
-            steps += [sets_at(batch, server) for batch in _batches(list(wanted))]
+            steps += [sets_at(batch, server) for batch in batches(list(wanted))]
         self._questions = {}
         return steps
 
@@ -204,9 +182,9 @@ class Explorer:
         if found.name in self._given and apex != found.name and not is_reverse(apex):
             self._hosts[found.name] = _AT_GIVEN
         whence = place.whence if apex == found.name or not place.holds else f"holds {place.holds}"
-        self._take_up(apex, _Apex(whence, found.hints, named=place.outside))
+        self._take_up(apex, Lead(whence, found.hints, named=place.outside))
 
-    def _take_up(self, apex: Name, one: _Apex) -> None:
+    def _take_up(self, apex: Name, one: Lead) -> None:
         known = self._tried.get(apex)
         if known is not None:
             self._tried[apex] = known._replace(named=known.named or one.named)
@@ -254,7 +232,7 @@ class Explorer:
             if found.apex in self._kept:
                 zone.take_kept(self._kept[found.apex])
             if not is_reverse(found.apex) and not found.apex.startswith(_DIRECTORYS):
-                self._look_for(from_text("_msdcs", found.apex), _Place("asked for beside each domain"))
+                self._look_for(from_text("_msdcs", found.apex), Place("asked for beside each domain"))
         zone.servers = found.servers
         zone.others = found.others
         for server in (*found.servers, *found.others):
@@ -280,7 +258,7 @@ class Explorer:
             glue: dict[Name, set[bytes]] = {
                 target: {*holding.rdata(target, A), *holding.rdata(target, AAAA)} for target in holding.rdata(cut, NS)
             }
-            self._take_up(cut, _Apex(f"delegated in {bare(zone.apex)}", above=tuple(zone.servers), glue=glue))
+            self._take_up(cut, Lead(f"delegated in {bare(zone.apex)}", above=tuple(zone.servers), glue=glue))
         for (owner, rdtype), (_, values) in zone.registered.items():
             self._scan(owner, rdtype, values)
         self._take_directories(zone.apex, holding.names)
@@ -358,7 +336,7 @@ class Explorer:
 
     def _see_address(self, address: bytes) -> None:
         name = reverse_name(address)
-        place = parent(name) if len(address) == 4 else _upwards(name, 16)
+        place = parent(name) if len(address) == 4 else upwards(name, 16)
         network = ipaddress.ip_network((address, 24 if len(address) == 4 else 64), strict=False)
         if ipaddress.ip_address(address).is_loopback:
             return
@@ -366,7 +344,7 @@ class Explorer:
         self._networks[place] = (network, number + 1)
         if not number:
             self._look_for(
-                name, _Place("an address was seen there", f"the pointer of {address_text(address)}, which was seen")
+                name, Place("an address was seen there", f"the pointer of {address_text(address)}, which was seen")
             )
 
     def _see_target(self, name: Name) -> None:
@@ -381,7 +359,7 @@ class Explorer:
         domain = parent(name)
         if domain not in self._domains:  # a zone that nobody delegates is seen by what leads there alone
             self._domains.add(domain)
-            self._look_for(name, _Place("a record leads there", f"{bare(name)}, where a record leads"))
+            self._look_for(name, Place("a record leads there", f"{bare(name)}, where a record leads"))
 
     def _take_directories(self, apex: Name, names: Iterable[Name]) -> None:
         known = list(names)
@@ -410,14 +388,3 @@ class Explorer:
         for server in idle:
             self.learnt.remarks.append(f"{server.label} was given, and answers for none of these zones with authority")
         return self.learnt
-
-
-def _upwards(name: Name, by: int) -> Name:
-    for _ in range(by):
-        name = parent(name)
-    return name
-
-
-def _batches(wanted: list[tuple[Name, int]], size: int = 64) -> Iterator[list[tuple[Name, int]]]:
-    for at in range(0, len(wanted), size):
-        yield wanted[at : at + size]

@@ -24,7 +24,7 @@ from salt_mirror.keeping.draft import adding, tables
 from salt_mirror.keeping.draft.records import master_file
 from salt_mirror.keeping.writing import check_writable, write_whole
 
-_EXPECT = re.compile(r"^expect = .*$", re.MULTILINE)
+_LATER = re.compile(r"^(?:expect|key) = .*$", re.MULTILINE)
 
 
 @dataclass(slots=True)
@@ -69,8 +69,8 @@ class DraftFiles:
         for fit in fits:
             if fit.records:
                 files |= self._records(fit, str(names[fit.zone.apex]))
-        new = [tables.key_table(name, file) for name, file in self.keys if name not in held.keys]
-        new += [
+        keys = [tables.key_table(name, file) for name, file in self.keys if name not in held.keys]
+        new = [
             tables.server_table(one, self.learnt, self.labels, self.works.get(one.server, ""))
             for one in self.learnt.written
             if one.server not in self.estate.servers.values()
@@ -82,7 +82,7 @@ class DraftFiles:
             new.append(tables.zone_table(zone, self.learnt, self.labels, expected))
         new += self._directories(held)
         begin = self._head() if self.old is None else self.old
-        new = self._readable(begin, new)
+        new = [*keys, *self._readable(begin, new)]
         if self.old is None:
             return Drafted(adding.with_tables(begin, new), new, files, {})
         known = parse_estate(adding.with_tables(begin, new), self.estate.path or Path("estate.toml")).servers
@@ -100,8 +100,9 @@ class DraftFiles:
         waiting = [new]
         while waiting:
             some = waiting.pop()
-            # Records are written after this, and the estate last: what the tables expect is not there yet.
-            text = adding.with_tables(begin, [_EXPECT.sub("", table) for table in (*taken, *some)])
+            # Records are written after this, and the estate last: what the tables expect is not there yet, nor the folder from
+            # which a secret's path counts. Whoever gave a key has had it read already.
+            text = adding.with_tables(begin, [_LATER.sub("", table) for table in (*taken, *some)])
             try:
                 estate_of(parse_estate(text, path), path)
                 taken += some
