@@ -3,6 +3,7 @@ over."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -16,6 +17,8 @@ from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Key
 from salt_mirror.dns.records import Record, rdata_from_text, type_from_text, type_text
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.server import StandIns
 from support.estates import Served, found
 from support.examples import examples
 from support.program import Run
@@ -118,13 +121,53 @@ def test_what_signers_make_is_told_once_and_is_no_difference(run: Run, served: S
     assert "differs in 2 record sets that signers make" in done.report["findings"][0]["text"]
 
 
+def test_what_signers_make_is_content_for_no_check(run: Run, served: Served) -> None:
+    key = "@ DNSKEY 257 3 13 " + "{0}" * 20 + "AAAAAA==\n"
+    own = "a RRSIG A 13 3 300 20301231000000 20201231000000 {} pans.example. c2FsdA==\n@ NSEC {} NS SOA\n"
+
+    def signed(tag: int, following: str, salt: str) -> str:
+        plain = HEAD.format(serial=7, negative=300) + "a A 192.0.2.7\n"
+        return plain + own.format(tag, following) + key.format(salt)
+
+    servers = served(ZONE, signed(1, "a", "AAAA"), signed(2, "b", "BBBB"), listed=2)
+    for server in servers:
+        server.transfers = True
+    assert "auth.edited-apart" not in run("authority", "--transfer", "--json").out
+    called = run("rollcall", "--as-held-by", "one", "--json").report
+    assert {subject["type"] for subject in called["subjects"]} == {"NS", "A"} and called["findings"] == []
+    assert run("snapshot", "one.jsonl", "--transfer").status == 0
+    servers[0].authority.hold(read_zone(signed(3, "c", "CCCC"), ZONE))
+    assert run("compare", "one.jsonl", "--json", "--transfer").report["findings"] == []
+
+
+def test_a_child_zone_in_hand_stays_when_its_parent_is_refused(run: Run, served: Served, standins: StandIns) -> None:
+    text = HEAD.format(serial=7, negative=300)
+    below = standins.add([read_zone(text + "deep A 192.0.2.9\n", f"sub.{ZONE}")])
+    below.transfers = True
+    below.authority.hold(read_zone(text, ZONE))
+    respond = below.responses
+
+    def refuses_the_parent(wire: bytes) -> Iterator[bytes]:
+        refused = b"\x04pans\x07example\0\0\xfc" in wire and b"\x03sub" not in wire
+        below.transfers = not refused
+        yield from respond(wire)
+
+    below.responses = refuses_the_parent  # type: ignore[method-assign]
+    served(ZONE, text, listed=1, also={f"sub.{ZONE}": {"below": below.port}})
+    report = run("rollcall", "--as-held-by", "below", "--json").report
+    assert f"deep.sub.{ZONE}." in {subject["name"] for subject in report["subjects"]}
+
+
 def test_a_server_that_hands_nothing_over_is_asked_and_accuses_nobody(run: Run, served: Served) -> None:
     text = HEAD.format(serial=7, negative=300)
-    one, _ = served(ZONE, text + "a A 192.0.2.7\n", text + "a A 192.0.2.7\nb A 192.0.2.8\n")
+    one, two = served(ZONE, text + "a A 192.0.2.7\n", text + "a A 192.0.2.7\nb A 192.0.2.8\n")
     one.transfers = True
     done = run("differ", "one", "two", "--json")
     assert done.status == 3 and found(done) == ["diff.unverified"] and done.report["counts"]["differs"] == 0
     assert "two does not hand it over: what it alone has was not seen" in done.report["findings"][0]["text"]
+    two.authority.hold(read_zone(text + "a A 192.0.2.9\n", ZONE))
+    (other,) = (it for it in run("differ", "one", "two", "--json").report["findings"] if it["code"] == "diff.other")
+    assert {said["server"]: said["over"] for said in other["evidence"]} == {"one": "transfer", "two": "udp"}
     one.transfers = False
     neither = run("differ", "one", "two", "--json")
     assert neither.status == 3 and neither.report["counts"]["agrees"] == 0

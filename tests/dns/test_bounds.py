@@ -10,14 +10,23 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
+from types import FrameType, SimpleNamespace
+from typing import Any, cast
 
 import pytest
 
+from salt_mirror.checks.atlas import Atlas, Authority
+from salt_mirror.checks.audit.coverage import coverage
+from salt_mirror.checks.audit.work import AuditWork
+from salt_mirror.checks.authority.seen import Place, Seen
+from salt_mirror.checks.authority.sheet import sheet_of
 from salt_mirror.checks.descent import walking
 from salt_mirror.checks.draft import asking as draft_asking
 from salt_mirror.checks.draft import exploring
 from salt_mirror.checks.here import scope
+from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.plan import sending
 from salt_mirror.checks.resolvers import asking
 from salt_mirror.cli import drafting, knocking, looking, opening, running
@@ -25,6 +34,7 @@ from salt_mirror.cli.options import Asking
 from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.computer import sources
 from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.exchange import Exchange
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import A
@@ -35,6 +45,7 @@ from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
 from salt_mirror.estate import masterfile, reading
 from salt_mirror.estate.directory import learning
 from salt_mirror.estate.file import BoundsEntry
+from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
 from salt_mirror.vantages import desk, exchange, mail, parcel, serving, station
@@ -280,6 +291,75 @@ def test_an_answer_that_drips_over_https_is_not_waited_for(secured: Secured, fir
     with peer(tcp=secured(serve)) as port:
         told_at(f"https://127.0.0.1:{port}/dns-query", 0.3)
     assert not ended.is_set(), "it would have gone on"
+
+
+def test_a_change_has_one_deadline_however_its_answer_drips() -> None:
+    ended = threading.Event()
+
+    def drips(connection: socket.socket) -> None:
+        query_on(connection)
+        connection.sendall(b"\0\x40")
+        for _ in range(int(PATIENCE_S / 0.05)):
+            connection.sendall(b"\0")
+            time.sleep(0.05)
+        ended.set()
+
+    with peer(tcp=drips) as port:
+        server = Server("slow", LOOPBACK, port)
+        reply = update.send(server, update.update_message(from_text("pans.example"), []), None, timeout_s=0.5)
+        assert (reply.trouble, reply.unknown, reply.done) == ("no answer in time", True, False)
+        with Exchange(server, 0.5) as exchange, pytest.raises(TimeoutError):  # as Kerberos is negotiated
+            exchange.answer(bytes(12))
+    assert not ended.is_set()
+
+
+# What grows with an estate, and not with its square
+
+
+def steps_of(work: Callable[[], object]) -> int:
+    """How many instructions of the interpreter some work takes."""
+    steps = 0
+
+    def count(frame: FrameType, event: str, _: object) -> Any:
+        nonlocal steps
+        frame.f_trace_opcodes = True
+        steps += event == "opcode"
+        return count
+
+    before = sys.gettrace()
+    sys.settrace(count)
+    try:
+        work()
+    finally:
+        sys.settrace(before)
+    return steps
+
+
+def test_a_sheet_of_many_servers_and_a_page_of_many_zones_grow_with_their_number() -> None:
+    zone = from_text("pans.example")
+    found = Lookup(zone, zone, Authority(zone, ()), [])
+
+    def sheet(number: int) -> int:
+        places = [Place(Server(str(n), n.to_bytes(4, "big")), soa=soa_of(zone)) for n in range(number)]
+        seen = Seen(zone, "", found, places=places)
+        return steps_of(lambda: sheet_of(seen, "agrees", [], datetime.now(UTC)))
+
+    def lines(number: int) -> int:
+        zones = {name: Zone(name, "", ()) for name in (from_text(f"z{n}.of-{number}.example") for n in range(number))}
+        estate = Estate(zones={"": zones})
+        work = AuditWork(estate, Atlas(estate), coverage((), (), estate))
+        work.parts["pairs"] = cast(
+            Any, SimpleNamespace(swept=lambda: [(name, "") for name in zones], verdicts=lambda: ())
+        )
+        return steps_of(lambda: work.zone_lines([]))
+
+    for grown in (sheet, lines):
+        assert grown(160) < 5 * grown(40)
+
+
+def soa_of(zone: bytes) -> Answer:
+    rdata = zone + zone + (1).to_bytes(4, "big") + bytes((0, 0, 14, 16)) * 4
+    return Answer(Question(zone, 6, Server("a", LOOPBACK)), "NOERROR", True, (rdata,), 300)
 
 
 # The page

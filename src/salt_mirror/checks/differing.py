@@ -86,9 +86,9 @@ class Differing(Part):
 
 def _compare(zone: TwoZones, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[Compared]:
     found = Compared(zone)
-    words = _Words(zone)
     serials = yield [Question(zone.apex, SOA, server) for server in zone.servers]
     held = [setting.holdings(server, zone.apex) for server in zone.servers]
+    words = _Words(zone, [one is not None for one in held])
     told: list[Sets] = [_sets_of(one, rdtypes) if one is not None else {} for one in held]
     troubles: dict[tuple[Name, int], Answer] = {}
     for mine, other in ((0, 1), (1, 0)):
@@ -152,8 +152,9 @@ def _asked(server: Server, wanted: Sets) -> Dialogue[tuple[Sets, dict[tuple[Name
 class _Words:
     """The findings about one zone, in words."""
 
-    def __init__(self, zone: TwoZones) -> None:
+    def __init__(self, zone: TwoZones, handed_over: list[bool]) -> None:
         self._zone = zone
+        self._overs = ["transfer" if whole else "udp" for whole in handed_over]
         self._apex = to_text(zone.apex)
         self._one, self._another = (server.label for server in zone.servers)
 
@@ -232,9 +233,9 @@ class _Words:
             Evidence(
                 server=server.label, endpoint=server.endpoint, question=f"{to_text(name)} {type_text(rdtype)}",
                 status="NOERROR", authoritative=True, values=[rdata_text(rdtype, value) for value in kept[1]] if kept else [],
-                ttl=kept[0] if kept else None, rtt_ms=None, over="transfer",
+                ttl=kept[0] if kept else None, rtt_ms=None, over=over,
             )
-            for server, kept in zip(self._zone.servers, told, strict=True)
+            for server, kept, over in zip(self._zone.servers, told, self._overs, strict=True)
         ]  # fmt: skip
 
     def _state(self, code: str, text: str, **more: object) -> Finding:

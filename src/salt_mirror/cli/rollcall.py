@@ -138,16 +138,18 @@ def _held(
     if given is None:
         served = [one.apex for one in zones if one.servers is None or server in one.servers]
         for apex in dict.fromkeys([zone] if zone is not None else served):
+            whole: list[Expectation] = []
             try:
                 for records in transfer(server, apex, timeout_s=asking.timeout * 5):
-                    found += [
+                    whole += [
                         Expectation(one.owner, one.rdtype, one.rdata, ttl=one.ttl, presence="exact")
                         for one in records
                         if one.rdtype != SOA and one.rdtype not in NOT_CONTENT
                     ]
             except TransferFailed as error:
                 refused = f"{to_text(apex)}: {error}"
-                found = [one for one in found if not one.name.endswith(apex)]
+            else:
+                found += whole  # and stays, whatever becomes of the zone above it
         if found and not refused:
             return found
         given = [one for held in zones for one in held.expectations]
