@@ -160,12 +160,8 @@ def found_slowly(zones: dict[str, Made], names: list[str]) -> dict[str, set[int]
         leads: dict[str, set[int]] = {}
         for place in places:
             # each of our servers tells the longest zone that it holds, or that it delegates from there
-            best = ""
-            for server in ours:
-                said = said_by(server, place, zones)
-                best = said if len(said) > len(best) else best
-            if best:
-                leads.setdefault(best, set())
+            for said in {said_by(server, place, zones) for server in ours} - {""}:
+                leads.setdefault(said, set())
         for origin in found:
             for child, below in zones.items():
                 if below.delegated and above(child, zones) == origin:
@@ -208,8 +204,19 @@ LATE = {
 """The server that holds the delegated zone becomes known by another zone, after its own delegation was followed in vain."""
 
 
+ABOVE = {
+    TOP: Made(frozenset({0, 1}), frozenset({1})),
+    "a.works.example": Made(frozenset({0}), frozenset({0, 1, 2, 3}), delegated=False),
+    "x.a.works.example": Made(frozenset({3}), frozenset({0, 1, 2, 3}), delegated=False),
+    "other.example": Made(frozenset({1, 3}), frozenset({0, 3}), delegated=False),
+    "2.88.10.in-addr.arpa": Made(frozenset({0}), frozenset({0, 1}), False, ["10 PTR host.x.a.works.example."]),
+}
+"""A name lies in one zone for the servers that are known first, and in a nearer one for a server that becomes known later."""
+
+
 @examples(150)
 @example(LATE, True)
+@example(ABOVE, True)
 @given(worlds(), st.booleans())
 def test_a_draft_has_every_zone_and_server_that_can_be_found_and_no_other(
     zones: dict[str, Made], another: bool

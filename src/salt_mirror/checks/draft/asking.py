@@ -27,12 +27,16 @@ MOST_NAME_SERVERS = 50
 
 
 class Begins(NamedTuple):
-    """Where the zone of a name begins, and the servers that said so; no apex, and why, where that could not be learnt."""
+    """Where the zone of a name begins, and the servers that said so; no apex, and why, where that could not be learnt.
+
+    `above` are zones further up that other servers named, since they do not have the nearest one.
+    """
 
     name: Name
     apex: Name | None
     hints: tuple[Server, ...] = ()
     trouble: str = ""
+    above: tuple[tuple[Name, tuple[Server, ...]], ...] = ()
 
 
 class Candidate(NamedTuple):
@@ -96,7 +100,8 @@ def zone_of(name: Name, ours: Sequence[Server], view: str, atlas: Atlas, *, outs
         asked = parent(asked)
     if found:
         apex = max(found, key=len)
-        return Begins(name, apex, tuple(found[apex]))
+        above = tuple((other, tuple(servers)) for other, servers in found.items() if other != apex)
+        return Begins(name, apex, tuple(found[apex]), above=above)
     troubles = "; ".join(dict.fromkeys(f"{one.question.server.label}: {one.trouble}" for one in answers if one.trouble))
     if not outside:
         return Begins(name, None, trouble=troubles)

@@ -171,6 +171,9 @@ class Explorer:
     def _take_place(self, found: Begins) -> None:
         place, _ = self._placed[found.name]
         apex = found.apex
+        for other, hints in found.above:  # what is found depends on no order in which servers become known
+            if len(labels(other)) >= 2:
+                self._take_up(other, Lead(f"holds {place.holds}" if place.holds else place.whence, hints))
         if apex is None or (len(labels(apex)) < 2 and found.name != apex):
             if place.outside and not place.quiet:
                 self.learnt.lost.setdefault(found.name, found.trouble or "no zone was found for it")
