@@ -120,7 +120,7 @@ def test_a_zone_is_sound_only_if_no_finding_lies_in_it_and_if_more_than_its_soa_
     assert lines["8.10.in-addr.arpa."].checks["pairs"].total == 0 and not lines["8.10.in-addr.arpa."].soa_alone
     assert lines["salt.example."].soa_alone
     alone = [replace(lines["salt.example."], checks={"authority": Tally(agrees=1)})]
-    assert verdict(alone, []).startswith("0 of 1 zone is sound, 1 looked at by the SOA alone")
+    assert verdict(alone, []).startswith("0 of 1 zone is sound, 1 looked at by the SOA only")
 
 
 def test_what_was_not_judged_is_not_sound() -> None:

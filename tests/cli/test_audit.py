@@ -193,7 +193,7 @@ def sound(served: Served, tmp_path: Path) -> list[StandIn]:
 def test_a_clean_estate_prints_three_lines(run: Run, sound: list[StandIn]) -> None:
     done = run("audit", "--skip", "auth.no-parent", "--skip", "mail", "--skip", "services")
     assert (done.status, len(done.out.splitlines())) == (0, 3), done.out
-    assert done.out.startswith("2 of 2 zones are sound; no faults.")
+    assert done.out.startswith("Without mail, services: 2 of 2 zones looked at without a fault; no faults.")
     whole = run("audit", "--skip", "auth.no-parent")
     assert "mail: nothing to check" in whole.out and "services: nothing to check" in whole.out
 
@@ -265,7 +265,7 @@ def test_a_full_disk_leaves_no_half_file(world: World, tmp_path: Path) -> None:
     command = [sys.executable, "-c", f"{limit}{words!r})"]
     done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert "report.html cannot be written" in done.stderr
-    assert done.stdout.startswith("0 of 10 zones are sound, 5 looked at by the SOA alone")
+    assert done.stdout.startswith("Authority only, of 8 checks: 5 of 10 zones have a sound authority; 5 differ.")
     assert {path.name: path.read_text(encoding="utf-8") for path in tmp_path.iterdir()} == {"report.html": "before"}
 
 

@@ -191,14 +191,20 @@ def rollcall_while(world: Offices, name: str, breaks: Any) -> dict[str, Any]:
 
 
 def holds(report: dict[str, Any], lost: str, why: str) -> None:
-    """One vantage was lost in the middle: that is told, everything is known from the others, and nobody is accused."""
+    """One vantage was lost in the middle: that is told, everything is known from the others, and nobody is accused.
+
+    On a busy machine another one may be silent for ten seconds too, and is lost then; never all of them.
+    """
     assert [one for one in report["findings"] if one["outcome"] == "differs"] == []
-    gone = [one for one in report["findings"] if one["code"] == "vantage.lost"]
-    assert [one["vantages"] for one in gone] == [[lost]]
-    assert why in gone[0]["text"]
+    gone = {
+        name: one["text"] for one in report["findings"] if one["code"] == "vantage.lost" for name in one["vantages"]
+    }
+    assert why in gone[lost] and len(gone) < 3, gone
     unverified = [one for one in report["findings"] if one["code"] == "roll.unverified"]
-    assert unverified and {tuple(one["vantages"]) for one in unverified} == {(lost,)}
-    assert report["counts"]["agrees"] + len(unverified) == HOSTS + 2 and report["outcome"] == "unverified"
+    assert unverified and {name for one in unverified for name in one["vantages"]} <= set(gone)
+    assert lost in {name for one in unverified for name in one["vantages"]}
+    subjects = {(one["name"], one["type"], one["view"]) for one in unverified}
+    assert report["counts"]["agrees"] + len(subjects) == HOSTS + 2 and report["outcome"] == "unverified"
 
 
 def test_a_vantage_that_is_killed_in_the_middle(world: Offices) -> None:

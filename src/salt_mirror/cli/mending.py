@@ -71,6 +71,7 @@ class Mending(Sender):
         self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
         self._everything: Coverage = coverage((), (), estate)  # what a change does elsewhere is judged too
         self._older: list[SetLine] = []
+        self._doubted: set[tuple[str, About]] = set()
         self._wanted = self._chosen()
         self._zone_files = [self._zone_file(text) for text in wish.zone_files]
         if wish.write is not None:
@@ -164,6 +165,7 @@ class Mending(Sender):
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
             whole.run(setting, runner, tick)
+            self._doubted = {(one.code, one.subject) for one in whole.findings() if one.outcome == "unverified"}
             judge = AuditJudge(atlas, self._everything, setting, tick, whole)
             made.append((proved(judge, runner, atlas, self._wish.decisions, self._wanted, self._older), judge))
 
@@ -209,8 +211,9 @@ class Mending(Sender):
         number = len(applying.done)
         done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
         everywhere = f", and every server has {'it' if number == 1 else 'them'}" if applying.done and not late else ""
-        before = {(one.code, one.subject) for one in plan.found}
-        doubts = [one for one in standing if one.outcome == "unverified" and (one.code, one.subject) not in before]
+        doubts = [
+            one for one in standing if one.outcome == "unverified" and (one.code, one.subject) not in self._doubted
+        ]
         left = "what is left was not judged" if self._interrupted else f"{many(len(faults), 'fault')} left"
         left += f"; {len(doubts):,} could not be judged again" if doubts else ""
         says = f"{done}{everywhere}; {left}."
