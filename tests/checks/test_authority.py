@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import socket
 from contextlib import ExitStack
 from datetime import UTC, datetime
@@ -436,6 +437,26 @@ ns3 A 203.0.113.3
 ns4 A 203.0.113.4
 www A 192.0.2.80
 """
+
+
+@pytest.mark.real
+@pytest.mark.parametrize("same", [False, True], ids=["another view's", "its own"])
+def test_a_transfer_without_the_key_is_open_only_where_it_brings_what_the_key_sees(
+    run: Run, tmp_path: Path, same: bool
+) -> None:
+    servers = "@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.2\n"
+    inside, outside = HEAD.format(serial=7) + servers, HEAD.format(serial=7 if same else 3) + servers
+    with realservers.bind_views(tmp_path / "bind", "pans.example", KEY, inside, outside) as server:
+        (tmp_path / "mirror.key").write_text(base64.b64encode(KEY.secret).decode(), encoding="utf-8")
+        reach = dict.fromkeys(PUBLISHED, f"127.0.0.1:{server.port}")
+        keys = '[keys."mirror.test"]\nsecret_file = "mirror.key"\n'
+        lay_out(tmp_path / "estate.toml", "pans.example", {"pan": server.port}, keys, reach)
+        estate = tmp_path / "estate.toml"
+        text = estate.read_text(encoding="utf-8")
+        estate.write_text(text.replace("[servers.pan]", '[servers.pan]\nkey = "mirror.test"'), encoding="utf-8")
+        report = run("authority", "pans.example", "--json", "--timeout", "2").report
+    assert {row["serial"] for row in report["sheets"][0]["servers"]} == {7}
+    assert ("auth.open-transfer" in {one["code"] for one in report["findings"]}) is same
 
 
 @pytest.mark.real

@@ -251,6 +251,30 @@ def bind_secondary(folder: Path, zone: str, primary: Server) -> Iterator[Server]
 
 
 @contextmanager
+def bind_views(folder: Path, zone: str, key: Key, with_key: str, without: str) -> Iterator[Server]:
+    """BIND showing one text of a zone to whoever signs with the key, and to all others another that it hands over to anyone."""
+    path, port = program("named"), free_port()
+    folder.mkdir(parents=True, exist_ok=True)
+    views = ""
+    for label, takers, text in (("inside", "key mirror.test", with_key), ("outside", "any", without)):
+        (folder / f"{label}.zone").write_text(text, encoding="utf-8")
+        views += (
+            f"view {label} {{ match-clients {{ {takers}; }}; allow-transfer {{ {takers}; }}; "
+            f'zone "{zone}" {{ type primary; file "{label}.zone"; }}; }};\n'
+        )
+    config = folder / "named.conf"
+    config.write_text(
+        f'key mirror.test {{ algorithm {key.algorithm}; secret "{secret_text(key)}"; }};\n'
+        f'options {{ directory "{folder}"; listen-on port {port} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }}; recursion no; '
+        "pid-file none; dnssec-validation no; notify no; };\ncontrols { };\n"
+        f"logging {{ channel err {{ stderr; severity warning; }}; category default {{ err; }}; }};\n{views}",
+        encoding="utf-8",
+    )
+    with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, zone) as server:
+        yield server
+
+
+@contextmanager
 def nsd_secondary(folder: Path, zone: str, text: str, primary: Server, *, port: int | None = None) -> Iterator[Server]:
     """NSD as a secondary of a primary that hands its zone to anyone, beginning with a text of its own, until it is notified."""
     extra = f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"

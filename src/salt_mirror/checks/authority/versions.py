@@ -131,7 +131,9 @@ class VersionWords:
         if soa is not None and offers_recursion(soa.message):
             text = f"{where} offers recursion to whoever asks from here: what it has cached mixes with what it owns."
             yield self.finding("auth.open-recursion", text, [soa], rdtype=SOA, server=place.server)
-        if transfer is not None and handed_over(transfer):
+        # Without the key another view of the server may have come: it is this one only with the SOA of this one.
+        own = place.spoken.values[0] if place.server.key is not None and place.spoken and place.spoken.values else None
+        if transfer is not None and handed_over(transfer, own):
             text = f"{where} hands the whole zone to anyone who asks from here, without a key."
             yield self.finding("auth.open-transfer", text, rdtype=SOA, server=place.server)
         if place.update is not None and place.update.status == "NOERROR":
@@ -285,12 +287,13 @@ class VersionWords:
             yield self.finding(one.code, text, [answer], rdtype=SOA, advice=advice)
 
 
-def handed_over(answer: Answer) -> bool:
-    """Whether an answer to a question for a transfer begins with the zone."""
+def handed_over(answer: Answer, soa: bytes | None = None) -> bool:
+    """Whether an answer to a question for a transfer begins with the zone; with its very `soa` (rdata), where that is given."""
     if answer.status != "NOERROR" or not answer.message:
         return False
-    first: tuple[int, Name] = next(((r.rdtype, r.owner) for r in answer.sections.answer), (0, b""))
-    return first == (SOA, answer.question.name)
+    first = next(iter(answer.sections.answer), None)
+    begins = first is not None and (first.rdtype, first.owner) == (SOA, answer.question.name)
+    return begins and (soa is None or (first is not None and first.rdata == soa))
 
 
 def places_said(places: Iterable[Place]) -> str:
