@@ -176,6 +176,10 @@ def test_a_name_is_told_as_everybody_gets_it(demo: Run, run: Run, served: Served
     given = ("--at", "everywhere", "--json", "--timeout", "0.1", "--tries", "1")
     web = run("ask", "web.split.example", "A", *given).report["names"][0]["why"]
     assert web == ["A: public: 192.0.2.7; old alone: 192.0.2.6; gone: no usable answer"]
+    served.publish("split.example", [one, two], more + f'[resolvers.older]\naddress = "{old.endpoint}"\n')
+    web = run("ask", "web.split.example", "A", *given).report["names"][0]["why"]
+    assert web == ["A: public: 192.0.2.7; old and older, as no view: 192.0.2.6; gone: no usable answer"]
+    served.publish("split.example", [one, two], more)
     was = run("ask", "was.split.example", "A", *given).report["names"][0]["why"]
     assert was == ["A: public: 192.0.2.8 (one) and no such name (two); old alone: 192.0.2.8; gone: no usable answer"]
     path = tmp_path / "estate.toml"

@@ -187,6 +187,37 @@ def test_a_name_in_several_views_is_asked_in_each(demo: Run) -> None:
     assert [name["view"] for name in chosen] == [""]
 
 
+@pytest.mark.parametrize("way", ["authoritative", "chosen", "server", "resolver"])
+def test_a_name_of_another_view_is_said_to_be_there(run: Run, served: Served, tmp_path: Path, way: str) -> None:
+    apex = "@ 60 SOA ns h 1 2 3 4 5\n@ 60 NS ns\nns 60 A 192.0.2.1\n"
+    (inside,) = served.serve("split.invalid", apex)
+    (outside,) = served.serve(
+        "split.invalid", apex + "shop 60 CNAME web\nweb 60 A 192.0.2.11\nbare 60 TXT x\nrue\\032 60 A 192.0.2.12\n"
+    )
+    (tmp_path / "estate.toml").write_text(
+        "".join(
+            f'[[zones]]\nname = "split.invalid"\nview = "{view}"\nservers = ["{view}"]\n'
+            f'[servers.{view}]\naddress = "{one.endpoint}"\n'
+            for view, one in (("internal", inside), ("public", outside))
+        ),
+        encoding="utf-8",
+    )
+    at = {
+        "authoritative": ("--at", "authoritative"), "chosen": ("--at", "authoritative", "--view", "internal"),
+        "server": ("--at", "internal"), "resolver": ("--at", inside.endpoint),
+    }[way]  # fmt: skip
+    done = {name: run("ask", f"{name}.split.invalid", "A", *at) for name in ("shop", "bare", "nothing", "rue\\ ")}
+    told = way != "authoritative"  # there each view is asked, and says so itself
+    heads = {name: one.out.splitlines()[0].partition("  ")[2] for name, one in done.items()}
+    for name, has in (
+        ("shop", "it has A 192.0.2.11"), ("rue\\ ", "it has A 192.0.2.12"), ("bare", "it exists, with nothing of this type"),
+    ):  # fmt: skip
+        assert heads[name] == (
+            f"does not exist here; in the view public {has}" if told else "[internal]  does not exist"
+        )
+    assert "in the view" not in done["nothing"].out
+
+
 def test_a_mailbox_that_is_the_root_is_no_crash(run: Run, served: Served) -> None:
     (server,) = served("salt.invalid", "@ 60 SOA ns . 1 2 3 4 5\n@ 60 NS ns\n")
     soa = run("ask", "salt.invalid", "SOA", "--at", server.endpoint)

@@ -105,7 +105,8 @@ class Told:
 class Asked:
     """All that is known about one name: what was asked for, what each server told for each type, and what explains silence.
 
-    `view` is the one whose servers were asked, where that is one of several.
+    `view` is the one whose servers were asked, where that is one of several; `elsewhere` says what other views have at a name
+    that does not exist here.
     """
 
     name: Name
@@ -113,6 +114,7 @@ class Asked:
     told: list[Told]
     why: list[str] = field(default_factory=list)
     view: str = ""
+    elsewhere: list[str] = field(default_factory=list)
 
     @property
     def answered(self) -> bool:
@@ -157,6 +159,23 @@ class Asked:
             and (told := [one for one in self.at(rdtype) if one.usable])
             and not any(o.values for o in told)
         ]
+
+
+def found_in(views: Iterable[str], asked: Asked, atlas: Atlas) -> Dialogue[list[str]]:
+    """A line for each of some other views whose authoritative servers have the name: with what."""
+    lines: list[str] = []
+    for view in views:
+        founds = yield from together([lookup(asked.name, (rdtype,), view, atlas) for rdtype in asked.rdtypes])
+        sets = [
+            f"{type_text(rdtype)} {rdata_text(rdtype, value)}"
+            for rdtype, found in zip(asked.rdtypes, founds, strict=True)
+            for value in found.values
+        ]
+        if sets:
+            lines.append(f"in the view {view} it has {', '.join(sets)}")
+        elif any(found.exists and not found.followed for found in founds):
+            lines.append(f"in the view {view} it exists, with nothing of this type")
+    return lines
 
 
 def told_by(answer: Answer) -> Told:
@@ -271,7 +290,10 @@ def _with_whole_ttls(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list
         return told
     answers = yield [Question(name, rdtype, authority.servers[0]) for rdtype in cached]
     whole = {answer.question.rdtype: answer.ttl for answer in answers if answer.trouble is None}
-    return [replace(one, whole_ttl=whole.get(one.answer.question.rdtype)) if one.from_cache else one for one in told]
+    return [
+        replace(one, whole_ttl=whole.get(one.answer.question.rdtype)) if one.from_cache and one.values else one
+        for one in told
+    ]
 
 
 def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) -> Dialogue[None]:

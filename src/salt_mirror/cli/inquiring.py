@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from salt_mirror.checks.ask import EVERY, Asked, ask
+from salt_mirror.checks.ask import EVERY, Asked, ask, found_in
 from salt_mirror.checks.views.everywhere import everywhere_said
 from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, type_of, words_in
 from salt_mirror.cli.options import Asking
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 _MNEMONICS = frozenset(TYPE_NAMES.values())
 AUTHORITATIVE, EVERYWHERE = "authoritative", "everywhere"
 _LOOK_S = 3.0
+_WORD = re.compile(r"(?:\\.|\S)+")  # an escaped space is part of a name (RFC 1035 section 5.1)
 
 Complain = Callable[[int | None, str], None]
 
@@ -108,10 +110,9 @@ class Inquiry:
     ) -> Iterator[tuple[str, Asked | None]]:
         """What each line's name has, one after the other; None for a line that was no name, after complaining of it."""
         for number, line in lines:
-            text = line.strip()
-            if not text or text.startswith("#"):
+            if not line.strip() or line.lstrip().startswith("#"):
                 continue
-            typed, *rest = text.split()
+            typed, *rest = _WORD.findall(line)
             try:
                 name, rdtypes = self._question(typed, rest)
             except Unusable as error:
@@ -182,9 +183,15 @@ class Inquiry:
                 found.why.append(f"no authoritative server is known: {authority.trouble}")
                 return found
             servers += [(server, False) for server in self._everywhere_seen(authority.servers)]
-        return (
-            yield from ask(name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view)
+        asked = yield from ask(
+            name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view
         )
+        usable = [told for told in asked.told if told.usable]
+        if usable and all(told.denial == "no such name" and not told.chain for told in usable):
+            asked_in = self._views_of(name) if self._all_authorities else []
+            others = [one for one in self._estate.views if one not in asked_in and self._estate.zone_of(name, one)]
+            asked.elsewhere = yield from found_in(others, asked, self._atlas)
+        return asked
 
     def _ask_everywhere(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
         """Asks the servers of every view that holds the name, and all resolvers; says who follows whom."""

@@ -39,7 +39,7 @@ def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], r
             yield f"{view or 'authoritative'}: no usable answer"
     following: dict[str, list[str]] = {}
     silent: list[str] = []
-    alone: list[str] = []
+    otherwise: dict[str, list[Told]] = {}
     for server, one in told.items():
         if server in in_views:
             continue
@@ -49,11 +49,16 @@ def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], r
         elif followed:
             following.setdefault(together_said(followed), []).append(server.label)
         else:
-            more = f" for another {duration(one.ttl)}" if one.ttl is not None and one.from_cache else ""
-            alone.append(f"{server.label} alone: {_what(one, rdtype)}{more}")
+            otherwise.setdefault(_what(one, rdtype), []).append(one)
     for whom, labels in following.items():
         yield f"{together_said(labels)} {'follows' if len(labels) == 1 else 'follow'} {whom or 'them'}"
-    yield from alone
+    for what, members in otherwise.items():
+        left = [one.ttl for one in members if one.ttl is not None and one.from_cache]
+        more = f" for {'up to ' if len(members) > 1 else ''}another {duration(max(left))}" if left else ""
+        whose = (
+            f"{together_said(one.server.label for one in members)}{' alone' if len(members) == 1 else ', as no view'}"
+        )
+        yield f"{whose}: {what}{more}"
     if silent:
         yield f"{together_said(silent)}: no usable answer"
 

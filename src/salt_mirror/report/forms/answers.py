@@ -73,7 +73,7 @@ def name_line(asked: Asked, typed: str) -> bytes:
         differs=[type_text(rdtype) for rdtype in asked.differing],
         answered=asked.answered,
         answers=[_answer_line(told) for told in asked.told],
-        why=asked.why,
+        why=[*asked.elsewhere, *asked.why],
     )
     return msgspec.json.encode(line)
 

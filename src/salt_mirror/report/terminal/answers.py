@@ -251,6 +251,8 @@ def headline(asked: Asked) -> str:
     if any(told.circle for told in asked.told):
         return f"{name}  is an alias that leads in a circle{doubt}"
     exists = any(told.denial == "nothing of this type" or told.chain for told in asked.told)
+    if asked.elsewhere:
+        return f"{name}  does not exist here; {'; '.join(asked.elsewhere)}{doubt}"
     return f"{name}  " + (f"has no {kinds}" if exists else "does not exist") + doubt
 
 
