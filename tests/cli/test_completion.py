@@ -69,6 +69,8 @@ class Terminal:
 def terminal(shell: str, folder: Path) -> Iterator[Terminal]:
     import pty
 
+    if sys.platform == "win32":
+        raise NotImplementedError
     pid, handle = pty.fork()
     if pid == 0:
         os.chdir(folder)

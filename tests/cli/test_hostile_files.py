@@ -265,6 +265,8 @@ def test_a_pipe_that_brings_nothing_is_not_waited_for_without_end(
 ) -> None:
     monkeypatch.setattr(reading, "SILENT_S", 0.2)
     path = tmp_path / "pipe.csv"
+    if sys.platform == "win32":
+        raise NotImplementedError
     os.mkfifo(path)
     with pytest.raises(BadInput, match=r"nothing came for 0\.2 s"):
         reading.read_bytes(path)

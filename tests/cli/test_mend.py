@@ -300,6 +300,8 @@ def test_a_run_that_is_killed_between_two_messages_can_go_back_and_can_go_on(men
 def test_an_undo_file_that_fills_up_in_the_middle_keeps_the_rest_back_and_is_told(run: Run, mended: Mended) -> None:
     import resource
 
+    if sys.platform == "win32":
+        raise NotImplementedError
     before = mended.holds()
     assert run(*APPLY).err.startswith("salt-mirror: the way back is in undo: salt-mirror mend --back undo\n")
     assert run("mend", "--back", "undo", "--yes", "--undo", "back").status == 0 and mended.holds() == before

@@ -30,7 +30,7 @@ import msgspec
 
 ABLE = hasattr(os, "fork") and hasattr(socket, "send_fds") and sys.platform == "linux"
 _LEFT_OUT = ("salt_mirror.__main__", "salt_mirror.demo.vantages")
-_MOST = 1 << 20
+_KILL = getattr(signal, "SIGKILL", signal.SIGTERM)
 
 
 class Errand(msgspec.Struct):
@@ -44,7 +44,11 @@ class Errand(msgspec.Struct):
 class Forks:
     """The loaded process, from its first run until the tests end."""
 
+    _process: subprocess.Popen[bytes]
+
     def __init__(self, folder: Path) -> None:
+        if sys.platform == "win32":
+            raise NotImplementedError
         self._path = str(folder / "forks")
         listener = socket.socket(socket.AF_UNIX)
         listener.bind(self._path)
@@ -60,6 +64,8 @@ class Forks:
         self, words: Sequence[str], folder: Path, environment: dict[str, str], stdin: IO[bytes] | None, timeout_s: float
     ) -> subprocess.CompletedProcess[str]:
         """Runs the program; raises TimeoutExpired where it does not end."""
+        if sys.platform == "win32":
+            raise NotImplementedError
         with socket.socket(socket.AF_UNIX) as asking, open(os.devnull, "rb") as nothing:  # noqa: PTH123
             asking.connect(self._path)
             outputs = [os.pipe(), os.pipe()]
@@ -82,7 +88,7 @@ class Forks:
                 selector.register(output, selectors.EVENT_READ)
             while selector.get_map():
                 if time.monotonic() > over_at:
-                    os.kill(pid, signal.SIGKILL)
+                    os.kill(pid, _KILL)
                     raise subprocess.TimeoutExpired(list(words), timeout_s)
                 for key, _ in selector.select(1.0):
                     piece = os.read(key.fd, 1 << 16)
@@ -113,6 +119,8 @@ def _exactly(sock: socket.socket, size: int) -> bytes:
 
 def serve() -> None:
     """The loaded process: a fork for each connection, which waits for a fork of its own that is the run."""
+    if sys.platform == "win32":
+        raise NotImplementedError
     listener = socket.socket(fileno=int(sys.argv[1]))
     _load()
     while True:
@@ -173,6 +181,8 @@ def _status() -> int:
 
 def _become(asking: socket.socket, errand: Errand, streams: list[int]) -> None:
     """Makes this process what the program finds when it begins."""
+    if sys.platform == "win32":
+        raise NotImplementedError
     asking.close()
     for number, stream in enumerate(streams):
         os.dup2(stream, number)

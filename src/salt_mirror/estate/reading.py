@@ -66,7 +66,8 @@ def _from_pipe(path: Path) -> bytes:
     import select
 
     found = bytearray()
-    handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK)  # opening a pipe that nobody writes to would wait too
+    at_once = getattr(os, "O_NONBLOCK", 0)  # opening a pipe that nobody writes to would wait too
+    handle = os.open(path, os.O_RDONLY | at_once)
     try:
         began = not stat.S_ISFIFO(os.fstat(handle).st_mode)  # a device without bytes is at its end
         over_at = time.monotonic() + SILENT_S
