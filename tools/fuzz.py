@@ -121,7 +121,7 @@ def _history() -> bytes:
     from datetime import UTC, datetime
 
     from salt_mirror.findings import Finding
-    from salt_mirror.keeping.history import Done, add_run
+    from salt_mirror.keeping.history import FinishedRun, add_run
 
     found = Finding(
         code="pair.stale-pointer", weight="fault", outcome="differs", name="www.gullmarsh.example.", type="A", view="",
@@ -129,7 +129,7 @@ def _history() -> bytes:
     )  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "history"
-        add_run(path, Done("", datetime(2026, 11, 25, tzinfo=UTC), 1.0, "differs", [found]))
+        add_run(path, FinishedRun("", datetime(2026, 11, 25, tzinfo=UTC), 1.0, "differs", [found]))
         return path.read_bytes()
 
 

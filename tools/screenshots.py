@@ -24,7 +24,7 @@ from salt_mirror.checks.audit.lines import Audit, Tally
 from salt_mirror.demo.tour import move_the_shop
 from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
-from salt_mirror.keeping.history import Done, add_run
+from salt_mirror.keeping.history import FinishedRun, add_run
 from salt_mirror.report.document import Report
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
@@ -150,7 +150,7 @@ def keep_a_past(estate: Path, history: Path) -> None:
                 one.weight == "fault" and one.owner.endswith(line.zone) and one.view == line.view for one in found
             )
             zones.append(replace(line, checks={"pairs": Tally(agrees=1, faults=faults)}))
-        add_run(history, Done("", report.started - timedelta(days=day), report.seconds, "differs", found, zones))
+        add_run(history, FinishedRun("", report.started - timedelta(days=day), report.seconds, "differs", found, zones))
 
 
 def main(wanted: list[str]) -> None:

@@ -25,7 +25,7 @@ from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import SOA, A, Record, rdata_from_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
-from salt_mirror.keeping.history import Done, add_run, lives_in
+from salt_mirror.keeping.history import FinishedRun, add_run, lives_in
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
 from support.program import Run
@@ -264,8 +264,8 @@ def finding(code: str, name: str, *, rdtype: str = "A", **more: str) -> Finding:
 def gone_after(tmp_path: Path, before: list[Finding], after: list[Finding], **more: object) -> list[str]:
     path, zones = tmp_path / "history", [ZoneLine(zone="pans.example.", view="", checks={})]
     accepted: Any = more.pop("accepted", ())
-    add_run(path, Done("", NOW, 1.0, "differs", before, zones))
-    done = Done("", NOW + timedelta(hours=1), 1.0, "differs", after, zones, accepted)
+    add_run(path, FinishedRun("", NOW, 1.0, "differs", before, zones))
+    done = FinishedRun("", NOW + timedelta(hours=1), 1.0, "differs", after, zones, accepted)
     history, _ = add_run(path, done, **more)  # type: ignore[arg-type]
     return [one.code for one in history.gone]
 

@@ -34,7 +34,7 @@ from salt_mirror.cli.options import Asking
 from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.computer import sources
 from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.exchange import Exchange
+from salt_mirror.dns.exchange import TcpExchange
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import A
@@ -310,7 +310,7 @@ def test_a_change_has_one_deadline_however_its_answer_drips() -> None:
         server = Server("slow", LOOPBACK, port)
         reply = update.send(server, update.update_message(from_text("pans.example"), []), None, timeout_s=0.5)
         assert (reply.trouble, reply.unknown, reply.done) == ("no answer in time", True, False)
-        with Exchange(server, 0.5) as exchange, pytest.raises(TimeoutError):  # as Kerberos is negotiated
+        with TcpExchange(server, 0.5) as exchange, pytest.raises(TimeoutError):  # as Kerberos is negotiated
             exchange.answer(bytes(12))
     assert not ended.is_set()
 

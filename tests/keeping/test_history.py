@@ -11,7 +11,7 @@ import pytest
 
 from salt_mirror.checks.audit.lines import Tally, ZoneLine
 from salt_mirror.findings import Finding
-from salt_mirror.keeping.history import Done, add_run, chronicle_in
+from salt_mirror.keeping.history import FinishedRun, add_run, chronicle_in
 from support.large import ZONES, findings
 from support.program import Run
 
@@ -27,7 +27,7 @@ def keep(path: Path, day: int, found: list[Finding]) -> None:
         zones.append(ZoneLine(zone=zone, view="internal", checks={"pairs": Tally(agrees=5, faults=faults)}))
     zone_of = lambda one: one.name.partition(".")[2]  # noqa: E731
     outcome = "differs" if found else "agrees"
-    add_run(path, Done("", BEGAN + timedelta(days=day), 2.0, outcome, found, zones), zone_of=zone_of)
+    add_run(path, FinishedRun("", BEGAN + timedelta(days=day), 2.0, outcome, found, zones), zone_of=zone_of)
 
 
 @pytest.fixture
@@ -88,8 +88,8 @@ def test_a_history_of_the_first_version_is_brought_up_and_keeps_its_runs(kept: P
 
 def test_runs_about_something_else_are_not_mixed_into_a_chronicle(kept: Path) -> None:
     before = chronicle_in(kept)
-    add_run(kept, Done("pairs rake-01", BEGAN + timedelta(days=30), 1.0, "differs", [FAULTS[0], FAULTS[3]]))
+    add_run(kept, FinishedRun("pairs rake-01", BEGAN + timedelta(days=30), 1.0, "differs", [FAULTS[0], FAULTS[3]]))
     assert chronicle_in(kept) == before
     alone = kept.with_name("pairs.db")
-    add_run(alone, Done("pairs rake-01", BEGAN, 1.0, "differs", [FAULTS[0]]))
+    add_run(alone, FinishedRun("pairs rake-01", BEGAN, 1.0, "differs", [FAULTS[0]]))
     assert chronicle_in(alone).about == "pairs rake-01" and len(chronicle_in(alone).standing()) == 1

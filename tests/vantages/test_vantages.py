@@ -38,7 +38,7 @@ from salt_mirror.vantages.parcel import (
     Batch,
     Facts,
     Greeting,
-    Place,
+    ServerAddress,
     Told,
     Unreadable,
     answer_of,
@@ -143,9 +143,9 @@ def test_a_vantage_is_asked_garbage_and_lives(world: tuple[Path, dict[str, Stand
     port = world[1]["dc-north"].port
     places = [
         place_of(Server("a", LOOPBACK, port)),
-        Place("b", LOOPBACK, 99_999, "udp", "", "", None, ""),
-        Place("c", b"\x01", 53, "udp", "", "", None, ""),
-        Place("d", LOOPBACK, port, "pigeon", "", "", None, ""),
+        ServerAddress("b", LOOPBACK, 99_999, "udp", "", "", None, ""),
+        ServerAddress("c", b"\x01", 53, "udp", "", "", None, ""),
+        ServerAddress("d", LOOPBACK, port, "pigeon", "", "", None, ""),
     ]
     asked = [(b"\xffno name", 1, 0, False), (NAME, 70_000, 0, False), (NAME, 1, 9, False), (NAME, 1, 0, False)]
     asked += [(NAME, 1, at, False) for at in (1, 2, 3, -1)]

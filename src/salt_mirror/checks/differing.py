@@ -38,7 +38,7 @@ class TwoZones(NamedTuple):
 
 
 @dataclass(slots=True)
-class Compared:
+class ComparedZone:
     """What came of one zone: how many sets were compared, which differ, which could not be seen, and the findings."""
 
     zone: TwoZones
@@ -58,13 +58,13 @@ class Differing(Part):
         super().__init__()
         self._rdtypes = rdtypes
         self._zones = list(zones)
-        self._compared: list[Compared] = []
+        self._compared: list[ComparedZone] = []
         self.size = len(self._zones)
 
-    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Compared]]]:
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[ComparedZone]]]:
         yield (_compare(zone, setting, self._rdtypes) for zone in self._zones)
 
-    def take(self, result: Compared) -> None:
+    def take(self, result: ComparedZone) -> None:
         self._compared.append(result)
 
     def verdicts(self) -> Iterator[Verdict]:
@@ -84,8 +84,8 @@ class Differing(Part):
             yield from one.findings
 
 
-def _compare(zone: TwoZones, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[Compared]:
-    found = Compared(zone)
+def _compare(zone: TwoZones, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[ComparedZone]:
+    found = ComparedZone(zone)
     serials = yield [Question(zone.apex, SOA, server) for server in zone.servers]
     held = [setting.holdings(server, zone.apex) for server in zone.servers]
     words = _Words(zone, [one is not None for one in held])

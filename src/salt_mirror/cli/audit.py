@@ -198,7 +198,7 @@ def _report(
     from salt_mirror.checks.audit.lines import Audit
     from salt_mirror.cli.ending import reading_order, report_on
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.history import Done, add_run
+    from salt_mirror.keeping.history import FinishedRun, add_run
 
     work = one.work
     standing, accepted = sort_out(with_causes(work.findings()), estate.accept, ran.started.date())
@@ -215,7 +215,7 @@ def _report(
     compared = None
     if history is not None and not ran.interrupted:
         try:
-            done = Done(
+            done = FinishedRun(
                 scope, ran.started, ran.seconds, outcome, standing, zones, [each.finding for each in accepted], one.whole,
                 one.looks(ran.started),
             )  # fmt: skip

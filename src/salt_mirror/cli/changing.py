@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.accepting import sort_out
-from salt_mirror.checks.audit.changing import InView, Look, Narrowing, looks_of, unchanged_zones
+from salt_mirror.checks.audit.changing import InView, Narrowing, ZoneLook, looks_of, unchanged_zones
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
@@ -77,7 +77,7 @@ class Round:
         apart = {(one.view, one.name) for one in self._past.standing if one.code == "auth.edited-apart"}
         self.atlas.unchanged = frozenset((view, from_text(zone)) for view, zone in zones if (view, zone) not in apart)
 
-    def looks(self, at: datetime) -> dict[InView, Look]:
+    def looks(self, at: datetime) -> dict[InView, ZoneLook]:
         """How the zones stand that were looked at whole."""
         left_out = self._narrowing.unchanged if self._narrowing is not None else {}
         found = looks_of(self._estate, self.work.inspected, at)

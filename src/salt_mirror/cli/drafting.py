@@ -19,7 +19,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Chosen, Coverage
 from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.draft.catalog import members_of
-from salt_mirror.checks.draft.doubting import Doubts, Fit, sets_of
+from salt_mirror.checks.draft.doubting import Fit, RecordDoubts, sets_of
 from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.lacking import Lacking, lacking
 from salt_mirror.checks.draft.learnt import Learnt, LearntZone
@@ -318,7 +318,7 @@ class Drafting:
         judging = replace(setting, holdings=exchange.holding, transferred=exchange.names)
         audit = AuditWork(estate, atlas, coverage)
         audit.run(judging, runner, tick)
-        doubts = Doubts(audit.findings())
+        doubts = RecordDoubts(audit.findings())
         roll = Roll(sets_of([doubts.part(zone) for zone in zones], self._view), atlas)
         carry_out(roll, judging, runner, tick)
         doubts.take_roll(roll.findings())

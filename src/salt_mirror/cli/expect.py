@@ -14,7 +14,7 @@ from salt_mirror.cli.telling import tell
 from salt_mirror.report.cleaning import clean_lines
 
 
-class Form(StrEnum):
+class ExpectationForm(StrEnum):
     """The forms of expectations."""
 
     CSV = "csv"
@@ -28,7 +28,7 @@ def expect(
         list[str],
         typer.Argument(metavar="FILE...", help="Lists in any form that rollcall takes; - is standard input."),
     ],
-    to: Annotated[Form, typer.Option("--to", help="The form to write.")] = Form.CSV,
+    to: Annotated[ExpectationForm, typer.Option("--to", help="The form to write.")] = ExpectationForm.CSV,
     origin: Annotated[
         str | None, typer.Option("--zone", help="Complete short names with this zone.", show_default=False)
     ] = None,
@@ -62,7 +62,11 @@ def expect(
     if json:
         import msgspec
 
-        lines = [msgspec.json.decode(line) for line in write_expectations(found, Form.JSONL.value).splitlines() if line]
+        lines = [
+            msgspec.json.decode(line)
+            for line in write_expectations(found, ExpectationForm.JSONL.value).splitlines()
+            if line
+        ]
         said = {"schema": "salt-mirror/expectations/1", "expectations": lines, "damaged": list(map(str, problems))}
         sys.stdout.buffer.write(msgspec.json.encode(said | {"contradictions": wrong}) + b"\n")
         raise typer.Exit(2 if problems else 1 if wrong else 0)

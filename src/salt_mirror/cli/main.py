@@ -20,7 +20,7 @@ import typer
 from salt_mirror import __version__
 from salt_mirror.cli.examples import EXAMPLES, PHASES, phase_of
 from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
-from salt_mirror.cli.words import Command, Group
+from salt_mirror.cli.words import Command, PlainGroup
 from salt_mirror.estate.errors import BadInput
 
 COMMANDS = tuple(command for commands in PHASES.values() for command in commands)
@@ -41,7 +41,7 @@ def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
     """The program with some of its commands: a run brings in the one that was typed alone."""
     app = typer.Typer(
         name="salt-mirror",
-        cls=Group,
+        cls=PlainGroup,
         no_args_is_help=True,
         add_completion=False,
         pretty_exceptions_enable=False,

@@ -106,10 +106,10 @@ def kept(report: Report, showing: Showing, failed: list[str]) -> Report:
     """The report with how it stands to the runs before, which it is added to; what fails is told in `failed`."""
     if showing.history is None or report.interrupted:
         return report
-    from salt_mirror.keeping.history import Done, add_run
+    from salt_mirror.keeping.history import FinishedRun, add_run
 
     try:
-        done = Done(showing.about, report.started, report.seconds, report.outcome, report.findings)
+        done = FinishedRun(showing.about, report.started, report.seconds, report.outcome, report.findings)
         compared, _ = add_run(showing.history, done)
     except BadInput as error:
         failed.append(f"--history: {error}")

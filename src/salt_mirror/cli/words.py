@@ -39,7 +39,7 @@ class Command(TyperCommand):
         return [_taken_plainly(param) for param in super().get_params(ctx)]
 
 
-class Group(TyperGroup):
+class PlainGroup(TyperGroup):
     """The same for the program itself."""
 
     def get_params(self, ctx: Any) -> list[Any]:

@@ -13,7 +13,7 @@ from types import TracebackType
 from salt_mirror.dns.questions import Server
 
 
-class Exchange:
+class TcpExchange:
     """A connection for one message. `sent` says whether the server may have the message.
 
     Every step raises TimeoutError when the deadline is over, and OSError where the connection fails.
@@ -25,7 +25,7 @@ class Exchange:
         self._over_at = time.monotonic() + timeout_s
         self._sock: socket.socket | None = None
 
-    def __enter__(self) -> Exchange:
+    def __enter__(self) -> TcpExchange:
         return self
 
     def __exit__(

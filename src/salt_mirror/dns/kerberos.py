@@ -21,7 +21,7 @@ import dns.rdtypes.ANY.TKEY
 import dns.rrset
 import dns.tsig
 
-from salt_mirror.dns.exchange import Exchange
+from salt_mirror.dns.exchange import TcpExchange
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.update import Signer
 
@@ -145,7 +145,7 @@ def _exchanged(server: Server, name: dns.name.Name, token: bytes, timeout_s: flo
     query = dns.message.make_query(name, dns.rdatatype.TKEY, dns.rdataclass.ANY)
     query.additional.append(dns.rrset.from_rdata(name, 0, rdata))
     wire = query.to_wire()
-    with Exchange(server, timeout_s) as exchange:
+    with TcpExchange(server, timeout_s) as exchange:
         answer = exchange.answer(wire)
     # Its signature is by the context that this very answer completes: what counts is that the token does.
     response = dns.message.from_wire(_unsigned(answer))

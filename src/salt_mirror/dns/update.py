@@ -20,7 +20,7 @@ import dns.tsig
 import dns.update
 
 from salt_mirror.dns.edits import Reply, SetEdit
-from salt_mirror.dns.exchange import Exchange
+from salt_mirror.dns.exchange import TcpExchange
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Key, Server, refused_key
 from salt_mirror.dns.tsig import BadSignature, Verifier, sign
@@ -100,7 +100,7 @@ def send(server: Server, message: dns.update.UpdateMessage, signer: Signer | Non
         return Reply(trouble=f"the message cannot be written: {error}")
     if signer is not None:
         wire = signer.sign(wire)
-    with Exchange(server, timeout_s) as exchange:
+    with TcpExchange(server, timeout_s) as exchange:
         try:
             answer = exchange.answer(wire)
         except TimeoutError:

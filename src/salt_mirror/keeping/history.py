@@ -18,7 +18,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from salt_mirror.checks.audit.changing import InView, Look
+from salt_mirror.checks.audit.changing import InView, ZoneLook
 from salt_mirror.checks.audit.chronicle import Chronicle, Stood, ZoneRun
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 from salt_mirror.dns.errors import about
@@ -132,12 +132,12 @@ class Past(NamedTuple):
     """What a run that follows changes has to know: how each zone stood at its last whole look, how many runs have passed since
     the last whole one (None: there was none), and the findings that stand."""
 
-    looks: dict[InView, Look]
+    looks: dict[InView, ZoneLook]
     since_whole: int | None
     standing: list[Finding]
 
 
-class Done(NamedTuple):
+class FinishedRun(NamedTuple):
     """A run that is over: its scope, when it began, how long it took (seconds), and what it found. `whole` unless it left out
     what has not changed; `looks` are the zones that it looked at whole."""
 
@@ -149,7 +149,7 @@ class Done(NamedTuple):
     zones: Sequence[ZoneLine] = ()
     accepted: Iterable[Finding] = ()
     whole: bool = True
-    looks: Mapping[InView, Look] = MappingProxyType({})
+    looks: Mapping[InView, ZoneLook] = MappingProxyType({})
 
 
 def past_of(path: Path, scope: str) -> Past:
@@ -158,7 +158,9 @@ def past_of(path: Path, scope: str) -> Past:
         return Past({}, None, [])
     with _opened(path, fresh=False) as connection:
         looks = {
-            (view, zone): Look(datetime.fromisoformat(at), msgspec.json.decode(serials, type=dict[str, int]), digest)
+            (view, zone): ZoneLook(
+                datetime.fromisoformat(at), msgspec.json.decode(serials, type=dict[str, int]), digest
+            )
             for view, zone, at, serials, digest in connection.execute(
                 "SELECT view, zone, at, serials, digest FROM looks WHERE scope = ?", (scope,)
             )
@@ -173,7 +175,7 @@ def past_of(path: Path, scope: str) -> Past:
 
 def add_run(
     path: Path,
-    done: Done,
+    done: FinishedRun,
     looked_at: Callable[[Finding], bool] = lambda _: True,
     zone_of: Callable[[Finding], str] = lambda _: "",
 ) -> tuple[History, list[ZoneLine]]:
@@ -202,7 +204,7 @@ def add_run(
     return History(before=moment, new=told, gone=no_more, standing=standing), lines
 
 
-def _begin(connection: sqlite3.Connection, done: Done, doubts: Doubts) -> None:
+def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) -> None:
     """Writes down the run itself, what it says of each zone, and how those stand that it looked at whole."""
     weights = [finding.weight for finding in done.findings if finding.outcome != "unverified"]
     at = done.started.isoformat()
@@ -239,7 +241,7 @@ def _begin(connection: sqlite3.Connection, done: Done, doubts: Doubts) -> None:
 
 def _stand(
     connection: sqlite3.Connection,
-    done: Done,
+    done: FinishedRun,
     open_lives: Mapping[str, tuple[int, bytes, str]],
     seen: set[str],
     zone_of: Callable[[Finding], str],

@@ -26,7 +26,7 @@ MOST_QUESTIONS = 500
 """So many questions are in one batch."""
 
 
-class Place(msgspec.Struct, array_like=True, frozen=True):
+class ServerAddress(msgspec.Struct, array_like=True, frozen=True):
     """A server as a vantage has to reach it: packed address, port, transport; `key` is the name of its TSIG key."""
 
     label: str
@@ -46,7 +46,7 @@ class Batch(msgspec.Struct, array_like=True, tag="ask", frozen=True):
     number: int
     reply_to: str
     within_s: float
-    places: list[Place]
+    places: list[ServerAddress]
     questions: list[tuple[bytes, int, int, bool]]
 
 
@@ -136,10 +136,12 @@ def batch_of(number: int, reply_to: str, questions: Sequence[Question], *, withi
     return Batch(number, reply_to, within_s, [place_of(server) for server in places], asked)
 
 
-def place_of(server: Server) -> Place:
+def place_of(server: Server) -> ServerAddress:
     """A server as it travels."""
     key = to_text(server.key.name) if server.key is not None else ""
-    return Place(server.label, server.address, server.port, server.over, server.tls_name, server.url, server.pace, key)
+    return ServerAddress(
+        server.label, server.address, server.port, server.over, server.tls_name, server.url, server.pace, key
+    )
 
 
 def _fits(rdtype: int, value: bytes) -> bool:

@@ -30,7 +30,7 @@ from salt_mirror.vantages.parcel import (
     Facts,
     Greeting,
     Line,
-    Place,
+    ServerAddress,
     Told,
     errand_in,
     packed,
@@ -63,7 +63,7 @@ class Rules:
     timeout_s: float = TIMEOUT_S
     tries: int = TRIES
 
-    def permits(self, place: Place) -> bool:
+    def permits(self, place: ServerAddress) -> bool:
         """Whether a server may be asked."""
         if place.over == "https":
             return place.url in self.urls
@@ -91,7 +91,7 @@ class Station:
         self._tell = tell
         self._settings = settings
         self._inbox: queue.SimpleQueue[Batch | None] = queue.SimpleQueue()
-        self._servers: dict[Place, Server] = {}
+        self._servers: dict[ServerAddress, Server] = {}
         self._asked: dict[int, tuple[_Intake, int]] = {}  # by the question's id: the engine holds what it has in hand
         self._parents: set[bytes] = set()
         self._thread = threading.Thread(target=self._work, name="station", daemon=True)
@@ -186,7 +186,7 @@ class Station:
             self._parents.add(name[name[0] + 1 :])
         return good
 
-    def _server(self, place: Place) -> Server | str:
+    def _server(self, place: ServerAddress) -> Server | str:
         """The server to ask, the same for the same place; or why it is not asked."""
         server = self._servers.get(place)
         if server is not None:

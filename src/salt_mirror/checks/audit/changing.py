@@ -33,7 +33,7 @@ SAMPLED = frozenset(("pairs", "rollcall"))
 """The checks that ask for every record, and so for a sample of an unchanged zone; all others always ask whole."""
 
 
-class Look(NamedTuple):
+class ZoneLook(NamedTuple):
     """How a zone stood at a whole look: when, each server's serial by its endpoint, and a digest of what is expected."""
 
     at: datetime
@@ -53,7 +53,7 @@ def digest_of(zone: Zone) -> str:
     return found.hexdigest()
 
 
-def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> dict[InView, Look]:
+def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> dict[InView, ZoneLook]:
     """How zones stand: those alone all of whose servers answer with authority."""
     zones = {(zone.view, to_text(zone.apex)): zone for zone in estate.all_zones()}
     found = {}
@@ -63,7 +63,7 @@ def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> di
         serials = {row.endpoint: row.serial for row in sheet.servers if row.serial is not None}
         certain = sheet.servers and len(serials) == len({row.endpoint for row in sheet.servers})
         if certain and key in zones and all(row.state == "authoritative" for row in sheet.servers):
-            found[key] = Look(at, serials, digest_of(zones[key]))
+            found[key] = ZoneLook(at, serials, digest_of(zones[key]))
     return found
 
 
@@ -206,7 +206,7 @@ class Narrowing:
             yield key, at, self.picked.get(key, 0), self.records.get(key, 0)
 
 
-def unchanged_zones(before: dict[InView, Look], now: dict[InView, Look]) -> dict[InView, datetime]:
+def unchanged_zones(before: dict[InView, ZoneLook], now: dict[InView, ZoneLook]) -> dict[InView, datetime]:
     """Zones that stand as at their last whole look, with the moment of that."""
     return {
         key: look.at

@@ -33,7 +33,7 @@ class Fit:
         return sum(len(values) for _, values in self.kept.values())
 
 
-class Doubts:
+class RecordDoubts:
     """What findings say against records, by set."""
 
     def __init__(self, findings: Iterable[Finding]) -> None:

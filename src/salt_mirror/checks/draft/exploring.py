@@ -24,7 +24,7 @@ from salt_mirror.checks.draft.asking import (
     sets_at,
     zone_of,
 )
-from salt_mirror.checks.draft.leads import Lead, Place, batches, upwards
+from salt_mirror.checks.draft.leads import Lead, SoughtName, batches, upwards
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
 from salt_mirror.checks.draft.scope import Wanted, parts_of, place_of
 from salt_mirror.checks.services.directory import sites_in
@@ -60,7 +60,7 @@ class Explorer:
         self._sweeps = sweep
         self._ours = {server: Candidate(server, "in the estate") for server in wanted.known}
         self._ours |= {server: Candidate(server, "given") for server in wanted.servers}
-        self._places: dict[Name, Place] = {}
+        self._places: dict[Name, SoughtName] = {}
         self._apexes: dict[Name, Lead] = {}
         self._questions: dict[Server, dict[tuple[Name, int], Name]] = {}
         self._seen: set[Name] = set()
@@ -77,7 +77,7 @@ class Explorer:
         self._hosts_beyond: set[Name] = set()
         self._given: set[Name] = set(wanted.names)
         self._kept: dict[Name, FoundZone] = {}
-        self._placed: dict[Name, tuple[Place, int]] = {}
+        self._placed: dict[Name, tuple[SoughtName, int]] = {}
         self._begin()
 
     # What is asked
@@ -91,17 +91,17 @@ class Explorer:
             self.learnt.directory = self._wanted.directory
             self._kept = {zone.apex: zone for zone in self._wanted.directory.zones}
             for zone in self._kept.values():
-                self._look_for(zone.apex, Place("in the directory", outside=True, is_zone=True))
+                self._look_for(zone.apex, SoughtName("in the directory", outside=True, is_zone=True))
         for name, whence in self._wanted.zones.items():
-            self._look_for(name, Place(whence, outside=True, is_zone=True))
+            self._look_for(name, SoughtName(whence, outside=True, is_zone=True))
         for name in self._wanted.names:
-            self._look_for(name, Place("given", f"{bare(name)}, which was given", outside=True))
+            self._look_for(name, SoughtName("given", f"{bare(name)}, which was given", outside=True))
         for network in self._wanted.networks:
             holds = f"pointers of {network}, which was given"
             for part in (network, *parts_of(network)):
-                self._look_for(place_of(part), Place("given", holds, outside=True, quiet=part is not network))
+                self._look_for(place_of(part), SoughtName("given", holds, outside=True, quiet=part is not network))
 
-    def _look_for(self, name: Name, place: Place) -> None:
+    def _look_for(self, name: Name, place: SoughtName) -> None:
         if name not in self._seen:
             self._seen.add(name)
             self._places[name] = place
@@ -235,7 +235,7 @@ class Explorer:
             if found.apex in self._kept:
                 zone.take_kept(self._kept[found.apex])
             if not is_reverse(found.apex) and not found.apex.startswith(_DIRECTORYS):
-                self._look_for(from_text("_msdcs", found.apex), Place("asked for beside each domain"))
+                self._look_for(from_text("_msdcs", found.apex), SoughtName("asked for beside each domain"))
         zone.servers = found.servers
         zone.others = found.others
         for server in (*found.servers, *found.others):
@@ -347,7 +347,7 @@ class Explorer:
         self._networks[place] = (network, number + 1)
         if not number:
             self._look_for(
-                name, Place("an address was seen there", f"the pointer of {address_text(address)}, which was seen")
+                name, SoughtName("an address was seen there", f"the pointer of {address_text(address)}, which was seen")
             )
 
     def _see_target(self, name: Name) -> None:
@@ -362,7 +362,7 @@ class Explorer:
         domain = parent(name)
         if domain not in self._domains:  # a zone that nobody delegates is seen by what leads there alone
             self._domains.add(domain)
-            self._look_for(name, Place("a record leads there", f"{bare(name)}, where a record leads"))
+            self._look_for(name, SoughtName("a record leads there", f"{bare(name)}, where a record leads"))
 
     def _take_directories(self, apex: Name, names: Iterable[Name]) -> None:
         known = list(names)

@@ -13,7 +13,7 @@ from salt_mirror.dns.names import Name, parent
 from salt_mirror.dns.questions import Server
 
 
-class Place(NamedTuple):
+class SoughtName(NamedTuple):
     """A name whose zone is looked for: who led there, and whether resolvers may be asked. `holds` says what the zone holds
     where it begins further up; a `quiet` one is not told where it is in no zone."""
 

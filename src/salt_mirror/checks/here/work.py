@@ -20,7 +20,7 @@ from salt_mirror.findings import Finding
 
 
 @dataclass(frozen=True, slots=True)
-class Done:
+class JudgedSubject:
     """One subject that was judged: a name, its types, its tree."""
 
     number: int
@@ -43,7 +43,7 @@ class Here(Part):
         self._names, self._others = names_in_file(scope) if alone else ([], 0)
         self._alone = alone
         self._file: list[FileSeen] = []
-        self._done: list[Done] = []
+        self._done: list[JudgedSubject] = []
         self.size = len(self._typed) + len(self._names) + (own is not None) + alone
         self.names = 20
 
@@ -55,17 +55,17 @@ class Here(Part):
             yield [self._resolvers(setting.stranger)]
             yield (look_up(name, self._scope) for name in self._names)
 
-    def _look(self, number: int, typed: Typed, stranger: bytes) -> Dialogue[Done]:
+    def _look(self, number: int, typed: Typed, stranger: bytes) -> Dialogue[JudgedSubject]:
         seen = yield from inspect(typed, self._scope, stranger)
-        return Done(number, seen.name, typed.rdtypes[0], judge(seen, self._scope))
+        return JudgedSubject(number, seen.name, typed.rdtypes[0], judge(seen, self._scope))
 
-    def _self(self, own: OwnScope) -> Dialogue[Done]:
-        return Done(len(self._typed), own.name, 0, (yield from judged_self(own, self._scope)))
+    def _self(self, own: OwnScope) -> Dialogue[JudgedSubject]:
+        return JudgedSubject(len(self._typed), own.name, 0, (yield from judged_self(own, self._scope)))
 
-    def _resolvers(self, stranger: bytes) -> Dialogue[Done]:
-        return Done(len(self._typed) + 1, ROOT, 0, (yield from judged_resolvers(self._scope, stranger)))
+    def _resolvers(self, stranger: bytes) -> Dialogue[JudgedSubject]:
+        return JudgedSubject(len(self._typed) + 1, ROOT, 0, (yield from judged_resolvers(self._scope, stranger)))
 
-    def take(self, result: Done | FileSeen) -> None:
+    def take(self, result: JudgedSubject | FileSeen) -> None:
         if isinstance(result, FileSeen):
             self._file.append(result)
         else:

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from salt_mirror.report.document import Report
 
 
-class Form(NamedTuple):
+class ReportForm(NamedTuple):
     """One form: the module that writes it, and who reads it."""
 
     room: str
@@ -26,11 +26,11 @@ class Form(NamedTuple):
 
 
 FORMS = {
-    "json": Form("json", "programs: everything, as --json prints it"),
-    "csv": Form("csv", "spreadsheets: a row for each finding"),
-    "junit": Form("junit", "build servers: a case for each zone, fault and doubt"),
-    "markdown": Form("markdown", "tickets and merge requests"),
-    "openmetrics": Form("openmetrics", "monitoring that reads text files"),
-    "html": Form("html", "people: one page that stands by itself"),
+    "json": ReportForm("json", "programs: everything, as --json prints it"),
+    "csv": ReportForm("csv", "spreadsheets: a row for each finding"),
+    "junit": ReportForm("junit", "build servers: a case for each zone, fault and doubt"),
+    "markdown": ReportForm("markdown", "tickets and merge requests"),
+    "openmetrics": ReportForm("openmetrics", "monitoring that reads text files"),
+    "html": ReportForm("html", "people: one page that stands by itself"),
 }
 """Every form, by the word that chooses it."""
