@@ -40,6 +40,7 @@ PICTURES = {
         "ask gullmarsh.example SOA MX --at ns1",
         "ask wieghbridge --at dc-north",
         "ask press MX --at dc-north",
+        "ask www.gullmarsh.example A --at dc-north",
         "ask crane A --at dc-harbour",
     ],
     "draft": ["draft gullmarsh.example --view public"],

@@ -16,7 +16,7 @@ from typing import Any
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.soa import negative_ttl
-from salt_mirror.checks.wording import duration, troubles_of
+from salt_mirror.checks.wording import duration, local_moment, troubles_of
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, parent, to_text
 from salt_mirror.dns.questions import Question
@@ -181,8 +181,7 @@ def budget_of(
     own = next((link for link in reversed(seen.links) if link.rdtype == seen.rdtype), None)
     # A client gets what is at the end of its aliases, and any of them may be what changes.
     links = [link.ttl for link in seen.links] if seen.exists and own is not None else [negative]
-    kept = max(links)
-    kept = max(kept, seen.delegated_ttl or 0)
+    kept = max(*links, seen.delegated_ttl or 0)
     spread = soa.refresh if seen.several_servers else 0
     by_ttl, kept = kept, kept if cap is None else cap
     what = f'the cached "no" for {to_text(seen.name)}' if not seen.exists else "the old value"
@@ -248,9 +247,7 @@ def _advice(
 
 def clock(moment: datetime) -> str:
     """A moment as people say it: local time with its distance from UTC, which changes with summer time."""
-    local = moment.astimezone()
-    zone = f"{local:%z}"
-    return f"{local:%a %Y-%m-%d %H:%M:%S} " + ("UTC" if zone == "+0000" else f"{zone[:3]}:{zone[3:]}")
+    return local_moment(moment, "%a %Y-%m-%d %H:%M:%S")
 
 
 def link_text(link: Link) -> str:

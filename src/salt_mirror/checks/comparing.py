@@ -22,7 +22,18 @@ from salt_mirror.checks.services.directory import all_wanted, directory_of
 from salt_mirror.checks.wording import state
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.records import AAAA, CNAME, NOT_CONTENT, PTR, SOA, A, rdata_text, type_from_text, type_text
+from salt_mirror.dns.records import (
+    AAAA,
+    CNAME,
+    NOT_COMPARED,
+    NOT_CONTENT,
+    PTR,
+    SOA,
+    A,
+    rdata_text,
+    type_from_text,
+    type_text,
+)
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
@@ -43,8 +54,8 @@ class SnapshotHead(msgspec.Struct, frozen=True):
 
 
 class HeldSet(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What one server told of one RRset: its values in presentation form, TTL in seconds, or the alias in its place; or why it
-    told nothing."""
+    """What one server answers for one RRset: its values in presentation form, its TTL in seconds, or the alias in its place; or
+    why nothing is known."""
 
     server: str
     view: str
@@ -250,7 +261,7 @@ class Snapshot(Part):
                 for server in zone.servers or ():
                     holding = setting.holdings(server, zone.apex)
                     for owner, rdtype, ttl, values in holding.rrsets() if holding is not None else ():
-                        if rdtype != SOA and rdtype not in NOT_CONTENT:
+                        if rdtype not in NOT_COMPARED:
                             self.take([_held(server.label, view, zone.apex, owner, rdtype, values, ttl)])
 
     def take(self, result: list[HeldSet]) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
+from datetime import datetime
 
 import msgspec
 
@@ -119,6 +120,13 @@ def together_said(words: Iterable[str]) -> str:
 def many(number: int, one: str, several: str | None = None) -> str:
     """A number of things: `1 zone`, `2,000 zones`."""
     return f"{number:,} {one if number == 1 else several or one + 's'}"
+
+
+def local_moment(moment: datetime, form: str = "%Y-%m-%d %H:%M") -> str:
+    """Return an aware moment in local time with its offset from UTC, such as `2026-11-28 14:30 +01:00`; UTC is called that."""
+    here = moment.astimezone()
+    offset = f"{here:%z}"
+    return f"{here:{form}} " + ("UTC" if offset == "+0000" else f"{offset[:3]}:{offset[3:5]}")
 
 
 def duration(seconds: int) -> str:

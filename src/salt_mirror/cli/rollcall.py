@@ -126,7 +126,7 @@ def _held(
     """What one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
     from salt_mirror.cli.opening import server_at, views_of
     from salt_mirror.dns.names import to_text
-    from salt_mirror.dns.records import NOT_CONTENT, SOA
+    from salt_mirror.dns.records import NOT_COMPARED
     from salt_mirror.dns.transfer import TransferFailed, transfer
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.expectations import Expectation
@@ -144,7 +144,7 @@ def _held(
                     whole += [
                         Expectation(one.owner, one.rdtype, one.rdata, ttl=one.ttl, presence="exact")
                         for one in records
-                        if one.rdtype != SOA and one.rdtype not in NOT_CONTENT
+                        if one.rdtype not in NOT_COMPARED
                     ]
             except TransferFailed as error:
                 refused = f"{to_text(apex)}: {error}"

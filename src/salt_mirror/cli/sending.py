@@ -74,9 +74,8 @@ class Sender:
         self, atlas: Atlas, engine: Engine, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]
     ) -> tuple[Applying, dict[str, int]]:
         """Sends changes with the way back written down, and waits for the servers."""
-        tell(
-            f"the way back is in {self._undo}: salt-mirror mend --back {self._undo}"
-        )  # also if this process ends at once
+        # Said first, so that it is known also if this process is killed.
+        tell(f"the way back is in {self._undo}: salt-mirror mend --back {self._undo}")
         undo = UndoFile(self._undo, f"{now():%Y-%m-%dT%H:%M:%SZ}", str(self._estate.path or ""), sets)
         applying = Applying(atlas, engine, undo, timeout_s=self._asking.timeout * 5)
         try:

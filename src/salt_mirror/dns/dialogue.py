@@ -207,9 +207,8 @@ _NOTHING: dict[tuple[str, str], bytes] = {
 
 def _folded(answer: Answer) -> bytes | Answer:
     question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
-    if (
-        question[1] == AXFR and answer.message
-    ):  # what a transfer begins with is judged again, and the rest is not needed
+    if question[1] == AXFR and answer.message:
+        # What a transfer begins with is judged again, and the rest is not needed.
         return answer._replace(message=first_record_only(answer.message))
     if authoritative and alias is None and over in _OVERS and not question[3] and question[1] != SOA:
         if not values:

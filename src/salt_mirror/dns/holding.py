@@ -14,17 +14,12 @@ from collections.abc import Iterable, Iterator, Mapping, Set
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.names import ROOT, Name
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import CNAME, DNAME, NOT_CONTENT, NS, SOA, Record
+from salt_mirror.dns.records import CNAME, DNAME, NOT_COMPARED, NS, SOA, Record
 
 _WILDCARD = b"\x01*"
 
 RRset = tuple[int, int, tuple[bytes, ...]]
 """Type, smallest TTL in seconds, sorted canonical rdata."""
-
-
-def _compared(rdtype: int) -> bool:
-    """Whether a type is compared between servers: the serial has its own judge, and what signers make is no content."""
-    return rdtype != SOA and rdtype not in NOT_CONTENT
 
 
 class Holding:
@@ -130,7 +125,11 @@ class Holding:
         found: list[tuple[Name, int]] = []
         for owner in sorted(self._nodes.keys() | other._nodes.keys()):
             one, another = set(self._nodes.get(owner, ())), set(other._nodes.get(owner, ()))
-            found += [(owner, rdtype) for rdtype in sorted({rrset[0] for rrset in one ^ another}) if _compared(rdtype)]
+            found += [
+                (owner, rdtype)
+                for rdtype in sorted({rrset[0] for rrset in one ^ another})
+                if rdtype not in NOT_COMPARED
+            ]
             if len(found) >= most:
                 break
         return found[:most]
@@ -142,7 +141,7 @@ class Holding:
             b"%d %d %d %b %b" % (len(owner), rdtype, ttl, owner, b"".join(b"%d %b" % (len(v), v) for v in values))
             for owner, node in self._nodes.items()
             for rdtype, ttl, values in node
-            if _compared(rdtype)
+            if rdtype not in NOT_COMPARED
         )
         return hashlib.sha256(b"".join(b"%d %b" % (len(line), line) for line in lines)).digest()
 

@@ -34,6 +34,8 @@ MADE_BY_SIGNERS = frozenset((46, 47, 50, 51))
 NOT_CONTENT = MADE_BY_SIGNERS | frozenset((48, 59, 60, 63))
 """With them DNSKEY (RFC 4034), CDS and CDNSKEY (RFC 7344) and ZONEMD (RFC 8976), which each signer makes for itself: no record
 that people keep, and so out of every comparison of content."""
+NOT_COMPARED = NOT_CONTENT | {6}
+"""With them SOA, whose serial has a judge of its own."""
 
 LAYOUTS = {
     2: "n", 3: "n", 4: "n", 5: "n", 6: "nn", 7: "n", 8: "n", 9: "n", 12: "n", 14: "nn", 15: "2n", 17: "nn",

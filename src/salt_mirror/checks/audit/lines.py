@@ -165,15 +165,15 @@ def verdict(zones: list[ZoneLine], findings: list[Finding], *, all_checks: bool 
     if not any(line.checks for line in zones):
         return NOTHING
     sound = sum(line.outcome == "agrees" and not line.soa_alone and not line.unchanged for line in zones)
-    alone = sum(line.outcome == "agrees" and line.soa_alone and not line.unchanged for line in zones)
+    soa_only = sum(line.outcome == "agrees" and line.soa_alone and not line.unchanged for line in zones)
     same = [line.unchanged for line in zones if line.outcome == "agrees" and line.unchanged]
     begin = f"{sound} of {many(len(zones), 'zone')} {'is' if sound == 1 or len(zones) == 1 else 'are'} sound"
     if not all_checks:
         seen = [line for line in zones if line.checks]
         clean = sum(line.outcome == "agrees" and not line.unchanged for line in seen)
         begin = f"{clean} of {many(len(seen), 'zone')} looked at without a fault"
-    elif alone:
-        begin += f", {alone} looked at by the SOA only"
+    elif soa_only:
+        begin += f", {soa_only} looked at by the SOA only"
     if same:
         since, sampled = min(one.since for one in same), sum(one.sampled for one in same)
         begin += f", {len(same):,} unchanged since {since:%Y-%m-%d %H:%M} UTC ({sampled:,} sampled)"

@@ -74,7 +74,7 @@ class Claims(NamedTuple):
 
 
 def claims(server: Server) -> Dialogue[Claims]:
-    """Asks a server for a zone below `invalid.` (RFC 6761 section 6.4), under a name that it cannot have been told of."""
+    """Asks a server for a zone below `invalid.` (RFC 6761 section 6.4), under a name that it cannot know."""
     name = from_text(f"{secrets.token_hex(8)}.invalid")
     (answer,) = yield [Question(name, SOA, server)]
     record = soa_record(answer, name) if answer.trouble is None else None

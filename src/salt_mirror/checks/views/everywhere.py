@@ -39,7 +39,7 @@ def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], r
             yield f"{view or 'authoritative'}: no usable answer"
     following: dict[str, list[str]] = {}
     silent: list[str] = []
-    otherwise: dict[str, list[Told]] = {}
+    of_no_view: dict[str, list[Told]] = {}
     for server, one in told.items():
         if server in in_views:
             continue
@@ -49,10 +49,10 @@ def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], r
         elif followed:
             following.setdefault(together_said(followed), []).append(server.label)
         else:
-            otherwise.setdefault(_what(one, rdtype), []).append(one)
+            of_no_view.setdefault(_what(one, rdtype), []).append(one)
     for whom, labels in following.items():
         yield f"{together_said(labels)} {'follows' if len(labels) == 1 else 'follow'} {whom or 'them'}"
-    for what, members in otherwise.items():
+    for what, members in of_no_view.items():
         left = [one.ttl for one in members if one.ttl is not None and one.from_cache]
         more = f" for {'up to ' if len(members) > 1 else ''}another {duration(max(left))}" if left else ""
         whose = (

@@ -10,10 +10,9 @@ from rich.text import Text
 
 from salt_mirror.checks.audit.lines import Audit, Life, Run, Tally, ZoneLine
 from salt_mirror.checks.pairs.scope import UNSEEN
-from salt_mirror.checks.wording import duration
+from salt_mirror.checks.wording import duration, local_moment
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.moments import local
 from salt_mirror.report.terminal.page import Page
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
@@ -65,7 +64,7 @@ def _sides(report: Report, audit: Audit) -> str:
     if audit.history is not None:
         before = audit.history.before
         parts.append(
-            f"since {local(before)}: {len(audit.history.new)} new, {len(audit.history.gone)} gone"
+            f"since {local_moment(before)}: {len(audit.history.new)} new, {len(audit.history.gone)} gone"
             if before is not None
             else "the first run in this history"
         )
@@ -136,7 +135,7 @@ def print_runs(runs: Iterable[Run], file: TextIO) -> None:
     rows = list(runs)
     for run in rows:
         table.add_row(
-            local(run.started, _TO_THE_SECOND), run.outcome, str(run.faults), str(run.cautions), str(run.unverified),
+            local_moment(run.started, _TO_THE_SECOND), run.outcome, str(run.faults), str(run.cautions), str(run.unverified),
             f"{run.seconds:.1f} s", clean(run.scope) or "everything",
         )  # fmt: skip
     console = console_for(file)
@@ -159,7 +158,7 @@ def _stood(life: Life) -> str:
 
 
 def _at(moment: datetime) -> str:
-    return local(moment, _TO_THE_SECOND)
+    return local_moment(moment, _TO_THE_SECOND)
 
 
 def print_lives(lives: Iterable[Life], pattern: str, file: TextIO) -> None:

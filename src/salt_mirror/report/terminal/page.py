@@ -12,13 +12,12 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.checks import check_named
-from salt_mirror.checks.wording import duration, many
+from salt_mirror.checks.wording import duration, local_moment, many
 from salt_mirror.findings import SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
 from salt_mirror.report.folding import Folding, largest
 from salt_mirror.report.forms.said import since_of, subject_of, things_said
-from salt_mirror.report.moments import local
 from salt_mirror.report.terminal.console import console_on, pieces, put_line, width_behind
 from salt_mirror.report.terminal.telling import Line, Teller, fitted
 
@@ -107,7 +106,7 @@ class Page:
         self.line(Text(" · ".join(map(clean, facts)), style="dim"))
         past = report.history
         if past:
-            said = f"since {local(past.before)}: " if past.before is not None else ""
+            said = f"since {local_moment(past.before)}: " if past.before is not None else ""
             told = (
                 f"{said}{len(past.new):,} new, {len(past.gone):,} gone"
                 if said
@@ -122,7 +121,7 @@ class Page:
         report, history = self._report, self._report.past
         if history is None or history.before is None or not (history.new or history.gone):
             return
-        self._heading(f"SINCE {local(history.before)}", "bold")
+        self._heading(f"SINCE {local_moment(history.before)}", "bold")
         for word, style, found in (("new", "bold red", history.new), ("gone", "green", history.gone)):
             told = [f"{one.code}  {one.name}  {one.address or one.type}" for one in found]
             if len(found) > _FEW and not everything:

@@ -7,9 +7,8 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.checks.audit.chronicle import Chronicle, ZoneRun
-from salt_mirror.checks.wording import duration, many
+from salt_mirror.checks.wording import duration, local_moment, many
 from salt_mirror.report.cleaning import clean
-from salt_mirror.report.moments import local
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 
@@ -27,7 +26,7 @@ def print_zones(chronicle: Chronicle, file: TextIO) -> None:
     now = chronicle.runs[0].started if chronicle.runs else None
     for one in standing:
         stood = f", for {duration(round((now - one.first).total_seconds()))}" if now and now > one.first else ""
-        console.print(Text(f"        {one.code}  {clean(one.name)}: since {local(one.first)}{stood}"))
+        console.print(Text(f"        {one.code}  {clean(one.name)}: since {local_moment(one.first)}{stood}"))
         console.print(Text(f"                {clean(one.text)}", style="dim"))
 
 
