@@ -37,7 +37,7 @@ PICTURES = {
     "pairs-one-host": ["pairs rake-01", "pairs kiln-02", "pairs crane"],
     "ask": [
         "ask sluice A --at authoritative,offices",
-        "ask gullmarsh.example SOA MX --at ns1",
+        "ask gullmarsh.example MX --at ns1",
         "ask wieghbridge --at dc-north",
         "ask press MX --at dc-north",
         "ask www.gullmarsh.example A --at dc-north",
