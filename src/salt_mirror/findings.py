@@ -24,7 +24,8 @@ def worse(one: Outcome, other: Outcome) -> Outcome:
 class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     """What one server said to one question, or why it said nothing. TTL in seconds, round-trip time in milliseconds.
 
-    `over` is what brought it: udp, tcp, tls, https, or a transfer of the whole zone.
+    `over` is what brought it: udp, tcp, tls, https, or a transfer of the whole zone. `extended` are the extended errors that
+    came with it (RFC 8914).
     """
 
     server: str
@@ -37,6 +38,7 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     rtt_ms: float | None
     over: str = "udp"
     trouble: str | None = None
+    extended: list[str] | msgspec.UnsetType = msgspec.UNSET
 
 
 class About(NamedTuple):

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import dns.flags
 import dns.message
@@ -66,20 +67,21 @@ Resolver = Callable[[Path, dict[str, Server]], AbstractContextManager[Server]]
 PRIVATE = ('local-zone: "10.in-addr.arpa." nodefault', "infra-host-ttl: 5")
 
 
-def _unbound(*lines: str, most_ttl: int = 86_400, dead: str = "") -> Resolver:
+def _unbound(*lines: str, most_ttl: int = 86_400, dead: str = "", policy: str = "") -> Resolver:
     def start(folder: Path, behind: dict[str, Server]) -> AbstractContextManager[Server]:
         gone = {dead: DEAD} if dead else {}
         return realservers.unbound(
-            folder, {}, behind=behind | gone, settings=(*PRIVATE, *lines), most_ttl=most_ttl, known="world.example"
-        )
+            folder, {}, behind=behind | gone, settings=(*PRIVATE, *lines), most_ttl=most_ttl, known="world.example",
+            policy=policy,
+        )  # fmt: skip
 
     return start
 
 
-def _bind(*options: str, dead: str = "") -> Resolver:
+def _bind(*options: str, dead: str = "", policy: str = "") -> Resolver:
     def start(folder: Path, behind: dict[str, Server]) -> AbstractContextManager[Server]:
         gone = {dead: DEAD} if dead else {}
-        return realservers.bind_cache(folder, behind | gone, known="world.example", settings=options)
+        return realservers.bind_cache(folder, behind | gone, known="world.example", settings=options, policy=policy)
 
     return start
 
@@ -88,6 +90,8 @@ def _authority(folder: Path, _: dict[str, Server]) -> AbstractContextManager[Ser
     return realservers.nsd(folder, {"other.example": HEAD})
 
 
+POLICY = "rake.pans.example A 10.9.9.9\nvat.pans.example CNAME .\n"
+NO_DS = f"pans.example. DS 12345 8 2 {64 * 'A'}"
 INSIDE = {"pans.example", "77.10.in-addr.arpa"}
 REAL: dict[str, tuple[Resolver, str, list[str]]] = {
     "a sound Unbound": (_unbound(), "", []),
@@ -107,6 +111,15 @@ REAL: dict[str, tuple[Resolver, str, list[str]]] = {
         _unbound('local-zone: "invalid." redirect', 'local-data: "invalid. 60 IN A 203.0.113.80"'), "", ["res.rewrites-no"],
     ),
     "a filter before the world": (_unbound('local-zone: "world.example." always_nxdomain'), "", ["res.no-external"]),
+    "a blocked name": (_unbound('local-zone: "rake.pans.example." always_nxdomain'), "", ["res.blocked"]),
+    "a refused name": (_unbound('local-zone: "rake.pans.example." always_refuse'), "", ["res.blocked"]),
+    "local data": (_unbound('local-data: "rake.pans.example. 60 IN A 10.9.9.9"'), "", ["res.overridden"]),
+    "a policy zone in Unbound": (_unbound(policy=POLICY), "", ["res.blocked", "res.overridden"]),
+    "a policy zone in BIND": (_bind(policy=POLICY), "", ["res.blocked", "res.overridden"]),
+    "a policy that lets ours pass": (_bind(policy="elsewhere.example CNAME .\n"), "", []),
+    "a zone that does not validate": (
+        _unbound('module-config: "validator iterator"', f'trust-anchor: "{NO_DS}"', "ede: yes"), "", ["auth.bogus"],
+    ),
     "one that is none": (_authority, "", ["res.no-recursion"]),
     "one that answers strangers": (_unbound(), 'serves = ["10.77.0.0/16"]', ["res.open"]),
     "one that serves us": (_unbound(), 'serves = ["127.0.0.0/8"]', []),
@@ -224,6 +237,77 @@ def test_several_behind_one_address_that_do_not_say_the_same(run: Run, served: S
         path.write_text(text, encoding="utf-8")
         done = run("resolvers", "--json", "--timeout", "0.3")
     assert "res.pool-differs" in found(done)
+
+
+@pytest.mark.parametrize(
+    ("ways", "codes"),
+    [
+        ({"policy": {"rake.pans.example": "10.9.9.9", "vat.pans.example": None}}, ["res.blocked", "res.overridden"]),
+        (
+            {"policy": {"rake.pans.example": "10.9.9.9", "vat.pans.example": None}, "policy_shows": False},
+            ["res.blocked", "res.overridden"],
+        ),
+        ({"bogus": ["pans.example"]}, ["auth.bogus"]),
+        ({}, ["res.outdated-answer"]),
+    ],
+)
+def test_a_resolver_that_hides_overrides_or_only_remembers_expected_names(
+    run: Run, standins: StandIns, tmp_path: Path, ways: dict[str, Any], codes: list[str]
+) -> None:
+    """With nothing that shows a policy, a TTL that stays and a denial without SOA do; an old entry's counts down."""
+    held = HeldZones([read_zone(PANS, "pans.example")])
+    cache = Cache([held, HeldZones([read_zone(WORLD, "world.example")])], time.monotonic, **ways)
+    resolver = standins.add([], recursive=True, cache=cache)
+    server = standins.add([read_zone(PANS, "pans.example")])
+    if not ways:
+        changed = standins.add([read_zone(PANS.replace("10.77.0.5", "10.77.0.55"), "pans.example")])
+        cache.keep("rake.pans.example", "A", [100.0])
+        server, listed = changed, LISTED.replace("10.77.0.5", "10.77.0.55")
+    else:
+        listed = LISTED
+    (tmp_path / "list.zone").write_text(listed, encoding="utf-8")
+    (tmp_path / "estate.toml").write_text(
+        "[resolver_tests]\nexternal = []\n"
+        '[[zones]]\nname = "pans.example"\nview = "inside"\nservers = ["nsd"]\nexpect = ["list.zone"]\n'
+        f'[servers.nsd]\naddress = "{server.endpoint}"\n'
+        f'[resolvers.office]\naddress = "{resolver.endpoint}"\nview = "inside"\n',
+        encoding="utf-8",
+    )
+    done = run("resolvers", "--json")
+    assert found(done) == codes, done.out
+    assert done.status == (0 if codes == ["res.outdated-answer"] else 1)
+    if "bogus" in ways:
+        assert "DNSSEC Bogus (no signature)" in done.report["findings"][0]["text"]
+        assert done.report["counts"]["differs"] == 0, "the resolver is right to fail"
+
+
+@pytest.mark.parametrize("stands", ["own", "swapped"])
+def test_a_resolver_of_another_view_is_recognised_by_what_it_gives(
+    run: Run, standins: StandIns, tmp_path: Path, stands: str
+) -> None:
+    """Two views of one zone with one SOA: nothing but their contents tells them apart."""
+    outside = PANS.replace("10.77.0.", "192.0.2.")
+    zones = {"inside": PANS, "public": outside}
+    text = "[resolver_tests]\nexternal = []\n"
+    caches = {}
+    for view, zone in zones.items():
+        server = standins.add([read_zone(zone, "pans.example")])
+        cache = Cache([HeldZones([read_zone(zone, "pans.example")])], time.monotonic)
+        caches[view] = standins.add([], recursive=True, cache=cache)
+        (tmp_path / f"{view}.zone").write_text(
+            "rake A " + ("10.77.0.5" if view == "inside" else "192.0.2.5") + "\n", "utf-8"
+        )
+        text += f'[[zones]]\nname = "pans.example"\nview = "{view}"\nservers = ["{view}"]\nexpect = ["{view}.zone"]\n'
+        text += f'[servers.{view}]\naddress = "{server.endpoint}"\n'
+    other = {"inside": "public", "public": "inside"}
+    for view in zones:
+        at = caches[view if stands == "own" else other[view]]
+        text += f'[resolvers.of-{view}]\naddress = "{at.endpoint}"\nview = "{view}"\n'
+    (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+    done = run("resolvers", "--json")
+    assert found(done) == ([] if stands == "own" else ["res.zone-elsewhere"] * 2), done.out
+    if stands == "swapped":
+        assert "the zone of the view public, by its contents" in done.out
 
 
 @pytest.mark.real

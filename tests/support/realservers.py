@@ -346,6 +346,9 @@ def pdns_primary(folder: Path, zones: dict[str, str], *, key: Key, notify: int) 
         yield server
 
 
+_POLICY_HEAD = "$TTL 90\n@ SOA localhost. h. 1 3600 600 1209600 300\n@ NS localhost.\n"
+
+
 @contextmanager
 def unbound(
     folder: Path,
@@ -355,9 +358,11 @@ def unbound(
     most_ttl: int = 86_400,
     settings: Sequence[str] = (),
     known: str | None = None,
+    policy: str = "",
 ) -> Iterator[Server]:
     """Unbound serving zones with authority, and refusing everything else; or as a cache before servers, given by zone, that
-    keeps nothing longer than `most_ttl` seconds. It has come up when it answers for the zone `known`, the first one without."""
+    keeps nothing longer than `most_ttl` seconds, `policy` being the records of a response policy zone. It has come up when it
+    answers for the zone `known`, the first one without."""
     path, port = program("unbound"), free_port()
     written = _write_zones(folder, zones)
     lines = [
@@ -373,6 +378,15 @@ def unbound(
         lines += ["  for-downstream: yes", "  for-upstream: no"]
     for origin, server in (behind or {}).items():
         lines += ["stub-zone:", f'  name: "{origin}"', f"  stub-addr: {server.host}@{server.port}", "  stub-prime: no"]
+    if policy:
+        (folder / "policy.zone").write_text(_POLICY_HEAD + policy, encoding="utf-8")
+        lines += [
+            "rpz:",
+            '  name: "policy"',
+            f'  zonefile: "{folder}/policy.zone"',
+            "server:",
+            '  module-config: "respip iterator"',
+        ]
     config = folder / "unbound.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
     up = known or next(iter(behind or zones))
@@ -382,14 +396,16 @@ def unbound(
 
 @contextmanager
 def bind_cache(
-    folder: Path, behind: dict[str, Server], *, known: str, settings: Sequence[str] = ()
+    folder: Path, behind: dict[str, Server], *, known: str, settings: Sequence[str] = (), policy: str = ""
 ) -> Iterator[Server]:
-    """BIND as a resolver that forwards zones to servers; it has come up when it answers for the zone `known`."""
+    """BIND as a resolver that forwards zones to servers; it has come up when it answers for the zone `known`. `policy` are the
+    records of a response policy zone."""
     path, port = program("named"), free_port()
     folder.mkdir(parents=True, exist_ok=True)
     options = [
         f'directory "{folder}"', f"listen-on port {port} {{ 127.0.0.1; }}", "listen-on-v6 { none; }", "recursion yes",
         "pid-file none", "dnssec-validation no", "allow-query { any; }", "allow-recursion { any; }", *settings,
+        *(['response-policy { zone "policy"; } qname-wait-recurse no'] if policy else []),
     ]  # fmt: skip
     texts = ["options { " + " ".join(f"{option};" for option in options) + " };", "controls { };"]
     texts.append("logging { channel err { stderr; severity warning; }; category default { err; }; };")
@@ -397,6 +413,9 @@ def bind_cache(
         f'zone "{zone}" {{ type forward; forward only; forwarders {{ {server.host} port {server.port}; }}; }};'
         for zone, server in behind.items()
     ]
+    if policy:
+        (folder / "policy.zone").write_text(_POLICY_HEAD + policy, encoding="utf-8")
+        texts.append('zone "policy" { type primary; file "policy.zone"; };')
     config = folder / "named.conf"
     config.write_text("\n".join(texts) + "\n", encoding="utf-8")
     with running([path, "-f", "-n", "1", "-c", str(config)], folder, "bind", port, known) as server:

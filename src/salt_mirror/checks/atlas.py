@@ -216,18 +216,14 @@ class Atlas:
         return self._servers.setdefault((server.address, server.port), server)
 
     def sibling(self, server: Server, over: str) -> Server:
-        """The same server spoken to over `tcp`, or over `transfer` or `update` as by anyone, without its key."""
+        """The same server spoken to over `tcp`, over `transfer` or `update` as by anyone, without its key, or `unchecked`."""
         key = (server, over)
         if key not in self._siblings:
-            self._siblings[key] = Server(
-                server.label,
-                server.address,
-                server.port,
-                pace=server.pace,
-                key=server.key if over == "tcp" else None,
-                over=over,
-                found=server.found,
+            plain = None if over in ("transfer", "update") else server.key
+            changes = (
+                {"unchecked": True} if over == "unchecked" else {"over": over, "key": plain, "tls_name": "", "url": ""}
             )
+            self._siblings[key] = server.again(**changes)
         return self._siblings[key]
 
     def outside_of(self, server: Server, duty: Duty) -> bool | None:

@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import msgspec
+
 from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
@@ -232,4 +234,5 @@ def evidence_of(answer: Answer) -> Evidence:
         rtt_ms=round(answer.rtt_ms, 3) if answer.rtt_ms is not None else None,
         over=answer.over,
         trouble=answer.trouble,
+        extended=[one.said for one in answer.extended] or msgspec.UNSET,
     )

@@ -7,8 +7,10 @@ cannot be used says why in `trouble`; the checks turn that into `unverified`, ne
 
 from __future__ import annotations
 
-from typing import NamedTuple
+import copy
+from typing import Any, NamedTuple
 
+from salt_mirror.dns.extended import ExtendedError, extended_errors
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.wire import MalformedMessage, Sections, clocks_apart, offers_recursion, read_sections, tsig_in
@@ -82,10 +84,13 @@ class Server:
     certificate must have, `https` (RFC 8484) with the URL, `transfer`: TCP that is closed after one answer's
     first message, or `update`: whether an unsigned change of the zone is taken, by one that changes nothing.
     `found` says that nobody named it: what other servers said has led to it. `via` is the vantage that asks it for us, empty
-    where this computer asks.
+    where this computer asks; `source` the packed address of this computer from which it is asked, empty where the system
+    chooses. `unchecked` has CD set, so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2).
     """
 
-    __slots__ = ("address", "found", "host", "key", "label", "over", "pace", "port", "tls_name", "url", "via")
+    __slots__ = (
+        "address", "found", "host", "key", "label", "over", "pace", "port", "source", "tls_name", "unchecked", "url", "via",
+    )  # fmt: skip
 
     def __init__(
         self,
@@ -100,6 +105,8 @@ class Server:
         url: str = "",
         found: bool = False,
         via: str = "",
+        source: bytes = b"",
+        unchecked: bool = False,
     ) -> None:
         self.label = label
         self.via = via
@@ -112,6 +119,8 @@ class Server:
         self.tls_name = tls_name
         self.url = url
         self.found = found
+        self.source = source
+        self.unchecked = unchecked
 
     @property
     def on_loopback(self) -> bool:
@@ -126,18 +135,22 @@ class Server:
             return shown_url(self.url)
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
-    def again(self) -> Server:
-        """The same server as another one: what it said before is no answer to what this one is asked."""
-        return Server(
-            self.label, self.address, self.port, pace=self.pace, key=self.key, over=self.over, tls_name=self.tls_name,
-            url=self.url, found=self.found, via=self.via,
-        )  # fmt: skip
+    @property
+    def source_host(self) -> str | None:
+        """The address of this computer from which it is asked, as text; None where the system chooses."""
+        return address_text(self.source) if self.source else None
+
+    def again(self, **changes: Any) -> Server:
+        """Return the same server as another one, with some properties changed: what it said before is no answer to what this
+        one is asked."""
+        twin = copy.copy(self)
+        for name, value in changes.items():
+            setattr(twin, name, value)
+        return twin
 
     def seen_from(self, vantage: str) -> Server:
         """The same server as a vantage asks it."""
-        found = self.again()
-        found.label, found.via = f"{self.label} from {vantage}", vantage
-        return found
+        return self.again(label=f"{self.label} from {vantage}", via=vantage, source=b"")
 
     def __repr__(self) -> str:
         return f"Server({self.label!r}, {self.endpoint})"
@@ -187,7 +200,15 @@ class Answer(NamedTuple):
             return f"its HTTPS server answered with {status.removeprefix(HTTP)}, and with no DNS message"
         if status == OTHER_CLOCK and (apart := clocks_apart(self.message)) is not None:
             return f"its clock is {abs(apart)} s {'ahead of' if apart > 0 else 'behind'} ours (BADTIME)"
-        return _NO_REPLY.get(self.status) or f"answered {self.status}"
+        if status in _NO_REPLY:
+            return _NO_REPLY[status]
+        why = ", ".join(dict.fromkeys(one.name for one in self.extended))
+        return f"answered {status} ({why})" if why else f"answered {status}"
+
+    @property
+    def extended(self) -> list[ExtendedError]:
+        """Why the server answers so, in its own words (RFC 8914); they say why, and prove nothing."""
+        return extended_errors(self.message) if self.message else []
 
     @property
     def _not_looked_up(self) -> str | None:

@@ -15,7 +15,7 @@ from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.reverse import address_text
 
-A, NS, CNAME, SOA, PTR, MX, TXT, AAAA, SRV, DNAME, OPT = 1, 2, 5, 6, 12, 15, 16, 28, 33, 39, 41
+A, NS, CNAME, SOA, PTR, MX, TXT, AAAA, SRV, DNAME, OPT, DNSKEY = 1, 2, 5, 6, 12, 15, 16, 28, 33, 39, 41, 48
 TKEY, TSIG, IXFR, AXFR, ANY = 249, 250, 251, 252, 255  # what stands in no zone (RFC 6895 section 3.1)
 
 TYPE_NAMES = {

@@ -38,6 +38,22 @@ QUERY_MIDDLE = {
 tell that it has validated the answer (RFC 6840 section 5.7)."""
 PLAIN_MIDDLE = {False: QUERY_MIDDLE[False][:-1] + b"\x00", True: QUERY_MIDDLE[True][:-1] + b"\x00"}
 """The same without the OPT record, for servers that do not know EDNS."""
+_CD = 0x10
+_MIDDLES = {
+    (plain, unchecked): {
+        recurse: middle[:1] + bytes((middle[1] | (_CD if unchecked else 0),)) + middle[2:]
+        for recurse, middle in table.items()
+    }
+    for plain, table in ((False, QUERY_MIDDLE), (True, PLAIN_MIDDLE))
+    for unchecked in (False, True)
+}
+
+
+def middles(*, plain: bool = False, unchecked: bool = False) -> dict[bool, bytes]:
+    """A question's header behind its id, by whether recursion is desired: `plain` without an OPT record, `unchecked` with CD,
+    so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2)."""
+    return _MIDDLES[plain, unchecked]
+
 
 AA, TC, QR = 0x0400, 0x0200, 0x8000
 
@@ -71,11 +87,14 @@ def question_tail(rdtype: int) -> bytes:
     return rdtype.to_bytes(2, "big") + b"\x00\x01"
 
 
-def encode_question(qid: bytes, name: Name, rdtype: int, recurse: bool = False, opt: bytes | None = None) -> bytes:
-    """One question as a message: `qid` two bytes, `opt` an OPT record (ours by default, none when empty)."""
+def encode_question(
+    qid: bytes, name: Name, rdtype: int, recurse: bool = False, opt: bytes | None = None, *, unchecked: bool = False
+) -> bytes:
+    """One question as a message: `qid` two bytes, `opt` an OPT record (ours by default, none when empty), `unchecked` with
+    CD."""
     if opt is None:
         opt = opt_record()
-    middle = QUERY_MIDDLE[recurse] if opt else PLAIN_MIDDLE[recurse]
+    middle = middles(plain=not opt, unchecked=unchecked)[recurse]
     return qid + middle + name + question_tail(rdtype) + opt
 
 

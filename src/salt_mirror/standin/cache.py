@@ -8,9 +8,10 @@ are several stores, of which one answers at random.
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
+import dns.edns
 import dns.flags
 import dns.message
 import dns.name
@@ -50,7 +51,9 @@ class Cache:
 
     `most_ttl` and `least_ttl` cap what it keeps (seconds), `stale_s` is how long it gives entries out beyond their end,
     `peeking` whether it answers from its store without recursion (else REFUSED). `empty_zones`: it answers for private networks
-    itself (RFC 6303); `made_up` is the address that it gives for names that nobody has.
+    itself (RFC 6303); `made_up` is the address that it gives for names that nobody has. `policy` has an address for a name in
+    the place of its records, None to deny it; with `policy_shows` the policy zone's SOA stands beside such an answer. Zones in
+    `bogus` do not validate: they are answered only with checking disabled (RFC 4035 section 3.2.2).
     """
 
     recursive = True
@@ -67,6 +70,9 @@ class Cache:
         peeking: bool = True,
         empty_zones: bool = True,
         made_up: str = "",
+        policy: Mapping[str, str | None] | None = None,
+        policy_shows: bool = True,
+        bogus: Collection[str] = (),
         rng: random.Random | None = None,
     ) -> None:
         self._authorities = list(authorities)
@@ -75,6 +81,9 @@ class Cache:
         self._peeking = peeking
         self._empty = _EMPTY if empty_zones else HeldZones([])
         self._made_up = made_up
+        self._policy = {dns.name.from_text(name): value for name, value in (policy or {}).items()}
+        self._policy_shows = policy_shows
+        self._bogus = [dns.name.from_text(apex) for apex in bogus]
         self._rng = rng or random.Random()
         self._stores: list[dict[tuple[dns.name.Name, int], _Entry]] = [{} for _ in range(members)]
         self.fetched = 0
@@ -92,6 +101,13 @@ class Cache:
             response.set_rcode(dns.rcode.REFUSED)
             return response
         name = question.name
+        if name in self._policy:
+            return self._by_policy(response, name, question.rdtype)
+        if not query.flags & dns.flags.CD and any(name.is_subdomain(apex) for apex in self._bogus):
+            response.set_rcode(dns.rcode.SERVFAIL)
+            bogus = dns.edns.EDEOption(dns.edns.EDECode.DNSSEC_BOGUS, "no signature")
+            response.use_edns(0, payload=1232, options=[bogus])
+            return response
         for _ in range(_MOST_ALIASES):
             entry, left = self._entry(store, name, question.rdtype, recursing=recursing)
             if entry is None:
@@ -112,6 +128,20 @@ class Cache:
             response.set_rcode(dns.rcode.NOERROR)
             response.authority.clear()
             response.answer.append(dns.rrset.from_text(question.name, 60, "IN", "A", self._made_up))
+        return response
+
+    def _by_policy(
+        self, response: dns.message.Message, name: dns.name.Name, rdtype: dns.rdatatype.RdataType
+    ) -> dns.message.Message:
+        """What the policy says, with a TTL that never counts down."""
+        address = self._policy[name]
+        if address is None:
+            response.set_rcode(dns.rcode.NXDOMAIN)
+        elif rdtype == dns.rdatatype.A:
+            response.answer.append(dns.rrset.from_text(name, 60, "IN", "A", address))
+        if self._policy_shows:
+            soa = "localhost. nobody.invalid. 1 3600 600 86400 60"
+            response.additional.append(dns.rrset.from_text("policy.", 60, "IN", "SOA", soa))
         return response
 
     def keep(self, name: str, rdtype: str, ages_s: Sequence[float]) -> None:

@@ -17,7 +17,7 @@ from salt_mirror.checks.lookup import Lookup, at_name, lookup
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.questions import UNREACHABLE, Answer, Question, Server
-from salt_mirror.dns.records import A
+from salt_mirror.dns.records import SOA, A
 
 _INVALID = from_text("invalid")
 
@@ -61,13 +61,16 @@ def said_by(answers: Sequence[Answer]) -> Said:
 
 @dataclass(slots=True)
 class Heard:
-    """A station, and what it said: to the name that was meant, over TCP, and to names that nobody has."""
+    """A station, and what it said: to the name that was meant, over TCP, to names that nobody has, to the apex of the name's
+    zone where that is known, and with checking disabled, where it failed without."""
 
     station: Station
     said: Said
     answers: list[Answer]
     stream: Answer | None = None
     made_up: list[Answer] = field(default_factory=list)
+    apex: Answer | None = None
+    unchecked: Answer | None = None
 
     @property
     def unasked(self) -> bool:
@@ -142,11 +145,21 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
         together([lookup(name, typed.rdtypes, view, scope.atlas) for view in scope.views_of(name)]),
         _rows([twin] if twin is not None else [], name, typed.rdtypes),
         _made_up(heard_of, name, scope, stranger),
+        _apexes(heard_of, name, scope),
     ]  # fmt: skip
-    rows, streams, found, again, made_up = yield from together(steps)
+    rows, streams, found, again, made_up, apexes = yield from together(steps)
+    unchecked = yield from _unchecked(stations, rows, scope)
     over = {one.question.server.label: one for one in streams}
     heard = [
-        Heard(station, said_by(row), row, over.get(station.server.label), made_up.get(station.server, []))
+        Heard(
+            station,
+            said_by(row),
+            row,
+            over.get(station.server.label),
+            made_up.get(station.server, []),
+            apexes.get(station.server),
+            unchecked.get(station.server),
+        )
         for station, row in zip(stations, rows, strict=True)
     ]
     sides = [Side(view, one) for view, one in zip(scope.views_of(name), found, strict=True)]
@@ -156,6 +169,29 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
     shown = {one: said for one, said in first_of.items() if said is not None}
     others = [side for side in sides if side not in right]
     return HereSeen(typed, name, winner, first, heard, right, others, kept, shown)
+
+
+def _apexes(stations: Sequence[Station], name: Name, scope: HereScope) -> Dialogue[dict[Server, Answer]]:
+    """The SOA of the name's zone at each station: whether it holds the zone itself."""
+    estate = scope.atlas.estate
+    zone = next((zone for view in estate.views if (zone := estate.zone_of(name, view)) is not None), None)
+    batch = [Question(zone.apex, SOA, station.server, True) for station in stations] if zone is not None else []
+    return {answer.question.server: answer for answer in ((yield batch) if batch else [])}
+
+
+def _unchecked(
+    stations: Sequence[Station], rows: Sequence[Sequence[Answer]], scope: HereScope
+) -> Dialogue[dict[Server, Answer]]:
+    """What failed, asked again with checking disabled (RFC 4035 section 3.2.2)."""
+    failed: dict[Server, Answer] = {}
+    for station, row in zip(stations, rows, strict=True):
+        answer = next((answer for answer in row if answer.status == "SERVFAIL"), None)
+        if answer is not None:
+            failed[station.server] = answer
+    batch = [
+        answer.question._replace(server=scope.atlas.sibling(server, "unchecked")) for server, answer in failed.items()
+    ]
+    return dict(zip(failed, (yield batch) if batch else [], strict=True))
 
 
 def _silent(asked: dict[Name, list[Station]], tried: dict[Name, list[Said]]) -> set[Server]:

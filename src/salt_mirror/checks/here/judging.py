@@ -13,6 +13,7 @@ from salt_mirror.checks.here.asking import Heard, HereSeen, Said, Side
 from salt_mirror.checks.here.hosts import hosts_row
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.here.wording import HereWords
+from salt_mirror.checks.overriding import made_by_itself
 from salt_mirror.checks.tests import Judged, Mark, Test, row, worst
 from salt_mirror.checks.wording import duration, labels_of, together_said
 from salt_mirror.dns.computer.settings import OWN_NAME, Kept
@@ -103,6 +104,8 @@ def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *,
             return row(title, said.trouble or "not asked", mark="unverified")
         if not said.heard:
             return row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
+        if one.unchecked is not None and one.unchecked.trouble is None:
+            return row(title, "does not validate (DNSSEC)", [words.not_validated(one)])
         known = all(side.certain for side in seen.sides) and bool(seen.sides)
         says = said.trouble or "no usable answer"
         return row(title, says, [words.not_reached(one)]) if known else row(title, says, mark="unverified")
@@ -117,8 +120,11 @@ def _said_wrong(one: Heard, seen: HereSeen, words: HereWords) -> Iterator[Findin
     if not departs(one.said, seen.sides):
         return  # as it should be, or nobody knows what is right, which is told with the authoritative servers
     others = matched(one.said, seen.others)
+    own = made_by_itself(one.answers, holds_zone=one.apex is None or one.apex.authoritative)
     if others:
         yield words.wrong_view(one, others)
+    elif own is not None:
+        yield words.overridden(one, own) if one.said.values else words.blocked(one, own)
     elif one.said.values:
         yield words.old_answer(one)
     else:

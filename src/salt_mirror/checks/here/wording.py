@@ -163,6 +163,35 @@ class HereWords:
         advice = f"clear what {label} keeps, or wait until it lets go"
         return self._state("here.old-answer", text, one.answers, advice=advice, server=one.station.server)
 
+    def blocked(self, one: Heard, why: str) -> Finding:
+        """A name that the resolver itself hides."""
+        label = one.station.server.label
+        text = f"{label} blocks {self._what} ({why}), and its own servers say: {self._right()}. It does not expire by itself."
+        return self._by_itself("here.blocked", text, one, f"have {label} let {self._what} pass")
+
+    def overridden(self, one: Heard, why: str) -> Finding:
+        """A name for which the resolver itself has something else."""
+        label = one.station.server.label
+        text = (
+            f"{label} overrides {self._what} with {self._said(one.said)} ({why}), and its own servers say: {self._right()}. It "
+            "does not expire by itself."
+        )
+        return self._by_itself("here.overridden", text, one, f"take {self._what} out of what {label} has of its own")
+
+    def not_validated(self, one: Heard) -> Finding:
+        """A name whose signatures are at fault: the resolver is right to fail."""
+        failed = next(answer for answer in one.answers if answer.status == "SERVFAIL")
+        why = ", ".join(error.said for error in failed.extended) or "it gives no reason"
+        text = (
+            f"{self._what} does not validate (DNSSEC) at {one.station.server.label} ({why}); with checking disabled it "
+            f"answers. "
+            "The zone's signatures are at fault, and not the resolver."
+        )
+        return self._by_itself("here.bogus", text, one, "have the zone signed anew, or its DS at the parent corrected")
+
+    def _by_itself(self, code: str, text: str, one: Heard, advice: str) -> Finding:
+        return self._state(code, text, one.answers, advice=advice, server=one.station.server)
+
     def elsewhere(self, one: Heard) -> Finding:
         """A "no" by the servers of another zone: it was never asked where the name stands."""
         label = one.station.server.label

@@ -23,6 +23,8 @@ from salt_mirror.estate.model import Zone
 LOOKS = 4
 """How often the same is asked again, to see whether several answer behind one address."""
 _INVALID = from_text("invalid")
+_LATER_PACE = 0.6
+_MOST_LATER = 8
 
 
 @dataclass(slots=True)
@@ -42,15 +44,22 @@ class Way:
 
 @dataclass(slots=True)
 class ThroughIt:
-    """What a resolver says of something, and what its authoritative servers say, where those are known."""
+    """What a resolver says of something, and what its authoritative servers say, where those are known; `elsewhere` what those
+    of other views say, where that differs."""
 
     answer: Answer
     found: Lookup | None = None
+    elsewhere: dict[str, Lookup] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
 class ResolverSeen:
-    """All that was seen of a resolver. `main` is the way that everything else was asked over, None where nothing came back."""
+    """All that was seen of a resolver. `main` is the way that everything else was asked over, None where nothing came back.
+
+    `values` are the expected record sets, `denials` what it says twice of a name that nobody has, `unchecked` what it answers
+    with checking disabled where it failed before; `later` a second look at what differs, and `control` two looks at the same
+    time at something that it keeps.
+    """
 
     tried: Tried
     ways: list[Way]
@@ -65,10 +74,15 @@ class ResolverSeen:
     large: list[ThroughIt] = field(default_factory=list)
     again: list[Answer] = field(default_factory=list)
     forwarders: list[Answer] = field(default_factory=list)
+    values: list[ThroughIt] = field(default_factory=list)
+    denials: list[Answer] = field(default_factory=list)
+    unchecked: dict[tuple[Name, int], Answer] = field(default_factory=dict)
+    later: dict[tuple[Name, int], Answer] = field(default_factory=dict)
+    control: tuple[Answer, Answer] | None = None
 
     def answers(self) -> list[Answer]:
         """Everything that the resolver itself said."""
-        through = [*(one for _, one in self.zones), *self.nobody, *self.names, *self.large]
+        through = [*(one for _, one in self.zones), *self.nobody, *self.names, *self.large, *self.values]
         ways = [answer for way in self.ways for answer in (way.simple, *way.looked_up)]
         return [*ways, *(one.answer for one in through), *self.private, *self.external, *self.aliases, *self.again]
 
@@ -86,6 +100,8 @@ def inspect(tried: Tried, atlas: Atlas, stranger: bytes) -> Dialogue[ResolverSee
         return seen  # whom it serves it may look up for, and nobody here is to be misled by what it says to strangers
     main = seen.main
     yield from _together_with(tried, main, atlas, stranger, seen)
+    yield from _values(tried, main, atlas, seen)
+    yield from _doubts(main, atlas, seen)
     unreached = [
         zone.apex
         for (zone, through) in seen.zones
@@ -172,6 +188,82 @@ def _by_its_own(name: Name, rdtype: int, view: str | None, atlas: Atlas) -> Dial
     if view is None:
         return None
     return (yield from at_name(name, (rdtype,), view, atlas))
+
+
+def _values(tried: Tried, main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
+    """Asks the resolver for expected record sets that their own servers have: what they do not have it would learn to deny."""
+    founds = yield from together([at_name(name, (rdtype,), view, atlas) for name, rdtype, view in tried.values])
+    beside = yield from together([_in_other_views(*one, atlas) for one in tried.values])
+    wanted = [
+        (Question(name, rdtype, main, True), found, others)
+        for (name, rdtype, _), found, others in zip(tried.values, founds, beside, strict=True)
+        if found.usable and (found.values or found.aliased or others)
+    ]
+    answers = (yield [question for question, _, _ in wanted]) if wanted else []
+    seen.values = [ThroughIt(answer, found, others) for answer, (_, found, others) in zip(answers, wanted, strict=True)]
+
+
+def _in_other_views(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[dict[str, Lookup]]:
+    """What the servers of other views that have a zone around a name say of it, where that differs from what its own say."""
+    zone = atlas.estate.zone_of(name, view)
+    views = [
+        other
+        for other in atlas.estate.views
+        if other != view and zone is not None and zone.apex in atlas.estate.zones[other]
+    ]
+    if not views:
+        return {}
+    own, *others = yield from together([at_name(name, (rdtype,), one, atlas) for one in (view, *views)])
+    sets = [telling.values for telling in own.usable]
+    return {
+        other: found
+        for other, found in zip(views, others, strict=True)
+        if found.usable and not found.unverified and all(telling.values not in sets for telling in found.usable)
+    }
+
+
+def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
+    """Asks again what failed, with checking disabled (RFC 4035 section 3.2.2), and what differs, a moment later, so that an
+    entry which only is old can be told from one that the resolver makes up."""
+    through = [*(one for _, one in seen.zones), *seen.names, *seen.values]
+    failed = {(one.question.name, one.question.rdtype): None for one in seen.external if one.status == "SERVFAIL"}
+    for one in through:
+        if one.answer.status == "SERVFAIL":
+            failed[one.answer.question.name, one.answer.question.rdtype] = None
+    if failed:
+        unchecked = atlas.sibling(main, "unchecked")
+        answers = yield [Question(name, rdtype, unchecked, True) for name, rdtype in failed]
+        seen.unchecked = dict(zip(failed, answers, strict=True))
+    odd = [one for one in seen.values if one.answer.trouble is None and one.found is not None and _differs(one)]
+    if not odd:
+        return
+    denial = next(
+        (one.answer for one in seen.nobody if one.found is not None and one.answer.status == "NXDOMAIN"), None
+    )
+    if denial is not None:
+        kept = yield [Question(denial.question.name, denial.question.rdtype, main.again(), True)]
+        seen.denials = [denial, *kept]
+    yield from _later(main, odd, seen)
+
+
+def _differs(one: ThroughIt) -> bool:
+    return one.found is not None and all(telling.values != one.answer.values for telling in one.found.usable)
+
+
+def _later(main: Server, odd: list[ThroughIt], seen: ResolverSeen) -> Dialogue[None]:
+    """A second look at some of what differs and is not authoritative, after a wait in which a TTL counts down."""
+    doubtful = [one for one in odd if one.answer.values and not one.answer.authoritative][:_MOST_LATER]
+    kept = next((one for _, one in seen.zones if one.answer.ttl and not one.answer.authoritative), None)
+    if not doubtful or kept is None:
+        return
+    slow = main.again(pace=_LATER_PACE)
+    question = kept.answer.question
+    # A paced server is sent its second question late; so the wait is the engine's, and takes no clock here.
+    _, after = yield [Question(ROOT, NS, slow, True), Question(question.name, question.rdtype, slow, True)]
+    twin = main.again()
+    answers = yield [Question(one.answer.question.name, one.answer.question.rdtype, twin, True) for one in doubtful]
+    seen.later = {(answer.question.name, answer.question.rdtype): answer for answer in answers}
+    seen.control = kept.answer, after
 
 
 def _below(zone: Name, label: bytes) -> Name:

@@ -7,6 +7,7 @@ servers behind it answered too. One that answers nothing at all is unverified, a
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
@@ -15,6 +16,7 @@ from salt_mirror.checks.resolvers.asking import ResolverSeen, Way, inspect, recu
 from salt_mirror.checks.resolvers.keeping import keeping_tests
 from salt_mirror.checks.resolvers.reaching import reached, zones_test
 from salt_mirror.checks.resolvers.scope import Tried, tried_with
+from salt_mirror.checks.resolvers.values import unvalidated, values_test
 from salt_mirror.checks.resolvers.wording import ResolverWords, over_text
 from salt_mirror.checks.tests import Judged, Mark, Test, outcome_of, row, worst
 from salt_mirror.checks.wording import many
@@ -59,7 +61,9 @@ class Resolvers(Part):
             yield Verdict(ROOT, 0, tried.view, outcome_of(found.test.mark), tried.ways[0].address or None)
 
     def findings(self) -> list[Finding]:
-        return [finding for _, found in self._judged for finding in found.findings]
+        every = (finding for _, found in self._judged for finding in found.findings)
+        shared: dict[Any, Finding] = {}  # what is a zone's fault, several resolvers may show
+        return [one for one in every if one.server or shared.setdefault(one.subject, one) is one]
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Resolvers | None:
@@ -119,6 +123,16 @@ def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
     looked = reached(seen)
     if looked:
         yield zones_test(looked, seen, words)
+    if compared := values_test(seen, looked, words):
+        yield compared
+    if failed := list(unvalidated(seen)):
+        names = many(len({one.answer.question.name for one, _ in failed}), "name")
+        yield row(
+            "signatures",
+            f"{names} fail to validate, and come with checking disabled",
+            words.unvalidated(failed),
+            mark="ok",
+        )
     if seen.external:
         yield _external(seen, words)
     yield _no_such_name(seen, words)
@@ -180,6 +194,12 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
     """Whether names of the world are found; an address that it gives for names that nobody has proves nothing."""
     invented = {value for answer in _made_up(seen) for value in answer.values}
     came = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
+    came += [
+        unchecked
+        for one in seen.external
+        if (unchecked := seen.unchecked.get((one.question.name, one.question.rdtype))) is not None
+        and unchecked.trouble is None
+    ]
     found = [one for one in came if one.alias is not None or not set(one.values) <= invented]
     if came and not found:
         return row("names of the world", "not known: what came is the address that it makes up", [], mark="unverified")

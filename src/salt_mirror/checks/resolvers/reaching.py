@@ -11,11 +11,13 @@ from dataclasses import dataclass
 from enum import Enum
 
 from salt_mirror.checks.atlas import is_placeholder
+from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt
 from salt_mirror.checks.resolvers.wording import ResolverWords, ZoneSaid
 from salt_mirror.checks.tests import Judged, Mark, Test, worst
 from salt_mirror.checks.wording import duration, many
 from salt_mirror.dns.names import ROOT, Name, is_within, to_text
+from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.serials import ahead
 from salt_mirror.estate.model import Zone
@@ -30,6 +32,7 @@ class Reach(Enum):
     HELD_ON = "an old copy, for longer than the zone allows"
     ELSEWHERE = "answered by somebody else"
     NOT = "not reached"
+    BOGUS = "does not validate"
     UNKNOWN = "not known"
 
 
@@ -50,13 +53,33 @@ class Reached:
 
 _MARKS: dict[Reach, Mark] = {
     Reach.OWN: "ok", Reach.OLD: "note", Reach.HELD_ON: "caution", Reach.ELSEWHERE: "fault", Reach.NOT: "fault",
-    Reach.UNKNOWN: "unverified",
+    Reach.UNKNOWN: "unverified", Reach.BOGUS: "ok",
 }  # fmt: skip
 
 
 def reached(seen: ResolverSeen) -> list[Reached]:
     """How each zone of its view is reached through the resolver."""
-    return [_reached(zone, through, seen) for zone, through in seen.zones]
+    by_content = _other_views(seen)
+    return [_reached(zone, through, seen, by_content.get(zone.apex)) for zone, through in seen.zones]
+
+
+def gives_same(answer: Answer, found: Lookup) -> bool:
+    """Whether a resolver gives what one of some authoritative servers has, whole."""
+    return any(answer.values == telling.values and answer.alias == telling.alias for telling in found.usable)
+
+
+def _other_views(seen: ResolverSeen) -> dict[Name, str]:
+    """The zones of which the resolver gives another view's records, and none that is only its own view's, each with that view:
+    where two views have one SOA, only their contents tell."""
+    given: dict[Name, set[str]] = {}
+    for one in seen.values:
+        if one.found is None or one.answer.trouble is not None or not one.elsewhere:
+            continue
+        views = {view for view, found in one.elsewhere.items() if gives_same(one.answer, found)}
+        own = gives_same(one.answer, one.found)
+        if (views or own) and one.found.authority.zone is not None:
+            given.setdefault(one.found.authority.zone, set()).update([""] if own else views)
+    return {zone: next(iter(views)) for zone, views in given.items() if len(views) == 1 and "" not in views}
 
 
 def zones_test(looked: list[Reached], seen: ResolverSeen, words: ResolverWords) -> Judged:
@@ -73,17 +96,21 @@ def zones_test(looked: list[Reached], seen: ResolverSeen, words: ResolverWords) 
         affected = [ZoneSaid(one.zone.apex, one.says, one.through) for one in looked if one.reach is reach]
         if affected:
             findings.append(say(affected, len(looked)))
-    own = sum(one.own for one in looked)
+    own = sum(one.own or one.reach is Reach.BOGUS for one in looked)
     view = f" of the view {seen.tried.view}" if seen.tried.view else ""
     says = f"{own} of {many(len(looked), 'zone')}{view} reached"
     why = "" if own == len(looked) else "whoever uses it does not find what stands there"
     return Judged(Test(mark=worst(row.mark for row in rows), title="zones", says=says, why=why, tests=rows), findings)
 
 
-def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen) -> Reached:
+def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen, other_view: str | None) -> Reached:
     answer, found = through.answer, through.found
     assert found is not None
     own = {value for telling in found.usable for value in telling.values}
+    if other_view is not None and answer.values and not seen.tried.duty.view:
+        return Reached(zone, Reach.OWN, f"the one of the view {other_view}", through)
+    if other_view is not None and answer.values:
+        return Reached(zone, Reach.ELSEWHERE, f"the zone of the view {other_view}, by its contents", through)
     if set(answer.values) & own:
         return Reached(zone, Reach.OWN, f"serial {soa_fields(answer.values[0]).serial}", through)
     if not own:
@@ -91,6 +118,9 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen) -> Reached:
         return Reached(zone, Reach.UNKNOWN, f"nothing to compare with: {why}", through)
     if answer.unasked:
         return Reached(zone, Reach.UNKNOWN, answer.trouble or "not asked", through)
+    unchecked = seen.unchecked.get((zone.apex, SOA))
+    if answer.status == "SERVFAIL" and unchecked is not None and unchecked.trouble is None:
+        return Reached(zone, Reach.BOGUS, f"does not validate: {validation_error(answer)}", through)
     if answer.trouble is not None:
         return Reached(zone, Reach.NOT, answer.trouble, through)
     if not answer.values:
@@ -110,6 +140,11 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen) -> Reached:
     whole = max((t.answers[0].ttl or 0 for t in found.usable if t.values), default=0)
     longer = answer.ttl is not None and answer.ttl > whole and not answer.authoritative
     return Reached(zone, Reach.HELD_ON if longer else Reach.OLD, f"serial {given.serial}{left}", through)
+
+
+def validation_error(answer: Answer) -> str:
+    """Why a resolver says that something does not validate, as far as it says why."""
+    return ", ".join(error.said for error in answer.extended) or "the resolver gives no reason"
 
 
 def _denied_by(through: ThroughIt, apex: Name) -> str:

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from salt_mirror.dns.names import Name, from_text, is_within
+from salt_mirror.dns.names import ROOT, Name, from_text, is_within
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import CNAME, A
+from salt_mirror.dns.records import CNAME, MX, NS, SRV, TXT, A
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.duties import Duty, ResolverTests
 from salt_mirror.estate.model import Estate, Zone
@@ -20,12 +20,18 @@ PRIVATE = tuple(map(from_text, ("10.in-addr.arpa", "16.172.in-addr.arpa", "168.1
 """Reverse zones of private networks that a resolver answers for itself, where nobody has them (RFC 6303 section 4)."""
 _MOST_NAMES = 4
 _LARGE_BYTES = 1232
+_HOST_AT = {NS: 0, MX: 2, SRV: 6}
+"""Where the host stands in the rdata."""
+MOST_VALUES = 200
+"""So many record sets of a view are compared through each resolver."""
+MOST_OF_A_VIEW = 16
+"""So many names of another view of the same zone are tried."""
 
 
 @dataclass(slots=True)
 class Tried:
     """One resolver with all that it is tried with. `outside` says whether this computer stands outside the networks that it
-    serves, None where nobody knows; `views` are those whose zones it may give, the first one ought to."""
+    serves, None where nobody knows; `values` are the record sets to compare, of `expected` that there are."""
 
     label: str
     ways: list[Server]
@@ -38,6 +44,8 @@ class Tried:
     private: list[Name] = field(default_factory=list)
     external: tuple[Name, ...] = ()
     large: list[tuple[Name, int, str | None]] = field(default_factory=list)
+    values: list[tuple[Name, int, str]] = field(default_factory=list)
+    expected: int = 0
 
     @property
     def view(self) -> str:
@@ -55,6 +63,7 @@ def tried_with(
     tests: ResolverTests = estate.resolver_tests
     forward = [zone for zone in zones if not is_reverse(zone.apex)]
     held = [zone.apex for zone in estate.all_zones()]
+    values = _record_sets(zones, others)
     return Tried(
         label,
         ways,
@@ -67,6 +76,8 @@ def tried_with(
         [one for one in PRIVATE if not any(is_within(one, apex) for apex in held)],
         tests.external,
         [*((name, rdtype, _view_of(name, estate, views)) for name, rdtype in tests.large), *_large(zones)],
+        _sample(values, MOST_VALUES),
+        len(values),
     )
 
 
@@ -89,6 +100,35 @@ def _expected(zones: Iterable[Zone], rdtype: int) -> list[tuple[Name, str]]:
         if one.rdtype == rdtype and one.presence != "absent" and not one.name.startswith(b"\x01*")
     }
     return list(found)
+
+
+def _record_sets(zones: list[Zone], others: list[Zone]) -> list[tuple[Name, int, str]]:
+    """What a resolver ought to give of some zones: each expected record set, the hosts of expected MX, SRV and NS records, and
+    what other views of the same zones expect, since only contents tell two views with one SOA apart."""
+    found: dict[tuple[Name, int, str], None] = {}
+    apexes = {zone.apex: zone.view for zone in zones}
+    for zone in zones:
+        for one in zone.expectations:
+            if one.presence == "absent" or one.name.startswith(b"\x01*"):
+                continue
+            found[one.name, one.rdtype, zone.view] = None
+            at = _HOST_AT.get(one.rdtype)
+            host = one.rdata[at:] if at is not None and one.rdata else None
+            if host is not None and host != ROOT and any(is_within(host, apex) for apex in apexes):
+                found[host, A, zone.view] = None
+    for zone in others:
+        if zone.apex in apexes:
+            view = apexes[zone.apex]
+            names = {(one.name, one.rdtype, view): None for one in zone.expectations if one.presence != "absent"}
+            differing = [key for key in names if not key[0].startswith(b"\x01*")]
+            found.update(dict.fromkeys([*differing[:MOST_OF_A_VIEW], *((zone.apex, t, view) for t in (A, MX, TXT))]))
+    return list(found)
+
+
+def _sample(sets: list[tuple[Name, int, str]], most: int) -> list[tuple[Name, int, str]]:
+    """At most so many of them, spread evenly, the same ones in each run."""
+    step = max(1.0, len(sets) / most)
+    return [sets[int(number * step)] for number in range(min(len(sets), most))]
 
 
 def _large(zones: Iterable[Zone]) -> list[tuple[Name, int, str | None]]:

@@ -10,7 +10,7 @@ from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, Way
 from salt_mirror.checks.wording import duration, many, no_word_of, state, together_said
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import SOA, A, rdata_text, type_text
+from salt_mirror.dns.records import DNSKEY, SOA, A, rdata_text, type_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding, Outcome
 
@@ -24,6 +24,13 @@ class ZoneSaid(NamedTuple):
     apex: Name
     says: str
     through: ThroughIt
+
+
+class ValueSaid(NamedTuple):
+    """A name's answer through the resolver, and what shows why it differs."""
+
+    through: ThroughIt
+    why: str
 
 
 def over_text(server: Server) -> str:
@@ -138,6 +145,78 @@ class ResolverWords:
         be = (" is" if len(zones) == 1 else " are") if verb else ""
         return f"{len(zones)} of {many(total, 'zone')}{be}" if total > 1 else f"{to_text(zones[0].apex)}{be}"
 
+    def blocked(self, values: list[ValueSaid], total: int) -> Finding:
+        """Expected names that it hides."""
+        text = f"{self._label} blocks {_of(values, total)}: {_values(values)}."
+        advice = f"have {self._label} let {_names(values)} pass"
+        return self._about_values("res.blocked", text, values, advice)
+
+    def overridden(self, values: list[ValueSaid], total: int) -> Finding:
+        """Expected names for which it makes up its own records."""
+        text = f"{self._label} overrides {_of(values, total)} with its own: {_values(values)}."
+        advice = f"take what {self._label} has for {_names(values)} out of its policy or local data"
+        return self._about_values("res.overridden", text, values, advice)
+
+    def other_view(self, values: list[ValueSaid], total: int) -> Finding:
+        """Names that it gives as another view has them."""
+        views = together_said(dict.fromkeys(one.why for one in values))
+        text = f"{self._label} gives {_of(values, total)} as the view {views} has them: {_values(values, why=False)}."
+        advice = f"have {self._label} ask the servers of the view {self._seen.tried.view}"
+        return self._about_values("res.other-view", text, values, advice)
+
+    def outdated(self, values: list[ValueSaid], total: int) -> Finding:
+        """Names that differ, where nothing shows that they are no older entries."""
+        text = (
+            f"{self._label} has outdated or overridden answers for {_of(values, total)}: {_values(values)}. Nothing in them "
+            f"shows "
+            "which of the two."
+        )
+        left = [one.through.answer.ttl for one in values if one.through.answer.ttl]
+        when = f" after {duration(max(left))}, when an older entry has expired" if left else " later"
+        return self._about_values("res.outdated-answer", text, values, f"run this again{when}")
+
+    def not_compared(self, values: list[ValueSaid], total: int) -> Finding:
+        """Names whose values could not be compared."""
+        text = f"{self._label}: {_of(values, total)} could not be compared: {_values(values)}."
+        cause = together_said(dict.fromkeys(one.why for one in values))
+        return self._state(
+            "res.unverified",
+            text,
+            _answers(values),
+            rdtype=A,
+            outcome="unverified",
+            cause=f"{self._label}, values: {cause}",
+        )
+
+    def _about_values(self, code: str, text: str, values: list[ValueSaid], advice: str) -> Finding:
+        return self._state(code, text, _answers(values), rdtype=A, advice=advice)
+
+    def unvalidated(self, failed: list[tuple[ThroughIt, Answer]]) -> list[Finding]:
+        """Zones whose signatures are at fault: a finding for each, about the zone."""
+        by_zone: dict[tuple[Name, str], list[ThroughIt]] = {}
+        for one, _ in failed:
+            found = one.found
+            zone = found.authority.zone if found is not None else None
+            by_zone.setdefault((zone or one.answer.question.name, self._seen.tried.view), []).append(one)
+        findings = []
+        for (zone, view), several in by_zone.items():
+            answer = several[0].answer
+            why = ", ".join(error.said for error in answer.extended) or "no reason is given"
+            names = together_said(_few(dict.fromkeys(to_text(one.answer.question.name) for one in several)))
+            text = (
+                f"{to_text(zone)} does not validate (DNSSEC): {self._label} answers SERVFAIL for {names} ({why}), and answers "
+                f"with "
+                "checking disabled."
+            )
+            findings.append(
+                state(
+                    "auth.bogus", text, name=zone, rdtype=DNSKEY, view=view, cause=f"{to_text(zone)} does not validate",
+                    advice="sign the zone anew, or correct the DS at its parent",
+                    evidence=[evidence_of(one.answer) for one in several[:_FEW]],
+                )
+            )  # fmt: skip
+        return findings
+
     def _forwarders(self) -> str:
         """What those to which it forwards say of the same."""
         said: dict[str, None] = {}
@@ -231,6 +310,48 @@ def _each(zones: Sequence[ZoneSaid]) -> str:
     for one in zones:
         by_fate.setdefault(one.says, []).append(to_text(one.apex))
     return "; ".join(f"{together_said(_few(names))}: {fate}" for fate, names in by_fate.items()) + "."
+
+
+def _of(values: Sequence[ValueSaid], total: int) -> str:
+    return f"{len(values)} of {many(total, 'expected record set')}"
+
+
+def _answers(values: Sequence[ValueSaid]) -> list[Answer]:
+    """What the resolver and the authoritative servers say of the first ones, as evidence."""
+    found = []
+    for one in values[:_FEW]:
+        found.append(one.through.answer)
+        if one.through.found is not None:
+            found += [telling.answers[0] for telling in one.through.found.usable[:1]]
+    return found
+
+
+def _names(values: Sequence[ValueSaid]) -> str:
+    return together_said(_few(dict.fromkeys(to_text(one.through.answer.question.name) for one in values)))
+
+
+def _values(values: Sequence[ValueSaid], *, why: bool = True) -> str:
+    """What it gives for each of the first ones, what their own servers have, and what shows why."""
+    each = []
+    for one in values[:_FEW]:
+        answer, found = one.through.answer, one.through.found
+        name, rdtype, *_ = answer.question
+        left = f" for another {duration(answer.ttl)}" if answer.ttl and not answer.authoritative else ""
+        given = ", ".join(rdata_text(rdtype, value) for value in answer.values)
+        given = given or (f"an alias of {to_text(answer.alias)}" if answer.alias is not None else _denial(answer))
+        own = ", ".join(rdata_text(rdtype, value) for value in found.values) if found is not None else ""
+        alias = next((t.alias for t in found.usable if t.alias is not None), None) if found is not None else None
+        own = own or (f"an alias of {to_text(alias)}" if alias is not None else "none")
+        reason = f" ({one.why})" if why and one.why else ""
+        each.append(f"{to_text(name)} {type_text(rdtype)} is {given}{left}, and its own servers have {own}{reason}")
+    more = f"; {len(values) - _FEW} more" if len(values) > _FEW else ""
+    return "; ".join(each) + more
+
+
+def _denial(answer: Answer) -> str:
+    if answer.trouble is not None:
+        return answer.trouble
+    return "NXDOMAIN" if answer.status == "NXDOMAIN" else "NODATA"
 
 
 def _few(words: Iterable[str]) -> list[str]:

@@ -12,7 +12,7 @@ from typing import Protocol
 
 from salt_mirror.dns.replies import Reply
 from salt_mirror.dns.traffic.chance import random_case
-from salt_mirror.dns.wire import PLAIN_MIDDLE, QUERY_MIDDLE, cookie_in, cookie_option, opt_record
+from salt_mirror.dns.wire import cookie_in, cookie_option, middles, opt_record
 
 BADCOOKIE = 23
 _REFUSES_EDNS = frozenset((1, 4, 16))
@@ -53,6 +53,7 @@ class Ways:
         "_cookie",
         "_lost_case",
         "_plain_heard",
+        "_unchecked",
         "case",
         "edns_seen",
         "has_cookie",
@@ -61,8 +62,10 @@ class Ways:
         "opt",
     )
 
-    def __init__(self, cookie: bytes | None = None) -> None:
-        """`cookie` are our own 8 bytes (RFC 7873 section 4), random ones when left out."""
+    def __init__(self, cookie: bytes | None = None, *, unchecked: bool = False) -> None:
+        """`cookie` are our own 8 bytes (RFC 7873 section 4), random ones when left out; `unchecked` has CD set in each
+        question."""
+        self._unchecked = unchecked
         self._cookie = cookie or os.urandom(8)
         self._lost_case = 0
         self._plain_heard = 0
@@ -79,7 +82,8 @@ class Ways:
 
     def envelope(self, *, plain: bool) -> tuple[dict[bool, bytes], bytes]:
         """What stands around a question: the header behind the id, by whether recursion is desired, and the OPT record."""
-        return (PLAIN_MIDDLE, b"") if plain or not self.knows_edns else (QUERY_MIDDLE, self.opt)
+        plain = plain or not self.knows_edns
+        return middles(plain=plain, unchecked=self._unchecked), b"" if plain else self.opt
 
     def holds(self, opt: bytes | None, tried: Tried) -> bool:
         """Whether a reply has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section 5.3)."""

@@ -25,12 +25,7 @@ from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.traffic.stream import Stream
-from salt_mirror.dns.wire import (
-    PLAIN_MIDDLE,
-    QUERY_MIDDLE,
-    MalformedMessage,
-    question_tail,
-)
+from salt_mirror.dns.wire import MalformedMessage, middles, question_tail
 
 _RECEIVE = 2048
 _RENEW_AFTER = 4096
@@ -81,7 +76,7 @@ class Lane:
         self._ids = b""
         self._ids_at = 0
         self._case_left = 0
-        self._ways = Ways()
+        self._ways = Ways(unchecked=server.unchecked)
         self._reader = Reader()
         self._bulk = Bulk()
         self._ended: dict[bytes, bytes] = {}
@@ -171,7 +166,8 @@ class Lane:
         while qid in self._flights or qid in self._firsts:
             qid = os.urandom(2)
         asked = question.name + (_TAILS.get(question.rdtype) or _tail(question.rdtype))
-        flight = Flight(question, qid, asked, qid + QUERY_MIDDLE[question.recurse] + asked + self._ways.opt, now)
+        middle = middles(unchecked=self.server.unchecked)[question.recurse]
+        flight = Flight(question, qid, asked, qid + middle + asked + self._ways.opt, now)
         flight.tries = 0
         self._sign(flight)
         self._flights[qid] = flight
@@ -233,7 +229,7 @@ class Lane:
         question = flight.question
         flight.plain = True
         flight.asked = question.name + question_tail(question.rdtype)
-        flight.wire = flight.qid + PLAIN_MIDDLE[question.recurse] + flight.asked
+        flight.wire = flight.qid + self._ways.envelope(plain=True)[0][question.recurse] + flight.asked
         if self.server.key is not None:
             self._sign(flight)
 
@@ -354,7 +350,8 @@ class Lane:
                 self._stream.submit(flight, now)
             case Next.SAME:
                 question = flight.question
-                flight.wire = flight.qid + QUERY_MIDDLE[question.recurse] + flight.asked + self._ways.opt
+                middle = self._ways.envelope(plain=False)[0][question.recurse]
+                flight.wire = flight.qid + middle + flight.asked + self._ways.opt
                 self._resend(flight, now)
             case Next.PLAIN:
                 self._make_plain(flight)

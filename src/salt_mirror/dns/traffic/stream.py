@@ -295,7 +295,9 @@ class StreamLane:
             if self.server.over == "update":
                 wire = encode_update_trial(qid, question.name, os.urandom(12).hex().encode("ascii"))
             else:
-                wire = encode_question(qid, question.name, question.rdtype, question.recurse)
+                wire = encode_question(
+                    qid, question.name, question.rdtype, question.recurse, unchecked=self.server.unchecked
+                )
             flight = Flight(question, qid, asked, wire, now)
             if self.server.key is not None:
                 from salt_mirror.dns.tsig import sign
