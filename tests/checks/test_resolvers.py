@@ -279,6 +279,9 @@ def test_a_resolver_that_hides_overrides_or_only_remembers_expected_names(
     if "bogus" in ways:
         assert "DNSSEC Bogus (no signature)" in done.report["findings"][0]["text"]
         assert done.report["counts"]["differs"] == 0, "the resolver is right to fail"
+        asked = run("ask", "rake.pans.example", "A", "--at", "office")
+        assert asked.status == 3 and "adds the extended error DNSSEC Bogus (no signature)" in asked.out
+        assert "does not validate (DNSSEC) at office: with checking disabled A is 10.77.0.5" in asked.out
 
 
 @pytest.mark.parametrize("stands", ["own", "swapped"])

@@ -47,6 +47,7 @@ SOUND, SECOND, PUBLIC, DEAD_STUB, REWRITES, NO_TCP, KEEPS, NOBODY, SILENT = (
     "10.77.30.53", "10.77.30.54", "203.0.113.53", "10.77.30.55", "10.77.30.56", "10.77.30.57", "10.77.30.58",
     "10.77.30.99", "10.77.30.98",
 )  # fmt: skip
+FILTERS, VALIDATES = "10.77.30.59", "10.77.30.60"
 STUB = "127.0.0.53"
 ESTATE = f"""
 [[zones]]
@@ -90,6 +91,12 @@ def here(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Computer, A
         made.unbound(REWRITES, inside, 'local-zone: "invalid." redirect', 'local-data: "invalid. 60 IN A 203.0.113.80"')
         made.unbound(NO_TCP, inside, "do-tcp: no")
         made.unbound(KEEPS, inside)
+        made.unbound(
+            FILTERS, inside, 'local-zone: "press.pans.gullmarsh.internal." always_nxdomain',
+            'local-data: "weighbridge.pans.gullmarsh.internal. 60 IN A 10.77.10.66"',
+        )  # fmt: skip
+        anchor = f'trust-anchor: "pans.gullmarsh.internal. DS 12345 8 2 {64 * "A"}"'
+        made.unbound(VALIDATES, {".": WORLD} | inside, 'module-config: "validator iterator"', anchor, "ede: yes")
         made.silent(SILENT)
         yield made, own
 
@@ -133,6 +140,9 @@ CASES = {
     "the wrong view": Case((PUBLIC,), ("web.gullmarsh.example",), ("here.wrong-view",), PUBLIC, view="internal"),
     "a stub zone to a dead server": Case((DEAD_STUB,), ("weighbridge",), ("here.not-reached",), DEAD_STUB),
     "a resolver that makes up addresses": Case((REWRITES,), ("weighbridge",), ("here.makes-up",), REWRITES),
+    "a resolver that blocks": Case((FILTERS,), ("press",), ("here.blocked",), FILTERS),
+    "a resolver that overrides": Case((FILTERS,), ("weighbridge",), ("here.overridden",), FILTERS),
+    "a zone that does not validate": Case((VALIDATES,), ("weighbridge",), ("here.bogus",), VALIDATES),
     "one without TCP": Case((NO_TCP,), ("weighbridge",), ("here.no-tcp",)),
     "one without TCP, nothing named": Case((NO_TCP, REWRITES), (), ("here.makes-up", "here.no-tcp")),
 }  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 
+import dns.edns
 import dns.flags
 import dns.message
 import dns.rcode
@@ -13,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from salt_mirror.dns import wire
+from salt_mirror.dns.extended import NAMES, extended_errors
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import (
@@ -169,6 +171,26 @@ def test_mutated_responses_are_decoded_or_refused(message: bytes, data: st.DataO
         changed[data.draw(st.integers(0, len(changed) - 1))] = data.draw(st.integers(0, 255))
     _reads_or_refuses(bytes(changed[: data.draw(st.integers(0, len(changed)))]))
     _reads_or_refuses(bytes(changed))
+
+
+@given(code=st.integers(0, 0xFFFF), text=st.text(max_size=40), noise=st.data())
+@examples(200)
+def test_extended_errors_are_read_as_dnspython_writes_them_and_print_nothing_of_their_own(
+    code: int, text: str, noise: st.DataObject
+) -> None:
+    answer = dns.message.make_response(dns.message.make_query("kiln-02.pans.gullmarsh.internal", "A"))
+    encoded = text.encode("utf-8", "replace").decode("utf-8")
+    cookie = dns.edns.GenericOption(dns.edns.OptionType.COOKIE, b"12345678")
+    answer.use_edns(0, options=[dns.edns.EDEOption(dns.edns.EDECode.make(code), encoded), cookie])
+    message = answer.to_wire()
+    (read,) = extended_errors(message)
+    assert read.code == code and read.said.isprintable()
+    assert read.name == (NAMES[code] if code < len(NAMES) else f"extended error {code}")
+    if encoded.isprintable():
+        assert read.text == encoded
+    at = noise.draw(st.integers(0, len(message) - 1))
+    damaged = message[:at] + noise.draw(st.binary(max_size=3)) + message[at + 1 :]
+    assert all(one.said.isprintable() for one in extended_errors(damaged))
 
 
 def test_a_message_that_claims_more_records_than_fit_is_refused_at_once() -> None:

@@ -229,11 +229,38 @@ def ask(
     if any(one.from_cache and one.values for one in told):
         told = yield from _with_whole_ttls(told, atlas, view)
     asked = Asked(name, tuple(rdtypes), told)
+    asked.why += _extended(told)
     if not asked.answered:
         yield from _explain(asked, known, suffixes)
+    yield from _unchecked(asked, atlas)
     for rdtype in asked.differing:
         asked.why.append((yield from _difference(asked, rdtype, atlas, view)))
     return asked
+
+
+def _extended(told: Sequence[Told]) -> list[str]:
+    """The extended errors that came with answers, each once for a server (RFC 8914)."""
+    said = {(one.server.label, error.said): None for one in told for error in one.answer.extended}
+    return [f"{label} adds the extended error {text}" for label, text in said]
+
+
+def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
+    """Asks resolvers that failed once more with checking disabled (RFC 4035 section 3.2.2): if they answer then, the name does
+    not validate, and the resolver is not at fault."""
+    failed = [
+        one.answer.question for one in asked.told if one.answer.status == "SERVFAIL" and one.answer.question.recurse
+    ]
+    if not failed:
+        return
+    answers = yield [question._replace(server=atlas.sibling(question.server, "unchecked")) for question in failed]
+    for question, answer in zip(failed, answers, strict=True):
+        if answer.trouble is None:
+            values = ", ".join(rdata_text(question.rdtype, value) for value in told_by(answer).values) or "no record"
+            asked.why.append(
+                f"it does not validate (DNSSEC) at {question.server.label}: with checking disabled "
+                f"{type_text(question.rdtype)} is "
+                f"{values}"
+            )
 
 
 def _with_ends(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list[Told]]:

@@ -160,7 +160,7 @@ class HereWords:
         """Values that no view's servers give."""
         label, left = one.station.server.label, self._left(one)
         text = f"{label} says {self._said(one.said)} for {self._what}{left}, and its own servers say: {self._right()}."
-        advice = f"clear what {label} keeps, or wait until it lets go"
+        advice = f"clear the cache of {label}, or wait until the entry expires"
         return self._state("here.old-answer", text, one.answers, advice=advice, server=one.station.server)
 
     def blocked(self, one: Heard, why: str) -> Finding:
@@ -218,7 +218,7 @@ class HereWords:
         """A "no" for what is there."""
         label, left = one.station.server.label, self._left(one)
         text = f"{label} says that there is no {self._what}{left}, and its own servers say: {self._right()}."
-        advice = f"clear what {label} keeps, or wait until it lets go"
+        advice = f"clear the cache of {label}, or wait until the entry expires"
         return self._state("here.cached-no", text, one.answers, advice=advice, server=one.station.server)
 
     def kept_wrong(self, said: Said) -> Finding:
@@ -227,7 +227,7 @@ class HereWords:
         what = f"says {self._said(said)} for {self._what}" if said.values else f"says that there is no {self._what}"
         text = f"This computer's cache {what}{left}, and the name's own servers say: {self._right()}."
         code = "here.old-answer" if said.values else "here.cached-no"
-        return self._state(code, text, advice="clear this computer's cache, or wait until it lets go")
+        return self._state(code, text, advice="clear this computer's cache, or wait until the entry expires")
 
     @staticmethod
     def _left(one: Heard) -> str:
