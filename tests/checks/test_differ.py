@@ -147,7 +147,7 @@ def test_a_child_zone_in_hand_stays_when_its_parent_is_refused(run: Run, served:
     below.authority.hold(read_zone(text, ZONE))
     respond = below.responses
 
-    def refuses_the_parent(wire: bytes) -> Iterator[bytes]:
+    def refuses_the_parent(wire: bytes, source: str = "") -> Iterator[bytes]:
         refused = b"\x04pans\x07example\0\0\xfc" in wire and b"\x03sub" not in wire
         below.transfers = not refused
         yield from respond(wire)

@@ -275,7 +275,7 @@ def test_a_run_that_is_killed_between_two_messages_can_go_back_and_can_go_on(men
 
     carry_out = mended.first.respond
 
-    def respond(wire: bytes, *, stream: bool) -> bytes | None:
+    def respond(wire: bytes, *, stream: bool, source: str = "") -> bytes | None:
         try:
             return carry_out(wire, stream=stream)
         except ConnectionResetError:
@@ -322,7 +322,7 @@ def test_an_undo_file_that_fills_up_in_the_middle_keeps_the_rest_back_and_is_tol
 def test_an_unsigned_word_that_the_key_is_unknown_is_looked_at_and_not_believed(run: Run, mended: Mended) -> None:
     carry_out = mended.first.respond
 
-    def respond(wire: bytes, *, stream: bool) -> bytes | None:
+    def respond(wire: bytes, *, stream: bool, source: str = "") -> bytes | None:
         answer = carry_out(wire, stream=stream)
         if answer is None or (wire[2] & 0x78) >> 3 != 5:
             return answer

@@ -251,16 +251,20 @@ def bind_secondary(folder: Path, zone: str, primary: Server) -> Iterator[Server]
 
 
 @contextmanager
-def bind_views(folder: Path, zone: str, key: Key, with_key: str, without: str) -> Iterator[Server]:
-    """BIND showing one text of a zone to whoever signs with the key, and to all others another that it hands over to anyone."""
+def bind_views(
+    folder: Path, zone: str, key: Key, with_key: str, without: str, *, inside: str = "key mirror.test"
+) -> Iterator[Server]:
+    """BIND showing one text of a zone to whoever signs with the key, or asks from the address `inside`, who may change it; and
+    to all others another that it hands over to anyone."""
     path, port = program("named"), free_port()
     folder.mkdir(parents=True, exist_ok=True)
     views = ""
-    for label, takers, text in (("inside", "key mirror.test", with_key), ("outside", "any", without)):
+    for label, takers, text in (("inside", inside, with_key), ("outside", "any", without)):
         (folder / f"{label}.zone").write_text(text, encoding="utf-8")
         views += (
             f"view {label} {{ match-clients {{ {takers}; }}; allow-transfer {{ {takers}; }}; "
-            f'zone "{zone}" {{ type primary; file "{label}.zone"; }}; }};\n'
+            f'zone "{zone}" {{ type primary; file "{label}.zone"; '
+            f"allow-update {{ {takers if label == 'inside' else 'none'}; }}; }}; }};\n"
         )
     config = folder / "named.conf"
     config.write_text(

@@ -80,7 +80,7 @@ class Atlas:
     @property
     def servers(self) -> list[Server]:
         """Every server that is known so far, resolvers too."""
-        return [*self.given, *self._resolvers, *self._servers.values()]
+        return [*self.given, *self._resolvers, *self._servers.values(), *self.estate.twins]
 
     def transfers(self, views: Iterable[str], *, everywhere: bool) -> list[tuple[Server, Name]]:
         """What to take by transfer: the zones of views that want it (all with `everywhere`), from each of their servers."""

@@ -18,12 +18,11 @@ from salt_mirror.checks.plan.sets import PlannedSet, edit_of
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
 from salt_mirror.cli.following import Clock, Screen, follow
-from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.dialogue import Dialogue, Near, Runner
 from salt_mirror.dns.edits import CHANGED_SINCE
 from salt_mirror.dns.names import Name, join, parent, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Answer, Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.update import Signer, in_messages, send, update_message
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Zone
@@ -41,7 +40,7 @@ class Applying:
     why nothing more was sent, where something kept the rest back.
     """
 
-    def __init__(self, atlas: Atlas, engine: Engine, undo: UndoFile, *, timeout_s: float) -> None:
+    def __init__(self, atlas: Atlas, engine: Near, undo: UndoFile, *, timeout_s: float) -> None:
         self.outcomes: list[Carried] = []
         self.done: list[PlannedSet] = []
         self.sent = 0
@@ -194,7 +193,7 @@ def _asked(runner: Runner, questions: list[Question]) -> list[Answer]:
 
 
 def await_servers(
-    done: Iterable[tuple[PlannedSet, tuple[Server, ...]]], engine: Engine, within_s: float, tick: Callable[[], None]
+    done: Iterable[tuple[PlannedSet, tuple[Server, ...]]], engine: Near, within_s: float, tick: Callable[[], None]
 ) -> tuple[dict[str, int], list[PlannedSet]]:
     """Waits until every authoritative server has the changes. Returns how many sets each lacks that has not when the time is
     over, and the sets that the very server lacks which said that it had carried them out."""

@@ -83,11 +83,11 @@ def _put(
     where: Where,
 ) -> set[int]:
     """Asks for every name, and shows each as it is answered; returns what became of them."""
-    from salt_mirror.dns.traffic.engine import Engine
+    from salt_mirror.cli.engines import engine_of
 
     statuses: set[int] = set()
     with ExitStack() as stack:
-        engine = stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
+        engine = stack.enter_context(engine_of(asking))
         exchange: Exchange = engine
         if where.vantages:
             from salt_mirror.cli.afar import afar

@@ -41,9 +41,9 @@ def budget(
 
     from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on, wish_text
     from salt_mirror.checks.settling.goals import goal_of
+    from salt_mirror.cli.engines import engine_of
     from salt_mirror.cli.opening import atlas_of, name_of, open_estate, origin_of, seconds_of, type_of, view_of
     from salt_mirror.dns.dialogue import Runner
-    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.report.forms.budget import budget_json
     from salt_mirror.report.terminal.budget import print_budget
 
@@ -57,7 +57,7 @@ def budget(
     now = datetime.now(UTC).replace(microsecond=0)
     change_at = moment_of(at_time, now) if at_time is not None else now
     cap_s = round(seconds_of(cap, "--cap")) if cap is not None else None
-    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+    with engine_of(asking) as engine:
         dialogue = inspect_budget(wanted, kind, view, atlas_of(estate))
         (seen,) = Runner(engine, most=estate.bounds.questions_for_a_name).run([dialogue])
     try:

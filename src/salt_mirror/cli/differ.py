@@ -58,7 +58,7 @@ def _zones(one: Server, another: Server, given: list[str], asking: Asking, estat
 
     def listed(view: str, apex: bytes) -> bool:
         zone = estate.zones.get(view, {}).get(apex)
-        return zone is not None and bool({one, another} & set(zone.servers or ()))
+        return zone is not None and any(server.same_place_as_any(zone.servers or ()) for server in (one, another))
 
     if given:
         found = names_in_views(given, asking, estate)

@@ -24,12 +24,12 @@ from salt_mirror.checks.settling.sheet import rows_of
 from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
 from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
 from salt_mirror.cli.ending import status_of
+from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.telling import tell
 from salt_mirror.dns.dialogue import Near, Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 from salt_mirror.keeping.journal import Journal, Line
@@ -131,7 +131,7 @@ class Beyond:
         if known is not None and time.monotonic() - known[0] < 1.0:
             return known[1]
         # An engine of its own: the watch's has questions under way, whose answers are the watch's.
-        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+        with engine_of(self._asking) as engine:
             (found,) = Runner(engine).run([lookup(name, (rdtype,), self._view, self._atlas)])
         trouble = found.trouble
         if found.divided or (found.unverified and trouble is None):
@@ -148,7 +148,7 @@ class Beyond:
 _MOST_BUDGETED = 50
 
 
-def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Engine) -> int | None:
+def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Near) -> int | None:
     """How long a cache may keep the old state, in seconds, from the authoritative servers; None when they do not tell."""
     now = datetime.now(UTC)
     kept = []

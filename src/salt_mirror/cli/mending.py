@@ -25,16 +25,17 @@ from salt_mirror.checks.plan.sending import too_much
 from salt_mirror.checks.plan.sets import Plan, SetLine
 from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.options import Asking, Showing
-from salt_mirror.cli.running import Ran, bounds_of, fetch_zones, run
+from salt_mirror.cli.running import Ran, bounds_of, fetch_zones, run, seen_views
 from salt_mirror.cli.sending import Sender, Wish
 from salt_mirror.cli.telling import INTERRUPTED, tell
+from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import address_in, network_in, zone_name
 from salt_mirror.estate.model import Estate, Zone
@@ -201,7 +202,7 @@ class Mending(Sender):
             tell("no server is known that takes changes of these zones: name it with update = in the zone")
             raise typer.Exit(1)
         self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets)}?")
-        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+        with engine_of(self._asking) as engine:
             applying, late = self._carried_out(atlas, engine, plan.sets, plan.servers)
             standing = (
                 [] if self._interrupted else [one for one in self._judged_again(atlas, engine) if self._wanted(one)]
@@ -226,10 +227,11 @@ class Mending(Sender):
         self._show(ended, f"planned: {plan.headline}", whole=self._wish.yes)
         self._end(1 if undone or faults else 3 if late else ended.exit_status())
 
-    def _judged_again(self, atlas: Atlas, engine: Engine) -> list[Finding]:
+    def _judged_again(self, atlas: Atlas, engine: ApartExchange) -> list[Finding]:
         """Judge as at first: with transfers where there were some, and by asking anew."""
         exchange = HoldingExchange(engine)
-        wanted = atlas.transfers(self._estate.views, everywhere=self._asking.transfer)
+        wanted, remarks = seen_views(atlas.transfers(self._estate.views, everywhere=self._asking.transfer), engine)
+        self._remarks += remarks
         self._remarks += fetch_zones(wanted, exchange, bounds_of(self._estate), timeout_s=self._asking.timeout * 5)
         setting = Setting(now(), exchange.holding, exchange.names)
         return AuditJudge(atlas, self._everything, setting, lambda: None)(Runner(exchange))

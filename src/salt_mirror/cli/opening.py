@@ -81,6 +81,8 @@ def has_ipv6() -> bool:
 
 def source_address(server: Server) -> bytes | None:
     """The address from which this computer asks a server; no packet is sent. None where it has no way there."""
+    if server.source:
+        return server.source
     family = socket.AF_INET6 if len(server.address) == 16 else socket.AF_INET
     try:
         with socket.socket(family, socket.SOCK_DGRAM) as sock:
@@ -161,7 +163,7 @@ SWEEP_PACE = 2000.0
 def pace_for_a_sweep(estate: Estate, pace: float | None) -> None:
     """Keeps the estate's authoritative servers from a flood, those on this computer excepted."""
     if pace is None:
-        for server in estate.servers.values():
+        for server in (*estate.servers.values(), *estate.twins):
             if server.pace is None and not server.on_loopback:
                 server.pace = SWEEP_PACE
 

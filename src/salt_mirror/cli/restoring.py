@@ -20,13 +20,13 @@ from salt_mirror.checks.plan.sending import Carried, carried, too_many
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set_of
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.running import Ran
 from salt_mirror.cli.sending import Sender
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text, shown
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.keeping.plans import check_lines
 from salt_mirror.keeping.undo import read_undo
@@ -47,7 +47,7 @@ class Restoring(Sender):
             raise BadInput(f"--back: {why}")
         atlas = atlas_of(self._estate)
         begun = now()
-        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+        with engine_of(self._asking) as engine:
             runner = Runner(engine)
             looked = list(runner.run(self._present(line, atlas) for line in lines))
             self._asked = runner.asked
@@ -60,7 +60,7 @@ class Restoring(Sender):
         if not self._wish.yes:
             self._show(report, "not sent yet", whole=True)
         self._agree(f"Restore {many(len(back), 'set')}?")
-        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
+        with engine_of(self._asking) as engine:
             applying, late = self._carried_out(atlas, engine, back, servers)
         undone = [one for one in applying.outcomes if one.outcome != "agrees"]
         report = self._back_report(begun, back, already, others, applying.outcomes, list(late))

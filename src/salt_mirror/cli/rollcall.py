@@ -136,7 +136,7 @@ def _held(
     found: list[Expectation] = []
     refused = ""
     if given is None:
-        served = [one.apex for one in zones if one.servers is None or server in one.servers]
+        served = [one.apex for one in zones if one.servers is None or server.same_place_as_any(one.servers)]
         for apex in dict.fromkeys([zone] if zone is not None else served):
             whole: list[Expectation] = []
             try:
@@ -161,13 +161,13 @@ def _held(
 
 
 def _said_by(server: Server, names: list[Expectation], asking: Asking) -> list[Expectation]:
+    from salt_mirror.cli.engines import engine_of
     from salt_mirror.dns.questions import Question
     from salt_mirror.dns.records import SOA
-    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.expectations import Expectation
 
     found = []
-    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+    with engine_of(asking) as engine:
         for name, rdtype in dict.fromkeys((one.name, one.rdtype) for one in names if one.rdtype != SOA):
             engine.submit(Question(name, rdtype, server))
         while answers := engine.collect():

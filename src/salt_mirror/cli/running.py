@@ -16,7 +16,8 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.part import Part, Setting, carry_out
 from salt_mirror.cli.opening import keep_pace
 from salt_mirror.cli.options import Asking
-from salt_mirror.dns.dialogue import Exchange, Runner
+from salt_mirror.dns.apart import ApartExchange
+from salt_mirror.dns.dialogue import Exchange, Near, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
@@ -99,14 +100,18 @@ def run(
     interrupted = False
     remarks: list[str] = []
     with contextlib.ExitStack() as stack:
-        engine = far if far is not None else stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
-        exchange = HoldingExchange(engine)
+        engine: Near = (
+            far if far is not None else stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
+        )
+        apart = ApartExchange(engine) if atlas.estate.twins else None
+        exchange = HoldingExchange(apart or engine)
         most = atlas.estate.bounds.questions_for_a_name
         runner = Runner(exchange, most=most)
         try:
             wanted = transfers if transfers is not None else atlas.transfers(views, everywhere=asking.transfer)
-            remarks = fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
-            source: Exchange = exchange if exchange.holds else engine
+            wanted, remarks = seen_views(wanted, apart)
+            remarks += fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
+            source: Exchange = exchange if exchange.holds else (apart or engine)
             ahead = AHEAD if far is None else AHEAD_AFAR
             runner = Runner(through(source) if through is not None else source, most=most, ahead=ahead)
             work(Setting(started, exchange.holding, exchange.names), runner, progress.tick)
@@ -118,6 +123,15 @@ def run(
         return Ran(
             started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved, engine.late
         )
+
+
+def seen_views(wanted: Transfers, apart: ApartExchange | None) -> tuple[Transfers, list[str]]:
+    """The transfers from servers that give this computer the view that is meant, and a remark for each other server."""
+    if apart is None:
+        return wanted, []
+    refused = {server: why for server in {server for server, _ in wanted} if (why := apart.refusal(server)) is not None}
+    remarks = [f"{server.label} was not asked to hand over zones: {why}" for server, why in refused.items()]
+    return [one for one in wanted if one[0] not in refused], sorted(remarks)
 
 
 def quiet_collector() -> None:

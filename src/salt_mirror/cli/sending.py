@@ -23,8 +23,8 @@ from salt_mirror.cli.ending import reading_order
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.running import Progress, Ran
 from salt_mirror.cli.telling import INTERRUPTED, UNWRITTEN, tell
+from salt_mirror.dns.dialogue import Near
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
@@ -71,7 +71,7 @@ class Sender:
             raise BadInput("nobody can be asked here: changes are sent without asking with --yes alone")
 
     def _carried_out(
-        self, atlas: Atlas, engine: Engine, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]
+        self, atlas: Atlas, engine: Near, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]
     ) -> tuple[Applying, dict[str, int]]:
         """Sends changes with the way back written down, and waits for the servers."""
         # Said first, so that it is known also if this process is killed.

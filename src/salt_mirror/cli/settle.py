@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from salt_mirror.cli.afar import Afar
     from salt_mirror.cli.following import Clock
     from salt_mirror.dns.dialogue import Near
-    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.lists.spec import ListSpec
     from salt_mirror.estate.model import Estate
     from salt_mirror.keeping.journal import Head, Line
@@ -168,9 +167,9 @@ def _watch(
     json: bool,
 ) -> None:
     from salt_mirror.checks.settling.wording import goal_text
+    from salt_mirror.cli.engines import engine_of
     from salt_mirror.cli.following import Beyond, Clock, Finish, follow, screen_for
     from salt_mirror.cli.opening import atlas_of, keep_pace, view_of
-    from salt_mirror.dns.traffic.engine import Engine
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.journal import Journal, goal_in
 
@@ -183,7 +182,7 @@ def _watch(
     clock = Clock(speed)
     atlas.pace = asking.pace or None
     with ExitStack() as stack:
-        engine = stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
+        engine = stack.enter_context(engine_of(asking))
         caches, exchange = _observers(wish, estate, asking, where, engine, stack)
         keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
         goals, watch, bound = _begin(wish, goals, caches, view, atlas, engine, clock, past, peek=peek)
@@ -224,7 +223,7 @@ def _begin(
     caches: list[Vantage],
     view: str,
     atlas: Atlas,
-    engine: Engine,
+    engine: Near,
     clock: Clock,
     past: tuple[Head, list[Line]] | None,
     *,
@@ -255,7 +254,7 @@ def _begin(
 
 
 def _observers(
-    wish: _Wish, estate: Estate, asking: Asking, where: Where, engine: Engine, stack: ExitStack
+    wish: _Wish, estate: Estate, asking: Asking, where: Where, engine: Near, stack: ExitStack
 ) -> tuple[list[Vantage], Near]:
     """The caches to watch, and the exchange by which they are asked: from here, or from vantages."""
     if not where.vantages:

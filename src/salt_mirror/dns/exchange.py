@@ -36,7 +36,9 @@ class TcpExchange:
 
     def answer(self, wire: bytes) -> bytes:
         """Send a message and return the answer's bytes, whatever they are."""
-        self._sock = socket.create_connection((self._server.host, self._server.port), self._left())
+        self._sock = socket.create_connection(
+            (self._server.host, self._server.port), self._left(), self._server.source_place
+        )
         self._sock.settimeout(self._left())
         self._sock.sendall(len(wire).to_bytes(2, "big") + wire)  # its timeout is for all of it
         self.sent = True

@@ -8,17 +8,22 @@ cannot be used says why in `trouble`; the checks turn that into `unverified`, ne
 from __future__ import annotations
 
 import copy
-from typing import Any, NamedTuple
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from salt_mirror.dns.extended import ExtendedError, extended_errors
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.wire import MalformedMessage, Sections, clocks_apart, offers_recursion, read_sections, tsig_in
 
+if TYPE_CHECKING:
+    from salt_mirror.dns.apart import WayOf
+
 # Why there is no answer. An answer that came carries its rcode's name instead.
 TIMEOUT = "timeout"
 SILENCED = "silent"
 UNREACHABLE = "unreachable"
+NO_SOURCE = "no-source"
 MALFORMED = "malformed"
 TRUNCATED = "truncated"
 FAILED_STREAM = "tcp-failed"
@@ -28,6 +33,8 @@ HTTP = "http-"
 """Begins the status of an HTTPS answer that is none, before what it was."""
 AFAR = "vantage: "
 """Begins the status of a question that a vantage did not put, before why not."""
+UNSEEN = "unseen: "
+"""Begins the status of a question for a view of a server that this computer does not get, before why not."""
 UNASKED = "not-asked"
 WRONG_CASE = "wrong-case"
 BAD_COOKIE = "bad-cookie"
@@ -42,6 +49,7 @@ _NO_REPLY = {
     SILENCED: "not asked: earlier questions to it brought no usable answer",
     UNASKED: "not asked: what was found led to more questions than one name may cost (questions_for_a_name in [bounds])",
     UNREACHABLE: "nothing listens there (port or host unreachable)",
+    NO_SOURCE: "this computer does not have the source address that the estate gives for it, or has no way from there",
     MALFORMED: "a malformed answer",
     TRUNCATED: "the answer was cut short and TCP brought no whole one",
     FAILED_STREAM: "no answer over TCP",
@@ -86,10 +94,12 @@ class Server:
     `found` says that nobody named it: what other servers said has led to it. `via` is the vantage that asks it for us, empty
     where this computer asks; `source` the packed address of this computer from which it is asked, empty where the system
     chooses. `unchecked` has CD set, so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2).
+    `shared` says that it is asked for one of several views to which one way leads.
     """
 
     __slots__ = (
-        "address", "found", "host", "key", "label", "over", "pace", "port", "source", "tls_name", "unchecked", "url", "via",
+        "address", "found", "host", "key", "label", "over", "pace", "port", "shared", "source", "tls_name", "unchecked", "url",
+        "via",
     )  # fmt: skip
 
     def __init__(
@@ -121,6 +131,7 @@ class Server:
         self.found = found
         self.source = source
         self.unchecked = unchecked
+        self.shared: WayOf | None = None
 
     @property
     def on_loopback(self) -> bool:
@@ -139,6 +150,15 @@ class Server:
     def source_host(self) -> str | None:
         """The address of this computer from which it is asked, as text; None where the system chooses."""
         return address_text(self.source) if self.source else None
+
+    @property
+    def source_place(self) -> tuple[str, int] | None:
+        """The same as a place to bind to, with any port."""
+        return (address_text(self.source), 0) if self.source else None
+
+    def same_place_as_any(self, others: Iterable[Server]) -> bool:
+        """Whether it is reached at the same place as one of some servers, which may be asked for another view."""
+        return any((other.address, other.port, other.url) == (self.address, self.port, self.url) for other in others)
 
     def again(self, **changes: Any) -> Server:
         """Return the same server as another one, with some properties changed: what it said before is no answer to what this
@@ -194,8 +214,8 @@ class Answer(NamedTuple):
             if self.question.recurse:
                 return self._not_looked_up
             return "refers to other servers" if self.referral else "not authoritative for it"
-        if status.startswith(AFAR):
-            return status.removeprefix(AFAR)
+        if status.startswith((AFAR, UNSEEN)):
+            return status.removeprefix(AFAR).removeprefix(UNSEEN)
         if status.startswith(HTTP):
             return f"its HTTPS server answered with {status.removeprefix(HTTP)}, and with no DNS message"
         if status == OTHER_CLOCK and (apart := clocks_apart(self.message)) is not None:
@@ -225,12 +245,12 @@ class Answer(NamedTuple):
     @property
     def unasked(self) -> bool:
         """Whether the server was never asked: its silence says nothing of it."""
-        return self.status == UNASKED or self.status.startswith(AFAR)
+        return self.status == UNASKED or self.status.startswith((AFAR, UNSEEN))
 
     @property
     def came(self) -> bool:
         """Whether the server answered at all, with whatever."""
-        return bool(self.message) or not (self.status in _NO_REPLY or self.status.startswith((HTTP, AFAR)))
+        return bool(self.message) or not (self.status in _NO_REPLY or self.status.startswith((HTTP, AFAR, UNSEEN)))
 
     @property
     def exists(self) -> bool:

@@ -75,7 +75,7 @@ def transfer(
     until = clock() + bounds.seconds
     meter = _Meter(bounds)
     try:
-        with socket.create_connection((server.host, server.port), timeout_s) as sock:
+        with socket.create_connection((server.host, server.port), timeout_s, server.source_place) as sock:
             sock.sendall(len(wire).to_bytes(2, "big") + wire)
             first: Record | None = None
             for message in _messages(sock, until, clock, timeout_s):

@@ -76,12 +76,14 @@ class ZoneEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class ServerEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[servers.NAME]`: an authoritative server. `pace` is the most questions a second, `key` names its TSIG key."""
+    """`[servers.NAME]`: an authoritative server. `pace` is the most questions a second, `key` names its TSIG key, `source` is
+    the address of this computer from which it is asked, where it tells views apart by that."""
 
     address: str
     port: int = 53
     key: str | None = None
     pace: float | None = None
+    source: str = ""
 
 
 class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -100,6 +102,14 @@ class ResolverEntry(msgspec.Struct, forbid_unknown_fields=True):
     also: list[str] = []
     forwards_to: list[str] = []
     serves: list[str] = []
+    source: str = ""
+
+
+class ViewEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[views.NAME]`: how the servers of a view are asked: `source` is the address of this computer from which questions,
+    transfers and changes go out, where a server tells its views apart by who asks."""
+
+    source: str = ""
 
 
 class ResolverTestsEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -221,6 +231,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     find_servers_by: list[str] = []
     public_views: list[str] = msgspec.field(default_factory=lambda: ["public", "external", "internet"])
     zones: list[ZoneEntry] = []
+    views: dict[str, ViewEntry] = {}
     servers: dict[str, ServerEntry] = {}
     resolvers: dict[str, ResolverEntry] = {}
     reach: dict[str, str] = {}
@@ -241,6 +252,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "zones": ZoneEntry,
     "servers": ServerEntry,
+    "views": ViewEntry,
     "resolvers": ResolverEntry,
     "keys": KeyEntry,
     "directories": DirectoryEntry,

@@ -83,6 +83,7 @@ class Zone:
 class Estate:
     """Zones, servers, resolvers. An empty one is what a command has without an estate file.
 
+    `twins` are the servers that a view has of its own, since the way to them differs or is shared (`estate.ways`).
     `unread` says why directories (by domain and view) that are to be read over LDAP were not; `ages` are filled where wished.
     """
 
@@ -111,6 +112,7 @@ class Estate:
     vantages: dict[str, VantageEntry] = field(default_factory=dict)
     scheduler: SchedulerEntry | None = None
     keys: dict[str, Key] = field(default_factory=dict)
+    twins: list[Server] = field(default_factory=list)
 
     @property
     def views(self) -> list[str]:
@@ -212,6 +214,7 @@ class _Builder:
             self._add_zone(number, zone)
         for number, directory in enumerate(file.directories, 1):
             self._check_directory(f"directories, entry {number}", directory)
+        self._tell_apart()
         estate.directories = file.directories
         for number, accept in enumerate(file.accept, 1):
             if not accept.reason.strip():
@@ -224,6 +227,27 @@ class _Builder:
                 raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")
         estate.bounds = file.bounds
         return estate
+
+    def _tell_apart(self) -> None:
+        """Gives views their own servers where the way to them differs, or is shared. Raises BadInput."""
+        from salt_mirror.estate.ways import tell_apart
+
+        sources = {}
+        for view, entry in self._file.views.items():
+            if view not in self._estate.zones:
+                raise self._fail(f"views, {shown(view)}: no zone is in this view; {hint(view, self._estate.zones)}")
+            if entry.source:
+                sources[view] = self._source(entry.source, f"views, {view}, source")
+        tell_apart(self._estate, sources)
+
+    def _source(self, text: str, place: str) -> bytes:
+        """A source address, packed. Raises BadInput."""
+        try:
+            return ipaddress.ip_address(text).packed
+        except ValueError:
+            raise self._fail(
+                f"{place}: {shown(text)} is no IP address; expected one of this computer's, such as 10.77.10.9"
+            ) from None
 
     def _add_duties(self) -> None:
         """What resolvers ought to do, and where others ask for us."""
@@ -299,6 +323,10 @@ class _Builder:
             ) from None
         server.pace = entry.pace
         server.key = keys[entry.key] if entry.key is not None else None
+        if entry.source:
+            server.source = self._source(entry.source, f"{place}, source")
+            if server.address and len(server.source) != len(server.address):
+                raise self._fail(f"{place}, source: {entry.source} and {server.host} are not of one IP version")
         return server
 
     def _known(self, label: str, servers: dict[str, Server], place: str, table: str) -> Server:

@@ -79,7 +79,8 @@ class StandIn:
 
     `keys` are the TSIG keys that it knows (dnspython's, by name); `transfers` whether it hands its zones over, signed or not;
     `loss` the share of datagrams that get lost on the way in, and again on the way out. `updates` says who may change its zones
-    (RFC 2136), and `followers` are the servers that have a changed zone `follow_s` seconds later.
+    (RFC 2136), and `followers` are the servers that have a changed zone `follow_s` seconds later. `by_source` are other zones
+    that it shows to whoever asks from an address.
     """
 
     def __init__(self, authority: HeldZones, host: str, port: int, cache: Cache | None = None) -> None:
@@ -95,6 +96,7 @@ class StandIn:
         self.updates: Literal["nobody", "signed", "anyone"] = "nobody"
         self.followers: list[StandIn] = []
         self.follow_s = 0.0
+        self.by_source: dict[str, HeldZones] = {}
         self.asked = 0
         self._said: dict[tuple[object, ...], bytes | None] = {}
 
@@ -107,7 +109,7 @@ class StandIn:
         """Whether the next datagram gets lost."""
         return self.loss > 0 and random.random() < self.loss
 
-    def responses(self, wire: bytes) -> Iterator[bytes]:
+    def responses(self, wire: bytes, source: str = "") -> Iterator[bytes]:
         """The messages to send over TCP for a query's bytes: the parts of a transfer, or one response, or none."""
         try:
             query = self._read(wire)
@@ -116,22 +118,24 @@ class StandIn:
             asked = None
         if asked is not None and asked.rdtype == dns.rdatatype.AXFR and self.transfers and self.fault is Fault.NONE:
             self.asked += 1
-            yield from self.authority.transfer(query)
+            yield from self.by_source.get(source, self.authority).transfer(query)
             return
-        response = self.respond(wire, stream=True)
+        response = self.respond(wire, stream=True, source=source)
         if response is not None:
             yield response
 
     def _read(self, wire: bytes) -> dns.message.Message:
         return dns.message.from_wire(wire, keyring=self.keys, ignore_trailing=True)
 
-    def respond(self, wire: bytes, *, stream: bool) -> bytes | None:
+    def respond(self, wire: bytes, *, stream: bool, source: str = "") -> bytes | None:
         """The bytes to send for a query's bytes, or None for silence."""
         self.asked += 1
         if self.fault in (Fault.SILENT, Fault.DATAGRAMS_ALONE if stream else Fault.STREAM_ALONE):
             return None
         if self.fault is Fault.GARBAGE:
             return wire[:2] + os.urandom(40)
+        if source in self.by_source:
+            return self._worked_out(wire, stream=stream, zones=self.by_source[source])
         if self.fault is Fault.NONE and self.cache is None:
             plain = _Plain.of(wire, self.authority.version, stream=stream)
             if plain is not None:
@@ -142,7 +146,7 @@ class StandIn:
                 return plain.answered(self._said[plain.key])
         return self._worked_out(wire, stream=stream)
 
-    def _worked_out(self, wire: bytes, *, stream: bool) -> bytes | None:
+    def _worked_out(self, wire: bytes, *, stream: bool, zones: HeldZones | None = None) -> bytes | None:
         try:
             query = self._read(wire)
         except (dns.message.UnknownTSIGKey, dns.tsig.BadSignature, dns.tsig.BadTime, dns.tsig.BadKey):
@@ -159,7 +163,7 @@ class StandIn:
         if isinstance(query, dns.update.UpdateMessage) and self.updates != "nobody":
             response = self._update(query)
         else:
-            response = (self.cache or self.authority).respond(query)
+            response = (zones or self.cache or self.authority).respond(query)
         if self.fault is Fault.WRONG_ID:
             response.id = (query.id + 1) & 0xFFFF
         try:
@@ -272,7 +276,7 @@ class _Datagrams(asyncio.DatagramProtocol):
     def datagram_received(self, data: bytes, addr: Any) -> None:
         if self._standin.lost():
             return
-        response = self._standin.respond(data, stream=False)
+        response = self._standin.respond(data, stream=False, source=addr[0])
         if response is None or self._standin.lost():
             return
         if self._standin.delay_s:
@@ -292,7 +296,7 @@ async def _converse(standin: StandIn, reader: asyncio.StreamReader, writer: asyn
             query = await reader.readexactly(size)
             if standin.delay_s:
                 await asyncio.sleep(standin.delay_s)
-            for response in standin.responses(query):
+            for response in standin.responses(query, writer.get_extra_info("peername")[0]):
                 writer.write(len(response).to_bytes(2, "big") + response)
                 await writer.drain()
     except (asyncio.IncompleteReadError, asyncio.CancelledError, OSError):

@@ -26,8 +26,13 @@ def open_datagram(server: Server) -> socket.socket | None:
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _BUFFER)
         for _ in range(8):  # after that, the port that the system chooses
             with contextlib.suppress(OSError):
-                sock.bind(("" if family == socket.AF_INET else "::", 1024 + secrets.randbelow(64512)))
+                sock.bind(
+                    (server.source_host or ("" if family == socket.AF_INET else "::"), 1024 + secrets.randbelow(64512))
+                )
                 break
+        else:
+            if server.source:  # never from another address than the one that is wished for
+                sock.bind((server.source_host, 0))
         sock.connect((server.host, server.port))
     except OSError:
         if sock is not None:

@@ -17,7 +17,7 @@ import socket
 from collections import deque
 from collections.abc import Callable
 
-from salt_mirror.dns.questions import SILENCED, UNREACHABLE, Answer, Question, Server
+from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.chance import open_datagram
@@ -120,7 +120,8 @@ class Lane:
             sock = self._renew()
         if sock is None:
             for _ in range(number):
-                self._done(Answer(self.waiting.popleft(), UNREACHABLE, tries=0))
+                status = NO_SOURCE if self.server.source else UNREACHABLE
+                self._done(Answer(self.waiting.popleft(), status, tries=0))
             return
         self._sent_here += number
         if self.server.key is not None:

@@ -94,6 +94,13 @@ class Stream:
         sock.setblocking(False)
         with contextlib.suppress(OSError):
             sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        try:
+            if self.server.source:
+                sock.bind((self.server.source_host, 0))
+        except OSError:
+            sock.close()
+            self._fail_all(now)
+            return
         with contextlib.suppress(OSError):  # under way, or failed: the first event tells
             sock.connect((self.server.host, self.server.port))
         self._sock = sock

@@ -1,0 +1,17 @@
+"""The engine that a command asks with, in front of it what keeps views of one server apart."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+
+from salt_mirror.cli.options import Asking
+from salt_mirror.dns.apart import ApartExchange
+from salt_mirror.dns.traffic.engine import Engine
+
+
+@contextlib.contextmanager
+def engine_of(asking: Asking) -> Iterator[ApartExchange]:
+    """An engine as the options say, which puts no question for a view that this computer does not get."""
+    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+        yield ApartExchange(engine)
