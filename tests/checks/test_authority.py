@@ -336,7 +336,7 @@ FIVE = HEAD.format(serial=5) + TWO
             "auth.serials-unordered", "no order",
         ),
         (FIVE, FIVE + "@ NS ns3\nns3 A 192.0.2.1\n", "auth.ns-disagree", "one: ns1"),
-        (FIVE.replace("ns1 h", "ns9 h"), FIVE.replace("ns1 h", "ns9 h"), "auth.hidden-primary", "no address of it is known"),
+        (FIVE.replace("ns1 h", "ns9 h"), FIVE.replace("ns1 h", "ns9 h"), "auth.primary-missing", "does not exist"),
     ],
 )  # fmt: skip
 def test_versions_and_lists_that_do_not_fit_together_are_named(

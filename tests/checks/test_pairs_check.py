@@ -120,6 +120,24 @@ def test_a_pointer_to_another_name_is_judged_by_where_that_leads(
     assert outcomes(found)[f"{HOST}. {ADDRESS}"] == ("differs" if fault else "agrees")
 
 
+@pytest.mark.parametrize("argument", [HOST, ADDRESS])
+@pytest.mark.parametrize(
+    "old", [f"{HOST}.20.77.10.in-addr.arpa.", "gone.pans.example."], ids=["without the dot", "gone"]
+)
+def test_what_only_an_outdated_copy_has_is_told_as_that_copy(argument: str, old: str) -> None:
+    """It was mended at the primary: the old pointer is no fault of its own, it goes with the next transfer."""
+    soa = "north.pans.example. h.pans.example. {} 3600 600 86400 300"
+    told = both(SOUND) | {
+        ("kiln", REVERSE, "PTR"): [old],
+        ("north", "20.77.10.in-addr.arpa", "SOA"): [soa.format(8)],
+        ("kiln", "20.77.10.in-addr.arpa", "SOA"): [soa.format(7)],
+    }
+    found = judged(told, argument)
+    (finding,) = found.findings()
+    assert finding.code == "pair.servers-disagree" and not finding.changes
+    assert finding.advice == "let kiln transfer the zone from its primary"
+
+
 def test_a_pointer_that_no_name_led_to_is_found_by_a_sweep_and_by_its_address() -> None:
     stale = both({**SOUND, ("9.20.77.10.in-addr.arpa", "PTR"): [HOST]})
     for arguments in (("10.77.20.0/24",), ("10.77.20.9",), ()):

@@ -284,7 +284,7 @@ def test_a_resolver_that_hides_overrides_or_only_remembers_expected_names(
         assert "does not validate (DNSSEC) at office: with checking disabled A is 10.77.0.5" in asked.out
 
 
-@pytest.mark.parametrize("stands", ["own", "swapped"])
+@pytest.mark.parametrize("stands", ["own", "swapped", "one name"])
 def test_a_resolver_of_another_view_is_recognised_by_what_it_gives(
     run: Run, standins: StandIns, tmp_path: Path, stands: str
 ) -> None:
@@ -295,20 +295,22 @@ def test_a_resolver_of_another_view_is_recognised_by_what_it_gives(
     caches = {}
     for view, zone in zones.items():
         server = standins.add([read_zone(zone, "pans.example")])
-        cache = Cache([HeldZones([read_zone(zone, "pans.example")])], time.monotonic)
+        net = "10.77.0" if view == "inside" else "192.0.2"
+        policy = {"vat.pans.example": "192.0.2.7"} if (view, stands) == ("inside", "one name") else {}
+        cache = Cache([HeldZones([read_zone(zone, "pans.example")])], time.monotonic, policy=policy)
         caches[view] = standins.add([], recursive=True, cache=cache)
-        (tmp_path / f"{view}.zone").write_text(
-            "rake A " + ("10.77.0.5" if view == "inside" else "192.0.2.5") + "\n", "utf-8"
-        )
+        (tmp_path / f"{view}.zone").write_text(f"rake A {net}.5\nvat A {net}.7\n", "utf-8")
         text += f'[[zones]]\nname = "pans.example"\nview = "{view}"\nservers = ["{view}"]\nexpect = ["{view}.zone"]\n'
         text += f'[servers.{view}]\naddress = "{server.endpoint}"\n'
     other = {"inside": "public", "public": "inside"}
     for view in zones:
-        at = caches[view if stands == "own" else other[view]]
+        at = caches[other[view] if stands == "swapped" else view]
         text += f'[resolvers.of-{view}]\naddress = "{at.endpoint}"\nview = "{view}"\n'
     (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
     done = run("resolvers", "--json")
-    assert found(done) == ([] if stands == "own" else ["res.zone-elsewhere"] * 2), done.out
+    assert found(done) == {"own": [], "swapped": ["res.zone-elsewhere"] * 2, "one name": ["res.other-view"]}[stands], (
+        done.out
+    )
     if stands == "swapped":
         assert "the zone of the view public, by its contents" in done.out
 

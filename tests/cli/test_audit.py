@@ -371,3 +371,31 @@ def test_a_headline_counts_what_was_looked_at(demo: Run, words: tuple[str, ...],
     assert said.startswith(first), said
     assert ("domain" in said) == (words == ("--only", "mail"))
     assert ("sound" in said) == (first in ("", "In the view public only: ")), said
+
+
+def test_an_audit_checks_what_it_has_in_hand_expected_or_not(run: Run, served: Served, tmp_path: Path) -> None:
+    """After a whole transfer: an exchanger that is an alias, a service's host and an alias's target that do not exist, and a
+    primary that nobody knows. Without it none of that was seen, and mail has nothing to check."""
+    text = (
+        "$TTL 300\n@ SOA nobody.pans.example. h 7 3600 600 86400 300\n@ NS ns\nns A 192.0.2.1\n"
+        "@ MX 10 relay\nrelay CNAME ns\n_x._tcp SRV 0 0 80 gone\nold CNAME gone\n"
+    )
+    (server,) = served.serve("pans.example", text)
+    estate = (
+        '[[zones]]\nname = "pans.example"\nview = "inside"\nservers = ["one"]\n'
+        f'[servers.one]\naddress = "{server.endpoint}"\n[reach]\n"192.0.2.1" = "{server.endpoint}"\n'
+    )
+    (tmp_path / "estate.toml").write_text(estate, encoding="utf-8")
+    server.transfers = True
+    done = run("audit", "--transfer", "--json")
+    codes = {one["code"] for one in done.report["findings"]}
+    assert {"mail.alias", "srv.missing-host", "left.dangling", "auth.primary-missing"} <= codes, codes
+    assert not [line for line in done.report["audit"]["nothing"] if line.startswith(("mail", "services"))]
+    server.transfers = False
+    alone = run("audit", "--json")
+    assert {one["code"] for one in alone.report["findings"]} & {
+        "mail.alias",
+        "srv.missing-host",
+        "left.dangling",
+    } == set()
+    assert any(line.startswith("mail: nothing to check") for line in alone.report["audit"]["nothing"])

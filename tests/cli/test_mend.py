@@ -560,3 +560,22 @@ def test_every_fragment_loads_in_real_servers_once_it_is_merged_and_hostile_valu
     assert text.count("hostile") >= len(HOSTILE)
     assert all(line.isprintable() for line in text.splitlines())
     assert not any(line.lstrip().lower().startswith("$include") for line in text.splitlines())
+
+
+def test_a_pointer_that_a_wildcard_makes_is_not_removed_and_one_of_its_own_is_registered(
+    mended: Mended, run: Run, tmp_path: Path
+) -> None:
+    """No server has such a record: nothing is offered to remove it, and nobody is told to transfer."""
+    reverse = HEAD + "1 PTR h1.pans.example.\n* PTR gone.pans.example.\n"
+    for server in (mended.first, mended.second):
+        server.authority.hold(read_zone(reverse, REVERSE))
+    done = run("pairs", "10.77.20.7", "10.77.20.1", "--json")
+    (lost,) = done.report["findings"]
+    assert lost["code"] == "pair.lost-pointer" and "A wildcard makes that pointer" in lost["text"]
+    assert not lost["changes"] and not lost["choices"] and "take the wildcard out" in lost["advice"]
+    mend = run("mend", "h3", "--apply", "--yes")
+    assert "transfer" not in mend.out and mend.status == 0, mend.out + mend.err
+    zone = mended.first.authority.zones[dns.name.from_text(REVERSE)]
+    assert [str(one.target) for one in zone.get_rdataset(f"3.{REVERSE}.", "PTR")] == ["h3.pans.example."]
+    assert zone.get_rdataset(f"*.{REVERSE}.", "PTR") is not None
+    assert run("pairs", "h3").status == 0

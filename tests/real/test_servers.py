@@ -98,7 +98,7 @@ def test_classless_reverse_zones_are_found_through_their_alias(server: Server) -
 
 def test_a_name_of_another_zone_is_refused_and_that_is_unverified(server: Server) -> None:
     answer = ask(server, "elsewhere.example.")
-    assert (answer.status, answer.trouble) == ("REFUSED", "answered REFUSED")
+    assert answer.status == "REFUSED" and (answer.trouble or "").startswith("answered REFUSED")
 
 
 def test_many_questions_at_once_are_all_answered_right(server: Server) -> None:

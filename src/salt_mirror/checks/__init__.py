@@ -82,11 +82,11 @@ CHECKS = (
     ),
     Check(
         "mail", ("mail",), "mail.judging", Units("domain", "domains", "takes mail as it should", "take mail as they should"),
-        nothing="no forward zone in a public view, and no MX records expected",
+        nothing="no forward zone in a public view, and no MX records expected or in hand",
     ),
     Check(
         "services", ("srv", "dir"), "services.scope", Units("service", "services", "is sound", "are sound"),
-        nothing="no directories, and no SRV records expected",
+        nothing="no directories, and no SRV records expected or in hand",
     ),
     Check(
         "views", ("view",), "views.judging", Units("name", "names", "is right in its view", "are right in their views"),
@@ -98,7 +98,7 @@ CHECKS = (
     ),
     Check(
         "stale", ("age", "left"), "stale.work", Units("record", "records", "belongs", "belong"),
-        nothing="no source of ages", quiet=True,
+        nothing="no source of ages, and no aliases", quiet=True,
     ),
     Check(
         "from-here", ("here",), "here.work", Units("thing", "things", "is here as it should be", "are here as they should be"),

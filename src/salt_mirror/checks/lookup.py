@@ -48,6 +48,7 @@ class Lookup:
 
     `values` are all that any server gives, sorted; `divided` says that usable tellings differ; `trouble` why there is
     nothing usable at all; `unverified` the tellings without proof; `circle` the aliases that lead back to one of themselves;
+    `wild` says that a wildcard made what is there, where somebody has looked;
     `first` the authority of the name itself, where `authority` is its canonical name's. Where all servers say the same
     (`plain`), as they mostly do, the tellings are made when somebody looks at them.
     """
@@ -68,6 +69,7 @@ class Lookup:
         "unverified",
         "usable",
         "values",
+        "wild",
     )
 
     def __init__(self, name: Name, canonical: Name, authority: Authority, tellings: list[Telling]) -> None:
@@ -80,7 +82,7 @@ class Lookup:
         self.unverified = [telling for telling in tellings if telling.trouble is not None]
         self.usable = [telling for telling in tellings if telling.trouble is None] if self.unverified else tellings
         self.trouble = authority.trouble
-        self.divided = self.aliased = self.plain = False
+        self.divided = self.aliased = self.plain = self.wild = False
         self.circle: tuple[Name, ...] = ()
         self.values: tuple[bytes, ...] = ()
         if self.usable:
@@ -104,7 +106,7 @@ class Lookup:
         found.authority = found.first = authority
         found.trail, found.unverified = [], []
         found.trouble = authority.trouble
-        found.divided = found.aliased = False
+        found.divided = found.aliased = found.wild = False
         found.plain = True
         found.circle = ()
         found.values = values

@@ -174,6 +174,8 @@ class _Builder:
         return BadInput.at(self._path, None, what)
 
     def build(self) -> Estate:
+        from salt_mirror.estate.ways import tell_apart, view_sources
+
         estate, file = self._estate, self._file
         for published, reached in file.reach.items():
             try:
@@ -214,7 +216,7 @@ class _Builder:
             self._add_zone(number, zone)
         for number, directory in enumerate(file.directories, 1):
             self._check_directory(f"directories, entry {number}", directory)
-        self._tell_apart()
+        tell_apart(estate, view_sources(file, estate, self._path))
         estate.directories = file.directories
         for number, accept in enumerate(file.accept, 1):
             if not accept.reason.strip():
@@ -227,27 +229,6 @@ class _Builder:
                 raise self._fail(f"bounds, {key}: {getattr(file.bounds, key)} is no bound; expected a number above 0")
         estate.bounds = file.bounds
         return estate
-
-    def _tell_apart(self) -> None:
-        """Gives views their own servers where the way to them differs, or is shared. Raises BadInput."""
-        from salt_mirror.estate.ways import tell_apart
-
-        sources = {}
-        for view, entry in self._file.views.items():
-            if view not in self._estate.zones:
-                raise self._fail(f"views, {shown(view)}: no zone is in this view; {hint(view, self._estate.zones)}")
-            if entry.source:
-                sources[view] = self._source(entry.source, f"views, {view}, source")
-        tell_apart(self._estate, sources)
-
-    def _source(self, text: str, place: str) -> bytes:
-        """A source address, packed. Raises BadInput."""
-        try:
-            return ipaddress.ip_address(text).packed
-        except ValueError:
-            raise self._fail(
-                f"{place}: {shown(text)} is no IP address; expected one of this computer's, such as 10.77.10.9"
-            ) from None
 
     def _add_duties(self) -> None:
         """What resolvers ought to do, and where others ask for us."""
@@ -324,7 +305,9 @@ class _Builder:
         server.pace = entry.pace
         server.key = keys[entry.key] if entry.key is not None else None
         if entry.source:
-            server.source = self._source(entry.source, f"{place}, source")
+            from salt_mirror.estate.ways import source_in
+
+            server.source = source_in(entry.source, f"{self._path}: {place}, source")
             if server.address and len(server.source) != len(server.address):
                 raise self._fail(f"{place}, source: {entry.source} and {server.host} are not of one IP version")
         return server

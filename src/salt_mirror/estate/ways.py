@@ -7,18 +7,43 @@ be asked in the same way. What tells those apart is taken from what is expected 
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Mapping
 from dataclasses import replace
+from pathlib import Path
 
 from salt_mirror.dns.apart import Probe, SharedWay, WayOf
-from salt_mirror.dns.names import Name
+from salt_mirror.dns.names import Name, shown
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.records import NOT_COMPARED
+from salt_mirror.estate.errors import BadInput, hint
+from salt_mirror.estate.file import EstateFile
 from salt_mirror.estate.model import Estate, Zone
 
 _MOST_PROBES = 32
 _Way = tuple[bytes, int, Key | None, bytes]
 """Endpoint, key and source: whoever has the same gets the same view."""
+
+
+def view_sources(file: EstateFile, estate: Estate, path: Path) -> dict[str, bytes]:
+    """Return the packed source addresses of views, as `[views]` in the file at a path gives them. Raises BadInput."""
+    found = {}
+    for view, entry in file.views.items():
+        if view not in estate.zones:
+            what = f"views, {shown(view)}: no zone is in this view; {hint(view, estate.zones)}"
+            raise BadInput.at(path, None, what)
+        if entry.source:
+            found[view] = source_in(entry.source, f"{path}: views, {view}, source")
+    return found
+
+
+def source_in(text: str, place: str) -> bytes:
+    """Read a source address, packed. Raises BadInput."""
+    try:
+        return ipaddress.ip_address(text).packed
+    except ValueError:
+        what = f"{place}: {shown(text)} is no IP address; expected one of this computer's, such as 10.77.10.9"
+        raise BadInput(what) from None
 
 
 def tell_apart(estate: Estate, sources: Mapping[str, bytes]) -> None:

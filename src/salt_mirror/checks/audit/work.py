@@ -34,7 +34,7 @@ class AuditWork:
     def __init__(self, estate: Estate, atlas: Atlas, coverage: Coverage) -> None:
         self._estate = estate
         self._coverage = coverage
-        self.nothing: list[str] = []
+        self._unfit: list[str] = []
         self.vantages: FromPlaces | None = None
         self.parts: dict[str, Part] = {}
         self._zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
@@ -44,7 +44,17 @@ class AuditWork:
                 if part is not None:
                     self.parts[check.name] = part
                 elif not check.quiet:
-                    self.nothing.append(f"{check.name}: nothing to check ({check.nothing})")
+                    self._unfit.append(f"{check.name}: nothing to check ({check.nothing})")
+
+    @property
+    def nothing(self) -> list[str]:
+        """The checks that had nothing to look at, each with the reason, once it is known what is in hand."""
+        idle = [
+            f"{check.name}: nothing to check ({check.nothing})"
+            for check in audited()
+            if not check.quiet and check.name in self.parts and not self.parts[check.name].size
+        ]
+        return [*self._unfit, *idle]
 
     @property
     def total(self) -> int:

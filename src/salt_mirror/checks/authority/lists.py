@@ -263,6 +263,16 @@ class AuthorityWords(VersionWords):
             return
         found = seen.lookups.get(version.mname)
         where = f" ({', '.join(map(address_text, found.values))})" if found is not None and found.values else ""
+        if found is not None and found.certain == "agrees" and not found.exists and not found.followed:
+            text = (
+                f"The primary that the SOA of {self.zone} names, {to_text(version.mname)}, does not exist: dynamic updates and "
+                "notifies that go by it are lost."
+            )
+            evidence = [answer for telling in found.tellings for answer in telling.answers]
+            yield self.finding(
+                "auth.primary-missing", text, evidence, rdtype=SOA, advice="name a primary that exists in the SOA"
+            )
+            return
         text = (
             f"The primary {to_text(version.mname)}{where} is not among the name servers of {self.zone}: it is hidden."
         )

@@ -6,7 +6,7 @@ with it; the tree's marks follow from those alone.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any
 
@@ -16,8 +16,9 @@ from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
 from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
-from salt_mirror.checks.part import nobody
+from salt_mirror.checks.part import Setting, nobody
 from salt_mirror.checks.proposing import changed
+from salt_mirror.checks.registered import registered_names
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
 from salt_mirror.checks.tests import InView, Judged, Mark, Test, Trees, mark_of, worst
 from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
@@ -67,21 +68,33 @@ def mail_domains(estate: Estate, view: str | None = None) -> dict[InView, Expect
     return {key: expected.get(key) for key in dict.fromkeys([*public, *expected])}
 
 
-def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
     """The mail of all domains of an estate, as far as they are covered."""
     wanted = {key: expected for key, expected in mail_domains(estate).items() if coverage.sees(*key)}
-    return of_domains(wanted, atlas) if wanted else None
+    return of_domains(wanted, atlas, found_too=coverage.sees)
 
 
-def of_domains(wanted: Mapping[InView, ExpectedSet | None], atlas: Atlas, caches: Sequence[Server] = ()) -> Trees:
-    """The mail of some domains, each in its view; `caches` are resolvers whose word is shown beside."""
-    return Trees(
-        lambda setting: {
+def of_domains(
+    wanted: Mapping[InView, ExpectedSet | None],
+    atlas: Atlas,
+    caches: Sequence[Server] = (),
+    *,
+    found_too: Callable[[Name, str], bool] = lambda _, __: False,
+) -> Trees:
+    """The mail of some domains, each in its view; `caches` are resolvers whose word is shown beside. `found_too` says of a name
+    in a view whether it is looked at where it has MX records that nobody expects, and that are in hand."""
+
+    def make(setting: Setting) -> dict[InView, Dialogue[Judged]]:
+        found: dict[InView, ExpectedSet | None] = dict(wanted)
+        for name, _, zone in registered_names(atlas.estate, setting.holdings, (MX,)):
+            if found_too(name, zone.view):
+                found.setdefault((name, zone.view), None)
+        return {
             (name, view): judged_mail(name, view, atlas, caches, expected, setting.stranger)
-            for (name, view), expected in wanted.items()
-        },
-        len(wanted),
-    )
+            for (name, view), expected in found.items()
+        }
+
+    return Trees(make, len(wanted))
 
 
 _NULL = b"\x00\x00\x00"

@@ -17,6 +17,7 @@ from salt_mirror.checks.lookup import Lookup, Telling, lookup
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope
 from salt_mirror.checks.pairs.wording import PairWords
 from salt_mirror.checks.part import NOTHING_JUDGED, Holdings, Part, Setting, Verdict
+from salt_mirror.checks.wildcards import made_by_a_wildcard
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
@@ -196,6 +197,8 @@ def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords,
     if others:
         leads = yield from _led_to(others, address, view, atlas)
         words.of_leads |= yield from _standings(leads, view, atlas)
+        if any(address not in lead.values for lead in leads.values()):
+            reverse.wild = yield from made_by_a_wildcard(reverse)
     return judge(name, address, forward, reverse, leads, words)
 
 
@@ -212,6 +215,8 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
     leads = yield from _led_to(reverse.values, address, view, atlas)
     standing = (yield from standing_of(reverse, view, atlas)) if reverse.divided else UNKNOWN
     of_leads = yield from _standings(leads, view, atlas)
+    if any(address not in lead.values for lead in leads.values()):
+        reverse.wild = yield from made_by_a_wildcard(reverse)
     pairs: list[Pair] = []
     for target, forward in leads.items():
         own_words = PairWords(view, forward, of_leads.get(target, UNKNOWN))
@@ -315,11 +320,22 @@ class _Judgement:
             self._say(words.many_pointers(reverse, address, leading))
         if mine and not self.forward.circle and self.forward.canonical not in reverse.values:
             self._say(words.alias_target(reverse, address, self.name, self.forward))
-        strangers = [target for target in reverse.values if target not in (self.name, self.forward.canonical)]
+        outdated = self._outdated()
+        strangers = [
+            target
+            for target in reverse.values
+            if target not in (self.name, self.forward.canonical) and target not in outdated
+        ]
         for target in strangers:
             self._stranger(target, mine=mine, shared=bool(leading))
-        if mine and address not in self.forward.values and (self.forward.usable or _nowhere(self.name, self.forward)):
+        known = self.forward.usable or _nowhere(self.name, self.forward)
+        if mine and address not in self.forward.values and known and self.name not in outdated:
             self._say(words.bad_pointer(reverse, address, self.name, self.forward, None))
+
+    def _outdated(self) -> set[Name]:
+        """The pointers that only servers have which are behind: they go with the next transfer, and are told as that."""
+        right = self.words.of_pointers.get(self.address, UNKNOWN).right(self.reverse) if self.reverse.divided else None
+        return set(self.reverse.values) - right if right is not None else set()
 
     def _names_me(self, targets: tuple[bytes, ...]) -> bool:
         return self.name in targets or self.forward.canonical in targets

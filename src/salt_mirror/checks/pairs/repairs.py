@@ -63,11 +63,12 @@ def pointers_changed(
 ) -> Change:
     """Pointers that come and go, at the name that owns them."""
     zone = reverse.authority.zone
-    return changed(reverse.canonical, PTR, by, reason, view=view, zone=zone, add=add, remove=remove)
+    gone = () if reverse.wild else remove  # what a wildcard makes is no record that could be removed
+    return changed(reverse.canonical, PTR, by, reason, view=view, zone=zone, add=add, remove=gone)
 
 
 def one_pointer(reverse: Lookup, view: str, target: Name, reason: str) -> Change:
     """The one pointer that an address has to have, at the name that owns it."""
-    there = [telling.values for telling in reverse.usable]
+    there = [telling.values for telling in reverse.usable if not reverse.wild]
     zone = reverse.authority.zone
     return whole_set(reverse.canonical, PTR, "forward", reason, view=view, zone=zone, whole={target}, there=there)

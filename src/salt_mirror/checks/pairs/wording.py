@@ -245,30 +245,27 @@ class PairWords(DoubtWords):
             start, right = f"{where} belongs to {to_text(owner.canonical)}, but its pointer", owner.canonical
         else:
             start, right = f"The pointer of {where}", None
-        if target == ROOT:
-            code, text = "pair.lost-pointer", f'{start} names the root ("."), which is no host.'
-        elif lead.circle:
-            code, text = "pair.orphan-pointer", f"{start} names {said}, whose aliases lead in a circle."
-        elif meant is not None or is_reverse(target):
-            hint = f" (meant {to_text(meant)}?)" if meant is not None else ""
-            text = f"{start} names {said}: a final dot is missing where it was written{hint}."
-            code, right = "pair.missing-dot", right or meant
-        elif not lead.exists:
-            code, text = "pair.lost-pointer", f"{start} names {said}, which does not exist."
-        elif not lead.values:
-            code, text = "pair.orphan-pointer", f"{start} names {said}, which has no address of this family."
-        else:
-            has = ", ".join(map(address_text, lead.values))
-            code, text = "pair.stale-pointer", f"{start} names {said}, which is at {has}."
+        code, text = _leads_wrong(start, target, lead)
+        if code == "pair.missing-dot":
+            right = right or meant
         changes: list[Change] = []
         choices: list[Choice] = []
+        advice = ""
         change = partial(pointers_changed, reverse, self.view, remove={target})
         gone = change(reason=f"{said} is not at {where}")
         if right is not None:
             by: Rule = "forward" if owner is not None else "registered"
             changes = [change(add={right}, reason=f"{where} belongs to {to_text(right)}", by=by)]
             if owner is None:  # where nobody of that name is there either
-                choices = [Choice(word="remove", says="no host has the address", changes=[gone])]
+                choices = (
+                    [Choice(word="remove", says="no host has the address", changes=[gone])] if not reverse.wild else []
+                )
+        elif reverse.wild:
+            text += " A wildcard makes that pointer: there is no record of its own to remove."
+            advice = (
+                f"register a pointer for {where} if a host has it; else take the wildcard out, which names {said} for every "
+                "address without one"
+            )
         elif code in ("pair.stale-pointer", "pair.missing-dot") or target == ROOT or lead.circle:
             changes = [gone]
         else:
@@ -287,6 +284,7 @@ class PairWords(DoubtWords):
             expected=[to_text(owner.canonical)] if owner is not None else [],
             changes=changes,
             choices=choices,
+            advice=advice,
             stands_at=reverse.canonical,
         )
 
@@ -317,6 +315,24 @@ class PairWords(DoubtWords):
             advice=advice,
             stands_at=reverse.canonical,
         )
+
+
+def _leads_wrong(start: str, target: Name, lead: Lookup) -> tuple[str, str]:
+    """The code and the text of a pointer whose name does not lead back; `start` is how the text begins."""
+    said, meant = to_text(target), undotted(target)
+    if target == ROOT:
+        return "pair.lost-pointer", f'{start} names the root ("."), which is no host.'
+    if lead.circle:
+        return "pair.orphan-pointer", f"{start} names {said}, whose aliases lead in a circle."
+    if meant is not None or is_reverse(target):
+        hint = f" (meant {to_text(meant)}?)" if meant is not None else ""
+        return "pair.missing-dot", f"{start} names {said}: a final dot is missing where it was written{hint}."
+    if not lead.exists:
+        return "pair.lost-pointer", f"{start} names {said}, which does not exist."
+    if not lead.values:
+        return "pair.orphan-pointer", f"{start} names {said}, which has no address of this family."
+    has = ", ".join(map(address_text, lead.values))
+    return "pair.stale-pointer", f"{start} names {said}, which is at {has}."
 
 
 def _on(tellings: Sequence[Telling], whole: Lookup) -> str:

@@ -21,11 +21,11 @@ from salt_mirror.checks.behind import let_transfer
 from salt_mirror.checks.plan.primaries import Primary, primary_of
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey
 from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.checks.wording import together_said
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.errors import Unusable
-from salt_mirror.dns.names import Name, from_text, join, parent, to_text
-from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.model import Zone
@@ -334,23 +334,6 @@ def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
         return f"{source.label} could not be asked: {answer.trouble}"
     if not answer.exists:
         return Held(frozenset(), None, False)
-    if key.name != key.zone and not key.name.startswith(b"\x01*") and (yield from _of_a_wildcard(key, answer)):
+    if key.name != key.zone and not key.name.startswith(b"\x01*") and (yield from of_a_wildcard(answer)):
         return Held(frozenset(), None, False)
     return Held(frozenset(answer.values), answer.ttl, True)
-
-
-def _of_a_wildcard(key: SetKey, answer: Answer) -> Dialogue[bool]:
-    """Whether a name does not stand there itself: one beside it has the same, and so has one below it (RFC 4592)."""
-    try:
-        names = [join((NO_SIBLING,), parent(key.name)), join((NO_SIBLING,), key.name)]
-    except Unusable:
-        return False
-    for name in names:
-        (other,) = yield [answer.question._replace(name=name)]
-        if (
-            other.trouble is not None
-            or not other.exists
-            or (other.values, other.alias) != (answer.values, answer.alias)
-        ):
-            return False
-    return True

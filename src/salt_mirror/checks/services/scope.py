@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.part import Setting
+from salt_mirror.checks.registered import registered_names
 from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.checks.services.directory import (
     ROLES,
@@ -100,8 +101,8 @@ def _directories(estate: Estate) -> list[Directory]:
     ]
 
 
-def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
-    """Every directory of an estate, and every set of SRV records that it expects beside those."""
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
+    """Every directory of an estate, and every set of SRV records beside those that it expects, or that is in hand."""
     directories = [one for one in _directories(estate) if coverage.sees(one.domain, one.view)]
     domains = {(one.domain, one.view) for one in _directories(estate)}
     sets = [
@@ -109,12 +110,16 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees | None:
         for one in expected_sets(estate, None, rdtypes=(SRV,))
         if one.values and not _of_directory(one.name, domains) and coverage.sees(one.name, one.view)
     ]
-    if not directories and not sets:
-        return None
 
     def make(setting: Setting) -> dict[InView, Dialogue[Judged]]:
         found = {(one.domain, one.view): judged_directory(one, atlas, setting.holdings) for one in directories}
-        return found | {(name, view): judged_service(name, view, atlas, demanded=True) for name, view in sets}
+        seen = [
+            (name, zone.view)
+            for name, _, zone in registered_names(estate, setting.holdings, (SRV,))
+            if not _of_directory(name, domains) and coverage.sees(name, zone.view)
+        ]
+        every = dict.fromkeys(seen, False) | dict.fromkeys(sets, True)  # what is in hand only may be gone by now
+        return found | {key: judged_service(*key, atlas, demanded=demanded) for key, demanded in every.items()}
 
     return Trees(make, len(directories) + len(sets))
 

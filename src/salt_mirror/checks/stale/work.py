@@ -47,10 +47,9 @@ class Seen:
     gone: bool = False
 
 
-def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Stale | None:
-    """What ages in an estate, as far as it is covered; None where no source of ages is there."""
-    scope = StaleScope(estate, sees=coverage.sees, everything=False)
-    return Stale(scope, atlas) if scope.aged or estate.unread else None
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Stale:
+    """What ages in an estate, and where its aliases lead, as far as it is covered."""
+    return Stale(StaleScope(estate, sees=coverage.sees, everything=False), atlas)
 
 
 class Stale(Part):
@@ -91,7 +90,7 @@ class Stale(Part):
     def _remark(self) -> None:
         """What would be needed to judge more."""
         scope = self._scope
-        if not scope.aged:
+        if not scope.aged and scope.everything:
             self.remarks.append(
                 "no source of ages: an export with age marks (ages in [[zones]]), or a directory to read "
                 "(directory in [[directories]]), tells what is stale; references and retired networks are judged without"
