@@ -372,6 +372,38 @@ def test_the_primary_is_the_one_that_the_estate_says(
     assert ("auth.serial-behind" in told) == (key in ("primary", "update"))
 
 
+@pytest.mark.real
+@pytest.mark.parametrize("declared", ["", 'primary = "hp"\n'])
+def test_a_signers_serials_are_its_own_and_its_content_tells_whether_it_follows(
+    run: Run, tmp_path: Path, declared: str
+) -> None:
+    """Knot takes a zone from another and signs it: its serial goes its own way by design. A primary with another content, which the
+    signer does not know yet, is what it has not followed."""
+    text = HEAD.format(serial=7) + "@ NS ns1\nns1 A 192.0.2.1\n@ NS signer\nsigner A 192.0.2.2\nweb A 192.0.2.80\n"
+    with (
+        realservers.knot(tmp_path / "hp", {SALT: text}, key=KEY, generous=True) as first,
+        realservers.knot_signer(tmp_path / "signer", SALT, first) as signer,
+        realservers.nsd(
+            tmp_path / "new", {SALT: text.replace("192.0.2.80", "192.0.2.81").replace(" 7 ", " 9 ")}
+        ) as later,
+    ):
+        for primary, codes in ((first, set[str]()), (later, {"auth.signer-behind"})):
+            (tmp_path / "web.zone").write_text("web A 192.0.2.80\n", encoding="utf-8")
+            (tmp_path / "estate.toml").write_text(
+                f'[[zones]]\nname = "{SALT}"\nview = "inside"\nservers = ["signer", "hp"]\nexpect = ["web.zone"]\n{declared}'
+                f'[servers.hp]\naddress = "{primary.endpoint}"\n[servers.signer]\naddress = "{signer.endpoint}"\n'
+                f'[reach]\n"192.0.2.2" = "{signer.endpoint}"\n"192.0.2.1" = "{primary.endpoint}"\n',
+                encoding="utf-8",
+            )
+            done = run("authority", SALT, "--json")
+            told = {one["code"] for one in done.report["findings"]}
+            about_versions = ("auth.serial", "auth.edited", "auth.primary-unclear", "auth.signer", "auth.ns-disagree")
+            assert {code for code in told if code.startswith(about_versions)} == codes, done.out
+        roll = run("rollcall", "--json")
+        (finding,) = roll.report["findings"]
+        assert "transfer" not in finding["advice"], "signed and unsigned copies have no order"
+
+
 def test_a_name_server_of_the_root_ends_in_no_zone_twice(run: Run, served: Served) -> None:
     root = "$TTL 300\n@ SOA ns1 h 1 3600 600 1209600 300\n@ NS ns1\n@ NS lost\nns1 A 192.0.2.1\n"
     served(".", root, listed=1)

@@ -187,6 +187,25 @@ def knot(
 
 
 @contextmanager
+def knot_signer(folder: Path, zone: str, primary: Server) -> Iterator[Server]:
+    """Knot taking a zone from a primary that hands it to anyone, and serving it signed, with serials of its own."""
+    path, port = program("knotd"), free_port()
+    (folder / "db").mkdir(parents=True, exist_ok=True)
+    lines = [
+        "server:", f"  rundir: {folder}", f"  listen: 127.0.0.1@{port}", "  udp-workers: 1", "  tcp-workers: 1",
+        "  background-workers: 1", "log:", "  - target: stderr", "    any: warning", "database:", f"  storage: {folder}/db",
+        "remote:", "  - id: primary", f"    address: {primary.host}@{primary.port}", "policy:", "  - id: quick",
+        "    single-type-signing: on", "    algorithm: ecdsap256sha256", "zone:", f'  - domain: "{zone}"', "    master: "
+        "primary",
+        "    dnssec-signing: on", "    dnssec-policy: quick", "    zonefile-sync: -1", f'    file: "{folder}/signed.zone"',
+    ]  # fmt: skip
+    config = folder / "knot.conf"
+    config.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    with running([path, "-c", str(config)], folder, "signer", port, zone) as server:
+        yield server
+
+
+@contextmanager
 def bind(
     folder: Path,
     zones: dict[str, str],

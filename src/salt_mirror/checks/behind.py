@@ -2,7 +2,7 @@
 
 Strategy: asked only where servers differ. The primary's version counts if it is among the servers, else the newest by serial.
 Servers that each name another primary count serials by themselves, and serials without an order tell nothing: then nobody's
-word counts for more than another's.
+word counts for more than another's; so it is where some copies are a signer's and others are what it signs.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from salt_mirror.checks.lookup import Lookup, lookup
 from salt_mirror.checks.wording import labels_of
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import AAAA, SOA, A, soa_fields
+from salt_mirror.dns.records import AAAA, DNSKEY, SOA, A, soa_fields
 from salt_mirror.dns.serials import ahead, newest
 
 
@@ -45,6 +45,9 @@ def standing_of(found: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
     if zone is None:
         return UNKNOWN
     answers = yield [Question(zone, SOA, telling.server) for telling in found.usable]
+    keys = yield [Question(zone, DNSKEY, telling.server) for telling in found.usable]
+    if len({bool(answer.values) for answer in keys if answer.trouble is None}) > 1:
+        return UNKNOWN  # a signer raises the serial by itself: signed and unsigned copies have no order
     held = {
         answer.question.server: soa_fields(answer.values[0])
         for answer in answers

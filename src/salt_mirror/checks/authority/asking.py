@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from salt_mirror.checks.atlas import Atlas, Authority
-from salt_mirror.checks.authority.content import compare
+from salt_mirror.checks.authority.content import across_lineages, compare
 from salt_mirror.checks.authority.seen import Parentage, Place, Seen, own_set
 from salt_mirror.checks.delegation import delegation_in
 from salt_mirror.checks.lookup import at_name, lookup
@@ -20,7 +20,7 @@ from salt_mirror.checks.part import Holdings
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.records import AAAA, AXFR, NS, SOA, A
+from salt_mirror.dns.records import AAAA, AXFR, DNSKEY, NS, SOA, A
 from salt_mirror.dns.special import undelegated
 
 _MOST_CUTS = 8
@@ -46,8 +46,20 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue
         early = yield from _ask_places(zone, view, [Place(server) for server in found.authority.servers], atlas)
     seen.parentage = parentage
     yield from _gather(seen, early, atlas)
+    yield from _ask_for_keys(seen)
     seen.compared = yield from compare(seen, atlas, holdings)
+    if seen.unsigned:
+        seen.across = yield from across_lineages(seen, atlas)
     return seen
+
+
+def _ask_for_keys(seen: Seen) -> Dialogue[None]:
+    """Asks for the keys at the apex, where servers have several versions: those of a signer have no order with others."""
+    serving = seen.serving
+    if len({place.version.serial for place in serving if place.version is not None}) > 1:
+        answers = yield [Question(seen.zone, DNSKEY, place.server) for place in serving]
+        for place, answer in zip(serving, answers, strict=True):
+            place.keys = answer if answer.trouble is None else None
 
 
 def _ask_places(zone: Name, view: str, places: list[Place], atlas: Atlas) -> Dialogue[list[Place]]:

@@ -15,7 +15,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.records import AAAA, MX, NS, SOA, SRV, TXT, A
+from salt_mirror.dns.records import AAAA, MX, NOT_CONTENT, NS, SOA, SRV, TXT, A
 
 MOST_COMPARED = 400
 """So many expected record sets are compared between servers of one version, evenly chosen where there are more."""
@@ -49,11 +49,30 @@ def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
 
 def _of_one_version(seen: Seen) -> list[Place]:
     """The largest group of servers that have one serial."""
-    by_serial: dict[int, list[Place]] = {}
+    by_version: dict[tuple[int, bool], list[Place]] = {}
     for place in seen.serving:
         if place.version is not None:
-            by_serial.setdefault(place.version.serial, []).append(place)
-    return max(by_serial.values(), key=len, default=[])
+            by_version.setdefault((place.version.serial, place.signed), []).append(place)
+    return max(by_version.values(), key=len, default=[])
+
+
+def across_lineages(seen: Seen, atlas: Atlas) -> Dialogue[Compared]:
+    """How what a signer serves compares with what it signs: the content of one server of each, by what is expected."""
+    origin, serial = seen.reference_of(seen.unsigned)
+    newest = [one for one in seen.unsigned if one.version is not None and one.version.serial == serial]
+    first = origin or next(iter(newest), None)
+    pair = [first, *seen.measure[:1]] if first is not None else []
+    if len(pair) < 2:
+        return Compared()
+    sets, words = _some(seen, atlas)
+    answers = yield [Question(name, rdtype, place.server) for name, rdtype in sets for place in pair]
+    compared = Compared(words, {}, pair)
+    for number, key in enumerate(sets):
+        told = answers[number * 2 : number * 2 + 2]
+        usable = {(answer.values, answer.alias, answer.exists) for answer in told if answer.trouble is None}
+        if len(usable) > 1 and key[1] not in NOT_CONTENT:
+            compared.unlike[key] = told
+    return compared
 
 
 def _of_directory(zone: Name) -> list[tuple[Name, int]]:

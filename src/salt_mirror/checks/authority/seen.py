@@ -19,7 +19,7 @@ from salt_mirror.dns.serials import newest
 @dataclass(slots=True)
 class Place:
     """One server at one place, with what it said: its SOA over UDP and TCP, its NS set, a transfer asked for by anyone,
-    and perhaps what it says to an unsigned change.
+    and perhaps what it says to an unsigned change; its DNSKEY set, where servers have several versions.
 
     `own_primary`: it is the very server that its SOA names as the primary.
     """
@@ -33,7 +33,13 @@ class Place:
     ns: Answer | None = None
     transfer: Answer | None = None
     update: Answer | None = None
+    keys: Answer | None = None
     own_primary: bool = False
+
+    @property
+    def signed(self) -> bool:
+        """Whether its copy is a signer's: it has keys at the apex (RFC 4034 section 2)."""
+        return self.keys is not None and bool(self.keys.values)
 
     @property
     def version(self) -> Soa | None:
@@ -100,7 +106,8 @@ class Compared:
 @dataclass(slots=True)
 class Seen:
     """All that was seen of a zone in one view. `belongs` is the zone that the name stands in, when it is no zone itself;
-    `beyond` the servers' addresses that this computer has no way to; `primary` the one that the estate says is it."""
+    `across` is how a signer's copies compare with those that it signs, where both are served; `beyond` the servers' addresses
+    that this computer has no way to; `primary` the one that the estate says is it."""
 
     zone: Name
     view: str
@@ -113,6 +120,7 @@ class Seen:
     listed: tuple[Server, ...] = ()
     elsewhere: bool = False
     compared: Compared = field(default_factory=Compared)
+    across: Compared = field(default_factory=Compared)
     beyond: dict[bytes, None] = field(default_factory=dict)
     primary: Server | None = None
 
@@ -157,7 +165,23 @@ class Seen:
         names a public server): it counts where no other server is ahead. The estate's own servers come before any others.
         No order: no serial.
         """
-        serving = self.serving
+        return self.reference_of(self.leading)
+
+    @property
+    def leading(self) -> list[Place]:
+        """The servers of the lineage that resolvers get: where a signer makes a signed one of an unsigned one, the signed. It
+        raises the serial by itself, so that versions have an order within a lineage only."""
+        signed = [place for place in self.serving if place.signed]
+        return signed or self.serving
+
+    @property
+    def unsigned(self) -> list[Place]:
+        """The servers with the copies that a signer signs; none where all copies are of one lineage."""
+        signed = [place for place in self.serving if place.signed]
+        return [place for place in self.serving if not place.signed] if signed else []
+
+    def reference_of(self, serving: list[Place]) -> tuple[Place | None, int | None]:
+        """The same for the servers of one lineage."""
         declared = next((place for place in serving if place.server == self.primary), None)
         if declared is not None and declared.version is not None:
             return declared, declared.version.serial
@@ -174,7 +198,7 @@ class Seen:
             return self.primaries
         _, serial = self.reference
         return [
-            one for one in self.serving if serial is None or (one.version is not None and one.version.serial == serial)
+            one for one in self.leading if serial is None or (one.version is not None and one.version.serial == serial)
         ]
 
     @property

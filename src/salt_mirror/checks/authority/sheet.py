@@ -167,13 +167,18 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
         says=_says(seen, serial),
         soa=fields(soa, ttl, now, judgements) if soa is not None else [],
         sums=sums(soa) if soa is not None and seen.has_secondaries else [],
-        servers=[_row(one, seen.zone, None if several else serial) for one in seen.places],
+        servers=[_row(one, seen.zone, None if several else _serial_for(one, seen, serial)) for one in seen.places],
         name_servers=_name_servers(seen),
         parent=to_text(seen.parentage.zone) if seen.parentage.zone is not None else "",
         parent_says=_parent_says(seen),
         content=seen.compared.words,
         not_asked=[address_text(address) for address in seen.beyond],
     )
+
+
+def _serial_for(place: Place, seen: Seen, serial: int | None) -> int | None:
+    """The serial that a server's is compared with: that of its own lineage."""
+    return seen.reference_of(seen.unsigned)[1] if place in seen.unsigned else serial
 
 
 def _says(seen: Seen, serial: int | None) -> str:
@@ -183,6 +188,8 @@ def _says(seen: Seen, serial: int | None) -> str:
         return f"{serving} of {len(seen.places)} servers serve it, {each} as a primary of its own"
     same = sum(place.version is not None and place.version.serial == serial for place in seen.serving)
     version = f"; {same} of them with serial {serial}" if serial is not None else ""
+    if seen.unsigned:
+        version += f", {len(seen.unsigned)} with the unsigned copy that is signed"
     return f"{serving} of {len(seen.places)} servers serve it{version}"
 
 

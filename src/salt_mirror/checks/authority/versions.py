@@ -162,9 +162,31 @@ class VersionWords:
             return
         primary_place, serial = seen.reference
         if serial is not None:
-            yield from self._followed(self._followers, primary_place, serial)
-        elif seen.serving:
-            yield self._unordered(seen.serving)
+            yield from self._followed([one for one in self._followers if one in seen.leading], primary_place, serial)
+        elif seen.leading:
+            yield self._unordered(seen.leading)
+        if seen.unsigned:
+            first, unsigned_serial = seen.reference_of(seen.unsigned)
+            if unsigned_serial is not None:
+                yield from self._followed(seen.unsigned, first, unsigned_serial)
+            yield from self._signer()
+
+    def _signer(self) -> Iterator[Finding]:
+        """Whether what a signer serves is what it is to sign: serials tell nothing of that, since it raises them by itself."""
+        across = self.seen.across
+        if not across.unlike:
+            return
+        first, signed = across.servers
+        shown = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in list(across.unlike)[:3]]
+        more = len(across.unlike) - len(shown)
+        text = (
+            f"{signed.server.label} serves a signed copy of {self.zone} that differs from the unsigned one on "
+            f"{first.server.label}: {', '.join(shown)}{f' and {more:,} more' if more else ''}. The signer has not followed its "
+            "primary."
+        )
+        evidence = [answer for told in list(across.unlike.values())[:3] for answer in told]
+        advice = f"look at the transfers from {first.server.label} to the signer"
+        yield self.finding("auth.signer-behind", text, evidence, rdtype=SOA, server=signed.server, advice=advice)
 
     def _unordered(self, places: list[Place]) -> Finding:
         said = ", ".join(f"{p.server.label} {p.version.serial}" for p in places if p.version is not None)
@@ -239,11 +261,11 @@ class VersionWords:
     def edited_apart(self) -> Iterator[Finding]:
         seen = self.seen
         primaries = seen.primaries
-        by_serial: dict[int, list[Place]] = {}
+        by_version: dict[tuple[int, bool], list[Place]] = {}
         for place in seen.serving:
             if place.version is not None and place not in primaries:
-                by_serial.setdefault(place.version.serial, []).append(place)
-        for serial, places in by_serial.items():
+                by_version.setdefault((place.version.serial, place.signed), []).append(place)
+        for (serial, _), places in by_version.items():
             fields = [
                 name
                 for name in ("mname", "rname", "refresh", "retry", "expire", "minimum")
