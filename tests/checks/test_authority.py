@@ -377,8 +377,8 @@ def test_the_primary_is_the_one_that_the_estate_says(
 def test_a_signers_serials_are_its_own_and_its_content_tells_whether_it_follows(
     run: Run, tmp_path: Path, declared: str
 ) -> None:
-    """Knot takes a zone from another and signs it: its serial goes its own way by design. A primary with another content, which the
-    signer does not know yet, is what it has not followed."""
+    """Knot takes a zone from another and signs it: its serial goes its own way by design. A primary with another content, which
+    the signer does not know yet, is what it has not followed."""
     text = HEAD.format(serial=7) + "@ NS ns1\nns1 A 192.0.2.1\n@ NS signer\nsigner A 192.0.2.2\nweb A 192.0.2.80\n"
     with (
         realservers.knot(tmp_path / "hp", {SALT: text}, key=KEY, generous=True) as first,
