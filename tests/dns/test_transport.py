@@ -17,8 +17,8 @@ import dns.rcode
 import dns.rrset
 import pytest
 
-from salt_mirror.dns.names import from_text
-from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A
 from salt_mirror.dns.system import parse_server
 from salt_mirror.dns.traffic.bulk import Bulk
@@ -102,6 +102,22 @@ def test_a_server_that_forgets_the_case_is_found_out_and_remembered_and_told_whe
     assert all(name == name.lower() for name in names[-3:])
     with quirky(stubborn) as (server, _):
         assert any("in another case" in told for told in ask_all(server, 3, timeout_s=0.1))
+
+
+def test_a_server_that_limits_its_rate_is_asked_over_tcp_and_nothing_is_lost(standins: StandIns) -> None:
+    """What it drops is asked again, what it cuts short comes over TCP: no name is unverified for it."""
+    zone = "$TTL 60\n@ SOA ns h 1 3600 600 86400 60\n@ NS ns\nns A 127.0.0.1\n"
+    standin = standins.add([read_zone(zone + "".join(f"h{n} A 192.0.2.{n}\n" for n in range(60)), "salt.invalid")])
+    standin.limits_after = 10
+    server = Server("limiting", bytes((127, 0, 0, 1)), standin.port)
+    with Engine(timeout_s=0.3, tries=4) as engine:
+        for n in range(60):
+            engine.submit(Question(from_text(f"h{n}.salt.invalid"), A, server))
+        answers: list[Answer] = []
+        while found := engine.collect():
+            answers += found
+    assert {answer.trouble for answer in answers} == {None} and len(answers) == 60
+    assert all(answer.values[0][3] == int(to_text(answer.question.name)[1:].split(".")[0]) for answer in answers)
 
 
 @pytest.mark.real

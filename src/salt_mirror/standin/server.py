@@ -80,7 +80,8 @@ class StandIn:
     `keys` are the TSIG keys that it knows (dnspython's, by name); `transfers` whether it hands its zones over, signed or not;
     `loss` the share of datagrams that get lost on the way in, and again on the way out. `updates` says who may change its zones
     (RFC 2136), and `followers` are the servers that have a changed zone `follow_s` seconds later. `by_source` are other zones
-    that it shows to whoever asks from an address.
+    that it shows to whoever asks from an address. After `limits_after` datagrams it limits its rate as real ones do: of each
+    two further ones the first is dropped, and the second answered with nothing but TC, so that whoever is real comes over TCP.
     """
 
     def __init__(self, authority: HeldZones, host: str, port: int, cache: Cache | None = None) -> None:
@@ -97,6 +98,7 @@ class StandIn:
         self.followers: list[StandIn] = []
         self.follow_s = 0.0
         self.by_source: dict[str, HeldZones] = {}
+        self.limits_after: int | None = None
         self.asked = 0
         self._said: dict[tuple[object, ...], bytes | None] = {}
 
@@ -134,6 +136,8 @@ class StandIn:
             return None
         if self.fault is Fault.GARBAGE:
             return wire[:2] + os.urandom(40)
+        if not stream and self.limits_after is not None and self.asked > self.limits_after:
+            return None if (self.asked - self.limits_after) % 2 else _cut_short(self._read(wire))
         if source in self.by_source:
             return self._worked_out(wire, stream=stream, zones=self.by_source[source])
         if self.fault is Fault.NONE and self.cache is None:
