@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 import dns.message
 import dns.rcode
+import dns.rdatatype
 import dns.update
 import dns.zone
 import pytest
@@ -30,7 +31,7 @@ from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import rdata_from_text, type_from_text
+from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.update import update_message
 from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
@@ -286,3 +287,102 @@ def test_judging_again_asks_nothing_that_was_asked_before() -> None:
     asked = runner.asked
     assert {(one.code, one.subject) for one in judge(runner)} == {(one.code, one.subject) for one in first}
     assert runner.asked == asked
+
+
+# What is expected goes first: an oracle that shares nothing with the plan but the zones before and after
+
+Zones = dict[tuple[str, str], set[str]]
+SEVERAL_HANDS = ("TXT", "MX", "SRV")
+
+
+def zones_of(world: World) -> Zones:
+    """The sets of both zones on the primary, as text."""
+    found: Zones = {}
+    for zone in world.held[SERVER].zones.values():
+        for name, rdataset in zone.iterate_rdatasets():
+            kind = dns.rdatatype.to_text(rdataset.rdtype)
+            found[name.to_text(), kind] = {rdata.to_text().lower() for rdata in rdataset}
+    return found
+
+
+class Wishes:
+    """What the estate expects, by name and type; `broken` are names about which it contradicts itself."""
+
+    def __init__(self, expected: list[Expectation]) -> None:
+        self.there: Zones = {}
+        self.absent: Zones = {}
+        self.gone: set[tuple[str, str]] = set()
+        self.exact: set[tuple[str, str]] = set()
+        for one in expected:
+            key = (to_text(one.name), type_text(one.rdtype))
+            value = rdata_text(one.rdtype, one.rdata).lower() if one.rdata else ""
+            if one.presence == "absent":
+                (self.absent.setdefault(key, set()).add(value)) if value else self.gone.add(key)
+            else:
+                self.there.setdefault(key, set()).add(value)
+                if one.presence == "exact":
+                    self.exact.add(key)
+        names = {name for name, _ in self.there}
+        self.broken = {
+            name
+            for name in names
+            for kinds in [{kind for owner, kind in self.there if owner == name}]
+            if ("CNAME" in kinds and len(kinds) > 1) or len(self.there.get((name, "CNAME"), ())) > 1
+        }
+        for key, values in self.there.items():
+            if key in self.gone or values & self.absent.get(key, set()):
+                self.broken.add(key[0])
+
+
+def unmet(wishes: Wishes, before: Zones, after: Zones) -> list[str]:
+    """What the estate expects and does not get, where nothing that stays there forbids it."""
+    said = []
+    for (name, kind), values in wishes.there.items():
+        if name in wishes.broken or values <= after.get((name, kind), set()):
+            continue
+        # An alias stands alone: what is there besides, and is no address, keeps it out (RFC 1034 section 3.6.2).
+        others = {other for owner, other in before if owner == name and other not in ("A", "AAAA", kind)}
+        if kind == "CNAME" and (others or (name, "A") in wishes.there):
+            continue
+        said.append(f"{name} {kind} {values - after.get((name, kind), set())}")
+    for name, kind in wishes.gone:
+        if name not in wishes.broken and after.get((name, kind)):
+            said.append(f"{name} {kind} is still there")
+    return said
+
+
+def lost(wishes: Wishes, before: Zones, after: Zones) -> list[str]:
+    """What a plan took away and must not: expected values, what other hands keep, pointers of expected hosts."""
+    said = []
+    for (name, kind), values in before.items():
+        kept = after.get((name, kind), set())
+        key = (name, kind)
+        if name not in wishes.broken and (wishes.there.get(key, set()) & values) - kept:
+            said.append(f"expected, and removed: {name} {kind} {wishes.there[key] & values - kept}")
+        own = wishes.absent.get(key, set())
+        alone = key in wishes.gone or key in wishes.exact or (name, "CNAME") in wishes.there
+        if kind in SEVERAL_HANDS and not alone and key in wishes.there and values - kept - own:
+            said.append(f"another hand's, and removed: {name} {kind} {values - kept}")
+        if kind == "PTR":
+            address = ".".join(reversed(name.split(".")[:4]))
+            hosts = {n for (n, k), v in wishes.there.items() if k == "A" and address in v and n not in wishes.broken}
+            if (
+                values & hosts
+                and not kept & hosts
+                and key not in wishes.there
+                and key not in wishes.gone | set(wishes.absent)
+            ):
+                said.append(f"an expected host's pointer: {name} {values}")
+    return said
+
+
+@examples(150)
+@given(worlds(), st.sampled_from(("", "remove", "register")))
+def test_a_plan_restores_what_is_expected_and_takes_nothing_of_it_away(world: World, word: str) -> None:
+    """Whatever else is wrong, and whoever decides what."""
+    wishes, before = Wishes(world.expected), zones_of(world)
+    plan, _ = plan_of(world, [Decision(word)] if word else [])  # type: ignore[arg-type]
+    world.carry_out(plan.sets)
+    after = zones_of(world)
+    assert not lost(wishes, before, after), (before, after)
+    assert not unmet(wishes, before, after), (before, after, [(one.finding.text, one.why) for one in plan.not_ours])

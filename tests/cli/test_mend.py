@@ -123,7 +123,7 @@ def test_the_demos_faults_are_mended_but_those_that_were_listed_and_the_way_back
         assert done.status == 1
         listed = {(one["code"], one["name"], one["address"]) for one in sheet["not_ours"]}
         audit = run("audit", "--json").report
-        assert faults(audit) <= listed and not sheet["waiting"] and len(faults(audit)) < 12
+        assert faults(audit) <= listed and not sheet["waiting"] and len(faults(audit)) <= 13
         north = contents(servers["dc-north"], "pans.gullmarsh.internal")
         assert "rake-19.pans.gullmarsh.internal. 3600 in a 10.77.10.97" in north
         assert run("mend", "--json", "--decisions", "decisions").report["plan"]["changes"] == []
@@ -579,3 +579,23 @@ def test_a_pointer_that_a_wildcard_makes_is_not_removed_and_one_of_its_own_is_re
     assert [str(one.target) for one in zone.find_rdataset(f"3.{REVERSE}.", "PTR")] == ["h3.pans.example."]
     assert zone.get_rdataset(f"*.{REVERSE}.", "PTR") is not None
     assert run("pairs", "h3").status == 0
+
+
+def test_sources_that_contradict_each_other_are_told_with_both_lines_and_nothing_of_that_host_is_planned(
+    mended: Mended, run: Run, tmp_path: Path
+) -> None:
+    (tmp_path / "leases.csv").write_text("name,type,value\nh2,A,10.77.20.70\nh1,A,10.77.20.1\n", encoding="utf-8")
+    estate = tmp_path / "estate.toml"
+    text = estate.read_text(encoding="utf-8").replace(
+        'expect = ["hosts.zone"]', 'expect = ["hosts.zone", "leases.csv"]'
+    )
+    estate.write_text(text, encoding="utf-8")
+    roll = run("rollcall", "--json")
+    clash = next(one for one in roll.report["findings"] if one["code"] == "roll.contradiction")
+    assert roll.status == 1 and "hosts.zone, line 2" in clash["text"] and "leases.csv, line 2" in clash["text"]
+    assert "h1.pans.example." not in {one["name"] for one in roll.report["findings"] if one["code"] == clash["code"]}
+    plan = run("mend", "--json").report["plan"]
+    assert {one["name"] for one in plan["changes"]} == {"h3.pans.example.", f"3.{REVERSE}."}
+    assert "the estate contradicts itself" in run("mend").out
+    files = run("expect", "hosts.zone", "leases.csv", "--zone", FORWARD)
+    assert files.status == 1 and "h2.pans.example. A is 10.77.20.70, and 10.77.20.2 by hosts.zone, line 2" in files.err

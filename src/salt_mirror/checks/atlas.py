@@ -11,6 +11,7 @@ import ipaddress
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
+from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, ancestors, from_text, is_within, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -38,7 +39,7 @@ class Atlas:
     `ipv6` says whether this computer has a way to IPv6 addresses; servers found there are left out where it has none;
     `try_updates` whether it is to be tried which servers take unsigned changes, beside the zones for which the estate says so;
     `pace` is that of servers which are found (questions a second), None for the default of strangers; `source_of` tells the
-    address from which a server is asked, None where that is not known.
+    address from which a server is asked, None where that is not known; `expects` tells what the estate expects somewhere.
     """
 
     def __init__(
@@ -46,6 +47,7 @@ class Atlas:
     ) -> None:
         self.estate = estate
         self.ipv6 = ipv6
+        self.expects = Expects(estate)
         self.try_updates = False
         self.unchanged: frozenset[tuple[str, Name]] = frozenset()  # zones of whose content little is compared
         self.pace: float | None = None

@@ -15,6 +15,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES, Pair, pair_name
 from salt_mirror.checks.proposing import changed
+from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.wording import answers_of, state, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, labels, to_text
@@ -77,6 +78,7 @@ def host_findings(
     role: str,
     rule: str,
     still: str,
+    expects: Expects,
     whose: Name | None = None,
     pointing: Lookup | None = None,
 ) -> Iterator[Finding]:
@@ -94,14 +96,16 @@ def host_findings(
         return
     if found.circle:
         yield say(
-            f"{codes}.no-address", f"{about} has no address: {found.trouble}. {still}", **_let_go(host, pointing, view)
+            f"{codes}.no-address",
+            f"{about} has no address: {found.trouble}. {still}",
+            **_let_go(host, pointing, view, expects),
         )
         return
     if found.usable:
         if found.followed:
             text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
             yield say(f"{codes}.alias", text, **_renamed(host, pointing, view))
-        yield from _addresses(host, about, still, codes, say, view, pointing, public=public)
+        yield from _addresses(host, about, still, codes, say, view, pointing, expects, public=public)
     if found.unverified or not found.usable:
         why, where = troubles_of(found), " everywhere" if found.usable else ""
         text = f"{about} could not be looked up{where}: {why}."
@@ -116,6 +120,7 @@ def _addresses(
     say: Callable[..., Finding],
     view: str,
     pointing: Lookup | None,
+    expects: Expects,
     *,
     public: bool,
 ) -> Iterator[Finding]:
@@ -124,20 +129,26 @@ def _addresses(
     if not host.usable:
         code = "no-address" if found.exists else "missing-host"
         why = "has neither A nor AAAA" if found.exists else "does not exist"
-        yield say(f"{codes}.{code}", f"{about} {why}. {still}", **_let_go(host, pointing, view))
+        yield say(f"{codes}.{code}", f"{about} {why}. {still}", **_let_go(host, pointing, view, expects))
     elif found.divided:
         said = who_says_what(found.usable, address_text)
         yield say(f"{codes}.host-disagrees", f"{about} has other addresses on other servers: {said}.")
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
         text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
-        changes, choices = without(private, found, view)
+        changes, choices = without(private, found, view, expects)
         yield say(f"{codes}.private-address", text, changes=changes, choices=choices)
 
 
-def without(private: Collection[bytes], found: Lookup, view: str) -> tuple[list[Change], list[Choice]]:
-    """What takes private addresses out of a public view: changes, or a choice where none would be left."""
+def without(
+    private: Collection[bytes], found: Lookup, view: str, expects: Expects
+) -> tuple[list[Change], list[Choice]]:
+    """What takes private addresses out of a public view: changes, or a choice where none would be left; nothing that the estate
+    expects is taken."""
     name = to_text(found.canonical)
+    private = [one for one in private if one not in expects.addresses(view, found.canonical)]
+    if not private:
+        return [], []
     changes = [
         changed(
             found.canonical, address_type(one), "registered", "nobody outside can connect to a private address", view=view,
@@ -171,10 +182,17 @@ def _renamed(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
     return {"changes": [change]}
 
 
-def _let_go(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
-    """What takes away the records that point at a host without addresses. To register it, somebody has to tell its address."""
+def _let_go(host: Host, pointing: Lookup | None, view: str, expects: Expects) -> dict[str, Any]:
+    """What takes away the records that point at a host without addresses. To register it, somebody has to tell its address; a
+    record or a host that the estate expects stays, and a host that it expects to be gone leaves nobody to decide."""
     rdtype, records = _records_of(host, pointing)
     name = to_text(host.name)
+    if addresses := expects.addresses(view, host.name):
+        where = " and ".join(address_text(one) for one in sorted(addresses))
+        return {"advice": f"register {name} at {where}, where the estate expects it"}
+    wanted = expects.values(view, pointing.canonical, rdtype) if pointing is not None else frozenset()
+    if any(value in wanted for value in records):
+        return {"advice": f"the estate expects this record: expect an address of {name} too, or not the record"}
     if pointing is None or not records:
         return {"advice": f"register the address of {name}"}
     change = changed(
@@ -186,6 +204,8 @@ def _let_go(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
         zone=pointing.authority.zone,
         remove=records,
     )
+    if expects.gone(view, host.name):
+        return {"changes": [change]}
     says = f"{name} is gone; if it is not, expect it in the estate with its address"
     return {"choices": [Choice(word="remove", says=says, changes=[change])]}
 

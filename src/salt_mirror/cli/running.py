@@ -35,6 +35,8 @@ if TYPE_CHECKING:
     from salt_mirror.vantages.exchange import FarExchange
 
 AT_ONCE = 8
+MOST_CLASHES = 5
+"""So many contradictions of the estate are told with a command; `rollcall` has all."""
 AHEAD, AHEAD_AFAR = 1024, 8192
 """So many questions are kept waiting or under way: those that travel take longer."""
 
@@ -118,6 +120,8 @@ def run(
         except KeyboardInterrupt:
             interrupted = True
         progress.end()
+        if atlas.expects.read:
+            remarks += [f"the estate contradicts itself: {clash}" for clash in atlas.expects.clashes()[:MOST_CLASHES]]
         seconds = round(time.monotonic() - clock, 3)
         questions = runner.asked - exchange.spared
         return Ran(

@@ -184,6 +184,23 @@ def _cells(one: Expectation) -> list[str]:
     ]  # fmt: skip
 
 
+_ONE_HAND = (1, 28, 5, 12)
+"""A, AAAA, CNAME, PTR: what one host has, one source knows."""
+
+
+def _apart(name: Name, rdtype: int, expected: list[Expectation]) -> list[str]:
+    """What two sources say of one host, where no value of the one is in the other."""
+    first = [one for one in expected if one.source == expected[0].source]
+    values = {one.rdata for one in first}
+    others = [one for one in expected if one.source != first[0].source] if expected else []
+    return [
+        f"{one.where}: {to_text(name)} {type_text(rdtype)} is {rdata_text(rdtype, one.rdata)}, and "
+        f"{rdata_text(rdtype, first[0].rdata)} by {first[0].where}"
+        for one in others
+        if not values & {other.rdata for other in others if other.source == one.source}
+    ]
+
+
 def contradictions(expectations: list[Expectation]) -> list[str]:
     """What a list says twice, or cannot mean: a CNAME beside other data, two SOA, a record both there and absent."""
     said: list[str] = []
@@ -210,6 +227,8 @@ def contradictions(expectations: list[Expectation]) -> list[str]:
             said.append(
                 f"{here[5][0].where}: {to_text(name)} is an alias and has other data too (RFC 1034 section 3.6.2)"
             )
+        for rdtype in _ONE_HAND:
+            said += _apart(name, rdtype, here.get(rdtype, []))
         for rdtype, found in types.items():
             whole = next((one for one in found if one.presence == "absent" and not one.rdata), None)
             if whole is not None and rdtype in here:

@@ -20,6 +20,9 @@ from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
 from salt_mirror.findings import Finding
 
+_UNTOUCHED = ("resolvers",)
+"""Checks of what no plan changes: what caches have now goes by itself, and says nothing against a change."""
+
 
 class AuditJudge:
     """Judges an estate. `work` is the audit that was run last."""
@@ -37,7 +40,7 @@ class AuditJudge:
         self._coverage = coverage
         self._setting = setting
         self._tick = tick
-        self._done = done
+        self._done = self._first = done
         self.work = done or AuditWork(atlas.estate, atlas, coverage)
 
     def __call__(self, runner: Runner, laid: Sequence[Laid] = ()) -> list[Finding]:
@@ -51,7 +54,10 @@ class AuditJudge:
                 replace(self._setting, holdings=held_over(self._setting.holdings, laid)) if laid else self._setting
             )
             self.work = AuditWork(estate, self._atlas, self._coverage)
+            if laid and self._first is not None:
+                self.work.keep(self._first, _UNTOUCHED)
             self.work.run(setting, runner, self._tick)
+            self._first = self._first if laid else self.work
         standing, _ = sort_out(with_causes(self.work.findings()), estate.accept, self._setting.moment.date())
         return standing
 

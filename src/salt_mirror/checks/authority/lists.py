@@ -75,7 +75,7 @@ class AuthorityWords(VersionWords):
             if private and seen.view in self.atlas.estate.public_views:
                 said = ", ".join(map(address_text, private))
                 text = f"{name}, a name server by {who}, has a private address in a public view: {said}."
-                changes, choices = without(private, found, seen.view)
+                changes, choices = without(private, found, seen.view, self.atlas.expects)
                 yield self._about(found, "auth.private-address", text, changes=changes, choices=choices)
 
     def _about(

@@ -167,7 +167,7 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
         says=_says(seen, serial),
         soa=fields(soa, ttl, now, judgements) if soa is not None else [],
         sums=sums(soa) if soa is not None and seen.has_secondaries else [],
-        servers=[_row(one, seen.zone, None if several else _serial_for(one, seen, serial)) for one in seen.places],
+        servers=_rows(seen, None if several else serial),
         name_servers=_name_servers(seen),
         parent=to_text(seen.parentage.zone) if seen.parentage.zone is not None else "",
         parent_says=_parent_says(seen),
@@ -176,9 +176,12 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
     )
 
 
-def _serial_for(place: Place, seen: Seen, serial: int | None) -> int | None:
-    """The serial that a server's is compared with: that of its own lineage."""
-    return seen.reference_of(seen.unsigned)[1] if place in seen.unsigned else serial
+def _rows(seen: Seen, serial: int | None) -> list[ServerRow]:
+    """A line for each server, whose serial is compared with that of its own lineage."""
+    unsigned = seen.unsigned
+    others = {place.server for place in unsigned}
+    unsigned_serial = seen.reference_of(unsigned)[1] if unsigned else None
+    return [_row(one, seen.zone, unsigned_serial if one.server in others else serial) for one in seen.places]
 
 
 def _says(seen: Seen, serial: int | None) -> str:

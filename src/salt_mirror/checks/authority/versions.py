@@ -162,9 +162,9 @@ class VersionWords:
             return
         primary_place, serial = seen.reference
         if serial is not None:
-            yield from self._followed([one for one in self._followers if one in seen.leading], primary_place, serial)
-        elif seen.leading:
-            yield self._unordered(seen.leading)
+            yield from self._followed(self._followers, primary_place, serial)
+        elif leading := seen.leading:
+            yield self._unordered(leading)
         if seen.unsigned:
             first, unsigned_serial = seen.reference_of(seen.unsigned)
             if unsigned_serial is not None:
@@ -197,8 +197,8 @@ class VersionWords:
     def _followers(self) -> list[Place]:
         """The servers that have to follow the one whose version counts."""
         seen = self.seen
-        others = [*seen.primaries, *seen.old_copies]
-        return [place for place in seen.serving if place not in others]
+        others = {place.server for place in (*seen.primaries, *seen.old_copies)}
+        return [place for place in seen.leading if place.server not in others]
 
     def _old_copy(self, place: Place) -> Finding:
         seen, label = self.seen, place.server.label

@@ -104,6 +104,7 @@ class _MailTests:
     def __init__(self, seen: MailSeen, atlas: Atlas) -> None:
         self._seen = seen
         self._public = seen.view in atlas.estate.public_views
+        self._expects = atlas.expects
         self._domain = to_text(seen.domain)
         self._state = partial(state, name=seen.domain, rdtype=MX, view=seen.view)
 
@@ -227,6 +228,7 @@ class _MailTests:
             host_findings(
                 host, seen.view, public=self._public, codes="mail", owner=seen.domain, rdtype=MX, role="mail exchanger",
                 rule="RFC 2181 section 10.3, RFC 5321 section 5.1", still=still, pointing=seen.found,
+                expects=self._expects,
             )
         )  # fmt: skip
         pointers = [finding for pair in host.pairs for finding in pair.findings]

@@ -14,9 +14,9 @@ from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.behind import UNKNOWN, Standing, standing_of
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
-from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope
+from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope, registered_addresses
 from salt_mirror.checks.pairs.wording import PairWords
-from salt_mirror.checks.part import NOTHING_JUDGED, Holdings, Part, Setting, Verdict
+from salt_mirror.checks.part import NOTHING_JUDGED, Part, Setting, Verdict
 from salt_mirror.checks.wildcards import made_by_a_wildcard
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
@@ -75,7 +75,7 @@ class Pairs(Part):
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[list[Pair]]]]:
         scope, atlas = self._scope, self._atlas
-        in_hand = list(_registered(scope, atlas, setting.holdings))
+        in_hand = list(registered_addresses(scope, atlas.given, setting.holdings))
         scope.take_registered(in_hand)
         if not in_hand and any(True for _ in scope.swept()):
             self.remarks.append(UNSEEN)
@@ -156,7 +156,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
     expected = expectations.get((view, name), frozenset())
     standing = (yield from standing_of(forward, view, atlas)) if forward.divided else UNKNOWN
-    words = PairWords(view, forward, standing, expected)
+    words = PairWords(view, forward, atlas.expects, standing, expected)
     if forward.circle:
         return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
     if not forward.plain and not forward.usable:
@@ -205,7 +205,7 @@ def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords,
 def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) -> Dialogue[list[Pair]]:
     """Judges the pointers of an address that no name led to. No pointer is worth a word only if it was `asked_for`."""
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
-    words = PairWords(view, reverse)
+    words = PairWords(view, reverse, atlas.expects)
     if not reverse.usable:
         return [Pair(view, reverse.name, address, "unverified", (words.unverified_pointer(address),))]
     if not reverse.values:
@@ -219,7 +219,7 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
         reverse.wild = yield from made_by_a_wildcard(reverse)
     pairs: list[Pair] = []
     for target, forward in leads.items():
-        own_words = PairWords(view, forward, of_leads.get(target, UNKNOWN))
+        own_words = PairWords(view, forward, atlas.expects, of_leads.get(target, UNKNOWN))
         own_words.of_pointers[address] = standing
         own_words.of_leads = of_leads
         pairs += judge(target, address, forward, reverse, leads, own_words)
@@ -387,17 +387,6 @@ class _Judgement:
 def _pointer_of(reverse: Lookup) -> Name | None:
     """The name that owns the pointers, where that is not the address's own."""
     return reverse.canonical if reverse.followed else None
-
-
-def _registered(scope: PairsScope, atlas: Atlas, holdings: Holdings) -> Iterator[tuple[str, Name, bytes]]:
-    """Every address in a zone that was taken by transfer: the view, the name, the address."""
-    for view in scope.views:
-        for zone in scope.estate.zones.get(view, {}).values():
-            for server in atlas.given or zone.servers or ():
-                holding = holdings(server, zone.apex)
-                for name, rdtype, _, values in holding.rrsets() if holding is not None else ():
-                    if rdtype in ADDRESS_TYPES:
-                        yield from ((view, name, address) for address in values)
 
 
 def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:

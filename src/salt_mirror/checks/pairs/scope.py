@@ -10,8 +10,10 @@ import ipaddress
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from salt_mirror.checks.part import Holdings
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, is_reverse, network_zone, reverse_name
 from salt_mirror.estate.errors import BadInput, nearest_word
@@ -281,3 +283,17 @@ def _top(network: Network) -> Name:
         if prefix % step == 0 and prefix < network.max_prefixlen:
             return network_zone(network.supernet(new_prefix=prefix))
     return reverse_name(network.network_address.packed)
+
+
+def registered_addresses(
+    scope: PairsScope, given: Sequence[Server], holdings: Holdings
+) -> Iterator[tuple[str, Name, bytes]]:
+    """Every address in a zone that was taken by transfer: the view, the name, the address. `given` servers are asked about
+    everything."""
+    for view in scope.views:
+        for zone in scope.estate.zones.get(view, {}).values():
+            for server in given or zone.servers or ():
+                holding = holdings(server, zone.apex)
+                for name, rdtype, _, values in holding.rrsets() if holding is not None else ():
+                    if rdtype in (A, AAAA):
+                        yield from ((view, name, address) for address in values)

@@ -13,6 +13,7 @@ from salt_mirror.checks.behind import UNKNOWN, Standing, let_transfer
 from salt_mirror.checks.lookup import Lookup, Telling
 from salt_mirror.checks.pairs.repairs import address_changed, alias_to, as_expected, one_pointer, pointers_changed
 from salt_mirror.checks.pairs.unverified import DoubtWords
+from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.undotted import undotted
 from salt_mirror.checks.wording import labels_of
 from salt_mirror.dns.names import ROOT, Name, to_text
@@ -28,9 +29,15 @@ class PairWords(DoubtWords):
     lead to, where servers differ."""
 
     def __init__(
-        self, view: str, subject: Lookup, standing: Standing = UNKNOWN, expected: Collection[bytes] = frozenset()
+        self,
+        view: str,
+        subject: Lookup,
+        expects: Expects,
+        standing: Standing = UNKNOWN,
+        expected: Collection[bytes] = frozenset(),
     ) -> None:
         super().__init__(view, subject)
+        self._expects = expects
         self.of_pointers: dict[bytes, Standing] = {}
         self.of_leads: dict[Name, Standing] = {}
         self._standing = standing
@@ -260,6 +267,13 @@ class PairWords(DoubtWords):
                 choices = (
                     [Choice(word="remove", says="no host has the address", changes=[gone])] if not reverse.wild else []
                 )
+        elif target in self._expects.values(self.view, reverse.canonical, PTR):
+            changes, advice = self._as_the_pointer_says(address, target, lead)
+        elif (wanted := self._expects.addresses(self.view, target)) or self._expects.gone(self.view, target):
+            if address in wanted:  # what is expected is registered, and nobody has to decide that
+                changes = as_expected(lead, self.view, wanted)
+            elif not reverse.wild:
+                changes = [gone]
         elif reverse.wild:
             text += " A wildcard makes that pointer: there is no record of its own to remove."
             advice = (
@@ -287,6 +301,15 @@ class PairWords(DoubtWords):
             advice=advice,
             stands_at=reverse.canonical,
         )
+
+    def _as_the_pointer_says(self, address: bytes, target: Name, lead: Lookup) -> tuple[list[Change], str]:
+        """What mends a pointer that the estate expects, and that leads astray: it stays, and its host is to have the
+        address."""
+        wanted = self._expects.addresses(self.view, target)
+        if address in wanted:
+            return as_expected(lead, self.view, wanted), ""
+        said, where = to_text(target), address_text(address)
+        return [], f"the estate expects this pointer: expect {said} at {where} too, or another pointer"
 
     def _pointer(
         self,

@@ -20,14 +20,14 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import let_transfer
 from salt_mirror.checks.plan.primaries import Primary, primary_of
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey
-from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.checks.wording import together_said
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
-from salt_mirror.dns.reverse import is_reverse
+from salt_mirror.dns.reverse import address_of, is_reverse
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change, Rule
 
@@ -65,9 +65,7 @@ class Merging:
         self._atlas = atlas
         self._meant = dict(meant or {})
         self._estate = atlas.estate
-        self._expected: dict[tuple[str, Name, int], ExpectedSet] = {
-            (one.view, one.name, one.rdtype): one for one in expected_sets(atlas.estate, None)
-        }
+        self._expected: dict[tuple[str, Name, int], ExpectedSet] = atlas.expects.sets
         self._beings: dict[SetKey, _Being] = {}
         self._primaries: dict[tuple[str, Name], Primary] = {}
         self._usual: dict[tuple[str, Name], Counter[int]] = {}
@@ -156,6 +154,10 @@ class Merging:
 
     def _merge(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:
         expected = self._expected.get((key.view, key.name, key.rdtype))
+        clash = self._clash(key, wishes)
+        if clash:
+            self._block(key, f"the estate contradicts itself: {clash}")
+            return
         if expected is not None and expected.values and (expected.gone or expected.values & expected.absent):
             self._block(
                 key,
@@ -183,16 +185,42 @@ class Merging:
         else:
             self.blocked.pop(key, None)
 
+    def _clash(self, key: SetKey, wishes: list[_Wish]) -> str:
+        """What sources contradict each other about that concerns a set: nothing of that host is planned before one is
+        chosen."""
+        names = {key.name}
+        if key.rdtype == PTR:
+            names |= {name for wish in wishes for name in wish.add | (wish.whole or frozenset())}
+        for name in names:
+            for rdtype in (A, AAAA, CNAME, PTR):
+                expected = self._expected.get((key.view, name, rdtype))
+                if expected is not None and expected.clash:
+                    return expected.clash_text
+        return ""
+
+    def brings_expected(self, one: PlannedSet) -> bool:
+        """Whether a set comes to what the estate expects of it, or makes room for that."""
+        key, comes, goes = one.key, one.after - one.before, one.before - one.after
+        expected = self._expected.get((key.view, key.name, key.rdtype))
+        if expected is not None:
+            kept = expected.values - expected.absent
+            return bool(comes & kept) or bool(goes and (expected.gone or goes & expected.absent or expected.exact))
+        # An alias makes room for whatever is expected at its name, and addresses for an expected alias.
+        beside = EVERY if key.rdtype == CNAME else (CNAME,)
+        wanted = [self._expected.get((key.view, key.name, rdtype)) for rdtype in beside if rdtype != key.rdtype]
+        return bool(goes) and not one.after and any(other is not None and other.values for other in wanted)
+
     def _merge_pointers(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:
         """An address needs one pointer: of several hosts that have it, one is named, an expected host before others."""
         expected = self._expected.get((key.view, key.name, PTR))
+        own = {name for name in being.values if not self._worse_pointer(key, name)[0]}
         for wish in wishes:
-            self._apply(being, frozenset(), wish.remove, wish)
+            self._apply(being, frozenset(), wish.remove - own, wish)  # a host that is expected there keeps its pointer
         if expected is not None and expected.values:
             return  # which pointer it has, the estate says
-        best: tuple[tuple[bool, bool, str], Name, _Wish] | None = None
+        best: tuple[tuple[bool, bool, bool, str], Name, _Wish] | None = None
         for wish in wishes:
-            for name in wish.whole if wish.whole is not None else wish.add:
+            for name in own or (wish.whole if wish.whole is not None else wish.add):
                 barred = expected is not None and (expected.gone or name in expected.absent)
                 order = (barred, *self._worse_pointer(key, name))
                 if best is None or order < best[0]:
@@ -239,9 +267,11 @@ class Merging:
             return kept if not others else f"{source} has it as the estate expects it: {let_transfer(others)}"
         return f"{source} has it right: {let_transfer(others)}"
 
-    def _worse_pointer(self, key: SetKey, name: Name) -> tuple[bool, str]:
-        """A host that is expected goes before one that is not."""
-        return not any((key.view, name, rdtype) in self._expected for rdtype in (A, AAAA)), to_text(name)
+    def _worse_pointer(self, key: SetKey, name: Name) -> tuple[bool, bool, str]:
+        """A host that is expected at the address goes before one that is expected elsewhere, and that before any other."""
+        wanted = [one for rdtype in (A, AAAA) if (one := self._expected.get((key.view, name, rdtype))) is not None]
+        address = address_of(key.name)
+        return not any(address in one.values for one in wanted), not wanted, to_text(name)
 
     # What stands there
 
@@ -298,7 +328,10 @@ class Merging:
         yield from self._look_up(others)
         there = [one for one in others if (being := self._beings.get(one)) is not None and being.values]
         kept = [
-            one for one in there if one.rdtype not in (A, AAAA) or (one.view, one.name, one.rdtype) in self._expected
+            one
+            for one in there
+            if one.rdtype not in (A, AAAA)
+            or ((wanted := self._expected.get((one.view, one.name, one.rdtype))) is not None and wanted.values)
         ]
         if kept:
             said = together_said(type_text(one.rdtype) for one in kept)

@@ -15,7 +15,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.deciding import Decision, decided
 from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import Merging
-from salt_mirror.checks.plan.sets import Left, Plan, SetLine, set_of
+from salt_mirror.checks.plan.sets import Left, Plan, SetKey, SetLine, set_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
@@ -49,7 +49,7 @@ def proved(
     found = last = judge(runner, ())
     older = [set_of(line, None) for line in given]
     merging = Merging(atlas, {one.key: (one.before, one.after) for one in older})
-    proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given])
+    proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given], found)
     for _ in range(MOST_PASSES):
         before = {one.key: one.after for one in proof.merging.sets()}
         last = proof.one_pass(last)
@@ -62,7 +62,8 @@ def proved(
 
 
 class _Proof(NamedTuple):
-    """Who judges, what is planned so far, what is wanted; and the changes of an older plan, if that is what is planned."""
+    """Who judges, what is planned so far, what is wanted; the changes of an older plan, if that is what is planned, and the
+    findings of the first judgement, which alone a choice settles."""
 
     judge: Judge
     runner: Runner
@@ -70,6 +71,7 @@ class _Proof(NamedTuple):
     decisions: tuple[Decision, ...]
     wanted: Callable[[Finding], bool]
     older: list[Change]
+    first: list[Finding]
 
     def one_pass(self, begin: list[Finding]) -> list[Finding]:
         """Plans on from what stood at the beginning, leaving out sets that would cause new faults; returns what stands then. A
@@ -80,12 +82,20 @@ class _Proof(NamedTuple):
         planned = {one.key: one.after for one in merging.sets()}
         while True:
             last = self._rounds(begin)
-            guilty = {
+            suspects = {
                 one.key: finding
                 for finding in _new_faults(begin, last)
                 for one in merging.sets()
-                if to_text(one.key.name) in _names_of(finding) and planned.get(one.key) != one.after
+                if finding.view == one.key.view
+                and to_text(one.key.name) in _names_of(finding)
+                and planned.get(one.key) != one.after
+                and not merging.brings_expected(one)
             }
+            if not suspects:
+                return last
+            # Only what is there with a set, and would not be without it, speaks against it.
+            without = {_kind(one) for one in _new_faults(begin, self._judged(leave_out=suspects))}
+            guilty = {key: finding for key, finding in suspects.items() if _kind(finding) not in without}
             if not guilty:
                 return last
             for key, finding in guilty.items():
@@ -95,22 +105,40 @@ class _Proof(NamedTuple):
     def _rounds(self, begin: list[Finding]) -> list[Finding]:
         """Plans until a round brings nothing more; returns what stands then."""
         known = {(finding.code, finding.subject) for finding in begin}
+        open_to_decide = {one.subject for one in self.first if one.choices}
+        undecided = {
+            one.subject
+            for one in self.first
+            if one.choices and not one.changes and decided(one, self.decisions) is None
+        }
         standing = begin
         for _ in range(MOST_ROUNDS):
             ours = [one for one in standing if self.wanted(one) or (one.code, one.subject) not in known]
-            changes = self.older or [change for one in ours for change in one.changes]
+            # What somebody has not decided is not settled by what the rest of the plan has made of it.
+            changes = self.older or [
+                change
+                for one in ours
+                for change in one.changes
+                if one.subject not in undecided or change.by == "expected"
+            ]
             if not self._take(changes):
                 if self.older:
                     break
-                chosen = [choice for one in ours if (choice := decided(one, self.decisions)) is not None]
+                asked = [one for one in ours if self.wanted(one) and one.subject in open_to_decide]
+                chosen = [choice for one in asked if (choice := decided(one, self.decisions)) is not None]
                 if not self._take([*changes, *(change for choice in chosen for change in choice.changes)]):
                     break
-            laid = [
-                (one, tuple(dict.fromkeys((*servers, *self.judge.servers_of(one.key.view, one.key.zone)))))
-                for one, servers in self.merging.laid()
-            ]
-            standing = self.judge(Runner(LaidOver(self.runner, laid)), laid)
+            standing = self._judged()
         return standing
+
+    def _judged(self, leave_out: Collection[SetKey] = ()) -> list[Finding]:
+        """What stands with the sets so far, but for some."""
+        laid = [
+            (one, tuple(dict.fromkeys((*servers, *self.judge.servers_of(one.key.view, one.key.zone)))))
+            for one, servers in self.merging.laid()
+            if one.key not in leave_out
+        ]
+        return self.judge(Runner(LaidOver(self.runner, laid)), laid)
 
     def _take(self, changes: list[Change]) -> bool:
         (done,) = self.runner.run([self.merging.take(changes)])
@@ -158,8 +186,13 @@ def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
     lit = _new_faults(found, last)
     among_ours = _among(ours)
     left = [one for one in last if one.outcome != "unverified" and (one in lit or among_ours(one))]
+    open_ones = {
+        one.subject: one for one in ours if one.choices and not one.changes and decided(one, decisions) is None
+    }
     for one in left:
-        if one.choices and decided(one, decisions) is None:
+        if one.subject in open_ones:
+            plan.waiting.append(open_ones[one.subject])
+        elif one.choices and (decided(one, decisions) is None or one in lit):
             plan.waiting.append(one)
         else:
             plan.not_ours.append(Left(one, _why(one, merging, decisions)))

@@ -94,6 +94,8 @@ def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collect
     """Asks all servers for one expected set and judges each."""
     found = yield from at_name(expected.name, (expected.rdtype,), expected.view, atlas)
     words = RollWords(expected, found)
+    if expected.clash:
+        return Called(expected, "differs", [words.clash()])
     if not found.usable:
         return Called(expected, "unverified", [words.unverified()])
     kinds = {telling.server: kind_of(telling, expected) for telling in found.usable}

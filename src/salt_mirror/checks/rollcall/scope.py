@@ -8,22 +8,39 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from fnmatch import fnmatchcase
+from pathlib import Path
 
 from salt_mirror.dns.names import Name, is_within, to_text
-from salt_mirror.dns.records import SOA
+from salt_mirror.dns.records import AAAA, CNAME, PTR, SOA, A, rdata_text, type_text
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
 
 _NONE: frozenset[bytes] = frozenset()  # one for all: an empty one of its own costs 200 bytes
+_ONE_HAND = frozenset((A, AAAA, CNAME, PTR))
+"""Types of which two lists cannot both be right where they say different things: what one host has, one source knows."""
 
 
 class ExpectedSet:
     """What is expected of one RRset: `values` that are there (all that are, with `exact`), `absent` ones that are not.
 
-    `gone` says that the whole set must be absent. `ttl` in seconds, where all sources that give one agree.
+    `gone` says that the whole set must be absent; `clash` which sources contradict each other, each with a value. `ttl` in
+    seconds, where all sources that give one agree.
     """
 
-    __slots__ = ("absent", "exact", "gone", "name", "rdtype", "ttl", "values", "view", "where")
+    __slots__ = (
+        "_agreeing",
+        "_source",
+        "absent",
+        "clash",
+        "exact",
+        "gone",
+        "name",
+        "rdtype",
+        "ttl",
+        "values",
+        "view",
+        "where",
+    )
 
     def __init__(self, view: str, name: Name, rdtype: int) -> None:
         self.view = view
@@ -35,9 +52,37 @@ class ExpectedSet:
         self.gone = False
         self.ttl: int | None = None
         self.where = ""
+        self._source: Path | None = None
+        self._agreeing: tuple[Path, ...] = ()
+        self.clash: tuple[tuple[str, bytes], ...] = ()
+
+    @property
+    def clash_text(self) -> str:
+        """Which sources contradict each other, in words."""
+        first, *others = (
+            f"{where} expects {to_text(self.name)} {type_text(self.rdtype)} {rdata_text(self.rdtype, value)}"
+            for where, value in self.clash
+        )
+        return f"{first}; {'; '.join(others)}"
+
+    def _clashes(self, one: Expectation) -> None:
+        """Takes in what another source says of a set that one hand keeps: it contradicts the first where it says nothing that
+        was said before."""
+        if self.rdtype not in _ONE_HAND or one.source is None or self._source is None or one.source == self._source:
+            return
+        if one.rdata in self.values:
+            self._agreeing = (*self._agreeing, one.source)
+            self.clash = tuple(said for said in self.clash if not said[0].startswith(f"{one.source}, "))
+            self.clash = self.clash if len(self.clash) > 1 else ()
+        elif one.source not in self._agreeing:
+            self.clash = (self.clash or ((self.where, min(self.values)),)) + ((one.where, one.rdata),)
 
     def add(self, one: Expectation) -> None:
         """Takes in what one source says."""
+        if one.presence != "absent" and self.values:
+            self._clashes(one)
+        elif one.presence != "absent":
+            self._source, self.where = one.source, one.where
         self.where = self.where or one.where
         if one.presence == "absent":
             self.gone = self.gone or not one.rdata
@@ -87,6 +132,49 @@ def expected_sets(
             for where in holding or views[:1]:
                 add(where, one)
     return list(found.values())
+
+
+class Expects:
+    """What an estate expects at a name or of an address, for checks that come there from another side. Built when it is first
+    asked for anything."""
+
+    def __init__(self, estate: Estate) -> None:
+        self._estate = estate
+        self._by_key: dict[tuple[str, Name, int], ExpectedSet] | None = None
+
+    @property
+    def sets(self) -> dict[tuple[str, Name, int], ExpectedSet]:
+        """Every expected set, by view, name and type."""
+        if self._by_key is None:
+            self._by_key = {(one.view, one.name, one.rdtype): one for one in expected_sets(self._estate, None)}
+        return self._by_key
+
+    @property
+    def read(self) -> bool:
+        """Whether anybody has asked for anything."""
+        return self._by_key is not None
+
+    def set_at(self, view: str, name: Name, rdtype: int) -> ExpectedSet | None:
+        """Return the expected set of a type at a name; None where nothing is expected of it."""
+        return self.sets.get((view, name, rdtype))
+
+    def values(self, view: str, name: Name, rdtype: int) -> frozenset[bytes]:
+        """Return the values that have to be there; none where the estate contradicts itself about them."""
+        found = self.set_at(view, name, rdtype)
+        return found.values - found.absent if found is not None and not found.gone and not found.clash else _NONE
+
+    def addresses(self, view: str, name: Name) -> frozenset[bytes]:
+        """Return the addresses that a host has to have."""
+        return self.values(view, name, A) | self.values(view, name, AAAA)
+
+    def gone(self, view: str, name: Name) -> bool:
+        """Whether a host has to be gone: an address set of it must be absent, and no address of it is expected."""
+        wanted = [found for rdtype in (A, AAAA) if (found := self.set_at(view, name, rdtype)) is not None]
+        return any(one.gone for one in wanted) and not any(one.values for one in wanted)
+
+    def clashes(self) -> list[str]:
+        """Return what sources of the estate contradict each other about, each with both files and lines."""
+        return [one.clash_text for one in self.sets.values() if one.clash]
 
 
 def _matches(name: Name, glob: str) -> bool:

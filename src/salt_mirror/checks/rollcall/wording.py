@@ -16,7 +16,7 @@ from salt_mirror.checks.proposing import changed, whole_set
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wording import answers_of, labels_of, state, troubles_of
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.records import CNAME, rdata_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, PTR, A, rdata_text, type_text
 from salt_mirror.findings import Change, Finding, Outcome
 
 MANY = 3
@@ -25,6 +25,8 @@ MANY = 3
 RIGHT, ABSENT_NAME, ABSENT_TYPE, DIFFERENT, EXTRA, ALIAS, STILL_THERE = (
     "right", "missing-name", "missing-type", "different", "extra", "alias", "still-there",
 )  # fmt: skip
+_ONE_HAND = frozenset((A, AAAA, CNAME, PTR))
+"""Types whose set one hand keeps: TXT, MX, SRV, CAA and others hold what several have put there."""
 _SAID = {
     RIGHT: "as expected",
     ABSENT_NAME: "no such name",
@@ -91,9 +93,12 @@ class RollWords:
         if expected.gone:
             if anywhere:
                 changes.append(set_at(whole=(), ttl=None))
-        elif DIFFERENT in kinds or expected.exact or (expected.values and not expected.absent):
-            # What lacks an expected value has something else in its place: the set becomes the expected one, whole.
-            spare = set() if expected.exact or DIFFERENT in kinds else anywhere
+        elif expected.exact or (expected.values and not expected.absent):
+            # Where one value has taken the place of another, the set becomes the expected one. Sets that several hands fill,
+            # and
+            # addresses beside which there are more than are listed, are only added to: a list in part is not the whole set.
+            moved = DIFFERENT in kinds and expected.rdtype in _ONE_HAND and len(anywhere) <= len(expected.values)
+            spare = set() if expected.exact or moved else anywhere
             changes.append(set_at(whole=expected.values | (spare - expected.absent)))
         else:
             changes.append(
@@ -130,6 +135,12 @@ class RollWords:
             STILL_THERE: f"{self._what} must be gone, and is still there{where}: {has}.",
         }[kind]
         return self._finding(f"roll.{kind}", text + hint, changes=self._changes((kind,)))
+
+    def clash(self) -> Finding:
+        """Sources of the estate contradict each other about the set: nothing can be judged before one of them is chosen."""
+        text = f"The estate contradicts itself: {self._expected.clash_text}."
+        advice = f"take {to_text(self._expected.name)} {self._kind} out of one of the two lists"
+        return self._finding("roll.contradiction", text, advice=advice)
 
     def other_ttl(self) -> list[Finding]:
         """The values are right, and the TTL is not what the list says."""

@@ -18,6 +18,7 @@ from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
 from salt_mirror.checks.part import Holdings, no_holding
+from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.dns.dialogue import Dialogue, together
@@ -145,6 +146,7 @@ class DirectorySeen:
 
     directory: Directory
     declared: bool
+    expects: Expects
     found: dict[tuple[Name, str], Lookup] = field(default_factory=dict)
     hosts: dict[Name, Host] = field(default_factory=dict)
     strangers: dict[Name, Host] = field(default_factory=dict)
@@ -192,7 +194,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     declared = bool(directory.controllers)
     if not declared:
         directory = yield from _discovered(directory, atlas)
-    seen = DirectorySeen(directory, declared)
+    seen = DirectorySeen(directory, declared, atlas.expects)
     wanted: dict[tuple[Name, str], Wanted] = {}
     for one in all_wanted(directory):
         wanted.setdefault((one.name, one.row.kind), one)

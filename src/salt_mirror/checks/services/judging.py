@@ -161,7 +161,7 @@ def _target(seen: ServiceSeen, target: Target, share: float, atlas: Atlas) -> tu
     findings = list(
         host_findings(
             host, seen.view, public=seen.view in atlas.estate.public_views, codes="srv", owner=seen.name, rdtype=SRV,
-            role="target", rule="RFC 2782", still=still, pointing=seen.found,
+            role="target", rule="RFC 2782", still=still, pointing=seen.found, expects=atlas.expects,
         )
     )  # fmt: skip
     if target.port == 0:

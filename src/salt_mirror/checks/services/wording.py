@@ -130,6 +130,7 @@ class DirectoryWords:
             host_findings(
                 host, self._directory.view, public=False, codes="srv", owner=controller.host, rdtype=SRV, role="controller",
                 rule="RFC 2782", still="Its records lead nowhere.", whose=self._directory.domain,
+                expects=self._seen.expects,
             )
         )  # fmt: skip
         findings += self._unregistered(controller, f"{name}: {says}", rows)
