@@ -27,6 +27,7 @@ from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.proving import proved
+from salt_mirror.checks.plan.sending import TARGET_AT, by_server
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, labels, to_text
@@ -226,10 +227,10 @@ def worlds(draw: st.DrawFn) -> World:
     return World(held, second, expected)
 
 
-def plan_of(world: World, decisions: list[Decision]) -> tuple[Plan, list[Finding]]:
+def plan_of(world: World, decisions: list[Decision], *, only_adding: bool = False) -> tuple[Plan, list[Finding]]:
     atlas = Atlas(world.estate)
     judge = AuditJudge(atlas, coverage([], [], world.estate), Setting(NOW), lambda: None)
-    plan = proved(judge, Runner(Asking(world)), atlas, decisions)
+    plan = proved(judge, Runner(Asking(world)), atlas, decisions, only_adding=only_adding)
     return plan, judge(Runner(Asking(world)))
 
 
@@ -386,3 +387,31 @@ def test_a_plan_restores_what_is_expected_and_takes_nothing_of_it_away(world: Wo
     after = zones_of(world)
     assert not lost(wishes, before, after), (before, after)
     assert not unmet(wishes, before, after), (before, after, [(one.finding.text, one.why) for one in plan.not_ours])
+
+
+@examples(60)
+@given(worlds(), st.sampled_from(("", "remove", "register")))
+def test_a_plan_that_only_adds_takes_nothing_away(world: World, word: str) -> None:
+    before = zones_of(world)
+    plan, _ = plan_of(world, [Decision(word)] if word else [], only_adding=True)  # type: ignore[arg-type]
+    assert all(one.before <= one.after for one in plan.sets)
+    world.carry_out(plan.sets)
+    after = zones_of(world)
+    assert all(values <= after.get(key, set()) for key, values in before.items() if key[1] != "SOA")
+
+
+@examples(60)
+@given(worlds(), st.sampled_from(("", "remove", "register")))
+def test_what_others_lean_on_is_sent_before_them_and_what_only_goes_comes_last(world: World, word: str) -> None:
+    plan, _ = plan_of(world, [Decision(word)] if word else [])  # type: ignore[arg-type]
+    order = [one for *_, sets in by_server(plan.sets) for one in sets]
+    assert sorted(map(id, order)) == sorted(map(id, plan.sets))
+    at = {one.key: number for number, one in enumerate(order)}
+    for one in order:
+        if one.key.rdtype in TARGET_AT:
+            targets = {value[TARGET_AT[one.key.rdtype] :] for value in one.after - one.before}
+            bases = [key for key in at if key.name in targets and key.rdtype in (1, 28) and order[at[key]].after]
+            alone = [key for key in bases if not any(k.name == key.name and k.rdtype in TARGET_AT for k in at)]
+            assert all(at[key] < at[one.key] for key in alone), (one, alone)
+        if not one.after and not any(k.name == one.key.name and k != one.key for k in at):
+            assert all(at[one.key] > at[key] for key in at if order[at[key]].after and key.rdtype == 1)

@@ -599,3 +599,18 @@ def test_sources_that_contradict_each_other_are_told_with_both_lines_and_nothing
     assert "the estate contradicts itself" in run("mend").out
     files = run("expect", "hosts.zone", "leases.csv", "--zone", FORWARD)
     assert files.status == 1 and "h2.pans.example. A is 10.77.20.70, and 10.77.20.2 by hosts.zone, line 2" in files.err
+
+
+def test_an_older_plan_is_sent_as_it_was_approved_or_left_out_with_the_reason(
+    mended: Mended, run: Run, tmp_path: Path
+) -> None:
+    """What the estate expects otherwise by now is not sent together with what it expected then."""
+    planned = run("mend", "--write", "plan")
+    assert "It takes away 2 records, 1 that no list speaks of." in planned.out, planned.out
+    text = (tmp_path / "hosts.zone").read_text(encoding="utf-8")
+    (tmp_path / "hosts.zone").write_text(text.replace("10.77.20.3", "10.77.20.33"), encoding="utf-8")
+    sheet = run("mend", "--from", "plan.jsonl", "--json").report["plan"]
+    assert "h3.pans.example." not in {one["name"] for one in sheet["changes"]}
+    left = {one["name"]: one["says"] for one in sheet["left_out"]}
+    assert left["h3.pans.example."] == "the estate expects something else of it by now than when it was planned"
+    assert "h2.pans.example." in {one["name"] for one in sheet["changes"]}

@@ -12,7 +12,8 @@ from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import join, parent
 from salt_mirror.dns.questions import Answer
 
-NO_SIBLING = b"no-such-sibling"
+NO_SIBLING = b"no-such-name-in-this-zone"
+"""Beside a name: whatever such a label has there is a wildcard's."""
 
 
 def of_a_wildcard(answer: Answer) -> Dialogue[bool]:

@@ -12,11 +12,11 @@ from collections.abc import Callable, Iterable
 from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.plan.merging import NO_SIBLING
 from salt_mirror.checks.plan.sending import Carried, by_server, carried, leans_on, meaning
 from salt_mirror.checks.plan.sets import PlannedSet, edit_of
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
+from salt_mirror.checks.wildcards import NO_SIBLING
 from salt_mirror.cli.following import Clock, Screen, follow
 from salt_mirror.dns.dialogue import Dialogue, Near, Runner
 from salt_mirror.dns.edits import CHANGED_SINCE
@@ -155,27 +155,28 @@ class Applying:
             self._left.add(one.key.name)
             self.outcomes.append(carried(one.key, outcome, why))
 
-    def _held(self, server: Server, sets: list[PlannedSet]) -> list[tuple[frozenset[bytes] | None, bool]]:
-        """What a server holds of sets now, and whether their names exist; None where it does not say."""
+    def _held(self, server: Server, sets: list[PlannedSet]) -> list[tuple[frozenset[bytes] | None, bool, int | None]]:
+        """What a server holds of sets now, whether their names exist, and the TTL (seconds); None where it does not say."""
         answers = _asked(Runner(self._engine), [Question(one.key.name, one.key.rdtype, server) for one in sets])
         return [
-            (frozenset(answer.values), answer.exists) if answer.trouble is None else (None, False) for answer in answers
+            (frozenset(answer.values), answer.exists, answer.ttl) if answer.trouble is None else (None, False, None)
+            for answer in answers
         ]
 
     def _changed(self, server: Server, batch: list[PlannedSet]) -> list[PlannedSet]:
         """The sets that are not what they were judged by any more."""
         held = self._held(server, batch)
         changed = [
-            one for one, (values, _) in zip(batch, held, strict=True) if values is not None and values != one.before
+            one for one, (values, *_) in zip(batch, held, strict=True) if values is not None and values != one.before
         ]
         if changed:
             return changed
-        return [one for one, (_, exists) in zip(batch, held, strict=True) if exists and not one.named]
+        return [one for one, (_, exists, _) in zip(batch, held, strict=True) if exists and not one.named]
 
     def _look(self, server: Server, batch: list[PlannedSet], why: str) -> None:
         """After a message whose answer did not come: what became of each set, as the server has it."""
-        for one, (values, _) in zip(batch, self._held(server, batch), strict=True):
-            if values == one.after and one.before != one.after:
+        for one, (values, _, ttl) in zip(batch, self._held(server, batch), strict=True):
+            if values == one.after and (one.before != one.after or ttl == one.ttl_after):  # or it changes the TTL only
                 self._finish([one], f"done, as {server.label} has it now ({why})")
             elif values == one.before:
                 self._leave([one], f"{server.label}: {why}; it was not carried out", "unverified")

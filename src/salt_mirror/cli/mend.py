@@ -33,6 +33,7 @@ def mend(
     decisions: Annotated[
         Path | None, option("--decisions", "FILE", "Settle choices one by one: a line `remove rake-19.*` for each.")
     ] = None,
+    only_adding: Annotated[bool, typer.Option("--only-adding", help="Plan nothing that takes a record away.")] = False,
     write: Annotated[
         Path | None, option("--write", "FILE", "Write the plan: FILE.jsonl, FILE.zone to load, FILE.remove.")
     ] = None,
@@ -56,7 +57,7 @@ def mend(
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
-    chosen = names or only or skip or taken or choose or decisions or write or zone_file
+    chosen = names or only or skip or taken or choose or decisions or only_adding or write or zone_file
     if changing.back is not None and (chosen or changing.apply):
         raise BadInput(
             "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
@@ -68,7 +69,7 @@ def mend(
     sends = changing.apply or changing.back is not None
     wish = Wish(
         names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], sends, changing.yes,
-        changing.at_most, changing.undo, within_s,
+        changing.at_most, changing.undo, within_s, only_adding,
     )  # fmt: skip
     if changing.back is not None:
         Restoring(estate, wish, asking, showing).go_back(changing.back)

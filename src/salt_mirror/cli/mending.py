@@ -21,7 +21,7 @@ from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.proving import proved
-from salt_mirror.checks.plan.sending import too_much
+from salt_mirror.checks.plan.sending import takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, SetLine
 from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
@@ -83,6 +83,8 @@ class Mending(Sender):
         atlas = atlas_of(self._estate)
         plan, judge, ran = self._planned(atlas)
         written = self._written(plan)
+        if gone := takes_away(plan, atlas.expects):
+            self._remarks.append(gone)
         sheet = sheet_of(plan)
         report = self._report(ran, plan.found, sheet, plan.headline, len(plan.mended))
         if ran.interrupted:
@@ -168,7 +170,9 @@ class Mending(Sender):
             whole.run(setting, runner, tick)
             self._doubted = {(one.code, one.subject) for one in whole.findings() if one.outcome == "unverified"}
             judge = AuditJudge(atlas, self._everything, setting, tick, whole)
-            made.append((proved(judge, runner, atlas, self._wish.decisions, self._wanted, self._older), judge))
+            wish = self._wish
+            plan = proved(judge, runner, atlas, wish.decisions, self._wanted, self._older, only_adding=wish.only_adding)
+            made.append((plan, judge))
 
         ran = run(work, atlas, self._estate.views, self._asking, total=whole.total, what="things looked at")
         if not made:
@@ -201,7 +205,9 @@ class Mending(Sender):
             self._show(report, "nothing can be sent", whole=self._wish.yes)
             tell("no server is known that takes changes of these zones: name it with update = in the zone")
             raise typer.Exit(1)
-        self._agree(f"Send {many(len(plan.sets), 'change')} to {', '.join(targets)}?")
+        places = {one.server.label: one.server for one in plan.sets if one.server is not None}
+        said = ", ".join(f"{label} ({places[label].endpoint})" for label in targets)
+        self._agree(f"Send {many(len(plan.sets), 'change')} to {said}? The way back is written to {self._undo}.")
         with engine_of(self._asking) as engine:
             applying, late = self._carried_out(atlas, engine, plan.sets, plan.servers)
             standing = (

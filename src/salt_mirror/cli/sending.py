@@ -49,6 +49,7 @@ class Wish:
     at_most: int | None
     undo: Path | None
     within_s: float
+    only_adding: bool = False
 
 
 class Sender:

@@ -10,7 +10,7 @@ reason.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from copy import deepcopy
 from dataclasses import dataclass, field
 from typing import NamedTuple, get_args
@@ -22,18 +22,18 @@ from salt_mirror.checks.plan.primaries import Primary, primary_of
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wildcards import of_a_wildcard
-from salt_mirror.checks.wording import together_said
+from salt_mirror.checks.wording import labels_of, together_said
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, soa_fields, type_from_text, type_text
 from salt_mirror.dns.reverse import address_of, is_reverse
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change, Rule
 
 RIGHTS: tuple[Rule, ...] = get_args(Rule)
-NO_SIBLING = b"no-such-name-in-this-zone"
-"""Beside a name: whatever such a label has there is a wildcard's."""
+_TTLS = 16
+"""So many registered sets of a zone show which TTL is usual there."""
 
 
 @dataclass(slots=True)
@@ -60,14 +60,23 @@ class _Wish(NamedTuple):
 class Merging:
     """The sets so far. `blocked` says why changes to a set came to nothing."""
 
-    def __init__(self, atlas: Atlas, meant: Mapping[SetKey, Collection[frozenset[bytes]]] | None = None) -> None:
-        """`meant` are the states in which sets of an older plan may be now; any other is somebody else's."""
+    def __init__(
+        self,
+        atlas: Atlas,
+        meant: Mapping[SetKey, tuple[frozenset[bytes], frozenset[bytes]]] | None = None,
+        *,
+        only_adding: bool = False,
+    ) -> None:
+        """`meant` are the states in which sets of an older plan may be now; any other is somebody else's. `only_adding`:
+        nothing is taken away."""
+        self._only_adding = only_adding
         self._atlas = atlas
         self._meant = dict(meant or {})
         self._estate = atlas.estate
         self._expected: dict[tuple[str, Name, int], ExpectedSet] = atlas.expects.sets
         self._beings: dict[SetKey, _Being] = {}
         self._primaries: dict[tuple[str, Name], Primary] = {}
+        self._serials: dict[tuple[str, Name], dict[Server, int]] = {}
         self._usual: dict[tuple[str, Name], Counter[int]] = {}
         self.blocked: dict[SetKey, str] = {}
         self.refused: dict[SetKey, str] = {}
@@ -127,6 +136,8 @@ class Merging:
             if key in self._beings:
                 self._merge(key, self._beings[key], told)
         yield from self._make_room(wishes)
+        if self._only_adding:
+            self._take_nothing_away()
         return any(
             before.get(key, (being.held.values, None)) != (frozenset(being.values), being.ttl)
             for key, being in self._beings.items()
@@ -180,6 +191,10 @@ class Merging:
                 if wish.whole is None:
                     self._apply(being, wish.add, frozenset(), wish)
         self._keep_expected(key, being)
+        meant = self._meant.get(key)
+        if meant is not None and frozenset(being.values) not in (meant[1], being.held.values):
+            self._block(key, "the estate expects something else of it by now than when it was planned")
+            return
         if frozenset(being.values) == being.held.values and being.ttl in (None, being.held.ttl):
             self.blocked.setdefault(key, self._nothing_to_do(key))
         else:
@@ -262,10 +277,16 @@ class Merging:
         others = [server for server in primary.servers if server is not primary.source]
         source = primary.source.label if primary.source is not None else "the primary"
         expected = self._expected.get((key.view, key.name, key.rdtype))
-        if not others or (expected is not None and not expected.gone):
-            kept = f"the estate expects it as {source} has it"
-            return kept if not others else f"{source} has it as the estate expects it: {let_transfer(others)}"
-        return f"{source} has it right: {let_transfer(others)}"
+        wanted = expected is not None and not expected.gone
+        if not others:
+            return f"the estate expects it as {source} has it"
+        begin = f"{source} has it as the estate expects it" if wanted else f"{source} has it right"
+        serials = self._serials.get((key.view, key.zone), {})
+        own = serials.get(primary.source) if primary.source is not None else None
+        alike = [one for one in others if own is not None and serials.get(one) == own]
+        if alike:  # with one serial on both no transfer begins
+            return f"{begin}: raise the serial on {source}, or force a transfer to {labels_of(alike)} (they have one serial)"
+        return f"{begin}: {let_transfer(others)}"
 
     def _worse_pointer(self, key: SetKey, name: Name) -> tuple[bool, bool, str]:
         """A host that is expected at the address goes before one that is expected elsewhere, and that before any other."""
@@ -281,7 +302,14 @@ class Merging:
         for view, apex in zones:
             if (view, apex) not in self._primaries:
                 zone: Zone = self._estate.zones[view][apex]
-                self._primaries[view, apex] = yield from primary_of(zone, self._atlas)
+                primary = self._primaries[view, apex] = yield from primary_of(zone, self._atlas)
+                answers = yield [Question(apex, SOA, server) for server in primary.servers]
+                self._serials[view, apex] = {
+                    one.question.server: soa_fields(one.values[0]).serial
+                    for one in answers
+                    if one.trouble is None and one.values
+                }
+                yield from self._usual_ttl(zone, primary)
         keys = [key for key in wishes if key not in self._beings]
         for key in keys:
             source = self._primaries[key.view, key.zone].source
@@ -304,6 +332,16 @@ class Merging:
             self._beings[key] = _Being(held, set(held.values))
             if held.ttl is not None and held.values:
                 self._usual.setdefault((key.view, key.zone), Counter())[held.ttl] += 1
+
+    def _usual_ttl(self, zone: Zone, primary: Primary) -> Dialogue[None]:
+        """Counts the TTLs of sets that are registered in a zone, as far as expected ones tell: what is planned to come first
+        would have nothing beside it."""
+        keys = dict.fromkeys((one.name, one.rdtype) for one in zone.expectations if one.presence != "absent")
+        source = primary.source
+        sample = list(keys)[:_TTLS] if source is not None else []
+        answers = (yield [Question(name, rdtype, source) for name, rdtype in sample if source]) if sample else []
+        usual = self._usual.setdefault((zone.view, zone.apex), Counter())
+        usual.update(one.ttl for one in answers if one.trouble is None and one.values and one.ttl is not None)
 
     # An alias stands alone
 
@@ -340,6 +378,20 @@ class Merging:
         for one in there:
             self._beings[one].values.clear()
             self._beings[one].reasons["an alias comes in its place"] = None
+
+    def _take_nothing_away(self) -> None:
+        """Keep what is there; what can come only in the place of something else does not come."""
+        why = "it would take something away, and --only-adding forbids that"
+        for key, being in self._beings.items():
+            gone = being.held.values - being.values
+            if gone and (key.rdtype in (CNAME, PTR) or not being.values - being.held.values):
+                self._block(key, why)
+            elif gone:
+                being.values |= gone
+        for key, being in self._beings.items():
+            alias = self._beings.get(key._replace(rdtype=CNAME))
+            if key.rdtype != CNAME and being.values and alias is not None and alias.values:
+                self._block(key if alias.held.values else key._replace(rdtype=CNAME), why)
 
     def _block(self, key: SetKey, why: str) -> None:
         being = self._beings[key]

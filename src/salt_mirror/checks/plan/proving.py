@@ -44,11 +44,14 @@ def proved(
     decisions: Collection[Decision] = (),
     wanted: Callable[[Finding], bool] = lambda _: True,
     given: Sequence[SetLine] = (),
+    *,
+    only_adding: bool = False,
 ) -> Plan:
-    """Plans what mends the `wanted` findings, and proves it. `given` are sets of an older plan: then they alone are planned."""
+    """Plans what mends the `wanted` findings, and proves it; `only_adding` takes nothing away. `given` are sets of an older
+    plan: then they alone are planned."""
     found = last = judge(runner, ())
     older = [set_of(line, None) for line in given]
-    merging = Merging(atlas, {one.key: (one.before, one.after) for one in older})
+    merging = Merging(atlas, {one.key: (one.before, one.after) for one in older}, only_adding=only_adding)
     proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given], found)
     for _ in range(MOST_PASSES):
         before = {one.key: one.after for one in proof.merging.sets()}

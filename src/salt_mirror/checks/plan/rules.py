@@ -25,8 +25,12 @@ RULES = (
     ),
     Rule(
         "expected sets",
-        "A set that lacks an expected value becomes the expected set whole, since what stands there has taken its place. "
-        "Values beside the expected ones stay, unless the set is expected exactly so, or they must be absent.",
+        "A set gains the expected values that it lacks. An address, alias or pointer that has taken the place of an expected "
+        "one "
+        "goes; where there are more than are listed, and in sets that several hands fill (TXT, MX, SRV, CAA and others), all "
+        "others stay, unless the set is expected exactly so, or they must be absent. Two lists that say different things of "
+        "one "
+        "host contradict each other: nothing of it is planned before one is chosen.",
     ),
     Rule(
         "pointers",
@@ -46,7 +50,9 @@ RULES = (
         "Where two repairs are right (the host is gone: remove its pointer; it was forgotten: register it), a person "
         "decides: --choose remove|register for all, or a line such as `remove rake-19.*` in a --decisions file. "
         "Undecided, nothing is planned. A set on which servers differ without any version that counts is such a choice "
-        "too.",
+        "too. A choice settles what was found at first, and nothing that comes to light on the way. What the estate expects "
+        "of the "
+        "host at the other end decides by itself: expected there, it is registered; expected gone, the record goes.",
     ),
     Rule(
         "not ours",
@@ -56,12 +62,15 @@ RULES = (
     Rule(
         "proof",
         "The same checks judge the answers in hand with the plan laid over them, as they will be once every server "
-        "follows its primary. What a repair brings with it is planned too. A set that would cause a new fault is left "
-        "out, with the reason.",
+        "follows its primary. What a repair brings with it is planned too. A set is left out, with the reason, "
+        "for a new fault about the same view and record that would not be there without it; never one that brings what the "
+        "estate expects. Caches have no say: they follow by themselves.",
     ),
     Rule(
         "sending",
-        "One message a zone over TCP (RFC 2136), parted between names alone, forward zones first; each set has to be what "
+        "Messages over TCP (RFC 2136), parted between names alone: across all zones what others lean on first, then what "
+        "leans on "
+        "it, and what only goes at last; each set has to be what "
         "it was judged by (prerequisites). What somebody changed meanwhile is left, with the pointers that lean on it, "
         "and the rest of its zone is sent. More than 100 changes, or more than 25 that are over 5 % of a zone's names, "
         "need --at-most N.",

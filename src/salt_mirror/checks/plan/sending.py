@@ -11,11 +11,12 @@ from collections.abc import Iterable, Mapping
 import msgspec
 
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetKey
+from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
-from salt_mirror.dns.records import PTR, type_text
+from salt_mirror.dns.records import CNAME, MX, NS, PTR, SRV, type_text
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.findings import Outcome
 
@@ -76,6 +77,22 @@ def too_much(plan: Plan, names: Mapping[tuple[str, Name], int], at_most: int | N
     return ""
 
 
+def takes_away(plan: Plan, expects: Expects) -> str:
+    """Return in words what a plan takes away, and how much of that no list asks for; empty where it takes nothing away."""
+    records = unlisted = 0
+    for one in plan.sets:
+        key, gone = one.key, one.before - one.after
+        records += len(gone)
+        wanted = expects.set_at(key.view, key.name, key.rdtype)
+        if wanted is None:
+            unlisted += len(gone)
+    if not records:
+        return ""
+    parts = [f"It takes away {many(records, 'record')}"]
+    parts += [f"{unlisted} that no list speaks of"] if unlisted else []
+    return ", ".join(parts) + "."
+
+
 def too_many(number: int, at_most: int | None) -> str:
     """Why so many changes are not sent unasked, or nothing."""
     if at_most is not None:
@@ -86,18 +103,42 @@ def too_many(number: int, at_most: int | None) -> str:
 
 
 def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[PlannedSet]]]:
-    """The sets that can be sent, for each zone, in the order in which they go."""
-    found: dict[tuple[str, Name], list[PlannedSet]] = {}
-    for one in sets:
-        if one.server is not None:
-            found.setdefault((one.key.view, one.key.zone), []).append(one)
-    order = sorted(found.items(), key=lambda item: is_reverse(item[0][1]))
-    return [(view, zone, told[0].server, told) for (view, zone), told in order if told[0].server is not None]
+    """The sets that can be sent, in the order in which they go: what others lean on first, across all zones, then what leans on
+    it (MX, SRV, aliases, pointers), and what only goes at last; so that at no moment a record leads to a host that is not there
+    yet. The sets of one name stay in one message."""
+    turns: dict[tuple[str, Name, Name], int] = {}
+    listed = [one for one in sets if one.server is not None]
+    for one in listed:
+        key = (one.key.view, one.key.zone, one.key.name)
+        turns[key] = max(turns.get(key, _BASE), _turn(one))
+    found: dict[tuple[int, str, Name], list[PlannedSet]] = {}
+    for one in listed:
+        turn = turns[one.key.view, one.key.zone, one.key.name]
+        found.setdefault((turn, one.key.view, one.key.zone), []).append(one)
+    order = sorted(found.items(), key=lambda item: (item[0][0], is_reverse(item[0][2])))
+    return [(view, zone, told[0].server, told) for (_, view, zone), told in order if told[0].server is not None]
+
+
+_BASE, _LEANING, _GOING = range(3)
+
+
+def _turn(one: PlannedSet) -> int:
+    """When a set goes: bases, what leans on them, what only takes away."""
+    if not one.after - one.before and one.before - one.after:
+        return _GOING
+    return _LEANING if one.key.rdtype in TARGET_AT else _BASE
+
+
+TARGET_AT = {PTR: 0, CNAME: 0, NS: 0, MX: 2, SRV: 6}
+"""Where the name begins in rdata that a record leans on."""
 
 
 def leans_on(one: PlannedSet, names: Iterable[Name]) -> bool:
-    """Whether a pointer that is to come, or to go, concerns one of some names."""
-    return one.key.rdtype == PTR and bool((one.before ^ one.after) & frozenset(names))
+    """Whether a set leads, or led, to one of some names: it does not come before them, and does not go where they stay."""
+    at = TARGET_AT.get(one.key.rdtype)
+    if at is None:
+        return False
+    return bool({value[at:] for value in one.before ^ one.after} & frozenset(names))
 
 
 def meaning(reply: Reply, *, signed: bool = True) -> str:
