@@ -605,6 +605,8 @@ def test_an_older_plan_is_sent_as_it_was_approved_or_left_out_with_the_reason(
     mended: Mended, run: Run, tmp_path: Path
 ) -> None:
     """What the estate expects otherwise by now is not sent together with what it expected then."""
+    added = run("mend", "--only-adding")
+    assert "It takes away" not in added.out and "+ 600 10.77.20.2" in added.out and "- 600" not in added.out
     planned = run("mend", "--write", "plan")
     assert "It takes away 2 records, 1 that no list speaks of." in planned.out, planned.out
     text = (tmp_path / "hosts.zone").read_text(encoding="utf-8")

@@ -14,8 +14,7 @@ from typing import NoReturn
 import typer
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.plan.merging import held_at
-from salt_mirror.checks.plan.primaries import primary_of
+from salt_mirror.checks.plan.primaries import held_at, primary_of
 from salt_mirror.checks.plan.sending import Carried, carried, too_many
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set_of
 from salt_mirror.checks.plan.sheet import PlanSheet

@@ -18,22 +18,19 @@ from typing import NamedTuple, get_args
 from salt_mirror.checks.ask import EVERY
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import let_transfer
-from salt_mirror.checks.plan.primaries import Primary, primary_of
+from salt_mirror.checks.plan.primaries import Primary, held_at, primary_of, serials_of, usual_ttls
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey
 from salt_mirror.checks.rollcall.scope import ExpectedSet
-from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.checks.wording import labels_of, together_said
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, soa_fields, type_from_text, type_text
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
 from salt_mirror.dns.reverse import address_of, is_reverse
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change, Rule
 
 RIGHTS: tuple[Rule, ...] = get_args(Rule)
-_TTLS = 16
-"""So many registered sets of a zone show which TTL is usual there."""
 
 
 @dataclass(slots=True)
@@ -303,13 +300,8 @@ class Merging:
             if (view, apex) not in self._primaries:
                 zone: Zone = self._estate.zones[view][apex]
                 primary = self._primaries[view, apex] = yield from primary_of(zone, self._atlas)
-                answers = yield [Question(apex, SOA, server) for server in primary.servers]
-                self._serials[view, apex] = {
-                    one.question.server: soa_fields(one.values[0]).serial
-                    for one in answers
-                    if one.trouble is None and one.values
-                }
-                yield from self._usual_ttl(zone, primary)
+                self._serials[view, apex] = yield from serials_of(zone, primary)
+                self._usual[view, apex] = yield from usual_ttls(zone, primary)
         keys = [key for key in wishes if key not in self._beings]
         for key in keys:
             source = self._primaries[key.view, key.zone].source
@@ -332,16 +324,6 @@ class Merging:
             self._beings[key] = _Being(held, set(held.values))
             if held.ttl is not None and held.values:
                 self._usual.setdefault((key.view, key.zone), Counter())[held.ttl] += 1
-
-    def _usual_ttl(self, zone: Zone, primary: Primary) -> Dialogue[None]:
-        """Counts the TTLs of sets that are registered in a zone, as far as expected ones tell: what is planned to come first
-        would have nothing beside it."""
-        keys = dict.fromkeys((one.name, one.rdtype) for one in zone.expectations if one.presence != "absent")
-        source = primary.source
-        sample = list(keys)[:_TTLS] if source is not None else []
-        answers = (yield [Question(name, rdtype, source) for name, rdtype in sample if source]) if sample else []
-        usual = self._usual.setdefault((zone.view, zone.apex), Counter())
-        usual.update(one.ttl for one in answers if one.trouble is None and one.values and one.ttl is not None)
 
     # An alias stands alone
 
@@ -410,15 +392,3 @@ def _read(change: Change, rdtype: int) -> _Wish:
     add, remove = (frozenset(rdata_from_text(rdtype, text) for text in texts) for texts in (change.add, change.remove))
     whole = frozenset(rdata_from_text(rdtype, text) for text in change.whole) if change.whole is not None else None
     return _Wish(change, RIGHTS.index(change.by), add, remove, whole)
-
-
-def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
-    """What a server holds of a set, or why that is not known. What a wildcard says is nobody's own."""
-    (answer,) = yield [Question(key.name, key.rdtype, source)]
-    if answer.trouble is not None:
-        return f"{source.label} could not be asked: {answer.trouble}"
-    if not answer.exists:
-        return Held(frozenset(), None, False)
-    if key.name != key.zone and not key.name.startswith(b"\x01*") and (yield from of_a_wildcard(answer)):
-        return Held(frozenset(), None, False)
-    return Held(frozenset(answer.values), answer.ttl, True)

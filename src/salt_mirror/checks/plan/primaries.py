@@ -1,4 +1,4 @@
-"""Where the changes of a zone go: its primary, as the estate says or as its SOA names it.
+"""Where the changes of a zone go: its primary, as the estate says or as its SOA names it; and what it holds.
 
 Strategy: what the estate says counts; else the server whose published address the SOA's MNAME has, among the zone's servers
 first. Where each names itself, the first of the estate's list is taken. Nobody is guessed.
@@ -6,15 +6,21 @@ first. Where each names itself, the first of the estate's list is taken. Nobody 
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import lookup
+from salt_mirror.checks.plan.sets import Held, SetKey
+from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import AAAA, SOA, A, soa_fields
 from salt_mirror.estate.model import Zone
+
+_TTLS = 16
+"""So many registered sets of a zone show which TTL is usual there."""
 
 
 class Primary(NamedTuple):
@@ -60,3 +66,33 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
     said = ", ".join(map(to_text, places))
     why = f"its primary {said} is none of the estate's servers; name the server that takes changes with update = in the zone"
     return Primary(None, next(iter(named)), servers, why)
+
+
+def serials_of(zone: Zone, primary: Primary) -> Dialogue[dict[Server, int]]:
+    """Return the serial that each server of a zone has, as far as they say."""
+    answers = yield [Question(zone.apex, SOA, server) for server in primary.servers]
+    told = [one for one in answers if one.trouble is None and one.values]
+    return {one.question.server: soa_fields(one.values[0]).serial for one in told}
+
+
+def usual_ttls(zone: Zone, primary: Primary) -> Dialogue[Counter[int]]:
+    """Count the TTLs (seconds) of sets that are registered in a zone, as far as expected ones tell: what is planned to come
+    first would have nothing beside it."""
+    keys = dict.fromkeys((one.name, one.rdtype) for one in zone.expectations if one.presence != "absent")
+    source = primary.source
+    if source is None or not keys:
+        return Counter()
+    answers = yield [Question(name, rdtype, source) for name, rdtype in list(keys)[:_TTLS]]
+    return Counter(one.ttl for one in answers if one.trouble is None and one.values and one.ttl is not None)
+
+
+def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
+    """What a server holds of a set, or why that is not known. What a wildcard says is nobody's own."""
+    (answer,) = yield [Question(key.name, key.rdtype, source)]
+    if answer.trouble is not None:
+        return f"{source.label} could not be asked: {answer.trouble}"
+    if not answer.exists:
+        return Held(frozenset(), None, False)
+    if key.name != key.zone and not key.name.startswith(b"\x01*") and (yield from of_a_wildcard(answer)):
+        return Held(frozenset(), None, False)
+    return Held(frozenset(answer.values), answer.ttl, True)
