@@ -596,7 +596,9 @@ def test_sources_that_contradict_each_other_are_told_with_both_lines_and_nothing
     assert "h1.pans.example." not in {one["name"] for one in roll.report["findings"] if one["code"] == clash["code"]}
     plan = run("mend", "--json").report["plan"]
     assert {one["name"] for one in plan["changes"]} == {"h3.pans.example.", f"3.{REVERSE}."}
-    assert "the estate contradicts itself" in run("mend").out
+    shown = run("mend").out
+    assert "CONTRADICTIONS IN THE ESTATE, to be settled there: " in shown and "the estate contradicts itself" in shown
+    assert {one["fate"] for one in plan["not_ours"]} <= {"refused", "contradiction", "not ours", "advice"}
     files = run("expect", "hosts.zone", "leases.csv", "--zone", FORWARD)
     assert files.status == 1 and "h2.pans.example. A is 10.77.20.70, and 10.77.20.2 by hosts.zone, line 2" in files.err
 
@@ -608,7 +610,7 @@ def test_an_older_plan_is_sent_as_it_was_approved_or_left_out_with_the_reason(
     added = run("mend", "--only-adding")
     assert "It takes away" not in added.out and "+ 600 10.77.20.2" in added.out and "- 600" not in added.out
     planned = run("mend", "--write", "plan")
-    assert "It takes away 2 records, 1 that no list speaks of." in planned.out, planned.out
+    assert "It takes away 2 records, 1 of them in no list." in planned.out, planned.out
     text = (tmp_path / "hosts.zone").read_text(encoding="utf-8")
     (tmp_path / "hosts.zone").write_text(text.replace("10.77.20.3", "10.77.20.33"), encoding="utf-8")
     sheet = run("mend", "--from", "plan.jsonl", "--json").report["plan"]
@@ -616,3 +618,52 @@ def test_an_older_plan_is_sent_as_it_was_approved_or_left_out_with_the_reason(
     left = {one["name"]: one["says"] for one in sheet["left_out"]}
     assert left["h3.pans.example."] == "the estate expects something else of it by now than when it was planned"
     assert "h2.pans.example." in {one["name"] for one in sheet["changes"]}
+
+
+def test_a_dry_run_tries_every_change_and_changes_nothing(mended: Mended, run: Run, tmp_path: Path) -> None:
+    """Key, policy and drift show as they would; so does the way back."""
+    before = [mended.first.authority.zones[dns.name.from_text(zone)].to_text() for zone in (FORWARD, REVERSE)]
+    done = run("mend", "--dry-run")
+    number = len(run("mend", "--json").report["plan"]["changes"])
+    assert done.status == 0 and done.out.startswith(
+        f"{number} of {number} changes would be carried out; nothing was changed."
+    )
+    assert not list(tmp_path.glob("*.undo"))
+    assert [mended.first.authority.zones[dns.name.from_text(z)].to_text() for z in (FORWARD, REVERSE)] == before
+    mended.lay_out(secret=bytes(32))
+    other = run("mend", "--dry-run")
+    assert other.status == 1 and other.out.startswith(f"0 of {number} changes would be carried out"), other.out
+    mended.lay_out()
+    assert run("mend", "--apply", "--yes", "--undo", "way.undo").status == 1
+    back = run("mend", "--back", "way.undo", "--dry-run")
+    assert back.status == 0 and back.out.startswith(
+        f"{number} of {number} changes would be carried out; nothing was changed."
+    )
+    assert run("mend", "--dry-run", "--apply").status == 2
+
+
+@pytest.mark.real
+def test_one_name_that_a_policy_forbids_is_left_and_the_others_are_changed(run: Run, tmp_path: Path) -> None:
+    """BIND refuses a whole message for one name that the key may not change."""
+    key = Key(from_text("mirror.test"), "hmac-sha256", SECRET)
+    (tmp_path / "mirror.key").write_text(base64.b64encode(SECRET).decode("ascii"), encoding="utf-8")
+    (tmp_path / "hosts.zone").write_text("h1 A 10.77.20.1\nh2 A 10.77.20.2\nh3 A 10.77.20.3\n", encoding="utf-8")
+    policy = "update-policy { deny mirror.test name h2.pans.example. ANY; grant mirror.test zonesub ANY; };"
+    zone = HEAD + "ns A 192.0.2.1\n"
+    with realservers.bind(tmp_path / "bind", {FORWARD: zone}, key=key, update_policy=policy) as server:
+        (tmp_path / "estate.toml").write_text(
+            f'[keys."mirror.test"]\nsecret_file = "mirror.key"\n[[zones]]\nname = "{FORWARD}"\nservers = ["one"]\n'
+            f'update = "one"\nupdate_key = "mirror.test"\nexpect = ["hosts.zone"]\n'
+            f'[servers.one]\naddress = "{server.endpoint}"\n'
+            f'[reach]\n"192.0.2.1" = "{server.endpoint}"\n',
+            encoding="utf-8",
+        )
+        tried = run("mend", "--dry-run", "--json").report["plan"]["carried"]
+        assert {one["name"].split(".")[0]: one["outcome"] for one in tried} == {
+            "h1": "agrees",
+            "h2": "differs",
+            "h3": "agrees",
+        }
+        done = run("mend", "--apply", "--yes")
+        assert done.out.startswith("2 of 3 changes were carried out"), done.out
+        assert run("rollcall", "--name", "h1", "--name", "h3").status == 0

@@ -215,6 +215,7 @@ def bind(
     options: tuple[str, ...] = (),
     open_to_all: bool = False,
     updates: bool = False,
+    update_policy: str = "",
     notify: int | None = None,
 ) -> Iterator[Server]:
     """BIND serving zones, and handing them over to whoever signs with the key. With `tls` (certificate, private key) it also
@@ -241,7 +242,7 @@ def bind(
     texts.append(f'key mirror.test {{ algorithm {key.algorithm}; secret "{secret_text(key)}"; }};')
     texts.append("options { " + " ".join(f"{option};" for option in settings) + " };")
     texts += ["controls { };", "logging { channel err { stderr; severity warning; }; category default { err; }; };"]
-    more = "allow-update { key mirror.test; };" if updates else ""
+    more = "allow-update { key mirror.test; };" if updates else update_policy
     texts += [
         f'zone "{origin}" {{ type primary; file "{file}"; check-names ignore; {more} }};' for origin, file in written
     ]

@@ -23,13 +23,15 @@ from salt_mirror.dns.edits import CHANGED_SINCE
 from salt_mirror.dns.names import Name, join, parent, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Answer, Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
-from salt_mirror.dns.update import Signer, in_messages, send, update_message
+from salt_mirror.dns.update import Signer, in_messages, send, trial_message, update_message
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Outcome
 from salt_mirror.keeping.undo import Step, UndoFile
 
 _MOST_TRIES = 5
+_MOST_REFUSED = 8
+"""So many names are tried one by one at a server that has refused them all."""
 _KEY_REFUSED = (UNKNOWN_KEY, OTHER_SECRET, OTHER_CLOCK)
 
 
@@ -40,7 +42,8 @@ class Applying:
     why nothing more was sent, where something kept the rest back.
     """
 
-    def __init__(self, atlas: Atlas, engine: Near, undo: UndoFile, *, timeout_s: float) -> None:
+    def __init__(self, atlas: Atlas, engine: Near, undo: UndoFile | None, *, timeout_s: float) -> None:
+        """Without `undo` every message is tried with changes that change nothing."""
         self.outcomes: list[Carried] = []
         self.done: list[PlannedSet] = []
         self.sent = 0
@@ -50,6 +53,7 @@ class Applying:
         self._undo = undo
         self._timeout_s = timeout_s
         self._left: set[Name] = set()
+        self._refused: dict[Server, int] = {}
 
     def carry_out(self, sets: list[PlannedSet]) -> None:
         """Sends everything that can be sent."""
@@ -81,12 +85,15 @@ class Applying:
             if not self._noted(step):
                 self._leave(batch, "not sent, since the way back could not be written down any more", "unverified")
                 return
-            reply = send(server, update_message(zone.apex, map(edit_of, batch)), signer, timeout_s=self._timeout_s)
+            made = update_message if self._undo is not None else trial_message
+            reply = send(server, made(zone.apex, map(edit_of, batch)), signer, timeout_s=self._timeout_s)
             self.sent += 1
             self._noted(replace(step, names=len(batch), answered=reply.status or reply.trouble))
             if reply.done:
-                self._finish(batch)
+                self._finish(batch, "done" if self._undo is not None else "it would be carried out")
                 return
+            if reply.status == "REFUSED" and not reply.unknown and self._split(zone, server, batch):
+                return  # one name that a policy forbids has a whole message refused
             if reply.unknown:
                 hint = (
                     "; short_signature = true in the zone accepts it"
@@ -110,10 +117,25 @@ class Applying:
                 return
         self._leave(batch, f"{server.label}: it changes faster than it can be looked at")
 
+    def _split(self, zone: Zone, server: Server, batch: list[PlannedSet]) -> bool:
+        """Sends a refused message in two halves, by name; whether that was worth it. A server that has refused several names
+        one by one, and taken nothing, refuses everything."""
+        names = sorted({one.key.name for one in batch})
+        hopeless = self._refused.get(server, 0) >= _MOST_REFUSED and not self.done
+        if len(names) == 1 or hopeless:
+            self._refused[server] = self._refused.get(server, 0) + 1
+            return False
+        first = set(names[: len(names) // 2])
+        for half in (True, False):
+            part = self._without_leaning([one for one in batch if (one.key.name in first) is half])
+            if part:
+                self._message(zone, server, part)
+        return True
+
     def _noted(self, step: Step) -> bool:
         """Writes a step down. Once that has failed nothing more is sent; before anything was sent it ends the command."""
-        if self.stopped:
-            return False
+        if self.stopped or self._undo is None:
+            return not self.stopped
         try:
             self._undo.note(step)
         except BadInput as error:

@@ -62,14 +62,17 @@ def mend(
         raise BadInput(
             "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
         )
+    if changing.dry_run and changing.apply:
+        raise BadInput("--dry-run and --apply: the one tries what the other does; leave one of the two out")
     settled = read_decisions(decisions) if decisions is not None else []
     if choose is not None:
         settled.append(Decision(word_of(choose, "--choose")))
     within_s = seconds_of(changing.within, "--within") if changing.within is not None else 120.0
-    sends = changing.apply or changing.back is not None
+    sends = not changing.dry_run and (changing.apply or changing.back is not None)
     wish = Wish(
         names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], sends, changing.yes,
         changing.at_most, changing.undo, within_s, only_adding,
+        changing.dry_run,
     )  # fmt: skip
     if changing.back is not None:
         Restoring(estate, wish, asking, showing).go_back(changing.back)

@@ -25,6 +25,7 @@ from salt_mirror.checks.plan.sending import takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, SetLine
 from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.applying import Applying
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.options import Asking, Showing
@@ -89,6 +90,12 @@ class Mending(Sender):
         report = self._report(ran, plan.found, sheet, plan.headline, len(plan.mended))
         if ran.interrupted:
             raise typer.Exit(INTERRUPTED)
+        if self._wish.trial and plan.sets:
+            with engine_of(self._asking) as engine:
+                applying, says = self._tried(atlas, engine, plan.sets)
+            report = self._report(ran, plan.found, replace(sheet, carried=applying.outcomes), says, len(plan.mended))
+            self._show(report, f"tried only: {plan.headline}", whole=True)
+            raise typer.Exit(_status_of(applying))
         if not self._wish.apply or not plan.sets:
             self._show(report, "a plan; --apply sends it" if plan.sets else "nothing to send", whole=True)
             for path in written:
@@ -241,6 +248,12 @@ class Mending(Sender):
         self._remarks += fetch_zones(wanted, exchange, bounds_of(self._estate), timeout_s=self._asking.timeout * 5)
         setting = Setting(now(), exchange.holding, exchange.names)
         return AuditJudge(atlas, self._everything, setting, lambda: None)(Runner(exchange))
+
+
+def _status_of(applying: Applying) -> int:
+    """The exit status of a trial: 1 where a change would not be carried out, 3 where that is not known."""
+    outcomes = {one.outcome for one in applying.outcomes}
+    return 1 if "differs" in outcomes else 3 if "unverified" in outcomes else 0
 
 
 def _changes_of(finding: Finding) -> list[Change]:

@@ -215,6 +215,10 @@ class Changing:
     """Whether changes are sent, and how."""
 
     apply: Annotated[bool, typer.Option("--apply", help="Send the changes to the primaries (dynamic updates).")] = False
+    dry_run: Annotated[
+        bool,
+        typer.Option("--dry-run", help="Try every change on its server, by messages that change nothing."),
+    ] = False
     yes: Annotated[bool, typer.Option("--yes", help="Send without asking.")] = False
     at_most: Annotated[
         int | None,

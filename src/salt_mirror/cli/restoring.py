@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import NoReturn
 
 import typer
+from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.primaries import held_at, primary_of
@@ -56,6 +57,12 @@ class Restoring(Sender):
         if not back:
             self._show(report, "nothing to send", whole=True)
             raise typer.Exit(1 if others else 0)
+        if self._wish.trial:
+            with engine_of(self._asking) as engine:
+                applying, says = self._tried(atlas, engine, back)
+            tried = self._back_report(begun, back, already, others, applying.outcomes)
+            self._show(replace(tried, says=says), f"tried only, from {path}", whole=True)
+            raise typer.Exit(1 if others or any(one.outcome != "agrees" for one in applying.outcomes) else 0)
         if not self._wish.yes:
             self._show(report, "not sent yet", whole=True)
         self._agree(f"Restore {many(len(back), 'set')}?")
@@ -72,7 +79,13 @@ class Restoring(Sender):
         if zone is None:
             raise BadInput(f"--back: the estate has no zone {shown(line.zone)} in the view {shown(line.view)} any more")
         primary = yield from primary_of(zone, atlas)
-        server = self._estate.servers.get(line.server) or primary.server
+        own = (
+            zone.updates.server,
+            zone.primary,
+            *(zone.servers or ()),
+        )  # a view may have a server of its own at the same place
+        named = next((one for one in own if one is not None and one.label == line.server), None)
+        server = named or self._estate.servers.get(line.server) or primary.server
         one = set_of(line, server)
         held = (yield from held_at(one.key, server)) if server is not None else primary.trouble
         return one, held, primary.servers

@@ -50,6 +50,7 @@ class Wish:
     undo: Path | None
     within_s: float
     only_adding: bool = False
+    trial: bool = False
 
 
 class Sender:
@@ -70,6 +71,17 @@ class Sender:
             raise BadInput("--json prints one document, at the end: changes are then sent without asking, with --yes")
         if wish.apply and not wish.yes and not (sys.stdin.isatty() and sys.stdout.isatty()):
             raise BadInput("nobody can be asked here: changes are sent without asking with --yes alone")
+
+    def _tried(self, atlas: Atlas, engine: Near, sets: list[PlannedSet]) -> tuple[Applying, str]:
+        """Sends every message with changes that change nothing, and says how many would be carried out."""
+        applying = Applying(atlas, engine, None, timeout_s=self._asking.timeout * 5)
+        try:
+            applying.carry_out(sets)
+        except KeyboardInterrupt:
+            tell("interrupted: nothing was changed")
+            raise typer.Exit(INTERRUPTED) from None
+        would = sum(one.outcome == "agrees" for one in applying.outcomes)
+        return applying, f"{would:,} of {many(len(sets), 'change')} would be carried out; nothing was changed."
 
     def _carried_out(
         self, atlas: Atlas, engine: Near, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]

@@ -7,7 +7,7 @@ dnspython's, signatures TSIG's, or GSS-TSIG's from a context of the caller's.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 import dns.exception
 import dns.name
@@ -23,6 +23,7 @@ from salt_mirror.dns.edits import Reply, SetEdit
 from salt_mirror.dns.exchange import TcpExchange
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Key, Server, refused_key
+from salt_mirror.dns.records import NAME_ALONE
 from salt_mirror.dns.tsig import BadSignature, Verifier, sign
 from salt_mirror.dns.wire import rcode_text
 
@@ -51,16 +52,8 @@ class Signer:
 
 def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMessage:
     """One message that changes some sets of a zone, if each is what it was before (RFC 2136 sections 2.4 and 2.5)."""
-    message = dns.update.UpdateMessage(dns.name.from_wire(zone, 0)[0])
     wanted = list(edits)
-    unnamed = {edit.name for edit in wanted} - {edit.name for edit in wanted if edit.named}
-    for name in sorted(unnamed):
-        message.absent(_name(name))
-    for edit in wanted:
-        if edit.before:
-            message.present(_name(edit.name), rdataset_of(edit.rdtype, edit.before, 0))
-        elif edit.name not in unnamed:
-            message.absent(_name(edit.name), dns.rdatatype.RdataType.make(edit.rdtype))
+    message = _if_as_before(zone, wanted)
     for edit in wanted:
         gone = edit.before - edit.after
         if edit.before and (not edit.after or edit.ttl_before != edit.ttl_after):
@@ -71,6 +64,44 @@ def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMes
         add = edit.after if edit.ttl_before != edit.ttl_after else edit.after - edit.before
         if add:
             message.add(_name(edit.name), rdataset_of(edit.rdtype, add, edit.ttl_after or 0))
+    return message
+
+
+def trial_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMessage:
+    """The same message with changes that change nothing: for each set the deletion of a value that is not in it (RFC 2136
+    section 3.4.2.4). Key, policy, clock and drift show as they would; a server judges each name and type as for the real
+    one."""
+    wanted = list(edits)
+    message = _if_as_before(zone, wanted)
+    for edit in wanted:
+        absent = edit.after - edit.before or {_no_value(edit, zone)}
+        message.delete(_name(edit.name), rdataset_of(edit.rdtype, absent, 0))
+    return message
+
+
+def _no_value(edit: SetEdit, zone: Name) -> bytes:
+    """A value of a type that a set does not have."""
+    host = b"\x10no-such-host-yet" + zone
+    made = {
+        1: b"\x00\x00\x00\x01",
+        28: bytes(15) + b"\x01",
+        15: b"\xff\xff" + host,
+        33: b"\xff\xff\xff\xff\xff\xff" + host,
+    }
+    return made.get(edit.rdtype, host if edit.rdtype in NAME_ALONE else b"\x0dno such value")
+
+
+def _if_as_before(zone: Name, wanted: Sequence[SetEdit]) -> dns.update.UpdateMessage:
+    """An empty change of a zone that is carried out only if each set is what it was before (RFC 2136 section 2.4)."""
+    message = dns.update.UpdateMessage(dns.name.from_wire(zone, 0)[0])
+    unnamed = {edit.name for edit in wanted} - {edit.name for edit in wanted if edit.named}
+    for name in sorted(unnamed):
+        message.absent(_name(name))
+    for edit in wanted:
+        if edit.before:
+            message.present(_name(edit.name), rdataset_of(edit.rdtype, edit.before, 0))
+        elif edit.name not in unnamed:
+            message.absent(_name(edit.name), dns.rdatatype.RdataType.make(edit.rdtype))
     return message
 
 

@@ -31,6 +31,7 @@ from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change, Rule
 
 RIGHTS: tuple[Rule, ...] = get_args(Rule)
+CONTRADICTS = "the estate contradicts itself"
 
 
 @dataclass(slots=True)
@@ -164,12 +165,12 @@ class Merging:
         expected = self._expected.get((key.view, key.name, key.rdtype))
         clash = self._clash(key, wishes)
         if clash:
-            self._block(key, f"the estate contradicts itself: {clash}")
+            self._block(key, f"{CONTRADICTS}: {clash}")
             return
         if expected is not None and expected.values and (expected.gone or expected.values & expected.absent):
             self._block(
                 key,
-                f"the estate contradicts itself: it expects {to_text(key.name)} {type_text(key.rdtype)}, and its absence",
+                f"{CONTRADICTS}: it expects {to_text(key.name)} {type_text(key.rdtype)}, and its absence",
             )
             return
         for right in range(len(RIGHTS)):

@@ -14,8 +14,8 @@ from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.deciding import Decision, decided
 from salt_mirror.checks.plan.laying import Laid, LaidOver
-from salt_mirror.checks.plan.merging import Merging
-from salt_mirror.checks.plan.sets import Left, Plan, SetKey, SetLine, set_of
+from salt_mirror.checks.plan.merging import CONTRADICTS, Merging
+from salt_mirror.checks.plan.sets import Fate, Left, Plan, SetKey, SetLine, set_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
@@ -198,7 +198,7 @@ def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
         elif one.choices and (decided(one, decisions) is None or one in lit):
             plan.waiting.append(one)
         else:
-            plan.not_ours.append(Left(one, _why(one, merging, decisions)))
+            plan.not_ours.append(Left(one, *_why(one, merging, decisions)))
     among_left = _among(left)
     plan.mended = [one for one in ours if not among_left(one)]
     return plan
@@ -211,15 +211,22 @@ def _among(findings: list[Finding]) -> Callable[[Finding], bool]:
     return lambda one: (one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects)
 
 
-def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) -> str:
-    """Why a finding is left standing."""
+def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) -> tuple[str, Fate]:
+    """Why a finding is left standing, and what kind of reason that is."""
+    if finding.code == "roll.contradiction":
+        return finding.advice, "contradiction"
     changes = list(finding.changes)
     choice = decided(finding, decisions) if finding.choices else None
     changes += choice.changes if choice is not None else []
     for change in changes:
         key = merging.key_of(change)
         if isinstance(key, str):
-            return key
+            return key, "not ours"
+        if key in merging.refused:
+            return merging.refused[key], "refused"
         if key in merging.blocked:
-            return merging.blocked[key]
-    return finding.advice or catalogue()[finding.code].mend
+            why = merging.blocked[key]
+            return why, "contradiction" if why.startswith(CONTRADICTS) else "not ours"
+    if finding.code.startswith("auth.") or finding.advice:
+        return finding.advice or catalogue()[finding.code].mend, "not ours"
+    return catalogue()[finding.code].mend, "advice"

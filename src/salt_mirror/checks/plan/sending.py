@@ -89,7 +89,7 @@ def takes_away(plan: Plan, expects: Expects) -> str:
     if not records:
         return ""
     parts = [f"It takes away {many(records, 'record')}"]
-    parts += [f"{unlisted} that no list speaks of"] if unlisted else []
+    parts += [f"{unlisted} of them in no list"] if unlisted else []
     return ", ".join(parts) + "."
 
 

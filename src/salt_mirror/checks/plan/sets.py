@@ -7,7 +7,7 @@ to be worked out when they are sent, written down, undone or compared.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Literal, NamedTuple, get_args
 
 import msgspec
 
@@ -104,11 +104,18 @@ def texts(rdtype: int, values: frozenset[bytes]) -> list[str]:
     return [rdata_text(rdtype, value) for value in sorted(values)]
 
 
+Fate = Literal["refused", "contradiction", "not ours", "advice"]
+"""Why a finding is not mended: its change was refused, the estate contradicts itself, somebody else has to change something, or
+nobody knows a change, but there is advice."""
+FATES: tuple[Fate, ...] = get_args(Fate)
+
+
 class Left(NamedTuple):
-    """A finding that the plan does not mend, and why."""
+    """A finding that the plan does not mend, why, and what kind of reason that is."""
 
     finding: Finding
     why: str
+    fate: Fate = "not ours"
 
 
 @dataclass(slots=True)

@@ -10,7 +10,8 @@ from salt_mirror.findings import Choice, Finding
 
 
 class LeftLine(msgspec.Struct, frozen=True, kw_only=True):
-    """A finding that the plan does not mend: what it is about, and why; with the choices that would settle it, if there are."""
+    """A finding that the plan does not mend: what it is about, why, and its `fate` (refused, contradiction, not ours, advice);
+    with the choices that would settle it, if there are."""
 
     code: str
     weight: str
@@ -20,6 +21,7 @@ class LeftLine(msgspec.Struct, frozen=True, kw_only=True):
     address: str | None
     text: str
     says: str
+    fate: str = ""
     choices: list[Choice] = []
 
 
@@ -48,14 +50,14 @@ def sheet_of(plan: Plan) -> PlanSheet:
         says=plan.headline,
         mends=len(plan.mended),
         changes=[line_of(one) for one in plan.sets],
-        not_ours=[_left(one.finding, one.why) for one in plan.not_ours],
+        not_ours=[_left(one.finding, one.why, one.fate) for one in plan.not_ours],
         waiting=[_left(one, "") for one in plan.waiting],
         left_out=[carried(key, "differs", why) for key, why in plan.left_out.items()],
     )
 
 
-def _left(finding: Finding, why: str) -> LeftLine:
+def _left(finding: Finding, why: str, fate: str = "") -> LeftLine:
     return LeftLine(
         code=finding.code, weight=finding.weight, view=finding.view, name=finding.name, type=finding.type,
-        address=finding.address, text=finding.text, says=why, choices=finding.choices,
+        address=finding.address, text=finding.text, says=why, fate=fate, choices=finding.choices,
     )  # fmt: skip

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.plan.sending import Carried
-from salt_mirror.checks.plan.sets import SetLine
+from salt_mirror.checks.plan.sets import Fate, SetLine
 from salt_mirror.checks.plan.sheet import LeftLine, PlanSheet
 from salt_mirror.checks.proposing import lines_of
 from salt_mirror.checks.wording import many
@@ -18,6 +18,12 @@ from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.console import console_on, put_line
 
 _FEW = 5
+_FATES: dict[Fate, str] = {
+    "refused": "REFUSED, since it would do harm",
+    "contradiction": "CONTRADICTIONS IN THE ESTATE, to be settled there",
+    "not ours": "NOT OURS TO CHANGE",
+    "advice": "NO CHANGE IS KNOWN, ADVICE ONLY",
+}
 
 
 class PlanPage:
@@ -75,12 +81,13 @@ class PlanPage:
         self._undone(
             f"LEFT OUT: {many(len(self._plan.left_out), 'change')} of the older plan, and why", self._plan.left_out
         )
-        number = len(self._plan.not_ours)
-        self._group(f"NOT OURS TO CHANGE: {number:,}", "bold yellow", self._plan.not_ours)
+        for fate, title in _FATES.items():
+            lines = [one for one in self._plan.not_ours if one.fate == fate]
+            self._group(f"{title}: {len(lines):,}", "bold yellow", lines)
         if not self._plan.waiting:
             return
         self._line()
-        self._line(Text(f"WAIT FOR A DECISION: {len(self._plan.waiting):,}", style="bold yellow"))
+        self._line(Text(f"NEEDS A DECISION: {len(self._plan.waiting):,}", style="bold yellow"))
         self._line(Text("(--choose remove or register settles all, a line in a --decisions file each)", style="dim"))
         for one in self._plan.waiting:
             self._line()
