@@ -58,12 +58,7 @@ def mend(
     if not estate.zones:
         raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
     chosen = names or only or skip or taken or choose or decisions or only_adding or write or zone_file
-    if changing.back is not None and (chosen or changing.apply):
-        raise BadInput(
-            "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
-        )
-    if changing.dry_run and changing.apply:
-        raise BadInput("--dry-run and --apply: the one tries what the other does; leave one of the two out")
+    _check(changing, chosen=bool(chosen))
     settled = read_decisions(decisions) if decisions is not None else []
     if choose is not None:
         settled.append(Decision(word_of(choose, "--choose")))
@@ -77,3 +72,15 @@ def mend(
     if changing.back is not None:
         Restoring(estate, wish, asking, showing).go_back(changing.back)
     Mending(estate, wish, asking, showing).carry_out()
+
+
+def _check(changing: Changing, *, chosen: bool) -> None:
+    """Raise BadInput for options that exclude each other; `chosen` says whether any chooses or writes a plan."""
+    from salt_mirror.estate.errors import BadInput
+
+    if changing.back is not None and (chosen or changing.apply):
+        raise BadInput(
+            "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
+        )
+    if changing.dry_run and changing.apply:
+        raise BadInput("--dry-run and --apply: the one tries what the other does; leave one of the two out")
