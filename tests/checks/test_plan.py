@@ -27,12 +27,12 @@ from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.proving import proved
-from salt_mirror.checks.plan.sending import TARGET_AT, by_server
+from salt_mirror.checks.plan.sending import by_server
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
+from salt_mirror.dns.records import TARGET_AT, rdata_from_text, rdata_text, type_from_text, type_text
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.update import update_message
 from salt_mirror.dns.wire import encode_question, question_tail, rcode_text

@@ -14,6 +14,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import standing_of
 from salt_mirror.checks.lookup import Lookup, Telling, lookup
 from salt_mirror.checks.nearest import nearest
+from salt_mirror.checks.overriding import asked_unchecked
 from salt_mirror.checks.wording import duration, labels_of
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.errors import Unusable
@@ -245,21 +246,16 @@ def _extended(told: Sequence[Told]) -> list[str]:
 
 
 def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
-    """Asks resolvers that failed once more with checking disabled (RFC 4035 section 3.2.2): if they answer then, the name does
-    not validate, and the resolver is not at fault."""
+    """Says of what resolvers failed to answer whether it does not validate."""
     failed = [
         one.answer.question for one in asked.told if one.answer.status == "SERVFAIL" and one.answer.question.recurse
     ]
-    if not failed:
-        return
-    answers = yield [question._replace(server=atlas.sibling(question.server, "unchecked")) for question in failed]
-    for question, answer in zip(failed, answers, strict=True):
+    for question, answer in (yield from asked_unchecked(failed, atlas)).items():
         if answer.trouble is None:
             values = ", ".join(rdata_text(question.rdtype, value) for value in told_by(answer).values) or "no record"
             asked.why.append(
                 f"it does not validate (DNSSEC) at {question.server.label}: with checking disabled "
-                f"{type_text(question.rdtype)} is "
-                f"{values}"
+                f"{type_text(question.rdtype)} is {values}"
             )
 
 

@@ -19,7 +19,7 @@ from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.wording import answers_of, state, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, labels, to_text
-from salt_mirror.dns.records import MX, SRV, address_type
+from salt_mirror.dns.records import MX, TARGET_AT, address_type
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
 from salt_mirror.findings import Change, Choice, Finding
@@ -165,7 +165,7 @@ def _records_of(host: Host, pointing: Lookup | None) -> tuple[int, list[bytes]]:
     """The type of the set that points at a host, and those of its records that do."""
     rdtype = pointing.tellings[0].answers[0].question.rdtype if pointing is not None and pointing.tellings else MX
     values = pointing.values if pointing is not None else ()
-    return rdtype, [value for value in values if value[_TARGET_AT[rdtype] :] == host.name]
+    return rdtype, [value for value in values if value[TARGET_AT[rdtype] :] == host.name]
 
 
 def _renamed(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
@@ -174,7 +174,7 @@ def _renamed(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
     name = to_text(host.found.canonical)
     if pointing is None or not records:
         return {"advice": f"name {name} in place of {to_text(host.name)}"}
-    add = [value[: _TARGET_AT[rdtype]] + host.found.canonical for value in records]
+    add = [value[: TARGET_AT[rdtype]] + host.found.canonical for value in records]
     change = changed(
         pointing.canonical, rdtype, "registered", f"{to_text(host.name)} is an alias of {name}", view=view,
         zone=pointing.authority.zone, add=add, remove=records,
@@ -208,7 +208,3 @@ def _let_go(host: Host, pointing: Lookup | None, view: str, expects: Expects) ->
         return {"changes": [change]}
     says = f"{name} is gone; if it is not, expect it in the estate with its address"
     return {"choices": [Choice(word="remove", says=says, changes=[change])]}
-
-
-_TARGET_AT = {MX: 2, SRV: 6}
-"""Where the target begins in rdata."""

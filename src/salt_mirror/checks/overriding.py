@@ -1,5 +1,5 @@
-"""What a resolver makes up itself: a policy or local data in the place of the zone's records, told from an entry that is only
-old.
+"""What a resolver makes up itself: a policy or local data in the place of the zone's records, distinguished from an outdated
+entry; and what it only fails to validate.
 
 Strategy: an old entry is what the zone once had, so that it goes by itself; a blocked or overridden name stays so until
 somebody changes the resolver. Only what shows in the responses counts: authority for a zone that is not held there, a policy
@@ -10,9 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from salt_mirror.checks.atlas import Atlas
+from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.extended import OVERRIDDEN
 from salt_mirror.dns.names import Name, is_within, to_text
-from salt_mirror.dns.questions import Answer
+from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import SOA
 
 
@@ -31,6 +33,21 @@ def made_by_itself(answers: Iterable[Answer], *, holds_zone: bool) -> str | None
         if answer.authoritative and not holds_zone:
             return "its answer is authoritative, and it does not hold the zone"
     return None
+
+
+def validation_error(answer: Answer) -> str:
+    """Return why a resolver says that something does not validate, as far as it says why (RFC 8914)."""
+    return ", ".join(error.said for error in answer.extended) or "it gives no reason"
+
+
+def asked_unchecked(failed: Iterable[Question], atlas: Atlas) -> Dialogue[dict[Question, Answer]]:
+    """Ask what resolvers failed to answer once more with checking disabled (RFC 4035 section 3.2.2): where that brings an
+    answer, the name does not validate, and the resolver is not at fault. Return the answers by the question that failed."""
+    questions = list(failed)
+    if not questions:
+        return {}
+    answers = yield [one._replace(server=atlas.sibling(one.server, "unchecked")) for one in questions]
+    return dict(zip(questions, answers, strict=True))
 
 
 def _policy_zone(answer: Answer) -> Name | None:

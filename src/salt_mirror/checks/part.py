@@ -19,6 +19,7 @@ from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import type_text
 from salt_mirror.dns.reverse import address_text
+from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Finding, Outcome, SubjectLine
 
 Holdings = Callable[[Server, Name], Holding | None]
@@ -27,6 +28,11 @@ Holdings = Callable[[Server, Name], Holding | None]
 
 def no_holding(_: Server, __: Name) -> None:
     """The zones that were transferred, where none was."""
+
+
+def in_hand(zone: Zone, holdings: Holdings) -> Holding | None:
+    """Return a zone as the first of its servers has handed it over; None where none has."""
+    return next((one for server in zone.servers or () if (one := holdings(server, zone.apex)) is not None), None)
 
 
 def nobody() -> bytes:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 
-from salt_mirror.checks.part import Holdings
+from salt_mirror.checks.part import Holdings, in_hand
 from salt_mirror.dns.names import Name
 from salt_mirror.estate.model import Estate, Zone
 
@@ -20,7 +20,7 @@ def registered_names(
     for zone in estate.all_zones():
         if view not in (None, zone.view):
             continue
-        holding = next((one for server in zone.servers or () if (one := holdings(server, zone.apex)) is not None), None)
+        holding = in_hand(zone, holdings)
         if holding is not None:
             for name, rdtype, *_ in holding.rrsets():
                 if rdtype in rdtypes and not name.startswith(b"\x01*") and not holding.is_delegated(name):

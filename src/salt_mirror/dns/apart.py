@@ -102,9 +102,7 @@ class ApartExchange:
         elif shared.way in self._found:
             self._pass_on(question)
         else:
-            self._meet(question[2], shared.way).waiting.append(question)
-            if not shared.way.probes:
-                self._decide(shared.way)
+            self._meet(question[2], shared.way, question)
 
     def collect(self, wait_s: float | None = None) -> list[Answer]:
         """Works until at least one question has ended, or `wait_s` seconds have passed; empty when none is under way."""
@@ -126,13 +124,12 @@ class ApartExchange:
             return None
         if shared.way not in self._found:
             self._meet(server, shared.way)
-            if not shared.way.probes:
-                self._decide(shared.way)
             while shared.way not in self._found:
                 self._ready += [answer for answer in self._inner.collect() if not self._take(answer)]
         return _refusal(shared, self._found[shared.way])
 
-    def _meet(self, server: Server, way: SharedWay) -> _Meeting:
+    def _meet(self, server: Server, way: SharedWay, *waiting: Question) -> None:
+        """Asks the probes of a way, unless they are under way; some questions wait for what they show."""
         meeting = self._meetings.get(way)
         if meeting is None:
             meeting = self._meetings[way] = _Meeting()
@@ -141,7 +138,9 @@ class ApartExchange:
                 question = Question(probe.name, probe.rdtype, plain)
                 self._probing[question] = way
                 self._inner.submit(question)
-        return meeting
+        meeting.waiting += waiting
+        if not way.probes:
+            self._decide(way)
 
     def _take(self, answer: Answer) -> bool:
         """Takes in an answer to a probe; False for any other."""

@@ -47,6 +47,11 @@ section 4): `n` a name, `s` a character string, a digit that many plain bytes; w
 NAME_ALONE = frozenset(rdtype for rdtype, layout in LAYOUTS.items() if layout == "n")
 """The types whose rdata is one name."""
 
+TARGET_AT = {NS: 0, CNAME: 0, PTR: 0, MX: 2, SRV: 6}
+"""Where the name begins in rdata to which a record leads."""
+ONE_HAND = (A, AAAA, CNAME, PTR)
+"""Types whose set one hand keeps: TXT, MX, SRV, CAA and others hold what several have put there."""
+
 MAX_TTL = 2**31 - 1
 
 

@@ -17,7 +17,7 @@ import msgspec
 
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.records import AAAA, PTR, A, rdata_text, record_line, type_text
+from salt_mirror.dns.records import AAAA, ONE_HAND, PTR, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text
 from salt_mirror.estate.errors import BadInput
@@ -184,10 +184,6 @@ def _cells(one: Expectation) -> list[str]:
     ]  # fmt: skip
 
 
-_ONE_HAND = (1, 28, 5, 12)
-"""A, AAAA, CNAME, PTR: what one host has, one source knows."""
-
-
 def _apart(name: Name, rdtype: int, expected: list[Expectation]) -> list[str]:
     """What two sources say of one host, where no value of the one is in the other."""
     first = [one for one in expected if one.source == expected[0].source]
@@ -227,7 +223,7 @@ def contradictions(expectations: list[Expectation]) -> list[str]:
             said.append(
                 f"{here[5][0].where}: {to_text(name)} is an alias and has other data too (RFC 1034 section 3.6.2)"
             )
-        for rdtype in _ONE_HAND:
+        for rdtype in ONE_HAND:
             said += _apart(name, rdtype, here.get(rdtype, []))
         for rdtype, found in types.items():
             whole = next((one for one in found if one.presence == "absent" and not one.rdata), None)

@@ -32,7 +32,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, labels, parent, to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SRV, TXT, A
+from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SRV, TARGET_AT, TXT, A
 from salt_mirror.dns.reverse import Network, address_text, is_reverse, reverse_name
 from salt_mirror.estate.directory.found import FoundZone
 
@@ -42,7 +42,6 @@ MOST_HOSTS = 100_000
 SWEEP_UNASKED = 256
 """A reverse zone of so many addresses is swept where nobody hands it over, also when its network was not given."""
 
-_TARGET_AT = {NS: 0, CNAME: 0, PTR: 0, MX: 2, SRV: 6}
 _AT_APEX = (NS, MX, A, AAAA, TXT)
 _AT_HOST = (A, AAAA)
 _AT_GIVEN = (A, AAAA, MX, TXT, SRV)
@@ -334,8 +333,8 @@ class Explorer:
         for value in values:
             if rdtype in (A, AAAA):
                 self._see_address(value)
-            elif rdtype in _TARGET_AT:
-                self._see_target(value[_TARGET_AT[rdtype] :])
+            elif rdtype in TARGET_AT:
+                self._see_target(value[TARGET_AT[rdtype] :])
 
     def _see_address(self, address: bytes) -> None:
         name = reverse_name(address)

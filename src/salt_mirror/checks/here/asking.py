@@ -14,6 +14,7 @@ from typing import Any
 from salt_mirror.checks.ask import told_by
 from salt_mirror.checks.here.scope import HereScope, Station, Typed
 from salt_mirror.checks.lookup import Lookup, at_name, lookup
+from salt_mirror.checks.overriding import asked_unchecked
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.questions import UNREACHABLE, Answer, Question, Server
@@ -148,7 +149,7 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
         _apexes(heard_of, name, scope),
     ]  # fmt: skip
     rows, streams, found, again, made_up, apexes = yield from together(steps)
-    unchecked = yield from _unchecked(stations, rows, scope)
+    unchecked = yield from _unchecked(rows, scope)
     over = {one.question.server.label: one for one in streams}
     heard = [
         Heard(
@@ -179,19 +180,11 @@ def _apexes(stations: Sequence[Station], name: Name, scope: HereScope) -> Dialog
     return {answer.question.server: answer for answer in ((yield batch) if batch else [])}
 
 
-def _unchecked(
-    stations: Sequence[Station], rows: Sequence[Sequence[Answer]], scope: HereScope
-) -> Dialogue[dict[Server, Answer]]:
-    """What failed, asked again with checking disabled (RFC 4035 section 3.2.2)."""
-    failed: dict[Server, Answer] = {}
-    for station, row in zip(stations, rows, strict=True):
-        answer = next((answer for answer in row if answer.status == "SERVFAIL"), None)
-        if answer is not None:
-            failed[station.server] = answer
-    batch = [
-        answer.question._replace(server=scope.atlas.sibling(server, "unchecked")) for server, answer in failed.items()
-    ]
-    return dict(zip(failed, (yield batch) if batch else [], strict=True))
+def _unchecked(rows: Sequence[Sequence[Answer]], scope: HereScope) -> Dialogue[dict[Server, Answer]]:
+    """What failed, asked again with checking disabled, by station."""
+    first = (next((answer for answer in row if answer.status == "SERVFAIL"), None) for row in rows)
+    found = yield from asked_unchecked([answer.question for answer in first if answer is not None], scope.atlas)
+    return {question.server: answer for question, answer in found.items()}
 
 
 def _silent(asked: dict[Name, list[Station]], tried: dict[Name, list[Said]]) -> set[Server]:

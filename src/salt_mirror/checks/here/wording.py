@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from salt_mirror.checks.lookup import evidence_of
+from salt_mirror.checks.overriding import validation_error
 from salt_mirror.checks.tests import Judged
 from salt_mirror.checks.wording import answers_of, duration, no_word_of, state, together_said
 from salt_mirror.dns.names import ROOT, Name, from_text, to_text
@@ -181,11 +182,9 @@ class HereWords:
     def not_validated(self, one: Heard) -> Finding:
         """A name whose signatures are at fault: the resolver is right to fail."""
         failed = next(answer for answer in one.answers if answer.status == "SERVFAIL")
-        why = ", ".join(error.said for error in failed.extended) or "it gives no reason"
         text = (
-            f"{self._what} does not validate (DNSSEC) at {one.station.server.label} ({why}); with checking disabled it "
-            f"answers. "
-            "The zone's signatures are at fault, and not the resolver."
+            f"{self._what} does not validate (DNSSEC) at {one.station.server.label} ({validation_error(failed)}); with "
+            "checking disabled it answers. The zone's signatures are at fault, and not the resolver."
         )
         return self._by_itself("here.bogus", text, one, "have the zone signed anew, or its DS at the parent corrected")
 

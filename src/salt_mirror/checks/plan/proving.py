@@ -48,7 +48,7 @@ def proved(
     only_adding: bool = False,
 ) -> Plan:
     """Plans what mends the `wanted` findings, and proves it; `only_adding` takes nothing away. `given` are sets of an older
-    plan: then they alone are planned."""
+    plan: then only these are planned."""
     found = last = judge(runner, ())
     older = [set_of(line, None) for line in given]
     merging = Merging(atlas, {one.key: (one.before, one.after) for one in older}, only_adding=only_adding)
@@ -66,7 +66,7 @@ def proved(
 
 class _Proof(NamedTuple):
     """Who judges, what is planned so far, what is wanted; the changes of an older plan, if that is what is planned, and the
-    findings of the first judgement, which alone a choice settles."""
+    findings of the first judgement, the only ones that a choice settles."""
 
     judge: Judge
     runner: Runner

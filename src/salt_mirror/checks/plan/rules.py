@@ -68,7 +68,7 @@ RULES = (
     ),
     Rule(
         "sending",
-        "Messages over TCP (RFC 2136), parted between names alone: across all zones what others lean on first, then what "
+        "Messages over TCP (RFC 2136), split only between names: across all zones what others lean on first, then what "
         "leans on "
         "it, and what only goes at last; each set has to be what "
         "it was judged by (prerequisites). What somebody changed meanwhile is left, with the pointers that lean on it, "

@@ -16,7 +16,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
-from salt_mirror.dns.records import CNAME, MX, NS, PTR, SRV, type_text
+from salt_mirror.dns.records import TARGET_AT, type_text
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.findings import Outcome
 
@@ -127,10 +127,6 @@ def _turn(one: PlannedSet) -> int:
     if not one.after - one.before and one.before - one.after:
         return _GOING
     return _LEANING if one.key.rdtype in TARGET_AT else _BASE
-
-
-TARGET_AT = {PTR: 0, CNAME: 0, NS: 0, MX: 2, SRV: 6}
-"""Where the name begins in rdata that a record leans on."""
 
 
 def leans_on(one: PlannedSet, names: Iterable[Name]) -> bool:

@@ -13,6 +13,7 @@ from typing import Any
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, at_name
+from salt_mirror.checks.overriding import asked_unchecked
 from salt_mirror.checks.resolvers.scope import Tried
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels
@@ -50,6 +51,11 @@ class ThroughIt:
     answer: Answer
     found: Lookup | None = None
     elsewhere: dict[str, Lookup] = field(default_factory=dict)
+
+
+def gives_same(answer: Answer, found: Lookup) -> bool:
+    """Whether a resolver gives what one of some authoritative servers has, whole."""
+    return any(answer.values == telling.values and answer.alias == telling.alias for telling in found.usable)
 
 
 @dataclass(slots=True)
@@ -224,17 +230,20 @@ def _in_other_views(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogu
 
 def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
     """Asks again what failed, with checking disabled (RFC 4035 section 3.2.2), and what differs, a moment later, so that an
-    entry which only is old can be told from one that the resolver makes up."""
-    through = [*(one for _, one in seen.zones), *seen.names, *seen.values]
-    failed = {(one.question.name, one.question.rdtype): None for one in seen.external if one.status == "SERVFAIL"}
-    for one in through:
-        if one.answer.status == "SERVFAIL":
-            failed[one.answer.question.name, one.answer.question.rdtype] = None
-    if failed:
-        unchecked = atlas.sibling(main, "unchecked")
-        answers = yield [Question(name, rdtype, unchecked, True) for name, rdtype in failed]
-        seen.unchecked = dict(zip(failed, answers, strict=True))
-    odd = [one for one in seen.values if one.answer.trouble is None and one.found is not None and _differs(one)]
+    outdated entry can be distinguished from one that the resolver makes up."""
+    looked = [
+        *(one.answer for _, one in seen.zones),
+        *(one.answer for one in (*seen.names, *seen.values)),
+        *seen.external,
+    ]
+    failed = dict.fromkeys(one.question for one in looked if one.status == "SERVFAIL")
+    unchecked = yield from asked_unchecked(failed, atlas)
+    seen.unchecked = {(question.name, question.rdtype): answer for question, answer in unchecked.items()}
+    odd = [
+        one
+        for one in seen.values
+        if one.answer.trouble is None and one.found is not None and not gives_same(one.answer, one.found)
+    ]
     if not odd:
         return
     denial = next(
@@ -244,10 +253,6 @@ def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
         kept = yield [Question(denial.question.name, denial.question.rdtype, main.again(), True)]
         seen.denials = [denial, *kept]
     yield from _later(main, odd, seen)
-
-
-def _differs(one: ThroughIt) -> bool:
-    return one.found is not None and all(telling.values != one.answer.values for telling in one.found.usable)
 
 
 def _later(main: Server, odd: list[ThroughIt], seen: ResolverSeen) -> Dialogue[None]:

@@ -11,13 +11,12 @@ from dataclasses import dataclass
 from enum import Enum
 
 from salt_mirror.checks.atlas import is_placeholder
-from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt
+from salt_mirror.checks.overriding import validation_error
+from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, gives_same
 from salt_mirror.checks.resolvers.wording import ResolverWords, ZoneSaid
 from salt_mirror.checks.tests import Judged, Mark, Test, worst
 from salt_mirror.checks.wording import duration, many
 from salt_mirror.dns.names import ROOT, Name, is_within, to_text
-from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.serials import ahead
 from salt_mirror.estate.model import Zone
@@ -61,11 +60,6 @@ def reached(seen: ResolverSeen) -> list[Reached]:
     """How each zone of its view is reached through the resolver."""
     by_content = _other_views(seen)
     return [_reached(zone, through, seen, by_content.get(zone.apex)) for zone, through in seen.zones]
-
-
-def gives_same(answer: Answer, found: Lookup) -> bool:
-    """Whether a resolver gives what one of some authoritative servers has, whole."""
-    return any(answer.values == telling.values and answer.alias == telling.alias for telling in found.usable)
 
 
 def _other_views(seen: ResolverSeen) -> dict[Name, str]:
@@ -140,11 +134,6 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen, other_view: str
     whole = max((t.answers[0].ttl or 0 for t in found.usable if t.values), default=0)
     longer = answer.ttl is not None and answer.ttl > whole and not answer.authoritative
     return Reached(zone, Reach.HELD_ON if longer else Reach.OLD, f"serial {given.serial}{left}", through)
-
-
-def validation_error(answer: Answer) -> str:
-    """Why a resolver says that something does not validate, as far as it says why."""
-    return ", ".join(error.said for error in answer.extended) or "the resolver gives no reason"
 
 
 def _denied_by(through: ThroughIt, apex: Name) -> str:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from salt_mirror.dns.names import ROOT, Name, from_text, is_within
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import CNAME, MX, NS, SRV, TXT, A
+from salt_mirror.dns.records import CNAME, MX, NS, SRV, TARGET_AT, TXT, A
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.duties import Duty, ResolverTests
 from salt_mirror.estate.model import Estate, Zone
@@ -20,8 +20,7 @@ PRIVATE = tuple(map(from_text, ("10.in-addr.arpa", "16.172.in-addr.arpa", "168.1
 """Reverse zones of private networks that a resolver answers for itself, where nobody has them (RFC 6303 section 4)."""
 _MOST_NAMES = 4
 _LARGE_BYTES = 1232
-_HOST_AT = {NS: 0, MX: 2, SRV: 6}
-"""Where the host stands in the rdata."""
+_NAMES_HOSTS = (NS, MX, SRV)
 MOST_VALUES = 200
 """So many record sets of a view are compared through each resolver."""
 MOST_OF_A_VIEW = 16
@@ -112,8 +111,7 @@ def _record_sets(zones: list[Zone], others: list[Zone]) -> list[tuple[Name, int,
             if one.presence == "absent" or one.name.startswith(b"\x01*"):
                 continue
             found[one.name, one.rdtype, zone.view] = None
-            at = _HOST_AT.get(one.rdtype)
-            host = one.rdata[at:] if at is not None and one.rdata else None
+            host = one.rdata[TARGET_AT[one.rdtype] :] if one.rdtype in _NAMES_HOSTS and one.rdata else None
             if host is not None and host != ROOT and any(is_within(host, apex) for apex in apexes):
                 found[host, A, zone.view] = None
     for zone in others:

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from enum import Enum
 
 from salt_mirror.checks.overriding import has_denial, made_by_itself, stays
-from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt
-from salt_mirror.checks.resolvers.reaching import Reached, gives_same
+from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, gives_same
+from salt_mirror.checks.resolvers.reaching import Reached
 from salt_mirror.checks.resolvers.wording import ResolverWords, ValueSaid
 from salt_mirror.checks.tests import Judged, row
 from salt_mirror.checks.wording import many
@@ -34,7 +34,7 @@ class Fate(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
+class ComparedValue:
     """A name and type, what becomes of it through the resolver, and what shows that."""
 
     through: ThroughIt
@@ -72,7 +72,7 @@ def values_test(seen: ResolverSeen, zones: list[Reached], words: ResolverWords) 
     return row("values", "; ".join([says, *counts]), findings)
 
 
-def _compared(one: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[Name]) -> Compared | None:
+def _compared(one: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[Name]) -> ComparedValue | None:
     """What becomes of one name; None where its zone is not reached, or its servers have nothing to compare with."""
     answer, found = one.answer, one.found
     zone = found.authority.zone if found is not None else None
@@ -81,30 +81,30 @@ def _compared(one: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[N
     if zone is not None and zone in {z.apex for z, _ in seen.zones} and zone not in own:
         return None
     if answer.unasked:
-        return Compared(one, Fate.UNKNOWN, answer.trouble or "not asked")
+        return ComparedValue(one, Fate.UNKNOWN, answer.trouble or "not asked")
     holds_zone = zone in holding
     why = made_by_itself([answer], holds_zone=holds_zone)
     if answer.trouble is not None:
         if answer.status == "REFUSED" and why is not None:
-            return Compared(one, Fate.BLOCKED, why)
+            return ComparedValue(one, Fate.BLOCKED, why)
         if _does_not_validate(one, seen):
             return None  # told of the zone, and not of the resolver
-        return Compared(one, Fate.UNKNOWN, answer.trouble)
+        return ComparedValue(one, Fate.UNKNOWN, answer.trouble)
     if gives_same(answer, found):
-        return Compared(one, Fate.SAME)
+        return ComparedValue(one, Fate.SAME)
     for view, other in one.elsewhere.items():
         if gives_same(answer, other):
-            return Compared(one, Fate.OTHER_VIEW, view)
+            return ComparedValue(one, Fate.OTHER_VIEW, view)
     if found.unverified:
         silent = ", ".join(telling.server.label for telling in found.unverified)
-        return Compared(one, Fate.UNKNOWN, f"{silent} did not answer, and may have what it gives")
+        return ComparedValue(one, Fate.UNKNOWN, f"{silent} did not answer, and may have what it gives")
     if holds_zone and why is None:
-        return Compared(one, Fate.OUTDATED, "it holds a copy of the zone itself")
+        return ComparedValue(one, Fate.OUTDATED, "it holds a copy of the zone itself")
     if answer.values or answer.alias is not None:
         why = why or _staying(one, seen)
-        return Compared(one, Fate.OVERRIDDEN if why else Fate.OUTDATED, why or "")
+        return ComparedValue(one, Fate.OVERRIDDEN if why else Fate.OUTDATED, why or "")
     why = why or _bare_denial(answer, seen)
-    return Compared(one, Fate.BLOCKED if why else Fate.OUTDATED, why or "")
+    return ComparedValue(one, Fate.BLOCKED if why else Fate.OUTDATED, why or "")
 
 
 def _does_not_validate(one: ThroughIt, seen: ResolverSeen) -> bool:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from salt_mirror.checks.lookup import evidence_of
+from salt_mirror.checks.overriding import validation_error
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, Way
 from salt_mirror.checks.wording import duration, many, no_word_of, state, together_said
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
@@ -201,7 +202,7 @@ class ResolverWords:
         findings = []
         for (zone, view), several in by_zone.items():
             answer = several[0].answer
-            why = ", ".join(error.said for error in answer.extended) or "no reason is given"
+            why = validation_error(answer)
             names = together_said(_few(dict.fromkeys(to_text(one.answer.question.name) for one in several)))
             text = (
                 f"{to_text(zone)} does not validate (DNSSEC): {self._label} answers SERVFAIL for {names} ({why}), and answers "

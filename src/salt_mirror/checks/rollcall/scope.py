@@ -11,13 +11,11 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from salt_mirror.dns.names import Name, is_within, to_text
-from salt_mirror.dns.records import AAAA, CNAME, PTR, SOA, A, rdata_text, type_text
+from salt_mirror.dns.records import AAAA, ONE_HAND, SOA, A, rdata_text, type_text
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate
 
 _NONE: frozenset[bytes] = frozenset()  # one for all: an empty one of its own costs 200 bytes
-_ONE_HAND = frozenset((A, AAAA, CNAME, PTR))
-"""Types of which two lists cannot both be right where they say different things: what one host has, one source knows."""
 
 
 class ExpectedSet:
@@ -68,7 +66,7 @@ class ExpectedSet:
     def _clashes(self, one: Expectation) -> None:
         """Takes in what another source says of a set that one hand keeps: it contradicts the first where it says nothing that
         was said before."""
-        if self.rdtype not in _ONE_HAND or one.source is None or self._source is None or one.source == self._source:
+        if self.rdtype not in ONE_HAND or one.source is None or self._source is None or one.source == self._source:
             return
         if one.rdata in self.values:
             self._agreeing = (*self._agreeing, one.source)

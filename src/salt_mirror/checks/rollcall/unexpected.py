@@ -14,7 +14,7 @@ from collections.abc import Iterable, Iterator
 from fnmatch import fnmatchcase
 from typing import NamedTuple
 
-from salt_mirror.checks.part import Holdings
+from salt_mirror.checks.part import Holdings, in_hand
 from salt_mirror.checks.proposing import whole_set
 from salt_mirror.checks.services.directory import is_locator
 from salt_mirror.checks.wording import many, state
@@ -82,7 +82,7 @@ def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[
     """What nobody expects in the zones that are in hand, from the first server that handed each over."""
     by_view: dict[str, Wanted] = {}
     for zone in zones:
-        holding = next((one for server in zone.servers or () if (one := holdings(server, zone.apex))), None)
+        holding = in_hand(zone, holdings)
         if holding is None:
             continue
         wanted = by_view.get(zone.view) or wanted_in(estate, zone.view)

@@ -16,7 +16,7 @@ from salt_mirror.checks.proposing import changed, whole_set
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wording import answers_of, labels_of, state, troubles_of
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.records import AAAA, CNAME, PTR, A, rdata_text, type_text
+from salt_mirror.dns.records import CNAME, ONE_HAND, rdata_text, type_text
 from salt_mirror.findings import Change, Finding, Outcome
 
 MANY = 3
@@ -25,8 +25,6 @@ MANY = 3
 RIGHT, ABSENT_NAME, ABSENT_TYPE, DIFFERENT, EXTRA, ALIAS, STILL_THERE = (
     "right", "missing-name", "missing-type", "different", "extra", "alias", "still-there",
 )  # fmt: skip
-_ONE_HAND = frozenset((A, AAAA, CNAME, PTR))
-"""Types whose set one hand keeps: TXT, MX, SRV, CAA and others hold what several have put there."""
 _SAID = {
     RIGHT: "as expected",
     ABSENT_NAME: "no such name",
@@ -97,7 +95,7 @@ class RollWords:
             # Where one value has taken the place of another, the set becomes the expected one. Sets that several hands fill,
             # and
             # addresses beside which there are more than are listed, are only added to: a list in part is not the whole set.
-            moved = DIFFERENT in kinds and expected.rdtype in _ONE_HAND and len(anywhere) <= len(expected.values)
+            moved = DIFFERENT in kinds and expected.rdtype in ONE_HAND and len(anywhere) <= len(expected.values)
             spare = set() if expected.exact or moved else anywhere
             changes.append(set_at(whole=expected.values | (spare - expected.absent)))
         else:

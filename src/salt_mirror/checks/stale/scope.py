@@ -12,16 +12,14 @@ from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from salt_mirror.checks.part import Holdings, no_holding
+from salt_mirror.checks.part import Holdings, in_hand, no_holding
 from salt_mirror.dns.names import Name, is_within
-from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, A
+from salt_mirror.dns.records import AAAA, CNAME, PTR, SOA, TARGET_AT, A
 from salt_mirror.dns.reverse import Network, address_of
 from salt_mirror.estate.aging import Aging, Registered, newest
 from salt_mirror.estate.model import Estate, Zone
 
 ADDRESSES = frozenset((A, AAAA))
-TARGET_AT = {CNAME: 0, MX: 2, SRV: 6, NS: 0, PTR: 0}
-"""Where the target begins in rdata."""
 _SIGNERS = frozenset((24, 25, 43, 46, 47, 48, 50, 51))
 
 
@@ -113,7 +111,7 @@ class StaleScope:
         found = Inventory(view)
         for zone in self.estate.zones.get(view, {}).values():
             stamps = newest(self.sources(zone))
-            holding = next((one for server in zone.servers or () if (one := holdings(server, zone.apex))), None)
+            holding = in_hand(zone, holdings)
             if holding is not None:
                 found.current.add(zone.apex)
                 for name, rdtype, _, values in holding.rrsets():

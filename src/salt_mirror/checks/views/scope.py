@@ -13,7 +13,7 @@ from fnmatch import fnmatchcase
 from salt_mirror.checks.part import Holdings, no_holding
 from salt_mirror.dns.names import Name, is_within, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A
+from salt_mirror.dns.records import AAAA, MX, NS, PTR, SOA, SRV, TXT, A
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate, Zone
@@ -164,7 +164,3 @@ def fits(name: Name, patterns: Iterable[str]) -> bool:
     """Whether any shell pattern fits a name, written with or without its final dot."""
     text = to_text(name)
     return any(fnmatchcase(shape, pattern.lower()) for pattern in patterns for shape in (text, text.rstrip(".")))
-
-
-TARGET_AT = {NS: 0, CNAME: 0, PTR: 0, MX: 2, SRV: 6}
-"""Where the target begins in rdata."""

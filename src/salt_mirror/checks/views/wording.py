@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from salt_mirror.checks.lookup import Lookup, evidence_of
 from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.views.scope import TARGET_AT, ViewsScope
+from salt_mirror.checks.views.scope import ViewsScope
 from salt_mirror.checks.wording import answers_of, state
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import AAAA, CNAME, SOA, A, rdata_text, soa_fields, type_text
+from salt_mirror.dns.records import AAAA, CNAME, SOA, TARGET_AT, A, rdata_text, soa_fields, type_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
 from salt_mirror.estate.model import Zone
