@@ -26,9 +26,11 @@ from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.deciding import Decision
+from salt_mirror.checks.plan.laying import LaidOver
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import by_server
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of
+from salt_mirror.cli.mend.wanted import Wanted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -44,6 +46,7 @@ from salt_mirror.standin.updating import updated
 from support.examples import examples
 from support.tables import NOW
 
+SETTING = Setting(NOW)
 FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
 LABELS = ("h0", "h1", "h2", "h3", "a.stores")
 ADDRESSES = ("10.77.20.1", "10.77.20.2", "10.77.20.3", "203.0.113.9")
@@ -288,6 +291,45 @@ def test_judging_again_asks_nothing_that_was_asked_before() -> None:
     asked = runner.asked
     assert {(one.code, one.subject) for one in judge(runner)} == {(one.code, one.subject) for one in first}
     assert runner.asked == asked
+
+
+@examples(100)
+@given(worlds(), st.sampled_from(("", "remove", "register")))
+def test_judging_what_a_plan_touches_finds_what_judging_the_whole_finds(world: World, word: str) -> None:
+    atlas, runner = Atlas(world.estate), Runner(Asking(world))
+    judge = AuditJudge(atlas, coverage([], [], world.estate), SETTING, lambda: None)
+    plan = proved(judge, runner, atlas, [Decision(word)] if word else [])  # type: ignore[arg-type]
+    laid = [
+        (one, tuple(dict.fromkeys((*plan.servers[one.key], *judge.servers_of(one.key.view, one.key.zone)))))
+        for one in plan.sets
+    ]
+    near = judge(Runner(LaidOver(runner, laid)), laid)
+    whole = AuditJudge(atlas, coverage([], [], world.estate), SETTING, lambda: None)(Runner(LaidOver(runner, laid)))
+    assert {(one.code, one.subject) for one in near} == {(one.code, one.subject) for one in whole}
+
+
+@examples(60)
+@given(worlds(), st.sampled_from(("", "remove", "register")), st.sampled_from([*LABELS, *ADDRESSES[:3]]))
+def test_mending_one_host_judges_little_and_plans_what_judging_the_whole_plans(
+    world: World, word: str, what: str
+) -> None:
+    atlas, covered = Atlas(world.estate), coverage([], [], world.estate)
+    wanted = Wanted(
+        world.estate, [what if "." in what[1:] and what[0] == "1" else f"{what}.pans.example"], None, covered
+    )
+    decisions = [Decision(word)] if word else []  # type: ignore[arg-type]
+    whole = proved(AuditJudge(atlas, covered, SETTING, lambda: None), Runner(Asking(world)), atlas, decisions, wanted)
+    judge, runner = (
+        AuditJudge(atlas, covered, SETTING, lambda: None, scope=wanted.scope()),
+        Runner(Asking(world)),
+    )
+    plan = proved(judge, runner, atlas, decisions, wanted)
+    while judge.widen(plan.sets):
+        plan = proved(judge, runner, atlas, decisions, wanted)
+    assert judge.scope is not None
+    # A PTR record at an address that nothing leads to is seen by a sweep alone.
+    in_sight = {one.key: one.after for one in whole.sets if one.key.rdtype != 12 or judge.scope.sees(one.key.name)}
+    assert {one.key: one.after for one in plan.sets} == in_sight
 
 
 # What is expected goes first: an oracle that shares nothing with the plan but the zones before and after

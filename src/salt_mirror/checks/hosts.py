@@ -13,13 +13,13 @@ from typing import Any
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, lookup
-from salt_mirror.checks.pairs.judging import ADDRESS_TYPES, Pair, pair_name
+from salt_mirror.checks.pairs.judging import Pair, pair_name
 from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.wording import answers_of, state, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, labels, to_text
-from salt_mirror.dns.records import MX, TARGET_AT, address_type
+from salt_mirror.dns.records import ADDRESS_TYPES, MX, TARGET_AT, address_type
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.special import is_private
 from salt_mirror.findings import Change, Choice, Finding

@@ -14,7 +14,7 @@ from typing import Any, Protocol, TypeVar
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
-from salt_mirror.dns.records import AXFR, SOA
+from salt_mirror.dns.records import AXFR, CNAME, SOA
 from salt_mirror.dns.wire import first_record_only
 
 T = TypeVar("T")
@@ -125,6 +125,19 @@ class Runner:
         name, rdtype, server, recurse = question
         kept = self._kept.get((server, rdtype, recurse), {}).get(name)
         return _unfolded(kept, question) if kept is not None else None
+
+    def heard(self) -> Iterator[tuple[Name, int, tuple[bytes, ...]]]:
+        """Every set that any server has given so far, with its name and type, aliases as CNAME sets."""
+        for (_, rdtype, _), folder in self._kept.items():
+            for name, kept in folder.items():
+                if isinstance(kept, bytes):
+                    if len(kept) > _FOLD.size:
+                        yield name, rdtype, (kept[_FOLD.size :],)
+                    continue
+                if kept.alias is not None:
+                    yield name, CNAME, (kept.alias,)
+                if kept.values:
+                    yield name, rdtype, kept.values
 
     def _hear(self, answer: Answer, results: list[Any]) -> None:
         question = answer[0]

@@ -49,6 +49,7 @@ NAME_ALONE = frozenset(rdtype for rdtype, layout in LAYOUTS.items() if layout ==
 
 TARGET_AT = {NS: 0, CNAME: 0, PTR: 0, MX: 2, SRV: 6}
 """Where the name begins in rdata to which a record leads."""
+ADDRESS_TYPES = (A, AAAA)
 ONE_HAND = (A, AAAA, CNAME, PTR)
 """Types whose set one hand keeps: TXT, MX, SRV, CAA and others hold what several have put there."""
 

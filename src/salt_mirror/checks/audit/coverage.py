@@ -22,6 +22,7 @@ from salt_mirror.findings import Finding
 
 if TYPE_CHECKING:
     from salt_mirror.checks.audit.changing import Narrowing
+    from salt_mirror.checks.audit.nearby import Nearby
 
 
 @dataclass(slots=True)
@@ -37,21 +38,28 @@ class Chosen:
 @dataclass(slots=True)
 class Coverage:
     """What is looked at, and what of that is told. `only` and `skip` hold the words of the command line,
-    `narrowing` what of unchanged zones is asked, where not all is."""
+    `narrowing` what of unchanged zones is asked, and `nearby` what is judged, where not all is."""
 
     only: Chosen
     skip: Chosen
     narrowing: Narrowing | None = None
+    nearby: Nearby | None = None
 
     def asks_set(self, name: Name, view: str) -> bool:
         """Whether what is expected at a name is asked for."""
-        return self.sees(name, view) and (self.narrowing is None or self.narrowing.asks_set(name, view))
+        narrowing = self.narrowing
+        return self.looks_at("rollcall", name, view) and (narrowing is None or narrowing.asks_set(name, view))
+
+    def looks_at(self, check: str, name: Name, view: str) -> bool:
+        """Whether a check looks at a name in a view."""
+        return self.sees(name, view) and (self.nearby is None or self.nearby.looks_at(check, name, view))
 
     def checks(self, check: str) -> bool:
         """Whether a check runs."""
         of_codes = {one.name for code in self.only.codes for one in audited() if family_of(code) in one.codes}
         wanted = self.only.checks or of_codes
-        return (not wanted or check in wanted) and check not in self.skip.checks
+        near = self.nearby is None or self.nearby.runs(check)
+        return near and (not wanted or check in wanted) and check not in self.skip.checks
 
     def told(self) -> tuple[list[str], str]:
         """The checks that run where not all do, and in words what is looked at where that is not everything."""

@@ -7,7 +7,7 @@ is asked twice.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -35,7 +35,6 @@ class AuditWork:
         self._estate = estate
         self._coverage = coverage
         self._unfit: list[str] = []
-        self._kept: set[str] = set()
         self.vantages: FromPlaces | None = None
         self.parts: dict[str, Part] = {}
         self._zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
@@ -46,13 +45,6 @@ class AuditWork:
                     self.parts[check.name] = part
                 elif not check.quiet:
                     self._unfit.append(f"{check.name}: nothing to check ({check.nothing})")
-
-    def keep(self, other: AuditWork, checks: Iterable[str]) -> None:
-        """Takes over what came of some checks in another run, in place of running them."""
-        for name in checks:
-            if name in self.parts and name in other.parts:
-                self.parts[name] = other.parts[name]
-                self._kept.add(name)
 
     @property
     def nothing(self) -> list[str]:
@@ -76,9 +68,8 @@ class AuditWork:
 
     def run(self, setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
         """Runs every check that is covered, one after the other; nothing is asked twice."""
-        for name, part in self.parts.items():
-            if name not in self._kept:
-                carry_out(part, setting, runner, tick)
+        for part in self.parts.values():
+            carry_out(part, setting, runner, tick)
 
     def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
         """Every server that was seen to serve a zone, also those that the estate does not list."""

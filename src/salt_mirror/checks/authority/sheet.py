@@ -144,7 +144,9 @@ class Inspection(Part):
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Inspection | None:
     """All zones of an estate, as far as they are covered."""
-    zones = [(zone.apex, zone.view) for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
+    zones = [
+        (zone.apex, zone.view) for zone in estate.all_zones() if coverage.looks_at("authority", zone.apex, zone.view)
+    ]
     return Inspection(zones, atlas) if zones else None
 
 

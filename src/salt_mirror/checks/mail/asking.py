@@ -15,13 +15,12 @@ from typing import Any
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, at_name, lookup
-from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
 from salt_mirror.checks.rollcall.judging import call
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import MX, SOA
+from salt_mirror.dns.records import ADDRESS_TYPES, MX, SOA
 from salt_mirror.findings import Finding
 
 

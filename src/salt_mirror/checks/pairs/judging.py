@@ -9,6 +9,7 @@ named, and one which did not answer accuses nobody. The judgement itself is a pu
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import partial
 
 from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.audit.coverage import Coverage
@@ -22,13 +23,12 @@ from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, A, address_type
+from salt_mirror.dns.records import ADDRESS_TYPES, PTR, A, address_type
 from salt_mirror.dns.reverse import address_of, reverse_name
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome, worse
 
-ADDRESS_TYPES = (A, AAAA)
 Expectations = Mapping[tuple[str, Name], frozenset[bytes]]
 
 
@@ -140,12 +140,14 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Pairs | None:
         scope = PairsScope(estate)
     except BadInput:  # there is nothing that it could look at
         return None
-    scope.narrow(coverage.sees)
+    if coverage.nearby is not None:
+        scope.sweep_alone(coverage.nearby.addresses)
+    scope.narrow(partial(coverage.looks_at, "pairs"))
     if not coverage.whole:
         scope.remarks.clear()
     if coverage.narrowing is not None:
         scope.leave_out(coverage.narrowing)
-    return Pairs(scope, atlas) if scope.size else None
+    return Pairs(scope, atlas) if scope.size or coverage.nearby is not None else None
 
 
 def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -> Dialogue[list[Pair]]:

@@ -7,7 +7,7 @@ swept address by address as far as that is sane, and known names fill in where i
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from salt_mirror.checks.part import Holdings
@@ -106,6 +106,14 @@ class PairsScope:
             for network, view in self._sweeps
             if sees(reverse_name(network.network_address.packed), view)
         ]
+
+    def sweep_alone(self, addresses: Collection[bytes]) -> None:
+        """Has no network swept, but looks at those of some addresses that lie in one."""
+        for network, view in self._sweeps:
+            for address in addresses:
+                if _holds(network, address):
+                    self._single.setdefault((address, view), False)
+        self._sweeps = []
 
     def leave_out(self, narrowing: Narrowing) -> None:
         """Leaves out what lies in unchanged zones alone, but for the sample, whose addresses are added."""

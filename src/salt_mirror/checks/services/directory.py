@@ -16,14 +16,13 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import Standing, standing_of
 from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
-from salt_mirror.checks.pairs.judging import ADDRESS_TYPES
 from salt_mirror.checks.part import Holdings, no_holding
 from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, parent, to_text
-from salt_mirror.dns.records import CNAME, NS, PTR, SRV
+from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.file import DirectoryEntry
 from salt_mirror.estate.keys import guid_of

@@ -12,9 +12,9 @@ from dataclasses import dataclass, field
 from enum import Enum
 
 from salt_mirror.checks.services.directory import is_locator
-from salt_mirror.checks.stale.scope import ADDRESSES, Inventory, Record, StaleScope
+from salt_mirror.checks.stale.scope import Inventory, Record, StaleScope
 from salt_mirror.dns.names import Name, from_text
-from salt_mirror.dns.records import NS, PTR, SRV
+from salt_mirror.dns.records import ADDRESS_TYPES, NS, PTR, SRV
 from salt_mirror.dns.reverse import Network, address_of
 from salt_mirror.estate.aging import Leased
 
@@ -113,8 +113,10 @@ class Rules:
     def _mixed(self, found: Suspicion) -> Suspicion | None:
         """A dynamic address beside static ones of the same name: the one goes some day, the others stay."""
         record = found.record
-        siblings = self._inventory.by_name.get(record.name, ()) if record.rdtype in ADDRESSES and record.dynamic else ()
-        if any(one.rdtype in ADDRESSES and one.stamp_h == 0 for one in siblings):
+        siblings = (
+            self._inventory.by_name.get(record.name, ()) if record.rdtype in ADDRESS_TYPES and record.dynamic else ()
+        )
+        if any(one.rdtype in ADDRESS_TYPES and one.stamp_h == 0 for one in siblings):
             found.reason = Reason.MIXED
             return found
         return None
@@ -144,7 +146,7 @@ class Rules:
         found.leases_known = bool(self._scope.estate.ages.leases)
         host = self._host(record)
         found.named = [one.rdata for one in self._inventory.pointers.get(address, ()) if one.rdata != host]
-        if record.rdtype in ADDRESSES:
+        if record.rdtype in ADDRESS_TYPES:
             own = [one for one in self._inventory.pointers.get(address, ()) if one.rdata == host and one.stamp_h]
             found.pointer = next(iter(own), None)
         others = [one for one in self._inventory.on_address.get(address, ()) if one.name != host and one.stamp_h]
@@ -157,7 +159,7 @@ class Rules:
     def _is_reused(self, found: Suspicion) -> bool:
         """Whether the address is another host's by now: by lease, or by its pointer and a newer registration together."""
         record, leased = found.record, found.leased
-        if record.rdtype not in ADDRESSES and record.rdtype != PTR:
+        if record.rdtype not in ADDRESS_TYPES and record.rdtype != PTR:
             return False
         host = self._host(record)
         if leased is not None and leased.live and leased.host is not None:
@@ -183,6 +185,6 @@ class Rules:
             return (record.rdata, rdtype, address) in self._expected
         if record.rdtype == SRV or is_locator(record.name):
             return record.target in self._controllers if record.target is not None else False
-        if record.rdtype in ADDRESSES:  # a controller registers the domain's own name, and more, with its address
+        if record.rdtype in ADDRESS_TYPES:  # a controller registers the domain's own name, and more, with its address
             return any(one.name in self._controllers for one in self._inventory.on_address.get(record.rdata, ()))
         return record.name in self._controllers

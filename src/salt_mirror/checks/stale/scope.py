@@ -14,12 +14,11 @@ from typing import NamedTuple
 
 from salt_mirror.checks.part import Holdings, in_hand, no_holding
 from salt_mirror.dns.names import Name, is_within
-from salt_mirror.dns.records import AAAA, CNAME, PTR, SOA, TARGET_AT, A
+from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, PTR, SOA, TARGET_AT
 from salt_mirror.dns.reverse import Network, address_of
 from salt_mirror.estate.aging import Aging, Registered, newest
 from salt_mirror.estate.model import Estate, Zone
 
-ADDRESSES = frozenset((A, AAAA))
 _SIGNERS = frozenset((24, 25, 43, 46, 47, 48, 50, 51))
 
 
@@ -40,7 +39,7 @@ class Record(NamedTuple):
     @property
     def address(self) -> bytes | None:
         """The address that it is about: a host's, or a pointer's."""
-        if self.rdtype in ADDRESSES:
+        if self.rdtype in ADDRESS_TYPES:
             return self.rdata
         return address_of(self.name) if self.rdtype == PTR else None
 
@@ -68,7 +67,7 @@ class Inventory:
         """Takes in a record."""
         self.records.append(record)
         self.by_name.setdefault(record.name, []).append(record)
-        if record.rdtype in ADDRESSES:
+        if record.rdtype in ADDRESS_TYPES:
             self.on_address.setdefault(record.rdata, []).append(record)
         elif record.rdtype == PTR and (address := address_of(record.name)) is not None:
             self.pointers.setdefault(address, []).append(record)
@@ -147,7 +146,7 @@ class StaleScope:
         """Whether anything is known by which a record could be judged: its age, leases or retired networks, or a target."""
         if record.stamp_h is not None or record.rdtype in self.followed:
             return True
-        return record.rdtype in ADDRESSES and bool(self.estate.retired or record.rdata in self.estate.ages.leases)
+        return record.rdtype in ADDRESS_TYPES and bool(self.estate.retired or record.rdata in self.estate.ages.leases)
 
     @property
     def followed(self) -> Collection[int]:

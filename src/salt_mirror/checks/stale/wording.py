@@ -12,11 +12,11 @@ from datetime import UTC, datetime
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.stale.rules import Reason, Suspicion
-from salt_mirror.checks.stale.scope import ADDRESSES, Inventory, Record
+from salt_mirror.checks.stale.scope import Inventory, Record
 from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import PTR, SOA, A, rdata_text, type_text
+from salt_mirror.dns.records import ADDRESS_TYPES, PTR, SOA, A, rdata_text, type_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.estate.aging import moment_of
 from salt_mirror.estate.model import Zone
@@ -52,9 +52,9 @@ def evidence_of(found: Suspicion, now_h: float, life_h: int | None) -> list[str]
     elif leased is not None and not leased.live:
         until = f" on {moment_text(datetime.fromtimestamp(leased.until, UTC))}" if leased.until else ""
         said.append(f"its lease ended{until}")
-    elif found.leases_known and leased is None and record.rdtype in ADDRESSES and found.reason is Reason.STALE:
+    elif found.leases_known and leased is None and record.rdtype in ADDRESS_TYPES and found.reason is Reason.STALE:
         said.append("no lease of its address")
-    if found.named and record.rdtype in ADDRESSES:
+    if found.named and record.rdtype in ADDRESS_TYPES:
         said.append(f"its pointer names {together_said(map(to_text, found.named))} now")
     if found.pointer is not None and record.stamp_h and (found.pointer.stamp_h or 0) < record.stamp_h - 24:
         said.append(f"its pointer is older, last refreshed {ago(found.pointer.stamp_h or 0, now_h)} ago")
@@ -166,8 +166,8 @@ class StaleWords:
     def _removal(self, name: Name, group: Sequence[Suspicion]) -> Choice:
         """Everything of a host together: what no longer belongs, its pointers, and what leads to it."""
         records = [one.record for one in group]
-        if all(one.rdtype in ADDRESSES for one in records):
-            left = {one.rdata for one in self._inventory.by_name.get(name, ()) if one.rdtype in ADDRESSES}
+        if all(one.rdtype in ADDRESS_TYPES for one in records):
+            left = {one.rdata for one in self._inventory.by_name.get(name, ()) if one.rdtype in ADDRESS_TYPES}
             for address in {one.rdata for one in records}:
                 records += [one for one in self._inventory.pointers.get(address, ()) if one.rdata == name]
                 left.discard(address)

@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from itertools import pairwise
 from typing import Any
 
@@ -20,13 +21,13 @@ from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.lookup import at_name, lookup
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.stale.rules import Reason, Rules, Suspicion
-from salt_mirror.checks.stale.scope import ADDRESSES, Inventory, Record, StaleScope
+from salt_mirror.checks.stale.scope import Inventory, Record, StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet, Due, Group, forecast, zone_ages
 from salt_mirror.checks.stale.wording import StaleWords
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels, to_text
-from salt_mirror.dns.records import AAAA, NS, PTR, A
+from salt_mirror.dns.records import AAAA, ADDRESS_TYPES, NS, PTR, A
 from salt_mirror.dns.reverse import address_of, zone_network
 from salt_mirror.dns.special import undelegated
 from salt_mirror.estate.aging import hours_since_1601
@@ -49,7 +50,7 @@ class Seen:
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Stale:
     """What ages in an estate, and where its aliases lead, as far as it is covered."""
-    return Stale(StaleScope(estate, sees=coverage.sees, everything=False), atlas)
+    return Stale(StaleScope(estate, sees=partial(coverage.looks_at, "stale"), everything=False), atlas)
 
 
 class Stale(Part):
@@ -209,7 +210,7 @@ class Stale(Part):
     def addresses(self) -> dict[bytes, None]:
         """The addresses of what no longer belongs: where a host might still answer."""
         gone = (one for one in self._seen if one.finding is not None and _KINDS.get(one.reason) in ("stale", "left"))
-        return {record.rdata: None for one in gone for record in one.records if record.rdtype in ADDRESSES}
+        return {record.rdata: None for one in gone for record in one.records if record.rdtype in ADDRESS_TYPES}
 
     def hear(self, answered: Mapping[bytes, str]) -> None:
         """Takes in whether hosts answer (in words, by address): it is told with the evidence, and judges nothing."""
@@ -269,7 +270,7 @@ class Stale(Part):
 
             address = (
                 record.rdata
-                if record.rdtype in ADDRESSES
+                if record.rdtype in ADDRESS_TYPES
                 else address_of(record.name)
                 if record.rdtype == PTR
                 else None

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage
@@ -68,7 +69,7 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
     """The names of zones that stand in several views, and what must not be told outside, as far as that is covered."""
     if len(estate.zones) < 2:
         return None
-    scope = ViewsScope(estate, sees=coverage.sees)
+    scope = ViewsScope(estate, sees=partial(coverage.looks_at, "views"))
     scope.check()
     return Views(scope, atlas)
 

@@ -21,9 +21,9 @@ from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
 from salt_mirror.cli.engines import engine_of
+from salt_mirror.cli.mend.sender import Sender
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.running import Ran
-from salt_mirror.cli.sending import Sender
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text, shown
 from salt_mirror.dns.questions import Server

@@ -48,10 +48,10 @@ def mend(
 ) -> None:
     """Plan what mends the findings, prove it by judging again, and with --apply carry it out."""
     from salt_mirror.checks.plan.deciding import Decision, read_decisions, word_of
-    from salt_mirror.cli.mending import Mending
+    from salt_mirror.cli.mend.plan import Mending
+    from salt_mirror.cli.mend.restore import Restoring
+    from salt_mirror.cli.mend.sender import Wish
     from salt_mirror.cli.opening import open_estate, seconds_of
-    from salt_mirror.cli.restoring import Restoring
-    from salt_mirror.cli.sending import Wish
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking, directories=True, ages=True)

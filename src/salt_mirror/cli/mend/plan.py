@@ -10,59 +10,39 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NoReturn
 
-import msgspec
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.checks import check_of
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage, coverage
 from salt_mirror.checks.audit.judge import AuditJudge
-from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import takes_away, too_much
-from salt_mirror.checks.plan.sets import Plan, SetLine
+from salt_mirror.checks.plan.sets import Plan, PlannedSet
 from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.applying import Applying
 from salt_mirror.cli.engines import engine_of
+from salt_mirror.cli.mend.apply import Applying
+from salt_mirror.cli.mend.sender import Sender, Wish
+from salt_mirror.cli.mend.wanted import Wanted
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.running import Ran, bounds_of, fetch_zones, run, seen_views
-from salt_mirror.cli.sending import Sender, Wish
 from salt_mirror.cli.telling import INTERRUPTED, tell
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
-from salt_mirror.dns.reverse import address_text
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.forms import address_in, network_in, zone_name
+from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.estate.reading import read_text
-from salt_mirror.estate.typed import completed
-from salt_mirror.findings import About, Change, Finding
+from salt_mirror.findings import About, Finding
 from salt_mirror.keeping.masterfiles import rewritten
-from salt_mirror.keeping.plans import check_plan_files, read_sets, write_plan
+from salt_mirror.keeping.plans import check_plan_files, write_plan
 from salt_mirror.keeping.writing import check_writable, write_whole
 from salt_mirror.report.document import Report, now
-
-
-class _Told(msgspec.Struct, frozen=True):
-    """What is read of a finding in a report."""
-
-    code: str
-    name: str
-    type: str
-    view: str
-    address: str | None = None
-    server: str = ""
-
-
-class _Reported(msgspec.Struct, frozen=True):
-    schema: str
-    findings: list[_Told]
 
 
 class Mending(Sender):
@@ -72,9 +52,9 @@ class Mending(Sender):
         super().__init__(estate, wish, asking, showing)
         self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
         self._everything: Coverage = coverage((), (), estate)  # what a change does elsewhere is judged too
-        self._older: list[SetLine] = []
         self._doubted: set[tuple[str, About]] = set()
-        self._wanted = self._chosen()
+        self._wanted = Wanted(estate, wish.names, wish.taken, self._coverage)
+        self._remarks += self._wanted.remarks
         self._zone_files = [self._zone_file(text) for text in wish.zone_files]
         if wish.write is not None:
             check_plan_files(wish.write)
@@ -107,48 +87,7 @@ class Mending(Sender):
             raise BadInput(why)
         if not self._wish.yes:
             self._show(report, "not sent yet", whole=True)
-        self._send(atlas, plan, report)
-
-    # What is wanted
-
-    def _chosen(self) -> Callable[[Finding], bool]:
-        """Which findings are to be mended."""
-        tests = [self._about(word) for word in self._wish.names]
-        told: set[tuple[str, About]] | None = None
-        if self._wish.taken is not None:
-            text = read_text(self._wish.taken)
-            if '"schema"' in text[:200]:
-                told = _findings_in(text, self._wish.taken)
-                self._remarks.append(f"{many(len(told), 'finding')} of {self._wish.taken}, as far as they still stand")
-            else:
-                self._older = read_sets(self._wish.taken)
-                if not self._older:
-                    raise BadInput.at(self._wish.taken, None, "has no set to change")
-        covered = self._coverage
-        return lambda finding: (
-            covered.checks(check_of(finding.code).name)
-            and covered.tells(finding)
-            and (not tests or any(test(finding) for test in tests))
-            and (told is None or (finding.code, finding.subject) in told)
-        )
-
-    def _about(self, word: str) -> Callable[[Finding], bool]:
-        """Whether a finding concerns a host, an address, or a zone or network of the estate."""
-        address = address_in(word)
-        if address is not None:
-            where = address_text(address)
-            return lambda finding: finding.address == where or where in finding.expected
-        if network_in(word) is None:
-            name = completed(word, self._estate, self._estate.views, None)
-            apexes = {zone.apex for zone in self._estate.all_zones()}
-            if name not in apexes:
-                text = to_text(name)
-                return lambda finding: (
-                    text in (finding.name, finding.owner, *finding.expected)
-                    or any(text in (change.name, *change.add, *change.remove) for change in _changes_of(finding))
-                )
-        apex = zone_name(word)
-        return lambda finding: any(is_within(from_text(name), apex) for name in (finding.name, finding.owner))
+        self._send(judge, plan, report)
 
     def _zone_file(self, text: str) -> tuple[Zone, Path]:
         """Reads `ZONE=FILE`, with `@VIEW` behind a zone that stands in several views. Raises BadInput."""
@@ -171,17 +110,23 @@ class Mending(Sender):
     def _planned(self, atlas: Atlas) -> tuple[Plan, AuditJudge, Ran]:
         """Judges, plans and proves."""
         made: list[tuple[Plan, AuditJudge]] = []
-        whole = AuditWork(self._estate, atlas, self._everything)
+        scope = self._wanted.scope()
+        transfers = atlas.transfers(self._estate.views, everywhere=self._asking.transfer)
+        if scope is not None:
+            transfers = [one for one in transfers if any(is_within(name, one[1]) for name in scope.names)]
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
-            whole.run(setting, runner, tick)
-            self._doubted = {(one.code, one.subject) for one in whole.findings() if one.outcome == "unverified"}
-            judge = AuditJudge(atlas, self._everything, setting, tick, whole)
-            wish = self._wish
-            plan = proved(judge, runner, atlas, wish.decisions, self._wanted, self._older, only_adding=wish.only_adding)
+            judge, wish = AuditJudge(atlas, self._everything, setting, tick, scope=scope), self._wish
+            while True:
+                plan = proved(
+                    judge, runner, atlas, wish.decisions, self._wanted, self._wanted.older, only_adding=wish.only_adding
+                )
+                if not judge.widen(plan.sets):
+                    break
+            self._doubted = {(one.code, one.subject) for one in judge.work.findings() if one.outcome == "unverified"}
             made.append((plan, judge))
 
-        ran = run(work, atlas, self._estate.views, self._asking, total=whole.total, what="things looked at")
+        ran = run(work, atlas, self._estate.views, self._asking, total=0, what="things looked at", transfers=transfers)
         if not made:
             tell("interrupted before there was a plan")
             raise typer.Exit(INTERRUPTED)
@@ -206,7 +151,7 @@ class Mending(Sender):
 
     # Sending
 
-    def _send(self, atlas: Atlas, plan: Plan, report: Report) -> NoReturn:
+    def _send(self, judge: AuditJudge, plan: Plan, report: Report) -> NoReturn:
         targets = dict.fromkeys(one.server.label for one in plan.sets if one.server is not None)
         if not targets:
             self._show(report, "nothing can be sent", whole=self._wish.yes)
@@ -216,9 +161,11 @@ class Mending(Sender):
         said = ", ".join(f"{label} ({places[label].endpoint})" for label in targets)
         self._agree(f"Send {many(len(plan.sets), 'change')} to {said}? The way back is written to {self._undo}.")
         with engine_of(self._asking) as engine:
-            applying, late = self._carried_out(atlas, engine, plan.sets, plan.servers)
+            applying, late = self._carried_out(judge.atlas, engine, plan.sets, plan.servers)
             standing = (
-                [] if self._interrupted else [one for one in self._judged_again(atlas, engine) if self._wanted(one)]
+                []
+                if self._interrupted
+                else [one for one in self._judged_again(judge, plan.sets, engine) if self._wanted(one)]
             )
         undone = sum(one.outcome != "agrees" for one in applying.outcomes)
         faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]
@@ -240,14 +187,21 @@ class Mending(Sender):
         self._show(ended, f"planned: {plan.headline}", whole=self._wish.yes)
         self._end(1 if undone or faults else 3 if late else ended.exit_status())
 
-    def _judged_again(self, atlas: Atlas, engine: ApartExchange) -> list[Finding]:
-        """Judge as at first: with transfers where there were some, and by asking anew."""
-        exchange = HoldingExchange(engine)
-        wanted, remarks = seen_views(atlas.transfers(self._estate.views, everywhere=self._asking.transfer), engine)
+    def _judged_again(self, judge: AuditJudge, sets: list[PlannedSet], engine: ApartExchange) -> list[Finding]:
+        """Judge what was touched as at first: with transfers where there were some, and by asking anew."""
+        exchange, zones = HoldingExchange(engine), {apex for _, apex in judge.zones(sets)}
+        transfers = judge.atlas.transfers(self._estate.views, everywhere=self._asking.transfer)
+        wanted, remarks = seen_views([one for one in transfers if one[1] in zones], engine)
         self._remarks += remarks
         self._remarks += fetch_zones(wanted, exchange, bounds_of(self._estate), timeout_s=self._asking.timeout * 5)
-        setting = Setting(now(), exchange.holding, exchange.names)
-        return AuditJudge(atlas, self._everything, setting, lambda: None)(Runner(exchange))
+        runner = Runner(exchange)
+        standing = judge.judged_again(sets, Setting(now(), exchange.holding, exchange.names), runner)
+        self._remarks.append(
+            f"what was changed, and what leans on it, was judged again with {many(runner.asked, 'question')}; all else is as "
+            f"it "
+            "was found before"
+        )
+        return standing
 
 
 def _status_of(applying: Applying) -> int:
@@ -256,22 +210,11 @@ def _status_of(applying: Applying) -> int:
     return 1 if "differs" in outcomes else 3 if "unverified" in outcomes else 0
 
 
-def _changes_of(finding: Finding) -> list[Change]:
-    return [*finding.changes, *(change for choice in finding.choices for change in choice.changes)]
-
-
-def _findings_in(text: str, path: Path) -> set[tuple[str, About]]:
-    """The findings of a report, by code and subject. Raises BadInput."""
-    try:
-        report = msgspec.json.decode(text, type=_Reported)
-    except (msgspec.DecodeError, RecursionError) as error:
-        raise BadInput.at(path, None, f"is no report that can be read: {error}") from None
-    return {(one.code, About(one.view, one.name, one.type, one.address or "", one.server)) for one in report.findings}
-
-
 def _names_in(judge: AuditJudge, estate: Estate) -> dict[tuple[str, Name], int]:
     """How many things the check that saw most of a zone has looked at there."""
     found: dict[tuple[str, Name], int] = {}
     for line in judge.work.zone_lines([]):
-        found[line.view, from_text(line.zone)] = max((tally.total for tally in line.checks.values()), default=0)
+        key = (line.view, from_text(line.zone))
+        expected = len({one.name for one in estate.zones[line.view][key[1]].expectations})
+        found[key] = max(expected, *(tally.total for tally in line.checks.values()), 0)
     return found
