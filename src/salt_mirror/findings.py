@@ -75,8 +75,8 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     reason: str
 
 
-Word = Literal["remove", "register"]
-"""How a choice is settled."""
+Word = Literal["remove", "register", "no-mail"]
+"""How a choice is settled: the record goes, what it needs comes, or only the null MX stays (RFC 7505)."""
 
 
 class Choice(msgspec.Struct, frozen=True, kw_only=True):
@@ -87,8 +87,14 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     changes: list[Change]
 
 
+Fate = Literal["", "planned", "choice", "refused", "contradiction", "not ours", "advice"]
+"""What becomes of a finding's repair: it is planned, a person has to choose, it was refused since it would do harm, the estate
+contradicts itself, somebody else has to change something, or no change is known; empty where nothing was planned for."""
+
+
 class Finding(msgspec.Struct, frozen=True, kw_only=True):
-    """One statement about one subject. Names are absolute; `remedy` says in master-file syntax what would mend it, or is empty.
+    """One statement about one subject. Names are absolute; `remedy` says in master-file syntax what would mend it, or is
+    empty; `fate` what becomes of that.
 
     `changes` are the same as data; `choices` are for a person to decide where no changes are right, and `advice` where it is
     not ours to change.
@@ -109,6 +115,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     evidence: list[Evidence]
     text: str
     remedy: str = ""
+    fate: Fate = ""
     changes: list[Change] = []
     choices: list[Choice] = []
     advice: str = ""

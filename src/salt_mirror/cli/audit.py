@@ -151,7 +151,7 @@ def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None],
 def _carry_out(
     one: Round, asking: Asking, meter: Meter, plans: list[Plan] | None, far: FarExchange | None = None
 ) -> Ran:
-    """Runs an audit; where `plans` are wished for, what mends its findings is planned after it."""
+    """Runs an audit, and plans what mends its findings; all of them where `plans` are wished for."""
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.cli.opening import pace_for_a_sweep
     from salt_mirror.cli.running import run
@@ -160,23 +160,42 @@ def _carry_out(
     pairs = one.work.parts.get("pairs")
     if isinstance(pairs, Pairs) and pairs.sweeps:
         pace_for_a_sweep(estate, asking.pace)
-    work = _with_plan(one, plans) if plans is not None else one.run
-    total = one.work.total
-    return run(
-        work, one.atlas, estate.views, asking, total=total, what="things looked at", through=meter.through, far=far
+    made: list[Plan] = plans if plans is not None else []
+    work = _with_plan(one, made, everything=plans is not None) if far is None else one.run
+    ran = run(
+        work,
+        one.atlas,
+        estate.views,
+        asking,
+        total=one.work.total,
+        what="things looked at",
+        through=meter.through,
+        far=far,
     )
+    return ran._replace(plan=made[0] if made else None)
 
 
-def _with_plan(one: Round, plans: list[Plan]) -> Callable[[Setting, Runner, Callable[[], None]], None]:
-    """The audit, and then what mends its findings, planned and proved over the same answers."""
-    work, atlas = one.work, one.atlas
+def _with_plan(
+    one: Round, plans: list[Plan], *, everything: bool
+) -> Callable[[Setting, Runner, Callable[[], None]], None]:
+    """The audit, and then what mends its findings, planned and proved over the same answers; with `everything` also where that
+    is much."""
+    atlas = one.atlas
 
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
+        from salt_mirror.checks.audit.coverage import coverage
         from salt_mirror.checks.audit.judge import AuditJudge
+        from salt_mirror.checks.audit.repairs import MOST_PLANNED, plan_near, plannable
         from salt_mirror.checks.plan.proving import proved
 
-        work.run(setting, runner, tick)
-        plans.append(proved(AuditJudge(atlas, one.covered, setting, lambda: None, work), runner, atlas))
+        one.run(setting, runner, tick)
+        found = plannable(one.work.findings())
+        if atlas.given or not (everything or 0 < len(found) <= MOST_PLANNED):
+            return
+        if one.covered == coverage((), (), atlas.estate):
+            plans.append(proved(AuditJudge(atlas, one.covered, setting, lambda: None, one.work), runner, atlas))
+        elif found:
+            plans.append(plan_near(found, atlas, setting, runner))
 
     return run
 
@@ -196,12 +215,12 @@ def _report(
     from salt_mirror.checks.audit.accepting import sort_out
     from salt_mirror.checks.audit.causes import with_causes
     from salt_mirror.checks.audit.lines import Audit
-    from salt_mirror.cli.ending import reading_order, report_on
+    from salt_mirror.cli.ending import reading_order, repaired, report_on
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.history import FinishedRun, add_run
 
     work = one.work
-    standing, accepted = sort_out(with_causes(work.findings()), estate.accept, ran.started.date())
+    standing, accepted = sort_out(with_causes(repaired(work.findings(), ran)), estate.accept, ran.started.date())
     if not one.whole:  # what an acceptance is for may lie where nobody looked
         standing = [finding for finding in standing if finding.code != "accept.unused"]
     standing.sort(key=reading_order)

@@ -67,9 +67,18 @@ def report_on(
         "counts": counts,
         "remarks": said,
         "interrupted": ran.interrupted,
-        "findings": sorted(findings, key=reading_order),
+        "findings": sorted(findings if "audit" in more else repaired(findings, ran), key=reading_order),
     }
     return Report(**(given | more))
+
+
+def repaired(findings: Iterable[Finding], ran: Ran) -> Iterable[Finding]:
+    """The findings with the repairs that are planned, where a plan was made."""
+    if ran.plan is None:
+        return findings
+    from salt_mirror.checks.audit.repairs import with_repairs
+
+    return with_repairs(findings, ran.plan)
 
 
 def report_of(command: str, estate: Estate, ran: Ran, part: Part, remarks: Iterable[str] = (), **more: Any) -> Report:

@@ -7,7 +7,7 @@ import gc
 import sys
 import threading
 import time
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
@@ -32,6 +32,8 @@ from salt_mirror.report.document import now
 if TYPE_CHECKING:
     from rich.progress import Progress as Bar
 
+    from salt_mirror.checks.plan.sets import Plan
+    from salt_mirror.findings import Finding
     from salt_mirror.vantages.exchange import FarExchange
 
 AT_ONCE = 8
@@ -42,7 +44,8 @@ AHEAD, AHEAD_AFAR = 1024, 8192
 
 
 class Ran(NamedTuple):
-    """What the asking cost, and what the reader has to know about it."""
+    """What the asking cost, and what the reader has to know about it; the `plan` that mends what was found, where one was
+    made."""
 
     started: datetime
     seconds: float
@@ -53,6 +56,7 @@ class Ran(NamedTuple):
     interrupted: bool
     saved: int = 0
     late: int = 0
+    plan: Plan | None = None
 
 
 Work = Callable[[Setting, Runner, Callable[[], None]], None]
@@ -74,8 +78,25 @@ def run_part(
     far: FarExchange | None = None,
 ) -> Ran:
     """Runs one check; `what` are the things that it looks at, in words."""
-    work = partial(carry_out, part)
-    return run(work, atlas, views, asking, total=part.size, what=what, transfers=transfers, far=far)
+    plans: list[Plan] = []
+
+    def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
+        carry_out(part, setting, runner, tick)
+        if far is None and any(one.changes or one.choices for one in part.findings()):
+            plans.extend(planned(part.findings(), atlas, setting, runner))
+
+    ran = run(work, atlas, views, asking, total=part.size, what=what, transfers=transfers, far=far)
+    return ran._replace(plan=plans[0] if plans else None)
+
+
+def planned(findings: Iterable[Finding], atlas: Atlas, setting: Setting, runner: Runner) -> list[Plan]:
+    """The plan that mends some findings; none where nobody could carry it out, or where it would be a large one."""
+    if not atlas.estate.zones or atlas.given:
+        return []
+    from salt_mirror.checks.audit.repairs import MOST_PLANNED, plan_near, plannable
+
+    found = plannable(findings)
+    return [plan_near(found, atlas, setting, runner)] if 0 < len(found) <= MOST_PLANNED else []
 
 
 def run(

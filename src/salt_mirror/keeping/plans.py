@@ -12,9 +12,9 @@ from pathlib import Path
 
 import msgspec
 
-from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetLine, line_of
+from salt_mirror.checks.plan.sets import Plan, SetLine, come_of, gone_of, line_of
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
-from salt_mirror.dns.records import MADE_BY_SIGNERS, NS, OPT, SOA, record_line, type_from_text
+from salt_mirror.dns.records import MADE_BY_SIGNERS, NS, OPT, SOA, type_from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.reading import json_lines, read_text, whole
 from salt_mirror.keeping.writing import check_writable, write_whole
@@ -97,18 +97,6 @@ def _removals(plan: Plan) -> Iterable[str]:
             yield fragment_head(view, zone)
         for one in sets:
             yield from gone_of(one)
-
-
-def gone_of(one: PlannedSet) -> list[str]:
-    """The records of a set that go, as lines of a master file; all of them where their TTL changes."""
-    gone = one.before if one.ttl_before != one.ttl_after else one.before - one.after
-    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_before) for value in sorted(gone)]
-
-
-def come_of(one: PlannedSet) -> list[str]:
-    """The records of a set that come."""
-    come = one.after if one.ttl_before != one.ttl_after else one.after - one.before
-    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_after) for value in sorted(come)]
 
 
 def _one_line(text: str) -> str:

@@ -16,6 +16,7 @@ from salt_mirror.dns.names import from_text, is_within
 from salt_mirror.findings import Change, Finding
 
 _FEW = 3
+_NOT_MENDED = ("refused", "contradiction", "not ours", "advice")
 
 
 def with_causes(findings: Iterable[Finding]) -> list[Finding]:
@@ -93,6 +94,8 @@ def _shared(findings: list[Finding]) -> dict[int, str]:
     sets: dict[tuple[str, ...], list[int]] = {}
     changes: dict[tuple[str, ...], Change] = {}
     for number, one in enumerate(findings):
+        if one.fate in _NOT_MENDED:
+            continue  # what mends it is not that change
         keyed: list[tuple[tuple[str, ...], Change]] = [
             ((change.view, change.name, change.type), change) for change in one.changes
         ]

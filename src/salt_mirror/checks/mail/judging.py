@@ -208,10 +208,11 @@ class _MailTests:
             text = (
                 f"{self._domain} has a null MX beside others: some senders give up, others go on (RFC 7505 section 3)."
             )
-            null, others = [_NULL], [value for value in seen.found.values if value != _NULL]
+            others = [value for value in seen.found.values if value != _NULL]
+            mail, none = self._change("it takes mail", remove=[_NULL]), self._change("it takes none", remove=others)
             choices = [
-                Choice(word="remove", says="it takes mail", changes=[self._change("it takes mail", remove=null)]),
-                Choice(word="register", says="it takes none", changes=[self._change("it takes none", remove=others)]),
+                Choice(word="remove", says="it takes mail: the null MX goes", changes=[mail]),
+                Choice(word="no-mail", says="it takes none: only the null MX stays", changes=[none]),
             ]
             beside = self._state("mail.null-not-alone", text, answers=answers_of(seen.found), choices=choices)
             return self._judged("null MX", text, [beside], [seen.found])

@@ -21,11 +21,13 @@ WORDS: tuple[Word, ...] = get_args(Word)
 
 
 class Decision(NamedTuple):
-    """One decision: its word, and which names (or addresses) and codes it is about, as shell patterns."""
+    """One decision: its word, and which names (or addresses) and codes it is about, as shell patterns; the
+    `place` where it was written down."""
 
     word: Word
     pattern: str = "*"
     code: str = "*"
+    place: str = ""
 
     def fits(self, finding: Finding) -> bool:
         """Whether it is about a finding."""
@@ -45,6 +47,21 @@ def decided(finding: Finding, decisions: Iterable[Decision]) -> Choice | None:
         if decision.fits(finding):
             return next((one for one in finding.choices if one.word == decision.word), None)
     return None
+
+
+def idle(decisions: Iterable[Decision], findings: Iterable[Finding]) -> list[str]:
+    """Return in words which decisions settle none of some findings, and why."""
+    open_ones = [one for one in findings if one.choices]
+    said = []
+    for decision in decisions:
+        about = [one for one in open_ones if decision.fits(one)]
+        if any(choice.word == decision.word for one in about for choice in one.choices):
+            continue
+        words = sorted({choice.word for one in about for choice in one.choices})
+        what = f"{decision.word} {decision.pattern}" + (f" {decision.code}" if decision.code != "*" else "")
+        why = f"there the choice is {' or '.join(words)}" if words else "no open choice is about it"
+        said.append(f"{decision.place or '--choose'}: {what} settles nothing: {why}")
+    return said
 
 
 def word_of(text: str, place: str) -> Word:
@@ -68,5 +85,5 @@ def read_decisions(path: Path) -> list[Decision]:
         code = words[2] if len(words) == 3 else "*"
         if not any(fnmatchcase(one, code) for one in catalogue()):
             raise BadInput.unknown(f"{path}, line {number}: no code fits", code, catalogue(), alike=0.4)
-        found.append(Decision(word, words[1].lower(), code))
+        found.append(Decision(word, words[1].lower(), code, f"{path}, line {number}"))
     return found

@@ -78,6 +78,7 @@ class Merging:
         self._usual: dict[tuple[str, Name], Counter[int]] = {}
         self.blocked: dict[SetKey, str] = {}
         self.refused: dict[SetKey, str] = {}
+        self._refused_again: set[SetKey] = set()
 
     # What comes out
 
@@ -121,12 +122,16 @@ class Merging:
             return f"the {change.type} of a zone itself is never changed from here"
         return SetKey(zone.view, zone.apex, name, rdtype)
 
-    def take(self, changes: Iterable[Change]) -> Dialogue[bool]:
-        """Merges some changes into the sets so far; whether anything came of it."""
+    def take(self, changes: Iterable[Change], chosen: Iterable[Change] = ()) -> Dialogue[bool]:
+        """Merges some changes into the sets so far; whether anything came of it. What a person has `chosen` is also tried where
+        what a check proposed was refused."""
         wishes: dict[SetKey, list[_Wish]] = {}
-        for change in changes:
+        for change, barred in [
+            *((one, self.refused) for one in changes),
+            *((one, self._refused_again) for one in chosen),
+        ]:
             key = self.key_of(change)
-            if isinstance(key, SetKey) and key not in self.refused:
+            if isinstance(key, SetKey) and key not in barred:
                 wishes.setdefault(key, []).append(_read(change, key.rdtype))
         before = {key: (frozenset(being.values), being.ttl) for key, being in self._beings.items()}
         yield from self._look_up(wishes)
@@ -144,6 +149,7 @@ class Merging:
     def begin(self) -> None:
         """Begins another pass, as when somebody plans anew after this plan: nothing is refused yet, no right is used up."""
         self.refused.clear()
+        self._refused_again.clear()
         self.blocked.clear()
         for being in self._beings.values():
             being.rights.clear()
@@ -159,6 +165,8 @@ class Merging:
 
     def refuse(self, key: SetKey, why: str) -> None:
         """Leaves a set as it is from now on, in this pass."""
+        if key in self.refused:
+            self._refused_again.add(key)
         self.refused.setdefault(key, why)
 
     def _merge(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:

@@ -15,13 +15,13 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.deciding import Decision, decided
 from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import CONTRADICTS, Merging
-from salt_mirror.checks.plan.sets import Fate, Left, Plan, SetKey, SetLine, set_of
+from salt_mirror.checks.plan.sets import Left, Plan, SetKey, SetLine, set_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.forms import address_in
-from salt_mirror.findings import About, Change, Finding
+from salt_mirror.findings import About, Change, Fate, Finding
 
 MOST_ROUNDS = 8
 MOST_PASSES = 6
@@ -90,7 +90,7 @@ class _Proof(NamedTuple):
                 for finding in _new_faults(begin, last)
                 for one in merging.sets()
                 if finding.view == one.key.view
-                and to_text(one.key.name) in _names_of(finding)
+                and to_text(one.key.name) in names_of(finding)
                 and planned.get(one.key) != one.after
                 and not merging.brings_expected(one)
             }
@@ -129,7 +129,7 @@ class _Proof(NamedTuple):
                     break
                 asked = [one for one in ours if self.wanted(one) and one.subject in open_to_decide]
                 chosen = [choice for one in asked if (choice := decided(one, self.decisions)) is not None]
-                if not self._take([*changes, *(change for choice in chosen for change in choice.changes)]):
+                if not self._take(changes, [change for choice in chosen for change in choice.changes]):
                     break
             standing = self._judged()
         return standing
@@ -143,8 +143,8 @@ class _Proof(NamedTuple):
         ]
         return self.judge(Runner(LaidOver(self.runner, laid)), laid)
 
-    def _take(self, changes: list[Change]) -> bool:
-        (done,) = self.runner.run([self.merging.take(changes)])
+    def _take(self, changes: list[Change], chosen: Sequence[Change] = ()) -> bool:
+        (done,) = self.runner.run([self.merging.take(changes, chosen)])
         return done
 
 
@@ -172,7 +172,7 @@ def _kind(finding: Finding) -> tuple[About, bool]:
 _ASTRAY = frozenset(f"pair.{what}" for what in ("stale-pointer", "lost-pointer", "orphan-pointer", "missing-dot"))
 
 
-def _names_of(finding: Finding) -> set[str]:
+def names_of(finding: Finding) -> set[str]:
     """The names that a fault may have come of: those that it is about, its address's too, and those that its evidence asks
     for."""
     address = address_in(finding.address) if finding.address else None

@@ -7,7 +7,7 @@ to be worked out when they are sent, written down, undone or compared.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple, get_args
+from typing import NamedTuple
 
 import msgspec
 
@@ -15,8 +15,8 @@ from salt_mirror.checks.wording import many
 from salt_mirror.dns.edits import SetEdit
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text
-from salt_mirror.findings import Finding
+from salt_mirror.dns.records import rdata_from_text, rdata_text, record_line, type_from_text, type_text
+from salt_mirror.findings import Fate, Finding
 
 
 class SetKey(NamedTuple):
@@ -104,12 +104,6 @@ def texts(rdtype: int, values: frozenset[bytes]) -> list[str]:
     return [rdata_text(rdtype, value) for value in sorted(values)]
 
 
-Fate = Literal["refused", "contradiction", "not ours", "advice"]
-"""Why a finding is not mended: its change was refused, the estate contradicts itself, somebody else has to change something, or
-nobody knows a change, but there is advice."""
-FATES: tuple[Fate, ...] = get_args(Fate)
-
-
 class Left(NamedTuple):
     """A finding that the plan does not mend, why, and what kind of reason that is."""
 
@@ -162,6 +156,23 @@ class Plan:
         if self.waiting:
             says += f"; {len(self.waiting):,} {'waits' if len(self.waiting) == 1 else 'wait'} for a decision"
         return says + "."
+
+
+def gone_of(one: PlannedSet) -> list[str]:
+    """The records of a set that go, as lines of a master file; all of them where their TTL changes."""
+    gone = one.before if one.ttl_before != one.ttl_after else one.before - one.after
+    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_before) for value in sorted(gone)]
+
+
+def come_of(one: PlannedSet) -> list[str]:
+    """The records of a set that come."""
+    come = one.after if one.ttl_before != one.ttl_after else one.after - one.before
+    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_after) for value in sorted(come)]
+
+
+def record_lines(one: PlannedSet) -> list[str]:
+    """A set as lines of a master file: what comes, and before it what goes, in comments."""
+    return [*(f"; remove: {line}" for line in gone_of(one)), *come_of(one)]
 
 
 def edit_of(one: PlannedSet) -> SetEdit:

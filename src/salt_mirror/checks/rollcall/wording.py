@@ -175,7 +175,11 @@ class RollWords:
 def grouped(findings: list[Finding]) -> list[Finding]:
     """Gives findings that share an unexpected value one cause, where there are many: something moved, they did not follow."""
     olds = Counter(old for finding in findings for old in _old_values(finding))
-    causes = {old: f"{number} record sets still lead to {old}" for old, number in olds.items() if number >= MANY}
+    causes = {
+        old: f"{number} record sets lead to {old}, and not to what is expected"
+        for old, number in olds.items()
+        if number >= MANY
+    }
     if not causes:
         return findings
     result = []

@@ -29,7 +29,9 @@ def mend(
         Path | None,
         option("--from", "FILE", "The findings of a JSON report, or the sets of a plan that --write wrote."),
     ] = None,
-    choose: Annotated[str | None, option("--choose", "WORD", "Settle every open choice by remove or register.")] = None,
+    choose: Annotated[
+        str | None, option("--choose", "WORD", "Settle all open choices: remove, register, no-mail.")
+    ] = None,
     decisions: Annotated[
         Path | None, option("--decisions", "FILE", "Settle choices one by one: a line `remove rake-19.*` for each.")
     ] = None,

@@ -17,6 +17,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage, coverage
 from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.part import Setting
+from salt_mirror.checks.plan.deciding import idle
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
@@ -64,6 +65,7 @@ class Mending(Sender):
         atlas = atlas_of(self._estate)
         plan, judge, ran = self._planned(atlas)
         written = self._written(plan)
+        self._remarks += idle(self._wish.decisions, plan.found)
         if gone := takes_away(plan, atlas.expects):
             self._remarks.append(gone)
         sheet = sheet_of(plan)

@@ -15,8 +15,8 @@ from salt_mirror.report.document import Report
 from salt_mirror.report.forms.said import evidence_line, since_of, subject_of
 
 _COLUMNS = (
-    "weight", "outcome", "code", "title", "view", "name", "type", "address", "text", "cause", "remedy", "expected", "evidence",
-    "standing since",
+    "weight", "outcome", "code", "title", "view", "name", "type", "address", "text", "cause", "remedy", "fate", "expected",
+    "evidence", "standing since",
 )  # fmt: skip
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
@@ -31,7 +31,7 @@ def written(report: Report) -> bytes:
         stood = since.get(subject_of(one))
         cells = (
             one.weight, one.outcome, one.code, catalogue()[one.code].title, one.view, one.name, one.type, one.address or "",
-            one.text, one.cause, one.remedy, "; ".join(one.expected), "; ".join(map(evidence_line, one.evidence)),
+            one.text, one.cause, one.remedy, one.fate, "; ".join(one.expected), "; ".join(map(evidence_line, one.evidence)),
             stood.isoformat() if stood is not None else "",
         )  # fmt: skip
         writer.writerow([_defused(clean_lines(cell)) for cell in cells])

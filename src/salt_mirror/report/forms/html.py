@@ -24,7 +24,7 @@ from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.folding import KINDS, Fold, Folding, largest
 from salt_mirror.report.forms.rows import ENTRY, FIELD, compact
-from salt_mirror.report.forms.said import evidence_line, since_of, subject_of, things_said
+from salt_mirror.report.forms.said import FATES, evidence_line, since_of, subject_of, things_said
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
 STANDING = 100
@@ -45,6 +45,7 @@ class Row(NamedTuple):
     view: str
     since: str
     text: str
+    repair: str
     remedy: str
     evidence: list[str]
 
@@ -57,6 +58,7 @@ class Row(NamedTuple):
             self.view,
             self.since,
             self.text,
+            self.repair,
             self.remedy,
             ENTRY.join(self.evidence),
         )
@@ -136,7 +138,8 @@ def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], li
                     Row(
                         kind, one.code, code.title, code.meaning, clean(one.place), clean(one.view),
                         f"{stood:%Y-%m-%d %H:%M} UTC" if stood is not None and stood < report.started else "",
-                        clean(one.text), clean_lines(one.remedy), [clean(evidence_line(e)) for e in one.evidence],
+                        clean(one.text), FATES[one.fate], clean_lines(one.remedy),
+                        [clean(evidence_line(e)) for e in one.evidence],
                     )
                 )  # fmt: skip
             says = "" if fold.alone and not fold.cause else clean(fold.says)

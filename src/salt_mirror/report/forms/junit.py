@@ -61,7 +61,7 @@ def _case(finding: Finding) -> TestCase:
     message = clean(finding.text)
     note = Skipped(message) if finding.outcome == "unverified" else Failure(message, finding.code)
     lines = [finding.text, *map(evidence_line, finding.evidence)]
-    lines += [f"mend: {line}" for line in finding.remedy.split("\n") if line]
+    lines += [f"{finding.fate or 'mend'}: {line}" for line in finding.remedy.split("\n") if line]
     note.text = "\n".join(map(clean, lines))
     case.result = [note]
     return case

@@ -11,7 +11,7 @@ from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Audit
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms.said import things_said
+from salt_mirror.report.forms.said import FATES, things_said
 
 
 def written(report: Report) -> bytes:
@@ -53,6 +53,7 @@ def written(report: Report) -> bytes:
                 f"{'  ' if one.cause else ''}- **{marked(catalogue()[one.code].title)}** {marked(one.text)} (`{one.code}`)"
             )
             if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
+                lines += ["", f"{'    ' if one.cause else '  '}{FATES[one.fate]}:"] if one.fate else []
                 lines += _code(clean_lines(one.remedy), "    " if one.cause else "  ")
                 mended = one.remedy
         lines += [""] if found else []

@@ -8,7 +8,7 @@ from datetime import datetime
 
 from salt_mirror.checks.audit.lines import Since
 from salt_mirror.checks.wording import many
-from salt_mirror.findings import Evidence, Finding
+from salt_mirror.findings import Evidence, Fate, Finding
 from salt_mirror.report.document import Report
 
 
@@ -36,6 +36,18 @@ def things_said(findings: Sequence[Finding]) -> str:
     """How many things there are to mend behind some findings, those with one cause being one; nothing where each is its own."""
     things = len({one.cause or number for number, one in enumerate(findings)})
     return f"{many(things, 'thing')} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""
+
+
+FATES: dict[Fate, str] = {
+    "": "What would mend it",
+    "planned": "What mends it, as planned",
+    "choice": "Needs a decision",
+    "refused": "Refused, since it would do harm",
+    "contradiction": "Contradiction in the estate",
+    "not ours": "Not ours to change",
+    "advice": "Advice",
+}
+"""What a report writes above a finding's repair."""
 
 
 def same_mend(one: Finding, other: Finding | None) -> bool:

@@ -9,10 +9,11 @@ from rich.text import Text
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.plan.sending import Carried
-from salt_mirror.checks.plan.sets import Fate, SetLine
+from salt_mirror.checks.plan.sets import SetLine
 from salt_mirror.checks.plan.sheet import LeftLine, PlanSheet
 from salt_mirror.checks.proposing import lines_of
 from salt_mirror.checks.wording import many
+from salt_mirror.findings import Fate
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.console import console_on, put_line
@@ -74,7 +75,9 @@ class PlanPage:
                 self._line(Text(f"+ {_record(one.ttl_after, text)}", style="green"), 8)
         kept = len(set(one.before) & set(one.after)) if not whole else 0
         if kept:
-            self._line(Text(f"  {many(kept, 'other record')} of the set stay", style="dim"), 8)
+            self._line(
+                Text(f"  {many(kept, 'other record')} of the set {'stays' if kept == 1 else 'stay'}", style="dim"), 8
+            )
 
     def left(self) -> None:
         """What the plan leaves, and why."""

@@ -126,9 +126,10 @@ class Teller:
         return lines + (self._mend(finding, 8) if finding.remedy else [])
 
     def _mend(self, finding: Finding, indent: int) -> list[Line]:
-        """What would mend a finding, line by line."""
+        """What would mend a finding, line by line, behind what becomes of that."""
+        mark = finding.fate or "mend"
         return [
-            (Text.assemble((f"{'' if number else 'mend':<8}", "green"), clean(line)), indent)
+            (Text.assemble((f"{'' if number else mark:<10}", "green"), clean(line)), indent)
             for number, line in enumerate(finding.remedy.split("\n"))
         ]
 

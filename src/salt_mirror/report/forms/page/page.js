@@ -4,7 +4,7 @@
   var form = document.getElementById("filter");
   var boxes = Array.from(document.querySelectorAll("details.fold"));
   var STEP = 100;
-  var FIELDS = ["kind", "code", "place", "view", "since", "text", "remedy", "evidence"];
+  var FIELDS = ["kind", "code", "place", "view", "since", "text", "repair", "remedy", "evidence"];
   var lowered = null;
   if (!boxes.length) { return; }
   form.hidden = false;
@@ -45,7 +45,7 @@
       one.evidence.split("\u001f").forEach(function (line) { add(list, "li", line); });
     }
     if (one.remedy) {
-      add(box, "h5", "What would mend it");
+      add(box, "h5", one.repair);
       add(box, "pre", one.remedy);
     }
     return box;
