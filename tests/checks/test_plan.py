@@ -24,12 +24,14 @@ from hypothesis import strategies as st
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.judge import AuditJudge
+from salt_mirror.checks.audit.repairs import plan_near, plannable, with_repairs
+from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.part import Setting
 from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.laying import LaidOver
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import by_server
-from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of
+from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of, record_lines
 from salt_mirror.cli.mend.wanted import Wanted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, labels, to_text
@@ -330,6 +332,26 @@ def test_mending_one_host_judges_little_and_plans_what_judging_the_whole_plans(
     # A PTR record at an address that nothing leads to is seen by a sweep alone.
     in_sight = {one.key: one.after for one in whole.sets if one.key.rdtype != 12 or judge.scope.sees(one.key.name)}
     assert {one.key: one.after for one in plan.sets} == in_sight
+
+
+@examples(60)
+@given(worlds())
+def test_what_a_check_prints_as_repair_is_what_is_planned_over_the_whole(world: World) -> None:
+    """Each finding of a check by itself is planned only where the plan of everything has it, and prints no line that is not there."""
+    atlas, covered = Atlas(world.estate), coverage([], [], world.estate)
+    judge = AuditJudge(atlas, covered, SETTING, lambda: None)
+    plan = proved(judge, Runner(Asking(world)), atlas)
+    whole = {(one.code, one.subject): one for one in with_repairs(judge.work.findings(), plan)}
+    lines = {line for one in plan.sets for line in record_lines(one)}
+    assert all(set(one.remedy.split("\n")) <= lines for one in whole.values() if one.fate == "planned")
+    for check in ("pairs", "rollcall"):
+        runner, work = Runner(Asking(world)), AuditWork(world.estate, atlas, coverage([check], [], world.estate))
+        work.run(SETTING, runner, lambda: None)
+        found = plannable(work.findings())
+        for one in with_repairs(found, plan_near(found, atlas, SETTING, runner)) if found else []:
+            # What only another check has seen may settle more: a choice, or nothing, is then planned over the whole.
+            assert one.fate in (whole[one.code, one.subject].fate, "choice", "")
+            assert one.fate != "planned" or set(one.remedy.split("\n")) <= lines
 
 
 # What is expected goes first: an oracle that shares nothing with the plan but the zones before and after

@@ -120,9 +120,14 @@ def kept(report: Report, showing: Showing, failed: list[str]) -> Report:
 def remedies_one_by_one(report: Report) -> str:
     """All remedies as one fragment of a master file, each behind a comment that says what it mends."""
     lines = [f"; what would mend the {len(report.findings):,} findings of {report.started.isoformat()}"]
+    planned: set[str] = set()
     for finding in report.findings:
-        if finding.remedy:
-            lines += [_comment(f"{finding.code}: {finding.text}"), _live(finding.remedy)]
+        mark = f" ({finding.fate})" if finding.fate else ""
+        remedy = [line for line in _live(finding.remedy).split("\n") if line and line not in planned]
+        if remedy:
+            lines += [_comment(f"{finding.code}{mark}: {finding.text}"), *remedy]
+        if finding.fate == "planned":  # one set may mend several findings, and stands there once
+            planned.update(remedy)
     return "\n".join(lines) + "\n"
 
 

@@ -61,6 +61,8 @@ class AuditJudge:
         if laid:
             setting = replace(self._setting, holdings=held_over(self._setting.holdings, laid))
             near = self._around([one for one, _ in laid], everywhere=self.scope is None)
+            if self.scope is not None:  # where the authority of zones was not judged first, it has no say
+                near = replace(near, zones=frozenset())
             return self._standing(self._found_near(near, setting, runner))
         if self._done is None:
             if self.scope is not None:

@@ -46,9 +46,8 @@ def plan_near(findings: Sequence[Finding], atlas: Atlas, setting: Setting, runne
     links.add(runner.heard())
     scope = links.around([spoken for one in findings for spoken in _spoken(one)], addresses, everywhere=False)
     judge = AuditJudge(atlas, coverage((), (), estate), setting, lambda: None, scope=scope)
-    keys = {(one.code, one.subject) for one in findings}
     while True:
-        plan = proved(judge, runner, atlas, wanted=lambda finding: (finding.code, finding.subject) in keys)
+        plan = proved(judge, runner, atlas)  # with what else is wrong near them, as mend would plan it
         if not judge.widen(plan.sets):
             return plan
 

@@ -331,8 +331,6 @@ class Merging:
                 self.blocked[key] = self.refused[key]
                 continue
             self._beings[key] = _Being(held, set(held.values))
-            if held.ttl is not None and held.values:
-                self._usual.setdefault((key.view, key.zone), Counter())[held.ttl] += 1
 
     # An alias stands alone
 

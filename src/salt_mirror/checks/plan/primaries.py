@@ -16,7 +16,7 @@ from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import AAAA, SOA, A, soa_fields
+from salt_mirror.dns.records import AAAA, NS, SOA, A, soa_fields
 from salt_mirror.estate.model import Zone
 
 _TTLS = 16
@@ -76,14 +76,16 @@ def serials_of(zone: Zone, primary: Primary) -> Dialogue[dict[Server, int]]:
 
 
 def usual_ttls(zone: Zone, primary: Primary) -> Dialogue[Counter[int]]:
-    """Count the TTLs (seconds) of sets that are registered in a zone, as far as expected ones tell: what is planned to come
-    first would have nothing beside it."""
+    """Count the TTLs (seconds) of sets that are registered in a zone: of those that are expected, else of its NS set. It does not
+    depend on what else a plan reads, so that the same set is planned the same way by whichever command."""
     keys = dict.fromkeys((one.name, one.rdtype) for one in zone.expectations if one.presence != "absent")
     source = primary.source
-    if source is None or not keys:
+    if source is None:
         return Counter()
-    answers = yield [Question(name, rdtype, source) for name, rdtype in list(keys)[:_TTLS]]
-    return Counter(one.ttl for one in answers if one.trouble is None and one.values and one.ttl is not None)
+    answers = yield [Question(name, rdtype, source) for name, rdtype in [*list(keys)[:_TTLS], (zone.apex, NS)]]
+    ttls = [answer.ttl if answer.trouble is None and answer.values else None for answer in answers]
+    known = [ttl for ttl in ttls[:-1] if ttl is not None]
+    return Counter(known or [ttl for ttl in ttls[-1:] if ttl is not None])
 
 
 def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
