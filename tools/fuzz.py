@@ -141,9 +141,9 @@ def _read_message(path: Path) -> None:
 
 
 def _read_undo(path: Path) -> None:
-    _, lines = read_undo(path)
-    check_lines(lines, path)
-    for line in lines:
+    undo = read_undo(path)
+    check_lines(undo.lines, path)
+    for line in undo.lines:
         set_of(line, None)
 
 

@@ -337,7 +337,8 @@ def test_mending_one_host_judges_little_and_plans_what_judging_the_whole_plans(
 @examples(60)
 @given(worlds())
 def test_what_a_check_prints_as_repair_is_what_is_planned_over_the_whole(world: World) -> None:
-    """Each finding of a check by itself is planned only where the plan of everything has it, and prints no line that is not there."""
+    """Each finding of a check by itself is planned only where the plan of everything has it, and prints no line that is not
+    there."""
     atlas, covered = Atlas(world.estate), coverage([], [], world.estate)
     judge = AuditJudge(atlas, covered, SETTING, lambda: None)
     plan = proved(judge, Runner(Asking(world)), atlas)

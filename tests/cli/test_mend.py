@@ -289,30 +289,38 @@ def test_a_run_that_is_killed_between_two_messages_can_go_back_and_can_go_on(men
     assert "h3.pans.example." in contents(mended.first, FORWARD) and contents(mended.first, REVERSE) in before
     half = mended.holds()
     back = run("mend", "--back", "undo", "--yes", "--undo", "back")
-    assert back.status == 0 and back.out.startswith("2 of 2 sets restored; 3 are as before already.")
+    assert back.status == 0 and back.out.startswith("2 of 2 sets restored; 2 are as before already; 1 was never sent by")
     assert mended.holds() == before
     assert run("mend", "--back", "back", "--yes", "--undo", "forth").status == 0 and mended.holds() == half
     done = run("mend", "--apply", "--yes", "--undo", "whole", "--choose", "remove")
     assert done.out.startswith("4 of 4 changes were carried out, and every server has them; 0 faults left.")
 
 
-@pytest.mark.skipif(sys.platform == "win32", reason="there is no such limit")
-def test_an_undo_file_that_fills_up_in_the_middle_keeps_the_rest_back_and_is_told(run: Run, mended: Mended) -> None:
+def limited(folder: Path, room: int) -> tuple[int, str, str]:
+    """Mends where no file may be larger than so many bytes, with the way back in `full`."""
     import resource
 
     if sys.platform == "win32":
         raise NotImplementedError
+    process = begin(
+        "mend", "--apply", "--yes", "--undo", "full", cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (room, room)),
+    )  # fmt: skip
+    out, err = process.communicate(timeout=PATIENCE_S)
+    return process.returncode, out, err
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="there is no such limit")
+def test_an_undo_file_that_fills_up_in_the_middle_keeps_the_rest_back_and_is_told(run: Run, mended: Mended) -> None:
     before = mended.holds()
     assert run(*APPLY).err.startswith("salt-mirror: the way back is in undo: salt-mirror mend --back undo\n")
     assert run("mend", "--back", "undo", "--yes", "--undo", "back").status == 0 and mended.holds() == before
     lines = (mended.folder / "undo").read_bytes().splitlines(keepends=True)
+    refused = limited(mended.folder, len(lines[0]))
+    assert refused[0] == 2 and "nothing was sent" in refused[2] and not (mended.folder / "full").exists()
     room = sum(map(len, lines[: 1 + 5 + 2])) + 20  # the head, five sets, one message and its answer
-    process = begin(
-        "mend", "--apply", "--yes", "--undo", "full", cwd=mended.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (room, room)),
-    )  # fmt: skip
-    out, err = process.communicate(timeout=PATIENCE_S)
-    assert process.returncode == 4, err
+    status, out, err = limited(mended.folder, room)
+    assert status == 4, err
     assert "full cannot be written any more" in err and "1 message had been sent: mend --back full goes back" in err
     assert out.startswith("2 of 5 changes were carried out") and "not sent, since the way back could not be" in out
     assert mended.holds() != before
@@ -620,6 +628,34 @@ def test_an_older_plan_is_sent_as_it_was_approved_or_left_out_with_the_reason(
     assert "h2.pans.example." in {one["name"] for one in sheet["changes"]}
 
 
+def test_what_somebody_else_has_done_as_wished_is_not_taken_back(mended: Mended, run: Run) -> None:
+    """Between the look and the message somebody registers h3 as it is wished: this run has not changed it."""
+    name = dns.name.from_text("h3.pans.example.")
+
+    def register(query: dns.update.UpdateMessage) -> None:
+        zone = mended.first.authority.zones[dns.name.from_text(FORWARD)]
+        if query.zone[0].name == zone.origin and zone.get_rdataset(name, "A") is None:
+            text = zone.to_text(relativize=False) + "\nh3.pans.example. 600 IN A 10.77.20.3\n"
+            mended.first.authority.hold(read_zone(text, FORWARD))
+
+    mended.before_an_update(register)
+    done = run(*APPLY)
+    assert done.out.startswith("4 of 5 changes were carried out"), done.out
+    assert "it is as wished already, and not by this run" in done.out
+    back = run("mend", "--back", "undo", "--yes", "--undo", "again")
+    assert back.status == 0 and "h3.pans.example. 600 in a 10.77.20.3" in mended.holds(), back.out
+
+
+def test_mending_one_host_asks_little_and_judges_what_leans_on_it(run: Run, tmp_path: Path) -> None:
+    with gullmarsh(tmp_path):
+        whole, one = (run("mend", *words, "--json").report for words in ((), ("kiln-02",)))
+        assert one["counts"]["questions"] * 20 < whole["counts"]["questions"]
+        (change,) = one["plan"]["changes"]
+        assert change in whole["plan"]["changes"] and change["after"] == ["kiln-02.pans.gullmarsh.internal."]
+        done = run("mend", "kiln-02", "--apply", "--yes", "--json").report
+        assert done["says"].startswith("1 of 1 change was carried out, and every server has it; 0 faults left")
+
+
 def test_a_dry_run_tries_every_change_and_changes_nothing(mended: Mended, run: Run, tmp_path: Path) -> None:
     """Key, policy and drift show as they would; so does the way back."""
     before = [mended.first.authority.zones[dns.name.from_text(zone)].to_text() for zone in (FORWARD, REVERSE)]
@@ -667,3 +703,7 @@ def test_one_name_that_a_policy_forbids_is_left_and_the_others_are_changed(run: 
         done = run("mend", "--apply", "--yes")
         assert done.out.startswith("2 of 3 changes were carried out"), done.out
         assert run("rollcall", "--name", "h1", "--name", "h3").status == 0
+        # What was refused is nobody's: somebody else may register h2 since, and going back leaves it alone.
+        back = run("mend", "--back", next(tmp_path.glob("*.undo")).name, "--yes", "--undo", "again")
+        assert back.out.startswith("2 of 2 sets restored; 1 was refused by that run, and stays as it is."), back.out
+        assert back.status == 0

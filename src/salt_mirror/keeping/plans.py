@@ -101,10 +101,3 @@ def _removals(plan: Plan) -> Iterable[str]:
 
 def _one_line(text: str) -> str:
     return "".join(c if c.isprintable() else "?" for c in " ".join(text.split()))
-
-
-def check_new(path: Path, option: str) -> None:
-    """Raises BadInput for a file that is there: what is needed to go back is never written over."""
-    check_writable(path, option)  # also says of a name that no file can have what is wrong with it
-    if path.exists():
-        raise BadInput(f"{option}: {path} is there already, and may be needed to go back; name another file")

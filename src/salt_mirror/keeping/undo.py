@@ -1,8 +1,8 @@
 """The way back: what every set was before the first change was sent, and what became of each message.
 
 Strategy: the head and all sets are written and synced before anything is sent; then a line before each message and one after
-its answer. Going back looks at what the servers hold, and not at those lines, so that it is right also after a crash between
-two of them.
+its answer, with the numbers of its sets. So the file says which sets this very run has changed. Where it ends between two such
+lines, as after a crash, nobody knows, and what the servers hold decides.
 """
 
 from __future__ import annotations
@@ -12,17 +12,21 @@ import hashlib
 import os
 from collections.abc import Iterable
 from pathlib import Path
-from typing import IO
+from typing import IO, Literal
 
 import msgspec
 
-from salt_mirror.checks.plan.sets import PlannedSet, SetLine, line_of
+from salt_mirror.checks.plan.sets import PlannedSet, SetKey, SetLine, line_of
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_text, whole
-from salt_mirror.keeping.writing import PRIVATE
+from salt_mirror.keeping.writing import PRIVATE, check_writable
 
-VERSION = "salt-mirror/undo/2"
+VERSION = "salt-mirror/undo/3"
+_WITHOUT_SETS = "salt-mirror/undo/2"
 _WITHOUT_DIGEST = "salt-mirror/undo/1"
+
+Sent = Literal["changed", "refused", "not sent", "unknown"]
+"""What a run did to a set, as its undo file has it."""
 
 
 class UndoHead(msgspec.Struct, frozen=True, kw_only=True):
@@ -35,14 +39,25 @@ class UndoHead(msgspec.Struct, frozen=True, kw_only=True):
     digest: str = ""
 
 
-class Step(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
-    """A message: before it was sent (`answered` is empty), and after."""
+class SentLine(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
+    """A message: before it was sent (`answered` is empty), and after. `sets` are the numbers of its sets in the file, from 0;
+    `came` says what came of them."""
 
     zone: str
     view: str
     server: str
     names: int
+    sets: list[int] = []
     answered: str = ""
+    came: Sent = "unknown"
+
+
+class Undo(msgspec.Struct, frozen=True):
+    """An undo file as it is read: its sets, and what the run did to each."""
+
+    head: UndoHead
+    lines: list[SetLine]
+    sent: list[Sent]
 
 
 class UndoFile:
@@ -50,20 +65,33 @@ class UndoFile:
 
     def __init__(self, path: Path, begun: str, estate: str, sets: list[PlannedSet]) -> None:
         self.path = path
+        self._numbers = {one.key: number for number, one in enumerate(sets)}
         try:
+            if _unfinished(path):
+                path.unlink()
             flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
             self._file: IO[bytes] = os.fdopen(os.open(path, flags, PRIVATE), "wb")
+        except (OSError, ValueError) as error:
+            raise self._unwritten(error) from None
+        try:
             lines = [msgspec.json.encode(line_of(one)) for one in sets]
             head = UndoHead(undo=VERSION, begun=begun, estate=estate, sets=len(sets), digest=_digest(lines))
             self._write([msgspec.json.encode(head), *lines])
-        except (OSError, ValueError) as error:
-            why = getattr(error, "strerror", None) or error
-            raise BadInput(f"--undo: {shown_path(path)} cannot be written: {why}; nothing was sent") from None
+        except OSError as error:
+            self.close()
+            with contextlib.suppress(OSError):
+                path.unlink()  # what was never written whole is no way back, and must not bar its own name
+            raise self._unwritten(error) from None
 
-    def note(self, step: Step) -> None:
-        """Writes down what is about to happen, or what came of it."""
+    def _unwritten(self, error: OSError | ValueError) -> BadInput:
+        why = getattr(error, "strerror", None) or error
+        return BadInput(f"--undo: {shown_path(self.path)} cannot be written: {why}; nothing was sent")
+
+    def note(self, step: SentLine, keys: Iterable[SetKey]) -> None:
+        """Writes down what is about to happen to some sets, or what came of it."""
+        numbers = [self._numbers[key] for key in keys]
         try:
-            self._write([msgspec.json.encode(step)])
+            self._write([msgspec.json.encode(msgspec.structs.replace(step, names=len(numbers), sets=numbers))])
         except OSError as error:
             raise BadInput(
                 f"--undo: {shown_path(self.path)} cannot be written any more ({error.strerror}): nothing more is sent"
@@ -80,6 +108,24 @@ class UndoFile:
             self._file.close()
 
 
+def check_new(path: Path) -> None:
+    """Raises BadInput for an undo file that is there: what is needed to go back is never written over. One that was never
+    written whole is of no use to anybody: nothing had been sent."""
+    check_writable(path, "--undo")  # also says of a name that no file can have what is wrong with it
+    if path.exists() and not _unfinished(path):
+        raise BadInput(f"--undo: {path} is there already, and may be needed to go back; name another file")
+
+
+def _unfinished(path: Path) -> bool:
+    """Whether a file is the beginning of an undo file that ends before its last set."""
+    try:
+        lines = path.read_bytes().split(b"\n")
+        head = msgspec.json.decode(lines[0], type=UndoHead) if len(lines) > 1 else None
+    except (OSError, msgspec.DecodeError, UnicodeError):
+        return False
+    return head is not None and head.undo == VERSION and len(lines) - 2 < head.sets
+
+
 def _digest(lines: Iterable[bytes]) -> str:
     found = hashlib.sha256()
     for line in lines:
@@ -87,8 +133,8 @@ def _digest(lines: Iterable[bytes]) -> str:
     return found.hexdigest()
 
 
-def read_undo(path: Path) -> tuple[UndoHead, list[SetLine]]:
-    """The head and the sets of an undo file. Raises BadInput for one that is none, or that was never written whole."""
+def read_undo(path: Path) -> Undo:
+    """Reads an undo file. Raises BadInput for one that is none, or that was never written whole."""
     text = read_text(path)
     first, _, rest = text.partition("\n")
     try:
@@ -97,13 +143,28 @@ def read_undo(path: Path) -> tuple[UndoHead, list[SetLine]]:
         raise BadInput(
             f"{shown_path(path)} is no undo file: its first line is no head; expected one that mend wrote"
         ) from None
-    if head.undo not in (VERSION, _WITHOUT_DIGEST):
+    if head.undo not in (VERSION, _WITHOUT_SETS, _WITHOUT_DIGEST):
         raise BadInput(f"{shown_path(path)} is an undo file of another version; expected {VERSION}")
-    lines = [line for _, line in whole(json_lines(rest.split("\n")[: head.sets], SetLine, path, 2))]
+    told = rest.split("\n")
+    lines = [line for _, line in whole(json_lines(told[: head.sets], SetLine, path, 2))]
     if len(lines) < head.sets:
         raise BadInput(f"{shown_path(path)} ends before its last set: nothing had been sent yet when it was written")
-    if head.undo == VERSION and _digest(line.encode() for line in rest.split("\n")[: head.sets]) != head.digest:
+    if head.undo != _WITHOUT_DIGEST and _digest(line.encode() for line in told[: head.sets]) != head.digest:
         raise BadInput(
             f"{shown_path(path)} was altered: its sets are not those that mend wrote down; nothing was restored"
         )
-    return head, lines
+    sent: list[Sent] = ["not sent" if head.undo == VERSION else "unknown"] * head.sets
+    for line in told[head.sets :]:
+        for number, came in _came(line):
+            if 0 <= number < head.sets:
+                sent[number] = came
+    return Undo(head, lines, sent)
+
+
+def _came(line: str) -> list[tuple[int, Sent]]:
+    """What a step says of its sets; nothing where its line was cut off."""
+    try:
+        step = msgspec.json.decode(line, type=SentLine)
+    except (msgspec.DecodeError, UnicodeError):
+        return []
+    return [(number, step.came) for number in step.sets]

@@ -76,8 +76,8 @@ def serials_of(zone: Zone, primary: Primary) -> Dialogue[dict[Server, int]]:
 
 
 def usual_ttls(zone: Zone, primary: Primary) -> Dialogue[Counter[int]]:
-    """Count the TTLs (seconds) of sets that are registered in a zone: of those that are expected, else of its NS set. It does not
-    depend on what else a plan reads, so that the same set is planned the same way by whichever command."""
+    """Count the TTLs (seconds) of sets that are registered in a zone: of those that are expected, else of its NS set. It does
+    not depend on what else a plan reads, so that the same set is planned the same way by whichever command."""
     keys = dict.fromkeys((one.name, one.rdtype) for one in zone.expectations if one.presence != "absent")
     source = primary.source
     if source is None:

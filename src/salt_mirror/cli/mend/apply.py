@@ -27,11 +27,12 @@ from salt_mirror.dns.update import Signer, in_messages, send, trial_message, upd
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Outcome
-from salt_mirror.keeping.undo import Step, UndoFile
+from salt_mirror.keeping.undo import Sent, SentLine, UndoFile
 
 _MOST_TRIES = 5
 _MOST_REFUSED = 8
 """So many names are tried one by one at a server that has refused them all."""
+AS_WISHED = "it is as wished already, and not by this run"
 _KEY_REFUSED = (UNKNOWN_KEY, OTHER_SECRET, OTHER_CLOCK)
 
 
@@ -75,20 +76,21 @@ class Applying:
         return [one for one in sets if one not in leaning]
 
     def _message(self, zone: Zone, server: Server, batch: list[PlannedSet]) -> None:
-        step = Step(zone=to_text(zone.apex), view=zone.view, server=server.label, names=len(batch))
+        step = SentLine(zone=to_text(zone.apex), view=zone.view, server=server.label, names=len(batch))
         for _ in range(_MOST_TRIES):
             try:
                 signer = self._signer(zone, server)
             except OSError as error:
                 self._leave(batch, error.strerror or str(error), "unverified")
                 return
-            if not self._noted(step):
+            if not self._noted(step, batch):
                 self._leave(batch, "not sent, since the way back could not be written down any more", "unverified")
                 return
             made = update_message if self._undo is not None else trial_message
             reply = send(server, made(zone.apex, map(edit_of, batch)), signer, timeout_s=self._timeout_s)
             self.sent += 1
-            self._noted(replace(step, names=len(batch), answered=reply.status or reply.trouble))
+            came: Sent = "changed" if reply.done else "unknown" if reply.unknown else "refused"
+            self._noted(replace(step, answered=reply.status or reply.trouble, came=came), batch)
             if reply.done:
                 self._finish(batch, "done" if self._undo is not None else "it would be carried out")
                 return
@@ -102,8 +104,8 @@ class Applying:
                 )
                 self._look(server, batch, meaning(reply, signed=signer is not None) + hint)
                 return
-            changed = self._changed(server, batch) if reply.status in CHANGED_SINCE else []
-            if not changed:
+            changed, ready = self._changed(server, batch) if reply.status in CHANGED_SINCE else ([], [])
+            if not changed and not ready:
                 self._leave(
                     batch,
                     f"{server.label}: {meaning(reply, signed=signer is not None)}",
@@ -111,7 +113,8 @@ class Applying:
                 )
                 return
             self._leave(changed, "changed since it was looked at: left as it is")
-            batch = [one for one in batch if one not in changed]
+            self.outcomes += [carried(one.key, "agrees", AS_WISHED) for one in ready]
+            batch = [one for one in batch if one not in changed and one not in ready]
             batch = self._without_leaning(batch)
             if not batch:
                 return
@@ -132,12 +135,12 @@ class Applying:
                 self._message(zone, server, part)
         return True
 
-    def _noted(self, step: Step) -> bool:
+    def _noted(self, step: SentLine, batch: list[PlannedSet]) -> bool:
         """Writes a step down. Once that has failed nothing more is sent; before anything was sent it ends the command."""
         if self.stopped or self._undo is None:
             return not self.stopped
         try:
-            self._undo.note(step)
+            self._undo.note(step, [one.key for one in batch])
         except BadInput as error:
             if not self.sent:
                 raise
@@ -185,15 +188,15 @@ class Applying:
             for answer in answers
         ]
 
-    def _changed(self, server: Server, batch: list[PlannedSet]) -> list[PlannedSet]:
-        """The sets that are not what they were judged by any more."""
-        held = self._held(server, batch)
-        changed = [
-            one for one, (values, *_) in zip(batch, held, strict=True) if values is not None and values != one.before
-        ]
+    def _changed(self, server: Server, batch: list[PlannedSet]) -> tuple[list[PlannedSet], list[PlannedSet]]:
+        """The sets that are not what they were judged by any more, and those that somebody has made what they are to be."""
+        held = list(zip(batch, self._held(server, batch), strict=True))
+        changed = [(one, values) for one, (values, *_) in held if values is not None and values != one.before]
+        ready = [one for one, values in changed if values == one.after]
+        others = [one for one, values in changed if values != one.after]
         if changed:
-            return changed
-        return [one for one, (_, exists, _) in zip(batch, held, strict=True) if exists and not one.named]
+            return others, ready
+        return [one for one, (_, exists, _) in held if exists and not one.named], []
 
     def _look(self, server: Server, batch: list[PlannedSet], why: str) -> None:
         """After a message whose answer did not come: what became of each set, as the server has it."""

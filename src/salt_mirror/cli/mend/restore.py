@@ -1,15 +1,16 @@
-"""The way back: every set of an undo file restored that still is what it was changed to.
+"""The way back: every set restored that a run has changed, and that still is what it was changed to.
 
-Strategy: what the servers hold now decides, and not what the file says was sent; so the same command is right after a crash in
-the middle, and a second time.
+Strategy: the undo file says what the run has changed, and where it ends in the middle the servers do; what they hold now
+decides whether anything is restored. So the same command is right after a crash, and a second time.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import NoReturn
+from typing import NamedTuple, NoReturn
 
 import typer
 from msgspec.structs import replace
@@ -29,7 +30,7 @@ from salt_mirror.dns.names import from_text, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.keeping.plans import check_lines
-from salt_mirror.keeping.undo import read_undo
+from salt_mirror.keeping.undo import Sent, read_undo
 from salt_mirror.report.document import Report, now
 
 
@@ -40,27 +41,28 @@ class Restoring(Sender):
 
     def go_back(self, path: Path) -> NoReturn:
         """Restores every set that still is what it was changed to."""
-        _, lines = read_undo(path)
-        check_lines(lines, path)
-        why = too_many(len(lines), self._wish.at_most)
+        undo = read_undo(path)
+        check_lines(undo.lines, path)
+        why = too_many(len(undo.lines), self._wish.at_most)
         if why:
             raise BadInput(f"--back: {why}")
         atlas = atlas_of(self._estate)
         begun = now()
         with engine_of(self._asking) as engine:
             runner = Runner(engine)
-            looked = list(runner.run(self._present(line, atlas) for line in lines))
+            looked = list(runner.run(self._present(*pair, atlas) for pair in zip(undo.lines, undo.sent, strict=True)))
             self._asked = runner.asked
-        back, already, others = _sorted_out(looked)
-        servers = {one.key: told for one, _, told in looked}
-        report = self._back_report(begun, back, already, others, [])
+        found = _sorted_out(looked)
+        back, others = found.back, found.others
+        servers = {one.one.key: one.servers for one in looked}
+        report = self._back_report(begun, found, [])
         if not back:
             self._show(report, "nothing to send", whole=True)
             raise typer.Exit(1 if others else 0)
         if self._wish.trial:
             with engine_of(self._asking) as engine:
                 applying, says = self._tried(atlas, engine, back)
-            tried = self._back_report(begun, back, already, others, applying.outcomes)
+            tried = self._back_report(begun, found, applying.outcomes)
             self._show(replace(tried, says=says), f"tried only, from {path}", whole=True)
             raise typer.Exit(1 if others or any(one.outcome != "agrees" for one in applying.outcomes) else 0)
         if not self._wish.yes:
@@ -69,12 +71,12 @@ class Restoring(Sender):
         with engine_of(self._asking) as engine:
             applying, late = self._carried_out(atlas, engine, back, servers)
         undone = [one for one in applying.outcomes if one.outcome != "agrees"]
-        report = self._back_report(begun, back, already, others, applying.outcomes, list(late))
+        report = self._back_report(begun, found, applying.outcomes, list(late))
         self._show(report, f"from {path}", whole=self._wish.yes)
         self._end(1 if undone or others else 3 if late else 0)
 
-    def _present(self, line: SetLine, atlas: Atlas) -> Dialogue[tuple[PlannedSet, Held | str, tuple[Server, ...]]]:
-        """A set of an undo file, what its server holds of it now, and the servers of its zone."""
+    def _present(self, line: SetLine, sent: Sent, atlas: Atlas) -> Dialogue[_Present]:
+        """A set of an undo file, what the run did to it, what its server holds of it now, and the servers of its zone."""
         zone = self._estate.zones.get(line.view, {}).get(from_text(line.zone))
         if zone is None:
             raise BadInput(f"--back: the estate has no zone {shown(line.zone)} in the view {shown(line.view)} any more")
@@ -88,21 +90,19 @@ class Restoring(Sender):
         server = named or self._estate.servers.get(line.server) or primary.server
         one = set_of(line, server)
         held = (yield from held_at(one.key, server)) if server is not None else primary.trouble
-        return one, held, primary.servers
+        return _Present(one, sent, held, primary.servers)
 
     def _back_report(
-        self,
-        begun: datetime,
-        back: list[PlannedSet],
-        already: int,
-        others: list[tuple[PlannedSet, str]],
-        outcomes: Iterable[Carried],
-        late: list[str] | None = None,
+        self, begun: datetime, found: _Found, outcomes: Iterable[Carried], late: list[str] | None = None
     ) -> Report:
+        back, already, others = found.back, found.already, found.others
         told = list(outcomes)
         done = sum(one.outcome == "agrees" for one in told)
         says = f"{done:,} of {many(len(back), 'set')} restored" if told else f"{many(len(back), 'set')} to restore"
         says += f"; {already:,} {'is' if already == 1 else 'are'} as before already" if already else ""
+        for number, why in ((found.refused, "refused"), (found.unsent, "never sent")):
+            was, stays = ("was", "stays as it is") if number == 1 else ("were", "stay as they are")
+            says += f"; {number:,} {was} {why} by that run, and {stays}" if number else ""
         says += f"; {len(others):,} left, since somebody changed them or they could not be read" if others else ""
         sheet = PlanSheet(
             says=says, mends=0, changes=[line_of(one) for one in back], not_ours=[], waiting=[],
@@ -113,19 +113,40 @@ class Restoring(Sender):
         return self._report(ran, [], sheet, f"{says}.", done)
 
 
-def _sorted_out(
-    looked: list[tuple[PlannedSet, Held | str, tuple[Server, ...]]],
-) -> tuple[list[PlannedSet], int, list[tuple[PlannedSet, str]]]:
-    """The sets to restore, how many are as before already, and those that are somebody else's now."""
-    back, already = [], 0
-    others: list[tuple[PlannedSet, str]] = []
-    for one, held, _ in looked:
-        if isinstance(held, str):
-            others.append((one, held))
+class _Present(NamedTuple):
+    """A set of an undo file, what the run did to it, and what its server holds of it now, or why that is not known."""
+
+    one: PlannedSet
+    sent: Sent
+    held: Held | str
+    servers: tuple[Server, ...]
+
+
+@dataclass(slots=True)
+class _Found:
+    """The sets to restore, how many are as before already, those that the run has not changed, and those that are somebody
+    else's now."""
+
+    back: list[PlannedSet] = field(default_factory=list)
+    already: int = 0
+    refused: int = 0
+    unsent: int = 0
+    others: list[tuple[PlannedSet, str]] = field(default_factory=list)
+
+
+def _sorted_out(looked: list[_Present]) -> _Found:
+    """What becomes of each set on the way back. Where the file does not say what was done, what the servers hold decides."""
+    found = _Found()
+    for one, sent, held, _ in looked:
+        if sent in ("refused", "not sent"):  # whatever it is now, this run has not made it that
+            found.refused += sent == "refused"
+            found.unsent += sent == "not sent"
+        elif isinstance(held, str):
+            found.others.append((one, held))
         elif held.values == one.after and (not one.after or held.ttl == one.ttl_after) and one.differs:
-            back.append(one.turned())
+            found.back.append(one.turned())
         elif held.values == one.before and (not one.before or held.ttl == one.ttl_before):
-            already += 1
+            found.already += 1
         else:
-            others.append((one, "changed since: left as it is"))
-    return back, already, others
+            found.others.append((one, "changed since: left as it is"))
+    return found

@@ -28,8 +28,7 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
-from salt_mirror.keeping.plans import check_new
-from salt_mirror.keeping.undo import UndoFile
+from salt_mirror.keeping.undo import UndoFile, check_new
 from salt_mirror.report.document import Counts, Report, now
 
 
@@ -66,7 +65,7 @@ class Sender:
         self._unwritten = False
         self._undo = wish.undo or Path(f"mend-{now():%Y%m%dT%H%M%SZ}.undo")
         if wish.apply:
-            check_new(self._undo, "--undo")
+            check_new(self._undo)
         if wish.apply and showing.json and not wish.yes:
             raise BadInput("--json prints one document, at the end: changes are then sent without asking, with --yes")
         if wish.apply and not wish.yes and not (sys.stdin.isatty() and sys.stdout.isatty()):

@@ -128,9 +128,10 @@ class Teller:
     def _mend(self, finding: Finding, indent: int) -> list[Line]:
         """What would mend a finding, line by line, behind what becomes of that."""
         mark = finding.fate or "mend"
+        told = finding.remedy if finding.fate in ("", "planned", "choice") else finding.remedy.removeprefix("; ")
         return [
             (Text.assemble((f"{'' if number else mark:<10}", "green"), clean(line)), indent)
-            for number, line in enumerate(finding.remedy.split("\n"))
+            for number, line in enumerate(told.split("\n"))
         ]
 
     def _doubts(self, findings: list[Finding]) -> list[Line]:
