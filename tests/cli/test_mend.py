@@ -159,7 +159,7 @@ def test_a_plan_is_written_to_load_and_taken_back_as_long_as_nobody_has_changed_
 ) -> None:
     assert run("mend", "--write", "plan").status == 1
     zone, removed = (Path(mended.folder / f"plan.{end}").read_text(encoding="utf-8") for end in ("zone", "remove"))
-    lines = [json.loads(line) for line in (mended.folder / "plan.jsonl").read_text(encoding="utf-8").splitlines()]
+    lines = [json.loads(line) for line in (mended.folder / "plan.jsonl").read_text(encoding="utf-8").splitlines()][1:]
     assert [(one["name"], one["before"], one["after"]) for one in lines][:2] == [
         ("h2.pans.example.", ["10.77.20.22"], ["10.77.20.2"]),
         ("h3.pans.example.", [], ["10.77.20.3"]),
@@ -168,13 +168,16 @@ def test_a_plan_is_written_to_load_and_taken_back_as_long_as_nobody_has_changed_
     assert f"$ORIGIN pans.example.\n; expected at 10.77.20.2\n{h2}" in zone
     assert "waits for a decision: gone.pans.example. pair.lost-pointer" in zone
     assert removed.splitlines()[:2] == ["; zone pans.example.", "h2.pans.example. 600 IN A 10.77.20.22"]
+    # Without its head it is nobody's approved plan: then each set is sent that still is what it was.
+    text = (mended.folder / "plan.jsonl").read_text(encoding="utf-8").partition("\n")[2]
+    (mended.folder / "plan.jsonl").write_text(text, encoding="utf-8")
     moved = read_zone(TEXTS[FORWARD].replace("10.77.20.22", "10.77.20.23"), FORWARD)
     mended.first.authority.hold(moved)
     mended.second.authority.hold(moved)
     done = run(*APPLY, "--from", "plan.jsonl", "--json").report
     # h2 is somewhere else by now: neither its address nor the pointer to it is what was meant.
     assert [one["name"] for one in done["plan"]["changes"]] == [
-        "h3.pans.example.", "22.20.77.10.in-addr.arpa.", "3.20.77.10.in-addr.arpa.",
+        "h3.pans.example.", "3.20.77.10.in-addr.arpa.", "22.20.77.10.in-addr.arpa.",
     ]  # fmt: skip
     assert "h2.pans.example. 600 in a 10.77.20.23" in mended.holds()
     (mended.folder / "report.json").write_text(run("audit", "--json").out, encoding="utf-8")
@@ -289,7 +292,9 @@ def test_a_run_that_is_killed_between_two_messages_can_go_back_and_can_go_on(men
     assert "h3.pans.example." in contents(mended.first, FORWARD) and contents(mended.first, REVERSE) in before
     half = mended.holds()
     back = run("mend", "--back", "undo", "--yes", "--undo", "back")
-    assert back.status == 0 and back.out.startswith("2 of 2 sets restored; 2 are as before already; 1 was never sent by")
+    assert back.status == 0 and back.out.startswith(
+        "2 of 2 sets restored; 2 are as before already; 1 was never sent by"
+    )
     assert mended.holds() == before
     assert run("mend", "--back", "back", "--yes", "--undo", "forth").status == 0 and mended.holds() == half
     done = run("mend", "--apply", "--yes", "--undo", "whole", "--choose", "remove")
@@ -611,21 +616,60 @@ def test_sources_that_contradict_each_other_are_told_with_both_lines_and_nothing
     assert files.status == 1 and "h2.pans.example. A is 10.77.20.70, and 10.77.20.2 by hosts.zone, line 2" in files.err
 
 
-def test_an_older_plan_is_sent_as_it_was_approved_or_left_out_with_the_reason(
-    mended: Mended, run: Run, tmp_path: Path
-) -> None:
-    """What the estate expects otherwise by now is not sent together with what it expected then."""
+def test_an_approved_plan_is_sent_exactly_or_not_at_all(mended: Mended, run: Run, tmp_path: Path) -> None:
+    before = mended.holds()
     added = run("mend", "--only-adding")
     assert "It takes away" not in added.out and "+ 600 10.77.20.2" in added.out and "- 600" not in added.out
-    planned = run("mend", "--write", "plan")
+    planned = run("mend", "--write", "plan", "--valid", "2h")
     assert "It takes away 2 records, 1 of them in no list." in planned.out, planned.out
+    approved = (tmp_path / "plan.jsonl").read_text(encoding="utf-8")
+    # Altered, in its head or in a set; its time over.
+    for name, text in (
+        ("set", approved.replace("10.77.20.3", "10.77.20.4")),
+        ("head", approved.replace('"by":"', '"by":"not ')),
+    ):
+        (tmp_path / name).write_text(text, encoding="utf-8")
+        altered = run("mend", "--from", name, "--apply", "--yes")
+        assert altered.status == 2 and f"{name} was altered since it was made: nothing is sent" in altered.err
+    assert run("mend", "--write", "over", "--valid", "0s").status == 1
+    over = run("mend", "--from", "over.jsonl", "--apply", "--yes")
+    assert over.status == 2 and "over.jsonl was valid until " in over.err, over.err
+    # Drifted: what the estate expects of one set is something else by now.
     text = (tmp_path / "hosts.zone").read_text(encoding="utf-8")
     (tmp_path / "hosts.zone").write_text(text.replace("10.77.20.3", "10.77.20.33"), encoding="utf-8")
-    sheet = run("mend", "--from", "plan.jsonl", "--json").report["plan"]
-    assert "h3.pans.example." not in {one["name"] for one in sheet["changes"]}
-    left = {one["name"]: one["says"] for one in sheet["left_out"]}
+    drifted = run("mend", "--from", "plan.jsonl", "--apply", "--yes", "--json")
+    left = {one["name"]: one["says"] for one in drifted.report["plan"]["left_out"]}
     assert left["h3.pans.example."] == "the estate expects something else of it by now than when it was planned"
-    assert "h2.pans.example." in {one["name"] for one in sheet["changes"]}
+    assert drifted.status == 1 and "cannot be sent as approved: nothing is sent" in drifted.report["says"]
+    assert mended.holds() == before and not list(tmp_path.glob("*.undo"))
+    # As it was: sent, and nothing but that.
+    (tmp_path / "hosts.zone").write_text(text, encoding="utf-8")
+    done = run("mend", "--from", "plan.jsonl", "--apply", "--yes", "--json")
+    sets = [json.loads(line) for line in approved.splitlines()[1:]]
+    carried = {(one["name"], one["type"]) for one in done.report["plan"]["carried"] if one["outcome"] == "agrees"}
+    assert carried == {(one["name"], one["type"]) for one in sets}
+    assert done.report["plan"]["changes"] and any("valid until" in one for one in done.report["remarks"])
+
+
+def test_a_ticket_says_why_what_risk_way_back_and_decisions(mended: Mended, run: Run, tmp_path: Path) -> None:
+    (tmp_path / "decisions").write_text("remove gone.*\n", encoding="utf-8")
+    forms = [word for form in ("markdown", "html", "json") for word in ("--report", f"{form}:ticket.{form}")]
+    run("mend", *forms, "--decisions", "decisions")
+    text = (tmp_path / "ticket.markdown").read_text(encoding="utf-8")
+    titles = [line.removeprefix("## ") for line in text.splitlines() if line.startswith("## ")]
+    assert titles[:5] == ["Why", "What", "Risk", "Way back", "Decisions made"], titles
+    assert "- h2.pans.example. 600 IN A 10.77.20.22" in text and "+ h2.pans.example. 600 IN A 10.77.20.2" in text
+    assert "signed with the key mirror" in text
+    assert "- remove (decisions, line 1): The pointer of 10.77.20.7" in text, text
+    sheet = json.loads((tmp_path / "ticket.json").read_text(encoding="utf-8"))["plan"]
+    assert sheet["digest"][:16] in text and sheet["risks"][0].startswith("It takes away 3 records")
+    page = (tmp_path / "ticket.html").read_text(encoding="utf-8")
+    assert all(f"<h2>{title}</h2>" in page for title in titles) and "script" not in page
+    run("mend", *forms, "--decisions", "decisions", "--apply", "--yes", "--undo", "undo")
+    after = (tmp_path / "ticket.markdown").read_text(encoding="utf-8")
+    assert "## What became of it" in after and "salt-mirror mend --back undo" in after
+    assert run("mend", "--report", "csv:x.csv").status == 2 and run("mend", "--report", "html:-").status == 2
+    assert run("mend", "--valid", "2h").status == 2
 
 
 def test_what_somebody_else_has_done_as_wished_is_not_taken_back(mended: Mended, run: Run) -> None:

@@ -1,8 +1,9 @@
 """Plans as files: one set a line to be taken back, and fragments of master files for whoever changes zones by hand.
 
-Strategy: `FILE.jsonl` holds each set before and after. `FILE.zone` has a fragment for each zone that loads as it stands: what
-comes is live, what goes is in comments. `FILE.remove` lists what goes, record by record. Everything from outside is in
-presentation form on one line, so that nothing in it can begin a line of its own.
+Strategy: `FILE.jsonl` holds each set before and after, behind a head that says who made it (see `approvals`). `FILE.zone` has a
+fragment for each zone that loads as it stands: what comes is live, what goes is in comments. `FILE.remove` lists what goes,
+record by record. Everything from outside is in presentation form on one line, so that nothing in it can begin a line of its
+own.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ from salt_mirror.checks.plan.sets import Plan, SetLine, come_of, gone_of, line_o
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.records import MADE_BY_SIGNERS, NS, OPT, SOA, type_from_text
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.reading import json_lines, read_text, whole
+from salt_mirror.keeping.approvals import Approval
 from salt_mirror.keeping.writing import check_writable, write_whole
 
 
@@ -26,11 +27,11 @@ def check_plan_files(path: Path) -> None:
         check_writable(one, "--write")
 
 
-def write_plan(path: Path, plan: Plan, begun: str) -> list[Path]:
-    """Writes the files of a plan, and returns which. Raises BadInput."""
+def write_plan(path: Path, plan: Plan, begun: str, approval: Approval) -> list[Path]:
+    """Writes the files of a plan behind its head, and returns which. Raises BadInput."""
     encode = msgspec.json.Encoder().encode
     contents = (
-        b"".join(encode(line_of(one)) + b"\n" for one in plan.sets),
+        b"".join(encode(one) + b"\n" for one in (approval, *map(line_of, plan.sets))),
         fragments(plan, begun).encode("utf-8"),
         "".join(f"{line}\n" for line in _removals(plan)).encode("utf-8"),
     )
@@ -42,11 +43,6 @@ def write_plan(path: Path, plan: Plan, begun: str) -> list[Path]:
 
 def _files(path: Path) -> list[Path]:
     return [path.with_name(path.name + suffix) for suffix in (".jsonl", ".zone", ".remove")]
-
-
-def read_sets(path: Path) -> list[SetLine]:
-    """Reads the sets of a plan back. Raises BadInput."""
-    return [line for _, line in whole(json_lines(read_text(path).splitlines(), SetLine, path))]
 
 
 def check_lines(lines: Iterable[SetLine], path: Path) -> None:

@@ -49,6 +49,18 @@ def decided(finding: Finding, decisions: Iterable[Decision]) -> Choice | None:
     return None
 
 
+def made_by(findings: Iterable[Finding], decisions: Iterable[Decision]) -> list[str]:
+    """Return in words which choice was made for which of some findings, and where that was said."""
+    said = []
+    settled = list(decisions)
+    for finding in findings:
+        decision = next((one for one in settled if one.fits(finding)), None)
+        choice = decided(finding, settled)
+        if choice is not None and decision is not None and not finding.changes:
+            said.append(f"{choice.word} ({decision.place or '--choose'}): {finding.text}")
+    return said
+
+
 def idle(decisions: Iterable[Decision], findings: Iterable[Finding]) -> list[str]:
     """Return in words which decisions settle none of some findings, and why."""
     open_ones = [one for one in findings if one.choices]

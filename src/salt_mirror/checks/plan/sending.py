@@ -16,7 +16,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
-from salt_mirror.dns.records import TARGET_AT, type_text
+from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, TARGET_AT, type_text
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.findings import Outcome
 
@@ -90,6 +90,15 @@ def takes_away(plan: Plan, expects: Expects) -> str:
         return ""
     parts = [f"It takes away {many(records, 'record')}"]
     parts += [f"{unlisted} of them in no list"] if unlisted else []
+    after = {
+        (one.key.view, one.key.name) for one in plan.sets if one.key.rdtype in (*ADDRESS_TYPES, CNAME) and one.after
+    }
+    bare = {
+        (one.key.view, one.key.name)
+        for one in plan.sets
+        if one.key.rdtype in ADDRESS_TYPES and one.before and not one.after
+    } - after
+    parts += [f"the last A or AAAA record of {many(len(bare), 'name')} among them"] if bare else []
     return ", ".join(parts) + "."
 
 

@@ -11,7 +11,8 @@ from salt_mirror.cli.options import WRITING, Asking, Changing, Showing, option, 
 
 
 @takes(
-    "at", "view", "faults", "strict", *WRITING,
+    "at", "view", "faults", "strict", *(one for one in WRITING if one != "report"),
+    report="Write the plan as a change ticket: markdown, html or json, before a colon and the file; may be repeated.",
     all="List everything that is not ours to change, and all that was not done.",
 )  # fmt: skip
 def mend(
@@ -39,6 +40,9 @@ def mend(
     write: Annotated[
         Path | None, option("--write", "FILE", "Write the plan: FILE.jsonl, FILE.zone to load, FILE.remove.")
     ] = None,
+    valid: Annotated[
+        str | None, option("--valid", "TIME", "With --write: until when the plan may be sent, such as 2h from now.")
+    ] = None,
     zone_file: Annotated[
         list[str] | None,
         option("--zone-file", "ZONE=FILE", "Write FILE.mended, a master file kept by hand with the plan carried out."),
@@ -52,7 +56,7 @@ def mend(
     from salt_mirror.checks.plan.deciding import Decision, read_decisions, word_of
     from salt_mirror.cli.mend.plan import Mending
     from salt_mirror.cli.mend.restore import Restoring
-    from salt_mirror.cli.mend.sender import Wish
+    from salt_mirror.cli.mend.sender import Wish, check_tickets
     from salt_mirror.cli.opening import open_estate, seconds_of
     from salt_mirror.estate.errors import BadInput
 
@@ -61,6 +65,9 @@ def mend(
         raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
     chosen = names or only or skip or taken or choose or decisions or only_adding or write or zone_file
     _check(changing, chosen=bool(chosen))
+    if valid is not None and write is None:
+        raise BadInput("--valid says how long a plan that is written may be sent: it goes with --write")
+    check_tickets(showing)
     settled = read_decisions(decisions) if decisions is not None else []
     if choose is not None:
         settled.append(Decision(word_of(choose, "--choose")))
@@ -69,7 +76,7 @@ def mend(
     wish = Wish(
         names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], sends, changing.yes,
         changing.at_most, changing.undo, within_s, only_adding,
-        changing.dry_run,
+        changing.dry_run, seconds_of(valid, "--valid") if valid is not None else None,
     )  # fmt: skip
     if changing.back is not None:
         Restoring(estate, wish, asking, showing).go_back(changing.back)

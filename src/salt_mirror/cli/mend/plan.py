@@ -6,6 +6,7 @@ after the changes is asked anew, so that the end is what the servers say, and no
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import NoReturn
@@ -16,10 +17,11 @@ from msgspec.structs import replace
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Coverage, coverage
 from salt_mirror.checks.audit.judge import AuditJudge
+from salt_mirror.checks.audit.repairs import with_repairs
 from salt_mirror.checks.part import Setting
-from salt_mirror.checks.plan.deciding import idle
+from salt_mirror.checks.plan.deciding import idle, made_by
 from salt_mirror.checks.plan.proving import proved
-from salt_mirror.checks.plan.sending import takes_away, too_much
+from salt_mirror.checks.plan.sending import by_server, takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
 from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
@@ -35,11 +37,13 @@ from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
+from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.estate.reading import read_text
 from salt_mirror.findings import About, Finding
+from salt_mirror.keeping.approvals import Approval, approval_of
 from salt_mirror.keeping.masterfiles import rewritten
 from salt_mirror.keeping.plans import check_plan_files, write_plan
 from salt_mirror.keeping.writing import check_writable, write_whole
@@ -64,25 +68,32 @@ class Mending(Sender):
         """Does it all, prints what came of it, and ends the program."""
         atlas = atlas_of(self._estate)
         plan, judge, ran = self._planned(atlas)
-        written = self._written(plan)
+        approval = approval_of(plan.sets, atlas.expects, str(self._estate.path or ""), now(), self._wish.valid_s)
+        files = self._written(plan, approval)
         self._remarks += idle(self._wish.decisions, plan.found)
-        if gone := takes_away(plan, atlas.expects):
-            self._remarks.append(gone)
-        sheet = sheet_of(plan)
-        report = self._report(ran, plan.found, sheet, plan.headline, len(plan.mended))
+        risks = self._risks(plan, atlas)
+        self._remarks += risks[:1] if takes_away(plan, atlas.expects) else []
+        sheet = replace(sheet_of(plan, risks, made_by(plan.mended, self._wish.decisions)), digest=approval.digest)
+        report = self._report(ran, with_repairs(plan.found, plan), sheet, plan.headline, len(plan.mended))
         if ran.interrupted:
             raise typer.Exit(INTERRUPTED)
+        drifted = self._drifted(plan, approval)
+        if drifted:
+            self._show(replace(report, says=drifted), "nothing is sent", whole=True)
+            self._end(1)
         if self._wish.trial and plan.sets:
             with engine_of(self._asking) as engine:
                 applying, says = self._tried(atlas, engine, plan.sets)
-            report = self._report(ran, plan.found, replace(sheet, carried=applying.outcomes), says, len(plan.mended))
+            report = self._report(
+                ran, report.findings, replace(sheet, carried=applying.outcomes), says, len(plan.mended)
+            )
             self._show(report, f"tried only: {plan.headline}", whole=True)
-            raise typer.Exit(_status_of(applying))
+            self._end(_status_of(applying))
         if not self._wish.apply or not plan.sets:
             self._show(report, "a plan; --apply sends it" if plan.sets else "nothing to send", whole=True)
-            for path in written:
+            for path in files:
                 tell(f"{path} was written")
-            raise typer.Exit(report.exit_status())
+            self._end(report.exit_status())
         why = too_much(plan, _names_in(judge, self._estate), self._wish.at_most)
         if why:
             self._show(report, "nothing is sent", whole=True)
@@ -90,6 +101,47 @@ class Mending(Sender):
         if not self._wish.yes:
             self._show(report, "not sent yet", whole=True)
         self._send(judge, plan, report)
+
+    def _risks(self, plan: Plan, atlas: Atlas) -> list[str]:
+        """What a plan may do that somebody has to know who approves it."""
+        gone = takes_away(plan, atlas.expects)
+        told = [gone] if gone else ["It takes no record away."]
+        counts: Counter[tuple[str, Name, Server]] = Counter()
+        for view, zone, server, sets in by_server(plan.sets):
+            counts[view, zone, server] += len(sets)
+        told += [
+            f"{many(number, 'change')} of {to_text(zone)} {'goes' if number == 1 else 'go'} to {server.label} "
+            f"({server.endpoint}), {self._signed(view, zone, server)}."
+            for (view, zone, server), number in counts.items()
+        ]
+        if self._doubted:
+            told.append(
+                f"{many(len(self._doubted), 'thing')} could not be verified: what they would say against it is not known."
+            )
+        return told
+
+    def _signed(self, view: str, zone: Name, server: Server) -> str:
+        """With what the changes of a zone are signed."""
+        updates = self._estate.zones[view][zone].updates
+        if updates.kerberos:
+            return "signed with the Kerberos ticket of whoever sends it"
+        key = updates.key or server.key
+        return f"signed with the key {to_text(key.name).rstrip('.')}" if key is not None else "without a key"
+
+    def _drifted(self, plan: Plan, now_judged: Approval) -> str:
+        """Why an approved plan is not what would be sent now; nothing where it is, or where none was approved."""
+        approved = self._wanted.approval
+        if approved is None:
+            return ""
+        if plan.left_out:
+            return (
+                f"{len(plan.left_out):,} of {many(approved.sets, 'approved change')} cannot be sent as approved: nothing is "
+                f"sent; "
+                "plan again, and have it approved."
+            )
+        if now_judged.judged_on != approved.judged_on:
+            return "What the plan was judged on has changed since it was approved: nothing is sent; plan again."
+        return ""
 
     def _zone_file(self, text: str) -> tuple[Zone, Path]:
         """Reads `ZONE=FILE`, with `@VIEW` behind a zone that stands in several views. Raises BadInput."""
@@ -135,11 +187,11 @@ class Mending(Sender):
         plan, judge = made[0]
         return plan, judge, ran
 
-    def _written(self, plan: Plan) -> list[Path]:
+    def _written(self, plan: Plan, approval: Approval) -> list[Path]:
         """Writes what is wished for; returns the files."""
         written = []
         if self._wish.write is not None:
-            written += write_plan(self._wish.write, plan, f"{now():%Y-%m-%d %H:%M} UTC")
+            written += write_plan(self._wish.write, plan, f"{now():%Y-%m-%d %H:%M} UTC", approval)
         for zone, path in self._zone_files:
             sets = [one for one in plan.sets if (one.key.view, one.key.zone) == (zone.view, zone.apex)]
             done = rewritten(path, zone.apex, sets)
@@ -154,14 +206,13 @@ class Mending(Sender):
     # Sending
 
     def _send(self, judge: AuditJudge, plan: Plan, report: Report) -> NoReturn:
-        targets = dict.fromkeys(one.server.label for one in plan.sets if one.server is not None)
-        if not targets:
+        if all(one.server is None for one in plan.sets):
             self._show(report, "nothing can be sent", whole=self._wish.yes)
             tell("no server is known that takes changes of these zones: name it with update = in the zone")
             raise typer.Exit(1)
-        places = {one.server.label: one.server for one in plan.sets if one.server is not None}
-        said = ", ".join(f"{label} ({places[label].endpoint})" for label in targets)
-        self._agree(f"Send {many(len(plan.sets), 'change')} to {said}? The way back is written to {self._undo}.")
+        for says in report.plan.risks if report.plan and not self._wish.yes else ():
+            tell(says, begin="")
+        self._agree(f"Send {many(len(plan.sets), 'change')}? The way back is written to {self._undo}.")
         with engine_of(self._asking) as engine:
             applying, late = self._carried_out(judge.atlas, engine, plan.sets, plan.servers)
             standing = (
@@ -180,8 +231,9 @@ class Mending(Sender):
         left = "what is left was not judged" if self._interrupted else f"{many(len(faults), 'fault')} left"
         left += f"; {len(doubts):,} could not be judged again" if doubts else ""
         says = f"{done}{everywhere}; {left}."
+        assert report.plan
         sheet = replace(
-            sheet_of(plan), carried=applying.outcomes, late=[f"{who} ({many(n, 'set')})" for who, n in late.items()],
+            report.plan, carried=applying.outcomes, late=[f"{who} ({many(n, 'set')})" for who, n in late.items()],
             undo=str(self._undo),
         )  # fmt: skip
         ran = Ran(report.started, report.seconds, report.counts.questions, 0, 0, [], interrupted=False)

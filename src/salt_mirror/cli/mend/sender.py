@@ -21,6 +21,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.cli.ending import reading_order
 from salt_mirror.cli.mend.apply import Applying, await_servers
 from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.outputs import parse_reports, wanted_files, written
 from salt_mirror.cli.running import Progress, Ran
 from salt_mirror.cli.telling import INTERRUPTED, UNWRITTEN, tell
 from salt_mirror.dns.dialogue import Near
@@ -29,6 +30,7 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.undo import UndoFile, check_new
+from salt_mirror.keeping.writing import STANDARD_OUTPUT
 from salt_mirror.report.document import Counts, Report, now
 
 
@@ -50,6 +52,20 @@ class Wish:
     within_s: float
     only_adding: bool = False
     trial: bool = False
+    valid_s: float | None = None
+
+
+TICKETS = ("markdown", "html", "json")
+"""The forms in which a plan is written for whoever has to approve it."""
+
+
+def check_tickets(showing: Showing) -> None:
+    """Raises BadInput for a report that no plan has, or that could not be written."""
+    for form, path in parse_reports(showing.report or []):
+        if form not in TICKETS:
+            raise BadInput(f"--report: a plan is written as {', '.join(TICKETS)}, and not as {form}")
+        if str(path) == STANDARD_OUTPUT:
+            raise BadInput("--report: a plan is printed on standard output; name a file for the ticket")
 
 
 class Sender:
@@ -148,7 +164,10 @@ class Sender:
         )
 
     def _show(self, report: Report, state: str, *, whole: bool) -> None:
-        """Prints a report; without `whole`, what was shown before is not shown again."""
+        """Prints a report, and writes its tickets; without `whole`, what was shown before is not shown again."""
+        for problem in written(report, wanted_files(self._showing)):
+            self._unwritten = True
+            tell(problem)
         if self._showing.json:
             if whole or not self._wish.apply or (report.plan and report.plan.carried):
                 from salt_mirror.report.forms.json import as_json

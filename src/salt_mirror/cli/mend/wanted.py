@@ -24,7 +24,8 @@ from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import read_text
 from salt_mirror.estate.typed import completed
 from salt_mirror.findings import About, Change, Finding
-from salt_mirror.keeping.plans import read_sets
+from salt_mirror.keeping.approvals import Approval, read_plan
+from salt_mirror.report.document import now
 
 Test = Callable[[Finding], bool]
 
@@ -46,11 +47,13 @@ class _Reported(msgspec.Struct, frozen=True):
 
 
 class Wanted:
-    """Which findings are to be mended. `older` are the sets of a plan that was written earlier, `remarks` what the reader has
+    """Which findings are to be mended. `older` are the sets of a plan that was written earlier, and
+    `approval` its head; `remarks` what the reader has
     to know. Raises BadInput."""
 
     def __init__(self, estate: Estate, words: list[str], taken: Path | None, covered: Coverage) -> None:
         self.older: list[SetLine] = []
+        self.approval: Approval | None = None
         self.remarks: list[str] = []
         self._estate = estate
         self._covered = covered
@@ -87,9 +90,9 @@ class Wanted:
             self._reported = _findings_in(text, path)
             self.remarks.append(f"{many(len(self._reported), 'finding')} of {path}, as far as they still stand")
             return
-        self.older = read_sets(path)
-        if not self.older:
-            raise BadInput.at(path, None, "has no set to change")
+        self.approval, self.older = read_plan(path, now())
+        if self.approval is not None:
+            self.remarks.append(self.approval.says)
 
     def _about(self, word: str) -> Test:
         """Whether a finding concerns a host, an address, or a zone or network of the estate."""

@@ -18,6 +18,7 @@ from markupsafe import Markup
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Audit, ZoneLine
+from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
 from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean, clean_lines
@@ -78,6 +79,10 @@ class Shown(NamedTuple):
 
 def written(report: Report) -> bytes:
     """The whole page."""
+    if isinstance(report.plan, PlanSheet):
+        from salt_mirror.report.forms.ticket import html
+
+        return html(report)
     environment = jinja2.Environment(
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
     )

@@ -9,6 +9,7 @@ import re
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.forms.said import FATES, things_said
@@ -16,6 +17,10 @@ from salt_mirror.report.forms.said import FATES, things_said
 
 def written(report: Report) -> bytes:
     """For a ticket or a merge request: the verdict, a table of zones, then what differs, with what would mend it."""
+    if isinstance(report.plan, PlanSheet):
+        from salt_mirror.report.forms.ticket import markdown
+
+        return markdown(report)
     audit = report.audit if isinstance(report.audit, Audit) else None
     lines = [
         f"## {marked(report.headline)}",
@@ -54,14 +59,14 @@ def written(report: Report) -> bytes:
             )
             if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
                 lines += ["", f"{'    ' if one.cause else '  '}{FATES[one.fate]}:"] if one.fate else []
-                lines += _code(clean_lines(one.remedy), "    " if one.cause else "  ")
+                lines += code(clean_lines(one.remedy), "    " if one.cause else "  ")
                 mended = one.remedy
         lines += [""] if found else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
 
 
-def _code(text: str, indent: str) -> list[str]:
-    """Lines as they are, inside an item of a list; the fence is longer than any in them (CommonMark section 4.5)."""
+def code(text: str, indent: str) -> list[str]:
+    """Return lines as they are, inside an item of a list; the fence is longer than any in them (CommonMark section 4.5)."""
     fence = "`" * (max((len(run) for run in re.findall("`+", text)), default=0) + 3)
     return ["", *(indent + line for line in (fence, *text.split("\n"), fence)), ""]
 

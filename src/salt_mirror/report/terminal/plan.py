@@ -10,21 +10,14 @@ from rich.text import Text
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.plan.sending import Carried
 from salt_mirror.checks.plan.sets import SetLine
-from salt_mirror.checks.plan.sheet import LeftLine, PlanSheet
+from salt_mirror.checks.plan.sheet import FATES, LeftLine, PlanSheet
 from salt_mirror.checks.proposing import lines_of
 from salt_mirror.checks.wording import many
-from salt_mirror.findings import Fate
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.console import console_on, put_line
 
 _FEW = 5
-_FATES: dict[Fate, str] = {
-    "refused": "REFUSED, since it would do harm",
-    "contradiction": "CONTRADICTIONS IN THE ESTATE, to be settled there",
-    "not ours": "NOT OURS TO CHANGE",
-    "advice": "NO CHANGE IS KNOWN, ADVICE ONLY",
-}
 
 
 class PlanPage:
@@ -84,7 +77,7 @@ class PlanPage:
         self._undone(
             f"LEFT OUT: {many(len(self._plan.left_out), 'change')} of the older plan, and why", self._plan.left_out
         )
-        for fate, title in _FATES.items():
+        for fate, title in FATES.items():
             lines = [one for one in self._plan.not_ours if one.fate == fate]
             self._group(f"{title}: {len(lines):,}", "bold yellow", lines)
         if not self._plan.waiting:
