@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import copy
 import re
+from collections.abc import Mapping
 from pathlib import Path
 
 import dns.exception
@@ -49,10 +50,17 @@ def read_master_file(path: Path, origin: Name, problems: list[Unusable] | None =
     return found
 
 
-def read_master_text(text: str, path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
-    """The same for a text that is at hand already; `path` is what errors name."""
+def read_master_text(
+    text: str,
+    path: Path,
+    origin: Name,
+    problems: list[Unusable] | None = None,
+    instead: Mapping[Path, str] | None = None,
+) -> list[Expectation]:
+    """The same for a text that is at hand already; `path` is what errors name. `instead` has texts in place of included
+    files."""
     found: list[Expectation] = []
-    pieces = _Pieces(found, problems)
+    pieces = _Pieces(found, problems, instead)
     pieces.read(path, text, pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
     return found
 
@@ -124,7 +132,10 @@ class _LineKeeping(dns.tokenizer.Tokenizer):
 
 
 class _Pieces:
-    def __init__(self, found: list[Expectation], problems: list[Unusable] | None) -> None:
+    def __init__(
+        self, found: list[Expectation], problems: list[Unusable] | None, instead: Mapping[Path, str] | None = None
+    ) -> None:
+        self._instead = instead or {}
         self._collector = _Collector(found)
         self._problems = problems
         self._included = self._generated = 0
@@ -163,7 +174,7 @@ class _Pieces:
                 with about(f"{path}, line {line}"):
                     origin = from_text(include[1], (reader.current_origin or dns.name.root).to_wire())
                 below.current_origin = dns.name.from_wire(origin, 0)[0]
-            self.read(target, read_text(target), below, above)
+            self.read(target, self._instead.get(target) or read_text(target), below, above)
 
     def _split(self, text: str, path: Path) -> list[tuple[int, str, tuple[str, str | None] | None]]:
         """Cuts a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""

@@ -195,12 +195,12 @@ class Mending(Sender):
         for zone, path in self._zone_files:
             sets = [one for one in plan.sets if (one.key.view, one.key.zone) == (zone.view, zone.apex)]
             done = rewritten(path, zone.apex, sets)
-            target = path.with_name(path.name + ".mended")
-            write_whole(target, done.text)
-            written.append(target)
-            self._remarks += [f"{target}: {remark}" for remark in done.remarks]
-            for one in done.others:
-                self._remarks.append(f"{target}: {to_text(one.key.name)} is left, since {path} has other records there")
+            for own, text in done.texts.items():
+                target = own.with_name(own.name + ".mended")
+                write_whole(target, text)
+                written.append(target)
+            self._remarks += [f"{path}: {remark}" for remark in done.remarks]
+            self._remarks += [f"{path}: {to_text(one.key.name)} is left: {why}" for one, why in done.others]
         return written
 
     # Sending
