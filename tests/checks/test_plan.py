@@ -1,22 +1,9 @@
 """Plans over random small worlds: what a plan says that it mends is mended once it was carried out, nothing else comes, and
-planning again gives nothing.
-
-A world is a forward and a reverse zone on a primary and perhaps a secondary, which follows, was edited apart with the primary's
-own serial, is stuck with an old version, is a primary of its own that replicates, is silent, or
-follows without standing in the estate. Names have addresses, are
-aliases, have texts, lead to hosts that are not there; pointers lead anywhere; and anything may be expected, with
-contradictions. Changes go through real update messages.
+planning again gives nothing. An oracle that knows nothing of plans holds what is expected against the zones before and after.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
-import dns.message
-import dns.rcode
-import dns.rdatatype
-import dns.update
-import dns.zone
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -31,205 +18,18 @@ from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.laying import LaidOver
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import by_server
-from salt_mirror.checks.plan.sets import Plan, PlannedSet, edit_of, record_lines
+from salt_mirror.checks.plan.sets import Plan, record_lines
 from salt_mirror.cli.mend.wanted import Wanted
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.names import from_text, labels, to_text
-from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import TARGET_AT, rdata_from_text, rdata_text, type_from_text, type_text
-from salt_mirror.dns.replies import Reader
-from salt_mirror.dns.update import update_message
-from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
-from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.model import Estate, Zone
+from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.records import TARGET_AT
 from salt_mirror.findings import Finding
-from salt_mirror.standin.authority import HeldZones, read_zone
-from salt_mirror.standin.updating import updated
 from support.examples import examples
+from support.oracle import Wishes, lost, unmet, zones_of
 from support.tables import NOW
+from support.worlds import ADDRESSES, FORWARD, LABELS, REVERSE, SERVER, Asking, World, expectation, worlds
 
 SETTING = Setting(NOW)
-FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
-LABELS = ("h0", "h1", "h2", "h3", "a.stores")
-ADDRESSES = ("10.77.20.1", "10.77.20.2", "10.77.20.3", "203.0.113.9")
-TARGETS = (
-    *(f"{label}.pans.example." for label in LABELS),
-    "gone.pans.example.",
-    "h0.pans.example.pans.example.",
-    "x.other.example.",
-)
-SERVER = Server("s0", bytes((127, 0, 0, 1)), 5300)
-SECOND = Server("s1", bytes((127, 0, 0, 1)), 5301)
-REACH = {bytes((192, 0, 2, 53 + number)): (one.address, one.port) for number, one in enumerate((SERVER, SECOND))}
-
-
-@dataclass
-class World:
-    """The zones of each server as lines, how the second behaves, and what is expected."""
-
-    lines: list[dict[str, list[str]]]
-    second: str
-    expected: list[Expectation]
-    held: dict[Server, HeldZones] = field(default_factory=dict)
-
-    def __post_init__(self) -> None:
-        for server, zones in zip((SERVER, SECOND), self.lines, strict=False):
-            serial = 7 if server is SECOND and self.second == "stuck" else 8
-            mname = "s1" if server is SECOND and self.second == "twin" else "s0"
-            soa = f"SOA {mname}.pans.example. h.pans.example. {serial} 3600 600 1209600 300"
-            more = "@ NS s1.pans.example.\n" if self.second == "unlisted" else ""
-            head = f"$TTL 600\n@ {soa}\n@ NS s0.pans.example.\n{more}"
-            own = {FORWARD: "s0 A 192.0.2.53\ns1 A 192.0.2.54\n", REVERSE: ""}
-            texts = {origin: head + own[origin] + "\n".join(lines) + "\n" for origin, lines in zones.items()}
-            self.held[server] = HeldZones([read_zone(text, origin) for origin, text in texts.items()])
-
-    @property
-    def servers(self) -> tuple[Server, ...]:
-        """Those that the estate lists; one more may be found through the zones themselves."""
-        return tuple(self.held)[:1] if self.second == "unlisted" else tuple(self.held)
-
-    @property
-    def estate(self) -> Estate:
-        zones = {
-            apex: Zone(apex, "", self.servers, tuple(one for one in self.expected if one.name.endswith(apex)))
-            for apex in map(from_text, (FORWARD, REVERSE))
-        }
-        return Estate(zones={"": zones}, reach=REACH)
-
-    # As an exchange
-
-    backlog = 0
-
-    def answer(self, question: Question) -> Answer:
-        held = next((zones for server, zones in self.held.items() if server.port == question.server.port), None)
-        silent = self.second == "silent" and question.server is SECOND
-        if held is None or silent or question.server.over != "udp":
-            return Answer(question, "timeout")
-        parts = labels(question.name)
-        if question.name.endswith(from_text(REVERSE)) and len(parts) == 6 and len(parts[0]) > 1:
-            return Answer(question, "NXDOMAIN", True)  # a sweep's: nobody has more than nine addresses here
-        asked = question.name + question_tail(question.rdtype)
-        query = dns.message.from_wire(encode_question(b"\1\2", question.name, question.rdtype, opt=b""))
-        wire = held.respond(query).to_wire()
-        rcode, authoritative, _, values, ttl, alias, _ = Reader().read(wire, b"\1\2", asked)
-        return Answer(question, rcode_text(rcode), authoritative, values, ttl, alias, wire)
-
-    def carry_out(self, sets: list[PlannedSet]) -> None:
-        """Sends each zone's changes to the primary, which hands the zones on as far as the second follows."""
-        zones: dict[bytes, list[PlannedSet]] = {}
-        for one in sets:
-            assert one.server is SERVER
-            zones.setdefault(one.key.zone, []).append(one)
-        for apex, of_zone in zones.items():
-            message = dns.message.from_wire(update_message(apex, map(edit_of, of_zone)).to_wire())
-            assert isinstance(message, dns.update.UpdateMessage)
-            origin = message.zone[0].name
-            rcode, after = updated(self.held[SERVER].zones[origin], message)
-            assert rcode == dns.rcode.NOERROR, (rcode, sets)
-            assert after is not None, sets
-            self.held[SERVER].hold(after)
-            if SECOND in self.held and self.second == "twin":
-                text = after.to_text(relativize=False).replace("SOA s0.pans.example.", "SOA s1.pans.example.")
-                self.held[SECOND].hold(read_zone(text, str(origin)))
-            elif SECOND in self.held and self.second != "silent":
-                self.held[SECOND].hold(after)
-
-
-class Asking:
-    """The exchange of a world; `asked` counts what was put to it."""
-
-    def __init__(self, world: World) -> None:
-        self._world = world
-        self._ready: list[Answer] = []
-
-    @property
-    def backlog(self) -> int:
-        return len(self._ready)
-
-    def submit(self, question: Question) -> None:
-        self._ready.append(self._world.answer(question))
-
-    def collect(self) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        return ready
-
-
-def expectation(name: str, rdtype: str, value: str, presence: str = "present", ttl: int | None = None) -> Expectation:
-    kind = type_from_text(rdtype)
-    rdata = rdata_from_text(kind, value) if value else b""
-    return Expectation(from_text(name), kind, rdata, presence=presence, ttl=ttl)  # type: ignore[arg-type]
-
-
-@st.composite
-def owners(draw: st.DrawFn, label: str) -> list[str]:
-    """The records of one name."""
-    if draw(st.integers(0, 5)) == 0:
-        return [f"{label} CNAME {draw(st.sampled_from(TARGETS))}"]
-    values = draw(st.lists(st.sampled_from(ADDRESSES), max_size=2, unique=True))
-    lines = [f"{label} {draw(st.sampled_from(('', '300')))} A {value}" for value in values[:1]]
-    lines += [f"{label} A {value}" for value in values[1:]]
-    if draw(st.integers(0, 4)) == 0:
-        lines.append(f'{label} TXT "{draw(st.sampled_from(("one", "two")))}"')
-    if draw(st.integers(0, 6)) == 0:
-        lines.append(f"{label} MX 10 {draw(st.sampled_from((*TARGETS, '.')))}")
-    if draw(st.integers(0, 6)) == 0:
-        lines.append(f"_x._tcp.{label} SRV 0 0 99 {draw(st.sampled_from((*TARGETS, '.')))}")
-    return lines
-
-
-@st.composite
-def contents(draw: st.DrawFn) -> dict[str, list[str]]:
-    """The lines of both zones."""
-    sound = draw(st.integers(0, 2)) > 0
-    forward, reverse = [], []
-    for number, label in enumerate(LABELS[:4]):
-        if sound and draw(st.integers(0, 2)) > 0:
-            forward.append(f"{label} A 10.77.20.{number + 1}")
-            reverse.append(f"{number + 1} PTR {label}.pans.example.")
-        else:
-            forward += draw(owners(label))
-            pointers = draw(st.lists(st.sampled_from(TARGETS), max_size=2, unique=True))
-            reverse += [f"{number + 1} PTR {target}" for target in pointers]
-    if draw(st.integers(0, 2)) == 0:
-        forward.append(f"*.stores {draw(st.sampled_from(('A 10.77.20.1', 'TXT stores')))}")
-    if draw(st.integers(0, 3)) == 0:
-        forward += draw(owners("a.stores"))
-    return {FORWARD: forward, REVERSE: reverse}
-
-
-@st.composite
-def worlds(draw: st.DrawFn) -> World:
-    first = draw(contents())
-    second = draw(st.sampled_from(("follows", "apart", "stuck", "silent", "twin", "unlisted", "none")))
-    held = [first]
-    if second != "none":
-        held.append(
-            first if second in ("follows", "silent", "unlisted") else draw(st.one_of(st.just(first), contents()))
-        )
-    forward = st.builds(
-        expectation, st.sampled_from([f"{label}.pans.example" for label in LABELS]), st.just("A"), st.sampled_from(ADDRESSES),
-        st.sampled_from(("present", "present", "exact", "absent")), st.sampled_from((None, None, 300, 900)),
-    )  # fmt: skip
-    others = st.sampled_from(
-        [
-            expectation(f"{label}.pans.example", rdtype, value, presence)
-            for label in LABELS
-            for rdtype, value in (("TXT", '"one"'), ("CNAME", "h3.pans.example."), ("MX", "10 h1.pans.example."))
-            for presence in ("present", "exact")
-        ]
-        + [
-            expectation(f"{label}.pans.example", rdtype, "", "absent")
-            for label in LABELS
-            for rdtype in ("A", "CNAME", "TXT")
-        ]
-        + [expectation("_x._tcp.h1.pans.example", "SRV", "0 0 99 h2.pans.example.")]
-    )
-    pointers = st.builds(
-        expectation, st.sampled_from([f"{n}.{REVERSE}" for n in (1, 2, 3)]), st.just("PTR"), st.sampled_from(TARGETS[:6]),
-        st.sampled_from(("present", "exact", "absent")),
-    )  # fmt: skip
-    expected = draw(st.lists(forward, max_size=4)) + draw(st.lists(st.one_of(others, pointers), max_size=2))
-    return World(held, second, expected)
 
 
 def plan_of(world: World, decisions: list[Decision], *, only_adding: bool = False) -> tuple[Plan, list[Finding]]:
@@ -355,101 +155,14 @@ def test_what_a_check_prints_as_repair_is_what_is_planned_over_the_whole(world: 
             assert one.fate != "planned" or set(one.remedy.split("\n")) <= lines
 
 
-# What is expected goes first: an oracle that shares nothing with the plan but the zones before and after
-
-Zones = dict[tuple[str, str], set[str]]
-SEVERAL_HANDS = ("TXT", "MX", "SRV")
-
-
-def zones_of(world: World) -> Zones:
-    """The sets of both zones on the primary, as text."""
-    found: Zones = {}
-    for zone in world.held[SERVER].zones.values():
-        for name, rdataset in zone.iterate_rdatasets():
-            kind = dns.rdatatype.to_text(rdataset.rdtype)
-            found[name.to_text(), kind] = {rdata.to_text().lower() for rdata in rdataset}
-    return found
-
-
-class Wishes:
-    """What the estate expects, by name and type; `broken` are names about which it contradicts itself."""
-
-    def __init__(self, expected: list[Expectation]) -> None:
-        self.there: Zones = {}
-        self.absent: Zones = {}
-        self.gone: set[tuple[str, str]] = set()
-        self.exact: set[tuple[str, str]] = set()
-        for one in expected:
-            key = (to_text(one.name), type_text(one.rdtype))
-            value = rdata_text(one.rdtype, one.rdata).lower() if one.rdata else ""
-            if one.presence == "absent":
-                (self.absent.setdefault(key, set()).add(value)) if value else self.gone.add(key)
-            else:
-                self.there.setdefault(key, set()).add(value)
-                if one.presence == "exact":
-                    self.exact.add(key)
-        names = {name for name, _ in self.there}
-        self.broken = {
-            name
-            for name in names
-            for kinds in [{kind for owner, kind in self.there if owner == name}]
-            if ("CNAME" in kinds and len(kinds) > 1) or len(self.there.get((name, "CNAME"), ())) > 1
-        }
-        for key, values in self.there.items():
-            if key in self.gone or values & self.absent.get(key, set()):
-                self.broken.add(key[0])
-
-
-def unmet(wishes: Wishes, before: Zones, after: Zones) -> list[str]:
-    """What the estate expects and does not get, where nothing that stays there forbids it."""
-    said = []
-    for (name, kind), values in wishes.there.items():
-        if name in wishes.broken or values <= after.get((name, kind), set()):
-            continue
-        # An alias stands alone: what is there besides, and is no address, keeps it out (RFC 1034 section 3.6.2).
-        others = {other for owner, other in before if owner == name and other not in ("A", "AAAA", kind)}
-        if kind == "CNAME" and (others or (name, "A") in wishes.there):
-            continue
-        said.append(f"{name} {kind} {values - after.get((name, kind), set())}")
-    for name, kind in wishes.gone:
-        if name not in wishes.broken and after.get((name, kind)):
-            said.append(f"{name} {kind} is still there")
-    return said
-
-
-def lost(wishes: Wishes, before: Zones, after: Zones) -> list[str]:
-    """What a plan took away and must not: expected values, what other hands keep, pointers of expected hosts."""
-    said = []
-    for (name, kind), values in before.items():
-        kept = after.get((name, kind), set())
-        key = (name, kind)
-        if name not in wishes.broken and (wishes.there.get(key, set()) & values) - kept:
-            said.append(f"expected, and removed: {name} {kind} {wishes.there[key] & values - kept}")
-        own = wishes.absent.get(key, set())
-        alone = key in wishes.gone or key in wishes.exact or (name, "CNAME") in wishes.there
-        if kind in SEVERAL_HANDS and not alone and key in wishes.there and values - kept - own:
-            said.append(f"another hand's, and removed: {name} {kind} {values - kept}")
-        if kind == "PTR":
-            address = ".".join(reversed(name.split(".")[:4]))
-            hosts = {n for (n, k), v in wishes.there.items() if k == "A" and address in v and n not in wishes.broken}
-            if (
-                values & hosts
-                and not kept & hosts
-                and key not in wishes.there
-                and key not in wishes.gone | set(wishes.absent)
-            ):
-                said.append(f"an expected host's pointer: {name} {values}")
-    return said
-
-
 @examples(150)
 @given(worlds(), st.sampled_from(("", "remove", "register")))
 def test_a_plan_restores_what_is_expected_and_takes_nothing_of_it_away(world: World, word: str) -> None:
     """Whatever else is wrong, and whoever decides what."""
-    wishes, before = Wishes(world.expected), zones_of(world)
+    wishes, before = Wishes(world.expected), zones_of(world.held[SERVER].zones.values())
     plan, _ = plan_of(world, [Decision(word)] if word else [])  # type: ignore[arg-type]
     world.carry_out(plan.sets)
-    after = zones_of(world)
+    after = zones_of(world.held[SERVER].zones.values())
     assert not lost(wishes, before, after), (before, after)
     assert not unmet(wishes, before, after), (before, after, [(one.finding.text, one.why) for one in plan.not_ours])
 
@@ -457,11 +170,11 @@ def test_a_plan_restores_what_is_expected_and_takes_nothing_of_it_away(world: Wo
 @examples(60)
 @given(worlds(), st.sampled_from(("", "remove", "register")))
 def test_a_plan_that_only_adds_takes_nothing_away(world: World, word: str) -> None:
-    before = zones_of(world)
+    before = zones_of(world.held[SERVER].zones.values())
     plan, _ = plan_of(world, [Decision(word)] if word else [], only_adding=True)  # type: ignore[arg-type]
     assert all(one.before <= one.after for one in plan.sets)
     world.carry_out(plan.sets)
-    after = zones_of(world)
+    after = zones_of(world.held[SERVER].zones.values())
     assert all(values <= after.get(key, set()) for key, values in before.items() if key[1] != "SOA")
 
 

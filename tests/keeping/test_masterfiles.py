@@ -121,7 +121,8 @@ def test_only_the_lines_of_what_changes_are_changed(
         expected.pop(key, None)
         if one.after:
             texts_of = {
-                dns.rdata.from_wire("IN", one.key.rdtype, value, 0, len(value)).to_text() for value in one.after
+                dns.rdata.from_wire("IN", dns.rdatatype.RdataType.make(one.key.rdtype), value, 0, len(value)).to_text()
+                for value in one.after
             }
             assert one.ttl_after is not None
             expected[key] = one.ttl_after, frozenset(texts_of)

@@ -1,0 +1,212 @@
+"""Random small worlds for the plan: a forward and a reverse zone on a primary and perhaps a secondary, and what is expected.
+
+The secondary follows, was edited apart with the primary's own serial, is stuck with an old version, is a primary of its own
+which replicates, is silent, or follows without standing in the estate. Names have addresses, are aliases, have texts, lead to
+hosts that are not there; pointers lead anywhere; and anything may be expected, with contradictions. Changes go through real
+update messages.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import dns.message
+import dns.rcode
+import dns.rdatatype
+import dns.update
+import dns.zone
+from hypothesis import strategies as st
+
+from salt_mirror.checks.plan.sets import PlannedSet, edit_of
+from salt_mirror.dns.names import from_text, labels
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import rdata_from_text, type_from_text
+from salt_mirror.dns.replies import Reader
+from salt_mirror.dns.update import update_message
+from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
+from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.model import Estate, Zone
+from salt_mirror.standin.authority import HeldZones, read_zone
+from salt_mirror.standin.updating import updated
+
+FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
+LABELS = ("h0", "h1", "h2", "h3", "a.stores")
+ADDRESSES = ("10.77.20.1", "10.77.20.2", "10.77.20.3", "203.0.113.9")
+TARGETS = (
+    *(f"{label}.pans.example." for label in LABELS),
+    "gone.pans.example.",
+    "h0.pans.example.pans.example.",
+    "x.other.example.",
+)
+SERVER = Server("s0", bytes((127, 0, 0, 1)), 5300)
+SECOND = Server("s1", bytes((127, 0, 0, 1)), 5301)
+REACH = {bytes((192, 0, 2, 53 + number)): (one.address, one.port) for number, one in enumerate((SERVER, SECOND))}
+
+
+@dataclass
+class World:
+    """The zones of each server as lines, how the second behaves, and what is expected."""
+
+    lines: list[dict[str, list[str]]]
+    second: str
+    expected: list[Expectation]
+    held: dict[Server, HeldZones] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for server, zones in zip((SERVER, SECOND), self.lines, strict=False):
+            serial = 7 if server is SECOND and self.second == "stuck" else 8
+            mname = "s1" if server is SECOND and self.second == "twin" else "s0"
+            soa = f"SOA {mname}.pans.example. h.pans.example. {serial} 3600 600 1209600 300"
+            more = "@ NS s1.pans.example.\n" if self.second == "unlisted" else ""
+            head = f"$TTL 600\n@ {soa}\n@ NS s0.pans.example.\n{more}"
+            own = {FORWARD: "s0 A 192.0.2.53\ns1 A 192.0.2.54\n", REVERSE: ""}
+            texts = {origin: head + own[origin] + "\n".join(lines) + "\n" for origin, lines in zones.items()}
+            self.held[server] = HeldZones([read_zone(text, origin) for origin, text in texts.items()])
+
+    @property
+    def servers(self) -> tuple[Server, ...]:
+        """Those that the estate lists; one more may be found through the zones themselves."""
+        return tuple(self.held)[:1] if self.second == "unlisted" else tuple(self.held)
+
+    @property
+    def estate(self) -> Estate:
+        zones = {
+            apex: Zone(apex, "", self.servers, tuple(one for one in self.expected if one.name.endswith(apex)))
+            for apex in map(from_text, (FORWARD, REVERSE))
+        }
+        return Estate(zones={"": zones}, reach=REACH)
+
+    # As an exchange
+
+    backlog = 0
+
+    def answer(self, question: Question) -> Answer:
+        held = next((zones for server, zones in self.held.items() if server.port == question.server.port), None)
+        silent = self.second == "silent" and question.server is SECOND
+        if held is None or silent or question.server.over != "udp":
+            return Answer(question, "timeout")
+        parts = labels(question.name)
+        if question.name.endswith(from_text(REVERSE)) and len(parts) == 6 and len(parts[0]) > 1:
+            return Answer(question, "NXDOMAIN", True)  # a sweep's: nobody has more than nine addresses here
+        asked = question.name + question_tail(question.rdtype)
+        query = dns.message.from_wire(encode_question(b"\1\2", question.name, question.rdtype, opt=b""))
+        wire = held.respond(query).to_wire()
+        rcode, authoritative, _, values, ttl, alias, _ = Reader().read(wire, b"\1\2", asked)
+        return Answer(question, rcode_text(rcode), authoritative, values, ttl, alias, wire)
+
+    def carry_out(self, sets: list[PlannedSet]) -> None:
+        """Sends each zone's changes to the primary, which hands the zones on as far as the second follows."""
+        zones: dict[bytes, list[PlannedSet]] = {}
+        for one in sets:
+            assert one.server is SERVER
+            zones.setdefault(one.key.zone, []).append(one)
+        for apex, of_zone in zones.items():
+            message = dns.message.from_wire(update_message(apex, map(edit_of, of_zone)).to_wire())
+            assert isinstance(message, dns.update.UpdateMessage)
+            origin = message.zone[0].name
+            rcode, after = updated(self.held[SERVER].zones[origin], message)
+            assert rcode == dns.rcode.NOERROR, (rcode, sets)
+            assert after is not None, sets
+            self.held[SERVER].hold(after)
+            if SECOND in self.held and self.second == "twin":
+                text = after.to_text(relativize=False).replace("SOA s0.pans.example.", "SOA s1.pans.example.")
+                self.held[SECOND].hold(read_zone(text, str(origin)))
+            elif SECOND in self.held and self.second != "silent":
+                self.held[SECOND].hold(after)
+
+
+class Asking:
+    """The exchange of a world; `asked` counts what was put to it."""
+
+    def __init__(self, world: World) -> None:
+        self._world = world
+        self._ready: list[Answer] = []
+
+    @property
+    def backlog(self) -> int:
+        return len(self._ready)
+
+    def submit(self, question: Question) -> None:
+        self._ready.append(self._world.answer(question))
+
+    def collect(self) -> list[Answer]:
+        ready, self._ready = self._ready, []
+        return ready
+
+
+def expectation(name: str, rdtype: str, value: str, presence: str = "present", ttl: int | None = None) -> Expectation:
+    kind = type_from_text(rdtype)
+    rdata = rdata_from_text(kind, value) if value else b""
+    return Expectation(from_text(name), kind, rdata, presence=presence, ttl=ttl)  # type: ignore[arg-type]
+
+
+@st.composite
+def owners(draw: st.DrawFn, label: str) -> list[str]:
+    """The records of one name."""
+    if draw(st.integers(0, 5)) == 0:
+        return [f"{label} CNAME {draw(st.sampled_from(TARGETS))}"]
+    values = draw(st.lists(st.sampled_from(ADDRESSES), max_size=2, unique=True))
+    lines = [f"{label} {draw(st.sampled_from(('', '300')))} A {value}" for value in values[:1]]
+    lines += [f"{label} A {value}" for value in values[1:]]
+    if draw(st.integers(0, 4)) == 0:
+        lines.append(f'{label} TXT "{draw(st.sampled_from(("one", "two")))}"')
+    if draw(st.integers(0, 6)) == 0:
+        lines.append(f"{label} MX 10 {draw(st.sampled_from((*TARGETS, '.')))}")
+    if draw(st.integers(0, 6)) == 0:
+        lines.append(f"_x._tcp.{label} SRV 0 0 99 {draw(st.sampled_from((*TARGETS, '.')))}")
+    return lines
+
+
+@st.composite
+def contents(draw: st.DrawFn) -> dict[str, list[str]]:
+    """The lines of both zones."""
+    sound = draw(st.integers(0, 2)) > 0
+    forward, reverse = [], []
+    for number, label in enumerate(LABELS[:4]):
+        if sound and draw(st.integers(0, 2)) > 0:
+            forward.append(f"{label} A 10.77.20.{number + 1}")
+            reverse.append(f"{number + 1} PTR {label}.pans.example.")
+        else:
+            forward += draw(owners(label))
+            pointers = draw(st.lists(st.sampled_from(TARGETS), max_size=2, unique=True))
+            reverse += [f"{number + 1} PTR {target}" for target in pointers]
+    if draw(st.integers(0, 2)) == 0:
+        forward.append(f"*.stores {draw(st.sampled_from(('A 10.77.20.1', 'TXT stores')))}")
+    if draw(st.integers(0, 3)) == 0:
+        forward += draw(owners("a.stores"))
+    return {FORWARD: forward, REVERSE: reverse}
+
+
+@st.composite
+def worlds(draw: st.DrawFn) -> World:
+    first = draw(contents())
+    second = draw(st.sampled_from(("follows", "apart", "stuck", "silent", "twin", "unlisted", "none")))
+    held = [first]
+    if second != "none":
+        held.append(
+            first if second in ("follows", "silent", "unlisted") else draw(st.one_of(st.just(first), contents()))
+        )
+    forward = st.builds(
+        expectation, st.sampled_from([f"{label}.pans.example" for label in LABELS]), st.just("A"), st.sampled_from(ADDRESSES),
+        st.sampled_from(("present", "present", "exact", "absent")), st.sampled_from((None, None, 300, 900)),
+    )  # fmt: skip
+    others = st.sampled_from(
+        [
+            expectation(f"{label}.pans.example", rdtype, value, presence)
+            for label in LABELS
+            for rdtype, value in (("TXT", '"one"'), ("CNAME", "h3.pans.example."), ("MX", "10 h1.pans.example."))
+            for presence in ("present", "exact")
+        ]
+        + [
+            expectation(f"{label}.pans.example", rdtype, "", "absent")
+            for label in LABELS
+            for rdtype in ("A", "CNAME", "TXT")
+        ]
+        + [expectation("_x._tcp.h1.pans.example", "SRV", "0 0 99 h2.pans.example.")]
+    )
+    pointers = st.builds(
+        expectation, st.sampled_from([f"{n}.{REVERSE}" for n in (1, 2, 3)]), st.just("PTR"), st.sampled_from(TARGETS[:6]),
+        st.sampled_from(("present", "exact", "absent")),
+    )  # fmt: skip
+    expected = draw(st.lists(forward, max_size=4)) + draw(st.lists(st.one_of(others, pointers), max_size=2))
+    return World(held, second, expected)
