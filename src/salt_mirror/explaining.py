@@ -43,5 +43,5 @@ def as_markdown() -> str:
                 lines.append("| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |")
         lines.append("")
     lines += ["## How `mend` plans", "", "`salt-mirror explain plan` says the same.", ""]
-    lines += [f"- **{rule.about}**: {rule.says}" for rule in RULES]
+    lines += [f"- **{rule.about}**: {rule.says} *Example*: {rule.example}" for rule in RULES]
     return "\n".join([*lines, ""])

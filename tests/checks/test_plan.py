@@ -4,6 +4,8 @@ planning again gives nothing. An oracle that knows nothing of plans holds what i
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -22,7 +24,7 @@ from salt_mirror.checks.plan.sets import Plan, record_lines
 from salt_mirror.cli.mend.wanted import Wanted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
-from salt_mirror.dns.records import TARGET_AT
+from salt_mirror.dns.records import TARGET_AT, rdata_from_text, type_text
 from salt_mirror.findings import Finding
 from support.examples import examples
 from support.oracle import Wishes, lost, unmet, zones_of
@@ -165,6 +167,23 @@ def test_a_plan_restores_what_is_expected_and_takes_nothing_of_it_away(world: Wo
     after = zones_of(world.held[SERVER].zones.values())
     assert not lost(wishes, before, after), (before, after)
     assert not unmet(wishes, before, after), (before, after, [(one.finding.text, one.why) for one in plan.not_ours])
+
+
+@examples(60)
+@given(worlds())
+def test_the_line_that_is_said_to_free_a_refused_set_frees_it(world: World) -> None:
+    plan, _ = plan_of(world, [])
+    for left in plan.not_ours:
+        said = re.search(r"A list that expects `(\S+) (\S+) ?(.*?)`( to be absent)? frees it", left.why)
+        assert (said is not None) == (left.fate == "refused")
+        if said is None:
+            continue
+        name, rdtype, value, absent = said.groups()
+        line = expectation(name.rstrip("."), rdtype, value, "absent" if absent else "present")
+        freed, _ = plan_of(World(world.lines, world.second, [*world.expected, line]), [])
+        after = {(to_text(one.key.name), type_text(one.key.rdtype)): one.after for one in freed.sets}
+        assert (name, rdtype) in after, (left.finding.text, left.why)
+        assert not after[name, rdtype] if absent else rdata_from_text(line.rdtype, value) in after[name, rdtype]
 
 
 @examples(60)

@@ -177,6 +177,11 @@ STOPS = (
         1,
     ),
     Stop(
+        "What somebody took away by mistake was expected, and is back.",
+        ("rollcall", "--name", "tasting.gullmarsh.example", "--view", "public"),
+        0,
+    ),
+    Stop(
         "And the proof: what is left waits to be registered, or is the parent's, the provider's, and the zones' own SOA.",
         ("audit", "--faults"),
         1,

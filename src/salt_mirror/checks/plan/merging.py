@@ -196,6 +196,10 @@ class Merging:
             for wish in equals:
                 if wish.whole is None:
                     self._apply(being, wish.add, frozenset(), wish)
+        told = [wish for wish in wishes if wish.change.by == "expected" and wish.change.ttl is not None]
+        if being.ttl is None and told and being.values:  # also where another wish brought the values
+            being.ttl = told[0].change.ttl
+            being.reasons[told[0].change.reason] = None
         self._keep_expected(key, being)
         meant = self._meant.get(key)
         if meant is not None and frozenset(being.values) not in (meant[1], being.held.values):

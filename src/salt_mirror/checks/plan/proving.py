@@ -15,10 +15,11 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.deciding import Decision, decided
 from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import CONTRADICTS, Merging
-from salt_mirror.checks.plan.sets import Left, Plan, SetKey, SetLine, set_of
+from salt_mirror.checks.plan.sets import Left, Plan, PlannedSet, SetKey, SetLine, set_of, texts
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
+from salt_mirror.dns.records import type_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.forms import address_in
 from salt_mirror.findings import About, Change, Fate, Finding
@@ -101,8 +102,11 @@ class _Proof(NamedTuple):
             guilty = {key: finding for key, finding in suspects.items() if _kind(finding) not in without}
             if not guilty:
                 return last
+            planned_now = {one.key: one for one in merging.sets()}
             for key, finding in guilty.items():
-                merging.refuse(key, f"it would cause another fault: {finding.text}")
+                merging.refuse(
+                    key, f"it would cause another fault: {finding.text} {_freed_by(planned_now[key])}"
+                )
             merging.back_to(kept)
 
     def _rounds(self, begin: list[Finding]) -> list[Finding]:
@@ -146,6 +150,15 @@ class _Proof(NamedTuple):
     def _take(self, changes: list[Change], chosen: Sequence[Change] = ()) -> bool:
         (done,) = self.runner.run([self.merging.take(changes, chosen)])
         return done
+
+
+def _freed_by(one: PlannedSet) -> str:
+    """What would free a set that was refused: the line of a list, since what the estate expects is never refused."""
+    key, come = one.key, one.after - one.before
+    wanted = f"{to_text(key.name)} {type_text(key.rdtype)}"
+    if come:
+        return f"A list that expects `{wanted} {texts(key.rdtype, come)[0]}` frees it."
+    return f"A list that expects `{wanted}` to be absent frees it."
 
 
 def _change_to(line: SetLine) -> Change:

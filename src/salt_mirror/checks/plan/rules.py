@@ -1,4 +1,4 @@
-"""The rules by which a plan is made, in the words in which `explain plan` tells them."""
+"""The rules by which a plan is made, in the words in which `explain plan` gives them, with an example for each."""
 
 from __future__ import annotations
 
@@ -6,78 +6,105 @@ from typing import NamedTuple
 
 
 class Rule(NamedTuple):
-    """One rule: what it is about, and what it says."""
+    """One rule: what it is about, what it says, and an example."""
 
     about: str
     says: str
+    example: str
 
 
 RULES = (
     Rule(
         "one set",
-        "All changes to one view, zone, name and type become one resulting set, read from the zone's primary.",
+        "All changes to one view, zone, name and type become one resulting record set, read from the zone's primary.",
+        "rake-05 is expected at 10.77.10.15 and registered at 10.77.10.45: rollcall and pairs both report it, and the "
+        "plan has one set: - A 10.77.10.45, + A 10.77.10.15.",
     ),
     Rule(
-        "who counts",
-        "What the estate expects counts over what is registered; a directory's locators count over what is registered; "
-        "forward counts over reverse, so that a pointer follows its address. What the estate expects is kept whoever "
-        "proposes otherwise.",
+        "precedence",
+        "Expected over registered, a directory's locators over registered, forward over reverse. What the estate "
+        "expects is kept whatever a check proposes.",
+        "rake-05 moves to 10.77.10.15: its PTR record follows the address, and not the address the PTR record.",
     ),
     Rule(
         "expected sets",
-        "A set gains the expected values that it lacks. An address, alias or pointer that has taken the place of an expected "
-        "one "
-        "goes; where there are more than are listed, and in sets that several hands fill (TXT, MX, SRV, CAA and others), all "
-        "others stay, unless the set is expected exactly so, or they must be absent. Two lists that say different things of "
-        "one "
-        "host contradict each other: nothing of it is planned before one is chosen.",
+        "A set gets the expected values that it lacks. An address, alias or PTR record that has taken the place of an "
+        "expected one is removed. Where there are more values than are listed, and in sets that several people fill "
+        "(TXT, MX, SRV, CAA and others), the others stay, unless the list says exact or absent.",
+        'gullmarsh.example TXT "v=spf1 -all" is expected and missing, and a verification stands there: the plan adds '
+        "the one and leaves the other.",
     ),
     Rule(
-        "pointers",
-        "An address needs one pointer. Where the estate expects one it is that; of several hosts that have the address, "
-        "one that the estate expects is named, else the first by name.",
+        "contradictions",
+        "Two lists that give one host different values contradict each other. Nothing of that host is planned before "
+        "one of the lists is corrected.",
+        "hosts.zone, line 2, has h2 A 10.77.20.2, and leases.csv, line 5, has h2 A 10.77.20.70: both are shown, and "
+        "h2 stays.",
+    ),
+    Rule(
+        "PTR records",
+        "An address gets one PTR record. Where the estate expects one it is that one. Of several hosts at the "
+        "address, one that the estate expects there is named, else the first by name.",
+        "kiln-02 is expected at 10.77.20.12, and old-kiln is registered there too: 12.20.77.10.in-addr.arpa. PTR "
+        "kiln-02.",
     ),
     Rule(
         "aliases",
-        "An address set comes in the place of an alias, or an alias in the place of addresses, never beside it.",
+        "Addresses take the place of an alias, or an alias the place of addresses. They never stand beside each other "
+        "(RFC 1034 section 3.6.2).",
+        "rake-eight is an alias, and TXT is expected there: the alias is removed, and the TXT record added.",
     ),
     Rule(
         "TTLs",
-        "As expected, else as the set is registered, else what is usual among the sets of the zone.",
+        "As expected, else as the set is registered, else the most frequent one of the expected sets that are "
+        "registered in the zone, else that of its NS set.",
+        "kiln-07 is new, and the other hosts of the list have 3600 s: so has kiln-07.",
     ),
     Rule(
         "decisions",
-        "Where two repairs are right (the host is gone: remove its pointer; it was forgotten: register it), a person "
-        "decides: --choose remove|register for all, or a line such as `remove rake-19.*` in a --decisions file. "
-        "Undecided, nothing is planned. A set on which servers differ without any version that counts is such a choice "
-        "too. A choice settles what was found at first, and nothing that comes to light on the way. What the estate expects "
-        "of the "
-        "host at the other end decides by itself: expected there, it is registered; expected gone, the record goes.",
+        "Where two repairs are right, a person decides: --choose remove, register or no-mail for all, or lines in a "
+        "--decisions file. Without a decision nothing is planned. A decision settles only what was found at first. "
+        "What the estate expects of the host at the other end decides by itself.",
+        "10.77.10.97 has a PTR record to rake-19, which does not exist: `remove rake-19.*` removes the PTR record, "
+        "`register rake-19.*` adds the address.",
     ),
     Rule(
         "not ours",
-        "The SOA and the NS set at the top of a zone, the parent's delegation and glue, a lagging secondary, a lame "
-        "server, and zones that are not in the estate are advice, never a change.",
+        "The SOA and NS set of a zone, the parent's delegation and glue, a secondary that lags, a lame server, and "
+        "zones that are not in the estate get advice, never a change.",
+        "dc-north has sluice as expected, and dc-kiln does not, both with one serial: raise the serial, or force a "
+        "transfer.",
     ),
     Rule(
         "proof",
-        "The same checks judge the answers in hand with the plan laid over them, as they will be once every server "
-        "follows its primary. What a repair brings with it is planned too. A set is left out, with the reason, "
-        "for a new fault about the same view and record that would not be there without it; never one that brings what the "
-        "estate expects. Caches have no say: they follow by themselves.",
+        "The checks judge the answers in hand again with the plan laid over them: what it touches, and what leans on "
+        "that. What a repair brings with it is planned too. A set is refused for a new fault about the same view and "
+        "record that would not be there without it. A set that brings what the estate expects is never refused. "
+        "Caches have no say.",
+        "tasting is expected in the public view and missing there: it is added, although the internal view lacks it "
+        "too. That is shown beside it, as what to decide next.",
     ),
     Rule(
         "sending",
-        "Messages over TCP (RFC 2136), split only between names: across all zones what others lean on first, then what "
-        "leans on "
-        "it, and what only goes at last; each set has to be what "
-        "it was judged by (prerequisites). What somebody changed meanwhile is left, with the pointers that lean on it, "
-        "and the rest of its zone is sent. More than 100 changes, or more than 25 that are over 5 % of a zone's names, "
-        "need --at-most N.",
+        "Dynamic updates over TCP (RFC 2136), each set with its state before as a prerequisite. Addresses and texts "
+        "of all zones go first, then what leads to them (MX, SRV, CNAME, PTR), and removals last. What leads to a "
+        "host that was refused is held back. A message that a policy refuses is split down to the name. More than 100 "
+        "changes, or more than 25 that are over 5 % of a zone's names, need --at-most N.",
+        "mail2 gets its address before the MX set names it. If the server refuses the address, the MX set stays as it "
+        "is.",
+    ),
+    Rule(
+        "approved plans",
+        "--write makes a file with a digest, who made it, and with --valid until when it may be sent. --from sends it "
+        "exactly, or says why not: altered, expired, or changed since.",
+        "kiln-07 was registered by somebody else since: nothing of the approved plan is sent, and the set is named.",
     ),
     Rule(
         "going back",
-        "Before the first message every set is written down as it was. mend --back FILE looks at what servers hold now "
-        "and restores each set that still is what it was changed to; anything else is somebody's, and is left.",
+        "Before the first message every set is written down as it was, and then what came of each message. mend "
+        "--back FILE restores what that run changed, as long as it still is what it was changed to. What a server "
+        "refused is left alone.",
+        "Of 12 sets 10 were changed and 2 refused: the way back restores 10. One that somebody has changed since is "
+        "left.",
     ),
 )

@@ -40,6 +40,7 @@ class ExplanationPage:
         self._console.print(Text("How mend plans, proves and sends changes", style="bold"))
         for rule in RULES:
             self._line(rule.about, rule.says)
+            self._line("", f"Example: {rule.example}")
 
     def codes(self, found: dict[str, Code]) -> None:
         """Some codes in full; what their family has in common stands once."""
