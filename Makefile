@@ -63,6 +63,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/audit.py
 	$(BIN)/python bench/audit.py --planted
 	$(BIN)/python bench/audit.py --changed
+	$(BIN)/python bench/mend.py
 	$(BIN)/python bench/watch.py
 	$(BIN)/python bench/stale.py
 	$(BIN)/python bench/page.py

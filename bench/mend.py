@@ -19,10 +19,10 @@ from typing import Any
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
-from support.realservers import bind, secret_text
 
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Key
+from support.realservers import bind, secret_text
 
 ROUNDS = 3
 KEY = Key(from_text("mirror.test"), "hmac-sha256", b"0123456789abcdef0123456789abcdef")

@@ -12,47 +12,24 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from copy import deepcopy
-from dataclasses import dataclass, field
-from typing import NamedTuple, get_args
 
 from salt_mirror.checks.ask import EVERY
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import let_transfer
 from salt_mirror.checks.plan.primaries import Primary, held_at, primary_of, serials_of, usual_ttls
-from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey
+from salt_mirror.checks.plan.proposals import RIGHTS, OpenSet, Proposal, apply, read_proposal
+from salt_mirror.checks.plan.sets import PlannedSet, SetKey
 from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.checks.wording import labels_of, together_said
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, rdata_from_text, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, type_from_text, type_text
 from salt_mirror.dns.reverse import address_of, is_reverse
 from salt_mirror.estate.model import Zone
-from salt_mirror.findings import Change, Rule
+from salt_mirror.findings import Change
 
-RIGHTS: tuple[Rule, ...] = get_args(Rule)
 CONTRADICTS = "the estate contradicts itself"
-
-
-@dataclass(slots=True)
-class _Being:
-    """A set that is being planned: as it is at the source, as it is to be, and by whose right each value came or went."""
-
-    held: Held
-    values: set[bytes]
-    ttl: int | None = None
-    rights: dict[bytes, int] = field(default_factory=dict)
-    reasons: dict[str, None] = field(default_factory=dict)
-
-
-class _Wish(NamedTuple):
-    """A change with its values read."""
-
-    change: Change
-    right: int
-    add: frozenset[bytes]
-    remove: frozenset[bytes]
-    whole: frozenset[bytes] | None
 
 
 class Merging:
@@ -72,7 +49,7 @@ class Merging:
         self._meant = dict(meant or {})
         self._estate = atlas.estate
         self._expected: dict[tuple[str, Name, int], ExpectedSet] = atlas.expects.sets
-        self._beings: dict[SetKey, _Being] = {}
+        self._beings: dict[SetKey, OpenSet] = {}
         self._primaries: dict[tuple[str, Name], Primary] = {}
         self._serials: dict[tuple[str, Name], dict[Server, int]] = {}
         self._usual: dict[tuple[str, Name], Counter[int]] = {}
@@ -98,7 +75,7 @@ class Merging:
         """The same with the servers of each."""
         return [(one, self._primaries[one.key.view, one.key.zone].servers) for one in self.sets()]
 
-    def _ttl(self, key: SetKey, being: _Being) -> int | None:
+    def _ttl(self, key: SetKey, being: OpenSet) -> int | None:
         """The TTL as expected, else as registered, else the zone's usual."""
         if not being.values:
             return None
@@ -125,20 +102,20 @@ class Merging:
     def take(self, changes: Iterable[Change], chosen: Iterable[Change] = ()) -> Dialogue[bool]:
         """Merges some changes into the sets so far; whether anything came of it. What a person has `chosen` is also tried where
         what a check proposed was refused."""
-        wishes: dict[SetKey, list[_Wish]] = {}
+        proposals: dict[SetKey, list[Proposal]] = {}
         for change, barred in [
             *((one, self.refused) for one in changes),
             *((one, self._refused_again) for one in chosen),
         ]:
             key = self.key_of(change)
             if isinstance(key, SetKey) and key not in barred:
-                wishes.setdefault(key, []).append(_read(change, key.rdtype))
+                proposals.setdefault(key, []).append(read_proposal(change, key.rdtype))
         before = {key: (frozenset(being.values), being.ttl) for key, being in self._beings.items()}
-        yield from self._look_up(wishes)
-        for key, told in wishes.items():
+        yield from self._look_up(proposals)
+        for key, told in proposals.items():
             if key in self._beings:
                 self._merge(key, self._beings[key], told)
-        yield from self._make_room(wishes)
+        yield from self._make_room(proposals)
         if self._only_adding:
             self._take_nothing_away()
         return any(
@@ -154,11 +131,11 @@ class Merging:
         for being in self._beings.values():
             being.rights.clear()
 
-    def kept(self) -> dict[SetKey, _Being]:
+    def kept(self) -> dict[SetKey, OpenSet]:
         """The sets as they are, to come back to."""
         return deepcopy(self._beings)
 
-    def back_to(self, kept: dict[SetKey, _Being]) -> None:
+    def back_to(self, kept: dict[SetKey, OpenSet]) -> None:
         """Takes every set back to what it was, all but what was refused meanwhile."""
         self._beings = deepcopy(kept)
         self.blocked = dict(self.refused)
@@ -169,9 +146,9 @@ class Merging:
             self._refused_again.add(key)
         self.refused.setdefault(key, why)
 
-    def _merge(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:
+    def _merge(self, key: SetKey, being: OpenSet, proposals: list[Proposal]) -> None:
         expected = self._expected.get((key.view, key.name, key.rdtype))
-        clash = self._clash(key, wishes)
+        clash = self._clash(key, proposals)
         if clash:
             self._block(key, f"{CONTRADICTS}: {clash}")
             return
@@ -182,22 +159,24 @@ class Merging:
             )
             return
         for right in range(len(RIGHTS)):
-            equals = [wish for wish in wishes if wish.right == right]
-            wholes = [wish for wish in equals if wish.whole is not None]
+            equals = [proposal for proposal in proposals if proposal.right == right]
+            wholes = [proposal for proposal in equals if proposal.whole is not None]
             if key.rdtype == PTR and RIGHTS[right] in ("registered", "forward"):
                 self._merge_pointers(key, being, equals)
                 continue
-            for wish in wholes[:1]:
-                assert wish.whole is not None
-                self._apply(being, wish.whole, being.values - wish.whole, wish)
-            for wish in equals:
-                if wish.whole is None:
-                    self._apply(being, frozenset(), wish.remove, wish)
-            for wish in equals:
-                if wish.whole is None:
-                    self._apply(being, wish.add, frozenset(), wish)
-        told = [wish for wish in wishes if wish.change.by == "expected" and wish.change.ttl is not None]
-        if being.ttl is None and told and being.values:  # also where another wish brought the values
+            for proposal in wholes[:1]:
+                assert proposal.whole is not None
+                apply(being, proposal.whole, being.values - proposal.whole, proposal)
+            for proposal in equals:
+                if proposal.whole is None:
+                    apply(being, frozenset(), proposal.remove, proposal)
+            for proposal in equals:
+                if proposal.whole is None:
+                    apply(being, proposal.add, frozenset(), proposal)
+        told = [
+            proposal for proposal in proposals if proposal.change.by == "expected" and proposal.change.ttl is not None
+        ]
+        if being.ttl is None and told and being.values:  # also where another proposal brought the values
             being.ttl = told[0].change.ttl
             being.reasons[told[0].change.reason] = None
         self._keep_expected(key, being)
@@ -210,12 +189,12 @@ class Merging:
         else:
             self.blocked.pop(key, None)
 
-    def _clash(self, key: SetKey, wishes: list[_Wish]) -> str:
+    def _clash(self, key: SetKey, proposals: list[Proposal]) -> str:
         """What sources contradict each other about that concerns a set: nothing of that host is planned before one is
         chosen."""
         names = {key.name}
         if key.rdtype == PTR:
-            names |= {name for wish in wishes for name in wish.add | (wish.whole or frozenset())}
+            names |= {name for proposal in proposals for name in proposal.add | (proposal.whole or frozenset())}
         for name in names:
             for rdtype in (A, AAAA, CNAME, PTR):
                 expected = self._expected.get((key.view, name, rdtype))
@@ -235,43 +214,29 @@ class Merging:
         wanted = [self._expected.get((key.view, key.name, rdtype)) for rdtype in beside if rdtype != key.rdtype]
         return bool(goes) and not one.after and any(other is not None and other.values for other in wanted)
 
-    def _merge_pointers(self, key: SetKey, being: _Being, wishes: list[_Wish]) -> None:
+    def _merge_pointers(self, key: SetKey, being: OpenSet, proposals: list[Proposal]) -> None:
         """An address needs one pointer: of several hosts that have it, one is named, an expected host before others."""
         expected = self._expected.get((key.view, key.name, PTR))
         own = {name for name in being.values if not self._worse_pointer(key, name)[0]}
-        for wish in wishes:
-            self._apply(being, frozenset(), wish.remove - own, wish)  # a host that is expected there keeps its pointer
+        for proposal in proposals:
+            apply(
+                being, frozenset(), proposal.remove - own, proposal
+            )  # a host that is expected there keeps its pointer
         if expected is not None and expected.values:
             return  # which pointer it has, the estate says
-        best: tuple[tuple[bool, bool, bool, str], Name, _Wish] | None = None
-        for wish in wishes:
-            for name in own or (wish.whole if wish.whole is not None else wish.add):
+        best: tuple[tuple[bool, bool, bool, str], Name, Proposal] | None = None
+        for proposal in proposals:
+            for name in own or (proposal.whole if proposal.whole is not None else proposal.add):
                 barred = expected is not None and (expected.gone or name in expected.absent)
                 order = (barred, *self._worse_pointer(key, name))
                 if best is None or order < best[0]:
-                    best = (order, name, wish)
+                    best = (order, name, proposal)
         if best is not None:
-            _, name, wish = best
-            gone = being.values - {name} if wish.whole is not None else frozenset()
-            self._apply(being, frozenset({name}), gone, wish)
+            _, name, proposal = best
+            gone = being.values - {name} if proposal.whole is not None else frozenset()
+            apply(being, frozenset({name}), gone, proposal)
 
-    @staticmethod
-    def _apply(being: _Being, add: Iterable[bytes], remove: Iterable[bytes], wish: _Wish) -> None:
-        for values, gone in ((remove, True), (add, False)):
-            for value in values:
-                if being.rights.get(value, -1) > wish.right:
-                    continue
-                being.rights[value] = wish.right
-                (being.values.discard if gone else being.values.add)(value)
-                being.reasons[wish.change.reason] = None
-        ttl = wish.change.ttl
-        if ttl is not None and wish.change.by == "expected":
-            being.ttl = ttl
-            being.reasons[wish.change.reason] = None
-        elif ttl is not None and being.ttl is None and not being.held.values:
-            being.ttl = ttl
-
-    def _keep_expected(self, key: SetKey, being: _Being) -> None:
+    def _keep_expected(self, key: SetKey, being: OpenSet) -> None:
         """Has a set satisfy the estate, whatever was proposed."""
         expected = self._expected.get((key.view, key.name, key.rdtype))
         if expected is None:
@@ -306,16 +271,16 @@ class Merging:
 
     # What stands there
 
-    def _look_up(self, wishes: Iterable[SetKey]) -> Dialogue[None]:
+    def _look_up(self, proposals: Iterable[SetKey]) -> Dialogue[None]:
         """Reads what is not known yet of some sets from the primaries of their zones."""
-        zones = dict.fromkeys((key.view, key.zone) for key in wishes)
+        zones = dict.fromkeys((key.view, key.zone) for key in proposals)
         for view, apex in zones:
             if (view, apex) not in self._primaries:
                 zone: Zone = self._estate.zones[view][apex]
                 primary = self._primaries[view, apex] = yield from primary_of(zone, self._atlas)
                 self._serials[view, apex] = yield from serials_of(zone, primary)
                 self._usual[view, apex] = yield from usual_ttls(zone, primary)
-        keys = [key for key in wishes if key not in self._beings]
+        keys = [key for key in proposals if key not in self._beings]
         for key in keys:
             source = self._primaries[key.view, key.zone].source
             if source is None:
@@ -334,13 +299,13 @@ class Merging:
                 self.refuse(key, "it was changed since it was planned")
                 self.blocked[key] = self.refused[key]
                 continue
-            self._beings[key] = _Being(held, set(held.values))
+            self._beings[key] = OpenSet(held, set(held.values))
 
     # An alias stands alone
 
-    def _make_room(self, wishes: Iterable[SetKey]) -> Dialogue[None]:
+    def _make_room(self, proposals: Iterable[SetKey]) -> Dialogue[None]:
         """Where an alias comes, addresses in its place go; nothing comes beside one that stays (RFC 1034 section 3.6.2)."""
-        for key in list(wishes):
+        for key in list(proposals):
             being = self._beings.get(key)
             if being is None or not being.values - being.held.values:
                 continue
@@ -397,9 +362,3 @@ def order_of(key: SetKey) -> tuple[bool, str, list[str], str, int]:
     """Forward zones before the reverse ones that point at their names, then by name from the top."""
     zone, name = to_text(key.zone), to_text(key.name)
     return is_reverse(key.zone), key.view, zone.split(".")[::-1], name, key.rdtype
-
-
-def _read(change: Change, rdtype: int) -> _Wish:
-    add, remove = (frozenset(rdata_from_text(rdtype, text) for text in texts) for texts in (change.add, change.remove))
-    whole = frozenset(rdata_from_text(rdtype, text) for text in change.whole) if change.whole is not None else None
-    return _Wish(change, RIGHTS.index(change.by), add, remove, whole)

@@ -104,9 +104,7 @@ class _Proof(NamedTuple):
                 return last
             planned_now = {one.key: one for one in merging.sets()}
             for key, finding in guilty.items():
-                merging.refuse(
-                    key, f"it would cause another fault: {finding.text} {_freed_by(planned_now[key])}"
-                )
+                merging.refuse(key, f"it would cause another fault: {finding.text} {_freed_by(planned_now[key])}")
             merging.back_to(kept)
 
     def _rounds(self, begin: list[Finding]) -> list[Finding]:

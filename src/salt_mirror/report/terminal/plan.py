@@ -44,7 +44,13 @@ class PlanPage:
             self._line(Text(f"Note: {clean(remark)}", style="dim"))
 
     def changes(self) -> None:
-        """What goes and what comes, zone by zone."""
+        """What goes and what comes, zone by zone, in the order in which it is sent."""
+        if not self._plan.changes:
+            return
+        self._line()
+        self._line(
+            Text(f"PLANNED, in the order of sending: {many(len(self._plan.changes), 'change')}", style="bold green")
+        )
         for (view, zone, server), group in groupby(
             self._plan.changes, key=lambda one: (one.view, one.zone, one.server)
         ):
