@@ -108,7 +108,7 @@ def test_few_findings_are_told_each_whole() -> None:
     )
     out = printed(few, faults_alone=True)
     assert "In short" not in out
-    assert all(f"        {one.text}\n" in out and f"mend    {one.remedy}\n" in out for one in few.findings)
+    assert all(f"        {one.text}\n" in out and f"mend      {one.remedy}\n" in out for one in few.findings)
 
 
 @pytest.fixture(scope="module")
@@ -127,7 +127,7 @@ def test_the_page_of_many_findings_is_small_and_holds_all_of_them(large: Path) -
     read = msgspec.json.decode(data.encode())
     held = texts(Compact(read["templates"], read["words"], read["rows"]))
     wanted = {(one.code, one.place, one.text, one.remedy) for one in large_report(50_000).findings}
-    assert {(row[1], row[2], row[5], row[6]) for row in (text.split("\x1e") for text in held)} == wanted
+    assert {(row[1], row[2], row[5], row[7]) for row in (text.split("\x1e") for text in held)} == wanted
 
 
 def test_a_browser_makes_rows_when_a_fold_is_opened_and_searches_them_all(large: Path, tmp_path: Path) -> None:

@@ -233,8 +233,31 @@ class Changing:
     ] = None
 
 
+@dataclass(frozen=True, slots=True)
+class Planning:
+    """What is decided of a plan, and where it is written."""
+
+    choose: Annotated[str | None, option("--choose", "WORD", "Settle all open choices: remove, register, no-mail.")] = (
+        None
+    )
+    decisions: Annotated[
+        Path | None, option("--decisions", "FILE", "Settle choices one by one: a line `remove rake-19.*` for each.")
+    ] = None
+    only_adding: Annotated[bool, typer.Option("--only-adding", help="Plan nothing that takes a record away.")] = False
+    write: Annotated[
+        Path | None, option("--write", "FILE", "Write the plan: FILE.jsonl, FILE.zone to load, FILE.remove.")
+    ] = None
+    valid: Annotated[
+        str | None, option("--valid", "TIME", "With --write: until when the plan may be sent, such as 2h from now.")
+    ] = None
+    zone_file: Annotated[
+        list[str] | None,
+        option("--zone-file", "ZONE=FILE", "Write FILE.mended, a master file kept by hand with the plan carried out."),
+    ] = None
+
+
 def takes(*left_out: str, **words: str) -> Callable[[F], F]:
-    """Unfolds parameters of the types `Asking`, `Where`, `Showing`, `Listing`, `LogOn` and `Changing` into options of its own.
+    """Unfolds parameters of the types in `_PANELS` into options of the command's own.
 
     `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
     option means here. What the file of `--names` has is added to the names that the command takes.
@@ -306,6 +329,7 @@ _PANELS: dict[Any, str] = {
     Showing: "What is shown and written",
     Listing: "How lists are read",
     LogOn: "The directory",
+    Planning: "The plan",
     Changing: "Sending changes",
 }
 """Under what heading the help shows the options that commands have in common."""

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import WRITING, Asking, Changing, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Changing, Planning, Showing, option, takes
 
 
 @takes(
@@ -28,26 +28,10 @@ def mend(
     skip: Annotated[list[str] | None, option("--skip", "WORD", "Leave this check, zone, view or code out.")] = None,
     taken: Annotated[
         Path | None,
-        option("--from", "FILE", "The findings of a JSON report, or the sets of a plan that --write wrote."),
-    ] = None,
-    choose: Annotated[
-        str | None, option("--choose", "WORD", "Settle all open choices: remove, register, no-mail.")
-    ] = None,
-    decisions: Annotated[
-        Path | None, option("--decisions", "FILE", "Settle choices one by one: a line `remove rake-19.*` for each.")
-    ] = None,
-    only_adding: Annotated[bool, typer.Option("--only-adding", help="Plan nothing that takes a record away.")] = False,
-    write: Annotated[
-        Path | None, option("--write", "FILE", "Write the plan: FILE.jsonl, FILE.zone to load, FILE.remove.")
-    ] = None,
-    valid: Annotated[
-        str | None, option("--valid", "TIME", "With --write: until when the plan may be sent, such as 2h from now.")
-    ] = None,
-    zone_file: Annotated[
-        list[str] | None,
-        option("--zone-file", "ZONE=FILE", "Write FILE.mended, a master file kept by hand with the plan carried out."),
+        option("--from", "FILE", "The findings of a JSON report, or a plan that --write wrote, as approved."),
     ] = None,
     *,
+    planning: Planning,
     changing: Changing,
     asking: Asking,
     showing: Showing,
@@ -63,33 +47,32 @@ def mend(
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
-    chosen = names or only or skip or taken or choose or decisions or only_adding or write or zone_file
-    _check(changing, chosen=bool(chosen))
-    if valid is not None and write is None:
-        raise BadInput("--valid says how long a plan that is written may be sent: it goes with --write")
+    _check(changing, planning, chosen=bool(names or only or skip or taken))
     check_tickets(showing)
-    settled = read_decisions(decisions) if decisions is not None else []
-    if choose is not None:
-        settled.append(Decision(word_of(choose, "--choose")))
+    settled = read_decisions(planning.decisions) if planning.decisions is not None else []
+    if planning.choose is not None:
+        settled.append(Decision(word_of(planning.choose, "--choose")))
     within_s = seconds_of(changing.within, "--within") if changing.within is not None else 120.0
     sends = not changing.dry_run and (changing.apply or changing.back is not None)
     wish = Wish(
-        names or [], only or [], skip or [], taken, tuple(settled), write, zone_file or [], sends, changing.yes,
-        changing.at_most, changing.undo, within_s, only_adding,
-        changing.dry_run, seconds_of(valid, "--valid") if valid is not None else None,
+        names or [], only or [], skip or [], taken, tuple(settled), planning.write, planning.zone_file or [], sends,
+        changing.yes, changing.at_most, changing.undo, within_s, planning.only_adding, changing.dry_run,
+        seconds_of(planning.valid, "--valid") if planning.valid is not None else None,
     )  # fmt: skip
     if changing.back is not None:
         Restoring(estate, wish, asking, showing).go_back(changing.back)
     Mending(estate, wish, asking, showing).carry_out()
 
 
-def _check(changing: Changing, *, chosen: bool) -> None:
-    """Raise BadInput for options that exclude each other; `chosen` says whether any chooses or writes a plan."""
+def _check(changing: Changing, planning: Planning, *, chosen: bool) -> None:
+    """Raise BadInput for options that exclude each other; `chosen` says whether any chooses what is mended."""
     from salt_mirror.estate.errors import BadInput
 
-    if changing.back is not None and (chosen or changing.apply):
+    if changing.back is not None and (chosen or changing.apply or planning != Planning()):
         raise BadInput(
             "--back restores what its file says: leave out names, --apply and whatever chooses or writes a plan"
         )
     if changing.dry_run and changing.apply:
         raise BadInput("--dry-run and --apply: the one tries what the other does; leave one of the two out")
+    if planning.valid is not None and planning.write is None:
+        raise BadInput("--valid says how long a plan that is written may be sent: it goes with --write")
