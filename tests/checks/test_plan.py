@@ -29,12 +29,26 @@ from salt_mirror.findings import Finding
 from support.examples import examples
 from support.oracle import Wishes, lost, unmet, zones_of
 from support.tables import NOW
-from support.worlds import ADDRESSES, FORWARD, LABELS, REVERSE, SERVER, Asking, World, expectation, worlds
+from support.worlds import (
+    ADDRESSES,
+    FORWARD,
+    LABELS,
+    REVERSE,
+    SERVER,
+    Asking,
+    TwoViews,
+    World,
+    expectation,
+    in_two_views,
+    worlds,
+)
 
 SETTING = Setting(NOW)
 
 
-def plan_of(world: World, decisions: list[Decision], *, only_adding: bool = False) -> tuple[Plan, list[Finding]]:
+def plan_of(
+    world: World | TwoViews, decisions: list[Decision], *, only_adding: bool = False
+) -> tuple[Plan, list[Finding]]:
     atlas = Atlas(world.estate)
     judge = AuditJudge(atlas, coverage([], [], world.estate), Setting(NOW), lambda: None)
     plan = proved(judge, Runner(Asking(world)), atlas, decisions, only_adding=only_adding)
@@ -167,6 +181,27 @@ def test_a_plan_restores_what_is_expected_and_takes_nothing_of_it_away(world: Wo
     after = zones_of(world.held[SERVER].zones.values())
     assert not lost(wishes, before, after), (before, after)
     assert not unmet(wishes, before, after), (before, after, [(one.finding.text, one.why) for one in plan.not_ours])
+
+
+@examples(40)
+@given(in_two_views(), st.sampled_from(("", "remove", "register")))
+def test_in_two_views_each_gets_what_it_expects_and_loses_nothing(world: TwoViews, word: str) -> None:
+    """Also where hosts are in both, and where a provider keeps the reverse zone."""
+    sides = (world.internal, world.public)
+    wishes = [Wishes(one.expected) for one in sides]
+    before = [zones_of(one.held[SERVER].zones.values()) for one in sides]
+    plan, _ = plan_of(world, [Decision(word)] if word else [])  # type: ignore[arg-type]
+    world.carry_out(plan.sets)
+    for one, wanted, was in zip(sides, wishes, before, strict=True):
+        after = zones_of(one.held[SERVER].zones.values())
+        if one is world.public or world.provider:  # nothing of a zone that the estate does not have is ours
+            assert {key: was[key] for key in was if key[1] == "PTR"} == {
+                key: after[key] for key in after if key[1] == "PTR"
+            }
+            wanted.there = {key: values for key, values in wanted.there.items() if key[1] != "PTR"}
+            wanted.gone = {key for key in wanted.gone if key[1] != "PTR"}
+        assert not lost(wanted, was, after), (was, after)
+        assert not unmet(wanted, was, after), (was, after, [(left.finding.text, left.why) for left in plan.not_ours])
 
 
 @examples(60)

@@ -8,7 +8,8 @@ update messages.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 
 import dns.message
 import dns.rcode
@@ -115,10 +116,45 @@ class World:
                 self.held[SECOND].hold(after)
 
 
+PUBLIC = Server("p0", bytes((127, 0, 0, 1)), 5302)
+
+
+@dataclass
+class TwoViews:
+    """Two worlds as two views: the public one has the forward zone alone, on a server of its own. Where a `provider` keeps the
+    reverse zone, the estate does not have it."""
+
+    internal: World
+    public: World
+    provider: bool
+
+    @property
+    def estate(self) -> Estate:
+        forward = from_text(FORWARD)
+        own = {
+            apex: replace(zone, view="internal")
+            for apex, zone in self.internal.estate.zones[""].items()
+            if apex == forward or not self.provider
+        }
+        theirs = replace(self.public.estate.zones[""][forward], view="public", servers=(PUBLIC,), primary=PUBLIC)
+        zones = {"internal": own, "public": {forward: theirs}}
+        return Estate(zones=zones, reach=REACH, public_views=frozenset(("public",)))
+
+    def answer(self, question: Question) -> Answer:
+        if question.server.port != PUBLIC.port:
+            return self.internal.answer(question)
+        return self.public.answer(question._replace(server=SERVER))._replace(question=question)
+
+    def carry_out(self, sets: list[PlannedSet]) -> None:
+        """Sends each view's changes to its own primary."""
+        self.internal.carry_out([one for one in sets if one.key.view == "internal"])
+        self.public.carry_out([replace(one, server=SERVER) for one in sets if one.key.view == "public"])
+
+
 class Asking:
     """The exchange of a world; `asked` counts what was put to it."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: World | TwoViews) -> None:
         self._world = world
         self._ready: list[Answer] = []
 
@@ -178,9 +214,16 @@ def contents(draw: st.DrawFn) -> dict[str, list[str]]:
 
 
 @st.composite
-def worlds(draw: st.DrawFn) -> World:
+def in_two_views(draw: st.DrawFn) -> TwoViews:
+    return TwoViews(draw(worlds()), draw(worlds(("none",))), draw(st.integers(0, 3)) == 0)
+
+
+@st.composite
+def worlds(
+    draw: st.DrawFn, kinds: Sequence[str] = ("follows", "apart", "stuck", "silent", "twin", "unlisted", "none")
+) -> World:
     first = draw(contents())
-    second = draw(st.sampled_from(("follows", "apart", "stuck", "silent", "twin", "unlisted", "none")))
+    second = draw(st.sampled_from(kinds))
     held = [first]
     if second != "none":
         held.append(
