@@ -19,9 +19,9 @@ settings.register_profile("deep", deadline=None, print_blob=True, suppress_healt
 settings.load_profile("deep" if DEEP else "suite")
 
 
-def examples(number: int) -> settings:
-    """So many examples in the suite, ten times as many in a deep search."""
-    return settings(max_examples=number * (10 if DEEP else 1))
+def examples(number: int, deep: int = 0) -> settings:
+    """So many examples in the suite, ten times as many, or `deep`, in a deep search."""
+    return settings(max_examples=(deep or number * 10) if DEEP else number)
 
 
 def seeds(number: int) -> range:
