@@ -442,3 +442,19 @@ def test_a_tombstone_that_is_served_copies_that_differ_and_a_directory_that_is_s
     assert "north and kiln have other stamps of 1 record of pans.example." in " ".join(part.remarks)
     assert "it said nothing for 20 s" in " ".join(finding.text for finding in part.findings())
     assert part.count("unverified") == 1 and "could not be verified" in part.says
+
+
+def test_nothing_is_stale_before_every_server_has_said_that_it_is_there() -> None:
+    """One server of the zone is silent: nobody knows, and no removal is offered."""
+    other = Server("other", bytes((127, 0, 0, 1)), 2)
+    asked = ("rake.pans.example", "A")
+    for silent, codes in ((False, {"age.stale"}), (True, {"age.unverified"})):
+        estate = Estate(zones={"": {ZONE: Zone(ZONE, "", (OWN, other))}})
+        how = Aging(True, REFRESH_H, REFRESH_H, True)
+        estate.ages = Ages({("", ZONE): [Registered("north", {(HOST, A, ADDRESS): int(NOW_H) - 2000}, how)]})
+        part = Stale(StaleScope(estate), Atlas(estate))
+        said = {("own", *asked): ["10.77.20.5"], ("other", *asked): "timeout" if silent else ["10.77.20.5"]}
+        carry_out(part, Setting(NOW), Runner(Table(said)))
+        findings = list(part.findings())
+        assert {one.code for one in findings} == codes, findings
+        assert all(not one.choices for one in findings) == silent

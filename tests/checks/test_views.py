@@ -191,14 +191,21 @@ def test_a_name_is_told_as_everybody_gets_it(demo: Run, run: Run, served: Served
 @pytest.mark.parametrize(
     ("more", "says"),
     [
-        ("", "an estate with zones in several views is needed"),
         ('[[same]]\nnames = ["web.*"]\nviews = ["insid"]\n', 'there is no view "insid"; did you mean "inside"?'),
         ('[resolvers.a]\naddress = "127.0.0.1"\nview = "insid"\n', 'there is no view "insid"; did you mean "inside"?'),
     ],
 )
 def test_views_that_are_not_there_are_errors(run: Run, tmp_path: Path, more: str, says: str) -> None:
-    other = '[[zones]]\nname = "split.example"\nview = "inside"\n' if more else ""
-    text = f'[[zones]]\nname = "split.example"\nview = "public"\n{other}{more}'
-    (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+    zones = "".join(f'[[zones]]\nname = "split.example"\nview = "{view}"\n' for view in ("public", "inside"))
+    (tmp_path / "estate.toml").write_text(zones + more, encoding="utf-8")
     done = run("views")
     assert done.status == 2 and says in done.err.replace("\n", " ")
+
+
+def test_with_one_view_there_is_nothing_to_compare_and_nothing_wrong(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "estate.toml").write_text('[[zones]]\nname = "split.example"\nview = "public"\n', encoding="utf-8")
+    done = run("views")
+    assert done.status == 0
+    assert done.out.startswith("Nothing to compare: all zones of the estate are in one view, public.\n")
+    assert run("views", "--json").report["outcome"] == "agrees"
+    assert run("views", "web.split.example", "--at", "one").status == 2

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
@@ -11,6 +11,7 @@ from salt_mirror.cli.options import Asking, Showing, Where, takes
 if TYPE_CHECKING:
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.part import Part
+    from salt_mirror.checks.views.scope import ViewsScope
     from salt_mirror.estate.model import Estate
 
 
@@ -42,6 +43,8 @@ def views(
         for text, network in networks.items()
     ]
     scope = ViewsScope(estate, only)
+    if len(estate.zones) == 1 and not estate.same:
+        _one_view(estate, scope, asking, showing)
     scope.check()
     if where.vantages:
         from salt_mirror.cli.afar import atlas_at, check_from
@@ -56,3 +59,18 @@ def views(
     part = Views(scope, atlas)
     ran = run_part(part, atlas, estate.views, asking, "names looked at")
     finish(report_of("views", estate, ran, part), showing, part, several_views=True)
+
+
+def _one_view(estate: Estate, scope: ViewsScope, asking: Asking, showing: Showing) -> NoReturn:
+    """Ends with the answer that there is nothing to compare, which is no fault of anybody's."""
+    from salt_mirror.checks.views.judging import Views
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import atlas_of
+    from salt_mirror.cli.running import Ran
+    from salt_mirror.report.document import now
+
+    (view,) = estate.zones
+    says = f"Nothing to compare: all zones of the estate are in one view{f', {view}' if view else ''}."
+    ran = Ran(now(), 0.0, 0, 0, 0, [], interrupted=False)
+    part = Views(scope, atlas_of(estate))
+    finish(report_of("views", estate, ran, part, says=says, outcome="agrees"), showing, part)

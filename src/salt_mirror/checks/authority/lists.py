@@ -14,7 +14,7 @@ from salt_mirror.checks.authority.seen import Place, Seen, own_set
 from salt_mirror.checks.authority.versions import VersionWords, places_said
 from salt_mirror.checks.hosts import without
 from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.wording import answers_of, together_said
+from salt_mirror.checks.wording import answers_of, labels_of, together_said
 from salt_mirror.dns.names import ROOT, is_within, to_text
 from salt_mirror.dns.records import NS, SOA, address_type, record_line
 from salt_mirror.dns.reverse import address_text
@@ -236,9 +236,13 @@ class AuthorityWords(VersionWords):
         if not seen.own_targets:
             return
         if len(seen.own_targets) < 2:
+            one = f"{self.zone} has one name server, {to_text(seen.own_targets[0])}"
+            others = [place.server for place in seen.serving if not place.names]
             text = (
-                f"{self.zone} has one name server, {to_text(seen.own_targets[0])}: with that one down it is gone "
-                "(RFC 1034 section 4.1)."
+                f"{one}, in its NS set. {labels_of(others)} {'serves' if len(others) == 1 else 'serve'} it too, and is not in that "
+                "set, by which others find its servers (RFC 1034 section 4.1)."
+                if others
+                else f"{one}: with that one down it is gone (RFC 1034 section 4.1)."
             )
             yield self.finding("auth.few-servers", text, [place.ns for place in seen.serving][:1])
             return

@@ -108,7 +108,7 @@ class StaleWords:
         """Records that would be told of, and of which nobody knows whether they are still registered."""
         record = group[0].record
         why = next((troubles_of(one) for one in found if one.certain != "agrees"), "no usable answer")
-        text = f"Whether {_what(group)} is still registered could not be seen: {why}."
+        text = f"Whether {_what(group)} is still registered on every server could not be seen: {why}."
         code = "age.unverified" if group[0].reason.value.startswith("age") else "left.unverified"
         return state(
             code,

@@ -118,11 +118,12 @@ class Stale(Part):
         there = {(rdtype, value) for rdtype, one in zip(rdtypes, found, strict=True) for value in one.values}
         still = [one for one in group if (one.record.rdtype, one.record.rdata) in there]
         view, reason = first.zone.view, group[0].reason
-        if still:
+        unsaid = any(one.certain != "agrees" for one in found)
+        if still and not unsaid:
             life_h = self._scope.aging(first.zone).life_h
             finding = words.told(still, found, life_h)
             return Seen([one.record for one in still], view, reason.value, finding.outcome, finding)
-        if any(one.certain != "agrees" for one in found):
+        if unsaid:  # what one server has not said is not known, and nothing is offered to be removed for it
             return Seen(records, view, reason.value, "unverified", words.unverified(group, found))
         return Seen(records, view, reason.value, "agrees", gone=True)
 
