@@ -323,7 +323,7 @@ def test_a_zone_without_secondaries_is_not_measured_by_what_secondaries_do(run: 
     done = run("authority", "--json")
     assert "auth.expire-short" in found(done)
     (few,) = [one["text"] for one in done.report["findings"] if one["code"] == "auth.few-servers"]
-    assert "two serves it too, and is not in that set" in few and "gone" not in few
+    assert "two is authoritative for it too, and not in that set" in few and "gone" not in few
 
 
 FIVE = HEAD.format(serial=5) + TWO

@@ -17,9 +17,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from salt_mirror.cli.directories import read_first
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A, rdata_from_text, rdata_text
-from salt_mirror.estate.directory.found import Access, DirectoryFailed
+from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory
 from salt_mirror.estate.directory.layout import BadLayout, read_property, read_record
 from salt_mirror.estate.directory.learning import Entry, domain_of, learn, rdns
 from salt_mirror.estate.directory.reading import read_directory
@@ -263,9 +264,38 @@ def test_a_draft_and_an_audit_go_on_without_a_directory_that_cannot_be_read(run:
         assert "dir.unverified" in {one["code"] for one in run("audit", "--json").report["findings"]}
 
 
+def test_where_one_controller_does_not_answer_the_next_is_read_and_both_are_told(run: Run, tmp_path: Path) -> None:
+    found = learn(Objects())
+    asked: list[str] = []
+
+    def read(url: str) -> FoundDirectory:
+        asked.append(url)
+        if url != "ldaps://two":
+            raise DirectoryFailed("no connection")
+        return found
+
+    assert read_first(["ldaps://one", "ldaps://two", "ldaps://three"], read) == (
+        found, "ldaps://two", ["ldaps://one: no connection"],
+    )  # fmt: skip
+    assert asked == ["ldaps://one", "ldaps://two"]
+    with pytest.raises(DirectoryFailed, match="ldaps://one: no connection; ldaps://three: no connection"):
+        read_first(["ldaps://one", "ldaps://three"], read)
+    with peer(tcp=_drop) as first, peer(tcp=_drop) as second:
+        urls = [f"ldaps://127.0.0.1:{port}" for port in (first, second)]
+        (tmp_path / "password").write_text("salt", encoding="utf-8")
+        (tmp_path / "estate.toml").write_text(
+            f'[[zones]]\nname = "{DOMAIN}"\nservers = ["one"]\n[servers.one]\naddress = "127.0.0.1"\nport = 9\n'
+            f'[[directories]]\ndomain = "{DOMAIN}"\ndirectory = {urls}\nuser = "worker"\npassword_file = "password"\n',
+            encoding="utf-8",
+        )
+        (finding,) = run("services", "--json").report["findings"]
+        assert finding["code"] == "dir.unverified" and all(f"{url}: " in finding["text"] for url in urls)
+
+
 @pytest.mark.parametrize(
     ("lines", "says"),
     [
+        ('directory = ["ldaps://dc.example", "https://dc.example"]', "is no directory; expected one such as ldaps://"),
         ('directory = "https://dc.example"', "is no directory; expected one such as ldaps://"),
         ('directory = "ldaps://dc.example"\nsites = ["a"]', "says directory, which tells sites too"),
         ('directory = "ldaps://dc.example"\nuser = "worker"', "wants either password_file or password_env"),

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 import typer
@@ -67,20 +69,33 @@ def read_directories(estate: Estate) -> None:
     """Reads every directory that the estate only says where to read. One that cannot be read is told as that, and nothing of it
     is judged. Raises BadInput for a password that is not there."""
     for number, entry in enumerate(estate.directories):
-        if entry.directory:
+        if entry.urls:
             try:
-                found = _read(entry, estate.path)
+                found, url, failed = read_first(entry.urls, partial(_read, entry, estate.path))
                 estate.directories[number] = _with_controllers(entry, found)
-                _take_ages(estate, entry, found)
+                _take_ages(estate, entry, url, found)
+                estate.ages.remarks += [f"{why}; it was read from {url}" for why in failed]
             except DirectoryFailed as error:
-                estate.unread[entry.domain, entry.view] = f"{entry.directory}: {printable(str(error))}"
+                estate.unread[entry.domain, entry.view] = printable(str(error))
+
+
+def read_first(urls: Sequence[str], read: Callable[[str], FoundDirectory]) -> tuple[FoundDirectory, str, list[str]]:
+    """Read a directory from the first of some controllers that answers: what was found, where, and why not at those before.
+    Raises DirectoryFailed with what each of them said."""
+    failed: list[str] = []
+    for url in urls:
+        try:
+            return read(url), url, failed
+        except DirectoryFailed as error:
+            failed.append(f"{url}: {printable(str(error))}")
+    raise DirectoryFailed("; ".join(failed))
 
 
 _CLOCKS_APART_S = 300.0
 """So far clocks may be apart: what Kerberos takes too (RFC 4120 section 5.2.3)."""
 
 
-def _take_ages(estate: Estate, entry: DirectoryEntry, found: FoundDirectory) -> None:
+def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, found: FoundDirectory) -> None:
     """Takes what a directory says of the ages of the estate's zones."""
     from salt_mirror.estate.exports import of_directory
 
@@ -88,16 +103,14 @@ def _take_ages(estate: Estate, entry: DirectoryEntry, found: FoundDirectory) -> 
     for one in found.zones:
         zone = estate.zones.get(entry.view, {}).get(one.apex)
         if zone is not None:
-            ages.zones.setdefault((entry.view, one.apex), []).append(of_directory(one, entry.directory, zone.aging))
+            ages.zones.setdefault((entry.view, one.apex), []).append(of_directory(one, url, zone.aging))
             if one.unread:
-                ages.remarks.append(
-                    f"{entry.directory}: {one.unread:,} records of {to_text(one.apex)} could not be read"
-                )
+                ages.remarks.append(f"{url}: {one.unread:,} records of {to_text(one.apex)} could not be read")
     if found.clock_s is not None and abs(found.clock_s) > _CLOCKS_APART_S:
         way = "ahead of" if found.clock_s > 0 else "behind"
         off = f"{abs(found.clock_s):.0f} s {way} ours"
-        ages.remarks.append(f"the clock of {entry.directory} is {off}: so are the ages that it tells")
-    ages.remarks += [f"{entry.directory}: {remark}" for remark in found.remarks]
+        ages.remarks.append(f"the clock of {url} is {off}: so are the ages that it tells")
+    ages.remarks += [f"{url}: {remark}" for remark in found.remarks]
 
 
 def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> DirectoryEntry:
@@ -108,14 +121,14 @@ def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> Directory
     return replace(entry, forest=found.forest, guid=found.guid, sites=found.sites, controllers=controllers)
 
 
-def _read(entry: DirectoryEntry, path: Path | None) -> FoundDirectory:
+def _read(entry: DirectoryEntry, path: Path | None, url: str) -> FoundDirectory:
     folder = path.parent if path is not None else Path()
     password = ""
     if entry.user:
         file = folder / entry.password_file if entry.password_file else None
         password = password_of(entry.user, file, entry.password_env)
     ca_file = str((folder / entry.ca_file).absolute()) if entry.ca_file else ""
-    found = read_directory(Access(url=entry.directory, user=entry.user, password=password, ca_file=ca_file))
+    found = read_directory(Access(url=url, user=entry.user, password=password, ca_file=ca_file))
     if from_text(found.domain) != from_text(entry.domain):
         raise DirectoryFailed(f"it is the directory of {found.domain}, and not of {entry.domain}")
     return found

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import NoReturn
 
 import typer
+from msgspec import structs
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.coverage import Chosen, Coverage
@@ -28,7 +29,7 @@ from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.directories import access_of, check_log_on, scheme_of
+from salt_mirror.cli.directories import access_of, check_log_on, read_first, scheme_of
 from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
 from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.cli.running import Ran, bounds_of, run, taken
@@ -57,6 +58,10 @@ from salt_mirror.report.forms.review import review
 MOST_ROUNDS = 40
 NAMES = 10
 """As much as so many names may one dialogue of the search cost at servers that were found on the way: it is about one zone."""
+
+
+_MOST_CONTROLLERS = 8
+"""So many of a domain's controllers are tried, one after the other."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +97,7 @@ class Drafting:
         self._wanted = self._given()
         self._exchange: HoldingExchange | None = None
         self._unread = ""
+        self._failed: list[str] = []
         self._fits: list[Fit] = []
         self._learnt = Learnt(self._view)
 
@@ -190,11 +196,16 @@ class Drafting:
         log_on = self._wish.log_on
         if log_on.directory is None:
             return
+        own = f"{log_on.directory}: "
         try:
-            url = log_on.directory if "://" in log_on.directory else self._url_by_locators(log_on)
-            found = read_directory(access_of(log_on, url))
+            urls = [log_on.directory] if "://" in log_on.directory else self._urls_by_locators(log_on)
+            access = access_of(log_on, urls[0])
+            found, url, failed = read_first(urls, lambda url: read_directory(structs.replace(access, url=url)))
+            self._failed = [f"{why}; the directory was read from {url}" for why in failed]
         except DirectoryFailed as error:
-            self._unread = f"The directory {log_on.directory} could not be read: {printable(str(error))}."
+            self._unread = (
+                f"The directory {log_on.directory} could not be read: {printable(str(error)).removeprefix(own)}."
+            )
             return
         self._wanted.directory = found
         held = {(one.name, one.rdtype): one.rdata for zone in found.zones for one in zone.records}
@@ -205,8 +216,9 @@ class Drafting:
             )
             self._wanted.controllers += [(host, address) for address in addresses]
 
-    def _url_by_locators(self, log_on: LogOn) -> str:
-        """The URL of a controller that a domain's own locators lead to. Raises DirectoryFailed."""
+    def _urls_by_locators(self, log_on: LogOn) -> list[str]:
+        """The URLs of the controllers that a domain's own locators lead to, the preferred one first (RFC 2782). Raises
+        DirectoryFailed."""
         domain = zone_name(log_on.directory or "")
         name = from_text("_ldap._tcp.dc._msdcs", domain)
         with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
@@ -221,8 +233,9 @@ class Drafting:
             raise DirectoryFailed(
                 f"no locators at {to_text(name)} lead to a controller; name one: --directory ldaps://HOST"
             )
-        best = min(found, key=lambda value: (value[:2], 65535 - int.from_bytes(value[2:4], "big"), value[6:]))
-        return f"{scheme_of(log_on)}://{to_text(best[6:]).rstrip('.')}"
+        best = sorted(found, key=lambda value: (value[:2], 65535 - int.from_bytes(value[2:4], "big"), value[6:]))
+        hosts = list(dict.fromkeys(to_text(value[6:]).rstrip(".") for value in best))[:_MOST_CONTROLLERS]
+        return [f"{scheme_of(log_on)}://{host}" for host in hosts]
 
     def _through(self, source: Exchange) -> Exchange:
         self._exchange = HoldingExchange(source)
@@ -244,7 +257,7 @@ class Drafting:
                 f"the search ended after {MOST_ROUNDS} rounds; draft again with --add for the rest"
             )
         self._learnt = explorer.finish()
-        self._learnt.remarks += remarks
+        self._learnt.remarks += [*self._failed, *remarks]
         self._learnt.one_address_each()
         if self._wish.registered and self._learnt.zones:
             self._judge(setting, runner, tick)

@@ -167,8 +167,9 @@ class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):
 class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
     """`[[directories]]`: a directory domain. `forest` is the forest's root domain, the domain itself when left out.
 
-    With `directory`, a URL, its controllers, sites and GUID are read from there: with the user's Kerberos ticket, or as `user`
-    with the password in `password_file` or the variable `password_env`; `ca_file` holds certificates to trust.
+    With `directory`, a URL or several of which the first that answers counts, its controllers, sites and GUID are read from
+    there: with the user's Kerberos ticket, or as `user` with the password in `password_file` or the variable `password_env`;
+    `ca_file` holds certificates to trust.
     """
 
     domain: str
@@ -177,11 +178,18 @@ class DirectoryEntry(msgspec.Struct, forbid_unknown_fields=True):
     guid: str = ""
     sites: list[str] = []
     controllers: list[ControllerEntry] = []
-    directory: str = ""
+    directory: str | list[str] = ""
     user: str = ""
     password_file: str = ""
     password_env: str = ""
     ca_file: str = ""
+
+    @property
+    def urls(self) -> list[str]:
+        """Where it is read, in the order in which that is tried."""
+        if isinstance(self.directory, list):
+            return self.directory
+        return [self.directory] if self.directory else []
 
 
 class SameEntry(msgspec.Struct, forbid_unknown_fields=True):

@@ -260,7 +260,8 @@ class _Builder:
                 from_text(text)
         if entry.directory:
             with about(f"{self._path}: {place}, directory"):
-                check_url(entry.directory)
+                for url in entry.urls:
+                    check_url(url)
             declared = [key for key in ("controllers", "guid", "sites", "forest") if getattr(entry, key)]
             if declared:
                 raise self._fail(f"{place}: says directory, which tells {declared[0]} too; leave one of the two out")

@@ -239,8 +239,8 @@ class AuthorityWords(VersionWords):
             one = f"{self.zone} has one name server, {to_text(seen.own_targets[0])}"
             others = [place.server for place in seen.serving if not place.names]
             text = (
-                f"{one}, in its NS set. {labels_of(others)} {'serves' if len(others) == 1 else 'serve'} it too, and is not in that "
-                "set, by which others find its servers (RFC 1034 section 4.1)."
+                f"{one}, in its NS set. {labels_of(others)} {'is' if len(others) == 1 else 'are'} "
+                "authoritative for it too, and not in that set, by which others find its servers (RFC 1034 section 4.1)."
                 if others
                 else f"{one}: with that one down it is gone (RFC 1034 section 4.1)."
             )
