@@ -168,6 +168,26 @@ def test_a_controllers_list_is_read_as_it_is_and_a_damaged_line_hides_nothing(wo
     assert "damaged, and left out: standard input, line 2: " in report["remarks"][0]
 
 
+def test_what_one_controller_writes_down_is_its_part_of_the_sets(run: Run, world: World, tmp_path: Path) -> None:
+    """Its locators all lead to it; those of the other controllers stand beside them, and nobody offers to remove them."""
+    of = {"ldap": 389, "kerberos": 88}
+    lines = [
+        f"_{name}._tcp.pans.gullmarsh.internal. 600 IN SRV 0 100 {port} dc-north.pans.gullmarsh.internal."
+        for name, port in of.items()
+    ]
+    lines.append(
+        "_ldap._tcp.north-pans._sites.pans.gullmarsh.internal. 600 IN SRV 0 100 389 dc-north.pans.gullmarsh.internal."
+    )
+    (tmp_path / "own.txt").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    command = ("rollcall", "--records", "own.txt", "--view", "internal", "--estate", str(world[0]))
+    done = run(*command)
+    assert done.status == 0 and done.out.startswith("3 of 3 record sets are as expected."), done.out
+    # Of two controllers, or with the SOA of a zone, the sets are whole: then what else is there is too much.
+    other = "_gc._tcp.pans.gullmarsh.internal. 600 IN SRV 0 100 3268 dc-kiln.pans.gullmarsh.internal."
+    (tmp_path / "own.txt").write_text("\n".join([*lines, other]) + "\n", encoding="utf-8")
+    assert "more than expected" in run(*command).out
+
+
 @pytest.mark.real
 def test_a_secondary_that_could_not_transfer_is_named_until_it_has(run: Run, tmp_path: Path) -> None:
     before = {"gullmarsh.example": HEAD + "ns1 A 192.0.2.1\npress A 192.0.2.7\n"}

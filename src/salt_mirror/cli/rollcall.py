@@ -32,6 +32,9 @@ def rollcall(
             help="Lists of expected records in any form, - for standard input; the estate's when left out.",
         ),
     ] = None,
+    records: Annotated[
+        list[str] | None, option("--records", "FILE", "A list of expected records, as the arguments are.")
+    ] = None,
     held_by: Annotated[
         str | None, option("--as-held-by", "SERVER", "Expect what this server holds, by transfer or by asking.")
     ] = None,
@@ -63,7 +66,7 @@ def rollcall(
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
     origin = only if only is not None else first_forward(asking, estate)
-    given = _given(sources or [], origin, problems, spec_of(listing), estate.networks)
+    given = _given([*(sources or []), *(records or [])], origin, problems, spec_of(listing), estate.networks)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
         given = _held(held_by, estate, given, asking, only)

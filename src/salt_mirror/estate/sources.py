@@ -17,7 +17,7 @@ import msgspec
 
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, to_text
-from salt_mirror.dns.records import AAAA, ONE_HAND, PTR, A, rdata_text, record_line, type_text
+from salt_mirror.dns.records import AAAA, ONE_HAND, PTR, SOA, SRV, TARGET_AT, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text
 from salt_mirror.estate.errors import BadInput
@@ -104,6 +104,24 @@ def form_of(text: str, path: Path | None, *, columns: bool = False) -> str:
     return "hosts" if hosts and len(hosts) == len(lines[:_FIRST_LINES]) and kind != ".zone" else "zone"
 
 
+_LOCATORS = 3
+"""From so many on, locators that all lead to one host are that host's own list."""
+
+
+def _as_parts(found: list[Expectation]) -> list[Expectation]:
+    """A master file without SOA whose locators all lead to one host is what one controller's logon service writes down: the
+    sets have that host's records, and others put theirs beside them."""
+    hosts = {one.rdata[TARGET_AT[SRV] :] for one in found if one.rdtype == SRV}
+    if (
+        len(hosts) == 1
+        and sum(one.rdtype == SRV for one in found) >= _LOCATORS
+        and not any(one.rdtype == SOA for one in found)
+    ):
+        for one in found:
+            one.presence = "present"
+    return found
+
+
 def _pointer_of(one: Expectation) -> Expectation:
     return Expectation(
         reverse_name(one.rdata), PTR, one.name, source=one.source, line=one.line, note=one.note, lifetime=one.lifetime,
@@ -128,7 +146,7 @@ def _read(
     if form == "zone":
         from salt_mirror.estate.masterfile import read_master_text
 
-        return read_master_text(text, path, origin, problems)
+        return _as_parts(read_master_text(text, path, origin, problems))
     if form == "hosts":
         return list(read_hosts(text, path, origin, networks, problems))
     if form in _LEASE_READERS:
