@@ -410,6 +410,19 @@ def test_a_live_controller_that_nobody_declared_is_told_with_a_line_for_the_esta
     assert not any("remove" in one.remedy for one in whole.findings)
 
 
+def test_where_the_directory_was_read_whoever_is_not_in_its_list_is_left_over_however_alive_it_looks() -> None:
+    """Its object is deleted, its DNS is off, and all its records stay: clients are sent to it."""
+    read = replace(directory(ONE, sites=("S", "T")), complete=True)
+    codes, whole = judged(judged_directory(read, ATLAS), both(registered(ONE, TWO)))
+    assert "dir.leftover" in codes and "dir.not-in-estate" not in codes, codes
+    (gone,) = [one for one in whole.findings if one.code == "dir.leftover"]
+    assert "two.marsh.example. is not in the directory's list of controllers of marsh.example." in gone.text
+    removed = {(change.name, change.type) for change in gone.changes}
+    srv = {(to_text(one.name), "SRV") for one in wanted_of(directory(TWO), TWO) if one.row.kind == "SRV"}
+    assert srv <= removed and ("marsh.example.", "A") in removed
+    assert ("two.marsh.example.", "A") not in removed  # the host may live on as something else
+
+
 def test_a_controller_that_is_gone_is_listed_whole() -> None:
     old = controller("old", "S", "catalogue")
     told = registered(ONE, old)

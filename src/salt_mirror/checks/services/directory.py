@@ -50,7 +50,7 @@ class Controller:
 @dataclass(frozen=True, slots=True)
 class Directory:
     """A directory domain in its forest. Without `controllers` they are found; `guid` is the domain's identifier. `unread` says
-    why it could not be read where that is what has to tell of them."""
+    why it could not be read where that is what has to tell of them; `complete` that it was read, and lists every controller."""
 
     domain: Name
     forest: Name
@@ -59,6 +59,7 @@ class Directory:
     sites: tuple[str, ...] = ()
     controllers: tuple[Controller, ...] = ()
     unread: str = ""
+    complete: bool = False
 
 
 def directory_of(entry: DirectoryEntry) -> Directory:

@@ -1,8 +1,9 @@
 """What does not belong in a directory's records: what a controller left behind that is gone, moved, or lost a role.
 
-Strategy: whoever has an address and the locators of a live controller is a controller that nobody has declared, and nothing of
-it is to be removed. Left behind is what leads to a host without an address, or with a few records alone. What is to go is
-listed whole, record by record, inside the test; the finding counts it.
+Strategy: where the directory was read, whoever is not in its list is no controller, whatever is registered. Else whoever has
+an address and the locators of a live controller is one that nobody has declared, and nothing of it is to be removed; left
+behind is what leads to a host without an address, or with a few records alone. What is to go is listed whole, record by record,
+inside the test; the finding counts it.
 """
 
 from __future__ import annotations
@@ -43,7 +44,8 @@ class Leftovers:
 
     def tests(self) -> Iterator[Judged]:
         """Every test, in the order in which one would ask."""
-        new = [host for host in self._names if self._live(host)]
+        # Where the directory was read, its list is the truth about who is a controller, whatever is registered.
+        new = [] if self._directory.complete else [host for host in self._names if self._live(host)]
         if new:
             yield self._undeclared(new)
         yield self._left([host for host in self._names if host not in new])
@@ -99,7 +101,8 @@ class Leftovers:
             said = ", ".join(map(to_text, names[:_FEW]))
             said += f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
             what = "record set still leads" if len(names) == 1 else "record sets still lead"
-            text = f"{to_text(host)} is no controller of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
+            who = "is not in the directory's list of controllers" if self._directory.complete else "is no controller"
+            text = f"{to_text(host)} {who} of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
             changes = self._removal(records, f"{to_text(host)} is no controller")
             findings.append(self._said("dir.leftover", text, host, names, changes))
             rows.append(_listed(to_text(host), records))

@@ -95,10 +95,11 @@ class ServicesScope:
 
 
 def _directories(estate: Estate) -> list[Directory]:
-    return [
-        replace(directory_of(entry), unread=estate.unread.get((entry.domain, entry.view), ""))
-        for entry in estate.directories
-    ]
+    found = []
+    for entry in estate.directories:
+        unread = estate.unread.get((entry.domain, entry.view), "")
+        found.append(replace(directory_of(entry), unread=unread, complete=bool(entry.urls) and not unread))
+    return found
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:

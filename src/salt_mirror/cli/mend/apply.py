@@ -99,7 +99,9 @@ class Applying:
             if reply.unknown:
                 hint = (
                     "; short_signature = true in the zone accepts it"
-                    if zone.updates.kerberos and reply.status not in ("", *_KEY_REFUSED)
+                    if zone.updates.kerberos
+                    and not zone.updates.short_signature
+                    and reply.status not in ("", *_KEY_REFUSED)
                     else ""
                 )
                 self._look(server, batch, meaning(reply, signed=signer is not None) + hint)
