@@ -465,8 +465,9 @@ def test_records_of_an_old_site_and_beyond_a_role_are_told_and_a_covered_site_is
     told = both(registered(ONE, TWO, three, moved))
     codes, whole = judged(judged_directory(directory(ONE, moved, three), ATLAS), told)
     assert codes == ["dir.old-site"] and "is still registered for T" in whole.findings[0].text
-    codes, _ = judged(judged_directory(directory(ONE, moved), ATLAS), both(registered(ONE, TWO, moved)))
-    assert codes == ["dir.site-uncovered"]  # nobody else stands in T: whoever is registered there covers it
+    codes, whole = judged(judged_directory(directory(ONE, moved), ATLAS), both(registered(ONE, TWO, moved)))
+    assert codes == []  # nobody else stands in T: whoever is registered there covers it, which is as it should be
+    assert "covered by two.marsh.example. (automatic site coverage)" in {one.says for one in whole.test.tests}
     codes, whole = judged(judged_directory(directory(ONE, plain), ATLAS), both(registered(ONE, TWO)))
     assert codes == ["dir.beyond-role"] and "_gc._tcp.marsh.example. IN SRV" in whole.findings[0].remedy
 

@@ -290,11 +290,10 @@ class DirectoryWords:
         covering = [
             to_text(host) for host in sorted({target_in(value).host for value in found.values}) if host in known
         ]
-        where = (
-            f"they are sent to {together_said(covering)}"
-            if covering
-            else "its clients go to any controller, however far"
-        )
+        if covering:  # the near controllers register themselves for a site without one: automatic site coverage
+            says = f"covered by {together_said(covering)} (automatic site coverage)"
+            return Judged(Test(mark=mark_of((), [found]), title=f"site {site}", says=says, why=why))
+        where = "its clients go to any controller, however far"
         text = f"The site {site} has no controller of its own: {where}."
         finding = self._state("dir.site-uncovered", text, name=name, answers=answers_of(found))
         mark = mark_of([finding], [found])
