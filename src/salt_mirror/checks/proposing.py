@@ -9,9 +9,10 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
+from salt_mirror.catalogue import family_of
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, rdata_text, record_line, type_from_text, type_text
-from salt_mirror.findings import Change, Choice, Rule
+from salt_mirror.findings import Change, Choice, Fate, Rule
 
 
 def changed(
@@ -72,6 +73,17 @@ def remedy_of(changes: Sequence[Change], choices: Sequence[Choice], advice: str)
             said += [f";    {line.removeprefix('; ')}" for one in choice.changes for line in lines_of(one)]
         return "\n".join(said)
     return f"; {advice}" if advice else ""
+
+
+_OF_OTHERS = ("auth", "res", "here", "cut", "view")
+"""Families of codes about what lies with servers, parents and resolvers, and in no record set of ours."""
+
+
+def fate_of_advice(code: str) -> Fate:
+    """What becomes of a finding for which there is advice only."""
+    if code == "roll.contradiction":
+        return "contradiction"
+    return "not ours" if family_of(code) in _OF_OTHERS else "advice"
 
 
 def lines_of(change: Change) -> list[str]:

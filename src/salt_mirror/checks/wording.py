@@ -15,7 +15,7 @@ import msgspec
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
-from salt_mirror.checks.proposing import remedy_of
+from salt_mirror.checks.proposing import fate_of_advice, remedy_of
 from salt_mirror.dns.names import Name, label_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import type_text
@@ -65,6 +65,7 @@ def state(
         evidence=[*(evidence_of(answer) for answer in answers if answer is not None), *evidence],
         text=_DOTS.sub(".", text),  # an absolute name at the end of a sentence
         remedy=remedy_of(changes, choices, advice),
+        fate=fate_of_advice(code) if advice and not (changes or choices) else "",
         changes=list(changes),
         choices=list(choices),
         advice=advice if ours else entry.mend,

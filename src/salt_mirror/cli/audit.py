@@ -161,7 +161,7 @@ def _carry_out(
     if isinstance(pairs, Pairs) and pairs.sweeps:
         pace_for_a_sweep(estate, asking.pace)
     made: list[Plan] = plans if plans is not None else []
-    work = _with_plan(one, made, everything=plans is not None) if far is None else one.run
+    work = _with_plan(one, made, everything=plans is not None)
     ran = run(
         work,
         one.atlas,

@@ -86,7 +86,7 @@ def with_repairs(findings: Iterable[Finding], plan: Plan) -> list[Finding]:
         elif key in waiting:
             choices = remedy_of((), finding.choices, finding.advice)
             told.append(replace(finding, remedy=choices, fate="choice") if finding.choices else finding)
-        elif key in left:
+        elif key in left and changes_of(finding):  # else there is advice at most, which stands there already
             told.append(replace(finding, remedy=f"; {left[key].why}", fate=left[key].fate))
         else:
             told.append(finding)

@@ -16,6 +16,7 @@ from salt_mirror.checks.plan.deciding import Decision, decided
 from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import CONTRADICTS, Merging
 from salt_mirror.checks.plan.sets import Left, Plan, PlannedSet, SetKey, SetLine, set_of, texts
+from salt_mirror.checks.proposing import fate_of_advice
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
@@ -224,8 +225,6 @@ def _among(findings: list[Finding]) -> Callable[[Finding], bool]:
 
 def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) -> tuple[str, Fate]:
     """Why a finding is left standing, and what kind of reason that is."""
-    if finding.code == "roll.contradiction":
-        return finding.advice, "contradiction"
     changes = list(finding.changes)
     choice = decided(finding, decisions) if finding.choices else None
     changes += choice.changes if choice is not None else []
@@ -238,6 +237,4 @@ def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) ->
         if key in merging.blocked:
             why = merging.blocked[key]
             return why, "contradiction" if why.startswith(CONTRADICTS) else "not ours"
-    if finding.code.startswith("auth.") or finding.advice:
-        return finding.advice or catalogue()[finding.code].mend, "not ours"
-    return catalogue()[finding.code].mend, "advice"
+    return finding.advice or catalogue()[finding.code].mend, fate_of_advice(finding.code)
