@@ -65,7 +65,7 @@ def state(
         evidence=[*(evidence_of(answer) for answer in answers if answer is not None), *evidence],
         text=_DOTS.sub(".", text),  # an absolute name at the end of a sentence
         remedy=remedy_of(changes, choices, advice),
-        fate=fate_of_advice(code) if advice and not (changes or choices) else "",
+        fate="" if changes else "choice" if choices else fate_of_advice(code) if advice else "",
         changes=list(changes),
         choices=list(choices),
         advice=advice if ours else entry.mend,
