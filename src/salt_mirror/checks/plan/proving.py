@@ -213,6 +213,8 @@ def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
             plan.not_ours.append(Left(one, *_why(one, merging, decisions)))
     among_left = _among(left)
     plan.mended = [one for one in ours if not among_left(one)]
+    if not (plan.mended or proof.older or any(map(merging.brings_expected, plan.sets))):
+        plan.sets = []  # what mends nothing is not planned
     return plan
 
 
