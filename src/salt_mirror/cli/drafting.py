@@ -65,7 +65,7 @@ _MOST_CONTROLLERS = 8
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class DraftWish:
     """What the command line asks for."""
 
     begin: list[str]
@@ -82,7 +82,7 @@ class Wish:
 class Drafting:
     """One draft at work."""
 
-    def __init__(self, wish: Wish, asking: Asking) -> None:
+    def __init__(self, wish: DraftWish, asking: Asking) -> None:
         self._wish = wish
         self._asking = asking
         check_log_on(wish.log_on)

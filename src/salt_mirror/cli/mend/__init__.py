@@ -40,7 +40,7 @@ def mend(
     from salt_mirror.checks.plan.deciding import Decision, read_decisions, word_of
     from salt_mirror.cli.mend.plan import Mending
     from salt_mirror.cli.mend.restore import Restoring
-    from salt_mirror.cli.mend.sender import Wish, check_tickets
+    from salt_mirror.cli.mend.sender import MendWish, check_tickets
     from salt_mirror.cli.opening import open_estate, seconds_of
     from salt_mirror.estate.errors import BadInput
 
@@ -54,7 +54,7 @@ def mend(
         settled.append(Decision(word_of(planning.choose, "--choose")))
     within_s = seconds_of(changing.within, "--within") if changing.within is not None else 120.0
     sends = not changing.dry_run and (changing.apply or changing.back is not None)
-    wish = Wish(
+    wish = MendWish(
         names or [], only or [], skip or [], taken, tuple(settled), planning.write, planning.zone_file or [], sends,
         changing.yes, changing.at_most, changing.undo, within_s, planning.only_adding, changing.dry_run,
         seconds_of(planning.valid, "--valid") if planning.valid is not None else None,

@@ -27,7 +27,7 @@ from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.mend.apply import Applying
-from salt_mirror.cli.mend.sender import Sender, Wish
+from salt_mirror.cli.mend.sender import MendWish, Sender
 from salt_mirror.cli.mend.wanted import Wanted
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.options import Asking, Showing
@@ -53,7 +53,7 @@ from salt_mirror.report.document import Report, now
 class Mending(Sender):
     """The command at work. Raises BadInput before anything is asked, or before anything is sent."""
 
-    def __init__(self, estate: Estate, wish: Wish, asking: Asking, showing: Showing) -> None:
+    def __init__(self, estate: Estate, wish: MendWish, asking: Asking, showing: Showing) -> None:
         super().__init__(estate, wish, asking, showing)
         self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
         self._everything: Coverage = coverage((), (), estate)  # what a change does elsewhere is judged too

@@ -35,7 +35,7 @@ from salt_mirror.report.document import Counts, Report, now
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class MendWish:
     """What the command line wants."""
 
     names: list[str]
@@ -71,7 +71,7 @@ def check_tickets(showing: Showing) -> None:
 class Sender:
     """What sends changes. Raises BadInput where nobody could agree to them, or the way back could not be kept."""
 
-    def __init__(self, estate: Estate, wish: Wish, asking: Asking, showing: Showing) -> None:
+    def __init__(self, estate: Estate, wish: MendWish, asking: Asking, showing: Showing) -> None:
         self._estate = estate
         self._wish = wish
         self._asking = asking
