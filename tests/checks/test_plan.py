@@ -21,7 +21,7 @@ from salt_mirror.checks.plan.laying import LaidOver
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sending import by_server
 from salt_mirror.checks.plan.sets import Plan, record_lines
-from salt_mirror.cli.mend.wanted import Wanted
+from salt_mirror.cli.mend.wanted import Selection
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import TARGET_AT, rdata_from_text, type_text
@@ -132,7 +132,7 @@ def test_mending_one_host_judges_little_and_plans_what_judging_the_whole_plans(
     world: World, word: str, what: str
 ) -> None:
     atlas, covered = Atlas(world.estate), coverage([], [], world.estate)
-    wanted = Wanted(
+    wanted = Selection(
         world.estate, [what if "." in what[1:] and what[0] == "1" else f"{what}.pans.example"], None, covered
     )
     decisions = [Decision(word)] if word else []  # type: ignore[arg-type]

@@ -56,7 +56,7 @@ def stale(
     from salt_mirror.cli.knocking import ports_in
     from salt_mirror.cli.opening import open_estate, seconds_of
     from salt_mirror.cli.outputs import check_figure
-    from salt_mirror.cli.weeding import DraftWish, weed
+    from salt_mirror.cli.weeding import StaleWish, weed
     from salt_mirror.estate.errors import BadInput
 
     if figure is not None:
@@ -66,4 +66,4 @@ def stale(
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput("nothing to look at: give an estate with zones")
-    weed(DraftWish(places or [], by.value, days, ports, yes, figure), estate, asking, showing)
+    weed(StaleWish(places or [], by.value, days, ports, yes, figure), estate, asking, showing)

@@ -24,7 +24,7 @@ _WEEKS_DRAWN = 28
 
 
 @dataclass(frozen=True, slots=True)
-class DraftWish:
+class StaleWish:
     """What is to be looked at, and what is to be told of it."""
 
     places: list[str]
@@ -35,7 +35,7 @@ class DraftWish:
     figure: Path | None
 
 
-def weed(wish: DraftWish, estate: Estate, asking: Asking, showing: Showing) -> NoReturn:
+def weed(wish: StaleWish, estate: Estate, asking: Asking, showing: Showing) -> NoReturn:
     """Looks for what no longer belongs, prints what was seen, and ends the program. Raises BadInput."""
     networks = {text: network_in(text) for text in wish.places}
     zones = [zone_name(text) for text, network in networks.items() if network is None]

@@ -47,7 +47,7 @@ class _Token(NamedTuple):
 
 
 @dataclass(slots=True)
-class _Entry:
+class _RecordLines:
     """The lines of one record, from the first to the last; `owned` where its owner stands in it, and is not the one before."""
 
     text: str
@@ -80,7 +80,7 @@ class _Entry:
             text = f"{self.text[: words[at].end]} {rdata}{comment[0] if comment else ''}{_end_of(self.text)}"
         else:
             text = self.text[: first.start] + rdata + self.text[last.end :]
-        return _Entry(text, self.owned).with_ttl(ttl)
+        return _RecordLines(text, self.owned).with_ttl(ttl)
 
     def with_ttl(self, ttl: int | None) -> str:
         """Its text with a TTL, where one is given."""
@@ -106,20 +106,20 @@ class _File:
         self.path = path
         self.before = read_text(path, as_is=True)
         self.end = "\r\n" if "\r\n" in self.before else "\n"
-        self.parts: list[_Entry | str] = []
-        self.entries: dict[int, _Entry] = {}
+        self.parts: list[_RecordLines | str] = []
+        self.entries: dict[int, _RecordLines] = {}
         self.tail: list[str] = []
         lines = self.before.splitlines(keepends=True)
         at = 0
         while at < len(lines):
             start, line = at, lines[at]
             at += 1
-            if line.startswith("$") or not _Entry(line, owned=False).tokens():
+            if line.startswith("$") or not _RecordLines(line, owned=False).tokens():
                 self.parts.append(line)
                 continue
             while at < len(lines) and _depth("".join(lines[start:at])) > 0:
                 at += 1
-            entry = _Entry("".join(lines[start:at]), not line[0].isspace())
+            entry = _RecordLines("".join(lines[start:at]), not line[0].isspace())
             self.parts.append(entry)
             self.entries[start + 1] = entry
 
@@ -179,7 +179,7 @@ class _Editing:
         text = instead.get(self.path) or read_text(self.path)
         return read_master_text(text, self.path, self.zone, instead=instead)
 
-    def entry(self, record: Expectation) -> _Entry | None:
+    def entry(self, record: Expectation) -> _RecordLines | None:
         """The lines of a record; None where a directive makes it."""
         return self.files[_source(record)].entries.get(record.line or 0)
 
@@ -224,7 +224,7 @@ class _Editing:
         kept = [entry for record in there if (entry := self.entry(record)) is not None and not entry.removed]
         if kept:
             entry = kept[-1]
-            like = _Entry(entry.with_values(rdata, None), entry.owned)
+            like = _RecordLines(entry.with_values(rdata, None), entry.owned)
             entry.added.append(
                 like.text[: like.tokens()[-1].end] + self.files[self.path].end
             )  # a comment is another record's

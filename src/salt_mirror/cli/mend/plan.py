@@ -28,7 +28,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.mend.apply import Applying
 from salt_mirror.cli.mend.sender import MendWish, Sender
-from salt_mirror.cli.mend.wanted import Wanted
+from salt_mirror.cli.mend.wanted import Selection
 from salt_mirror.cli.opening import atlas_of
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.running import Ran, bounds_of, fetch_zones, run, seen_views
@@ -58,7 +58,7 @@ class Mending(Sender):
         self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
         self._everything: Coverage = coverage((), (), estate)  # what a change does elsewhere is judged too
         self._doubted: set[tuple[str, About]] = set()
-        self._wanted = Wanted(estate, wish.names, wish.taken, self._coverage)
+        self._wanted = Selection(estate, wish.names, wish.taken, self._coverage)
         self._remarks += self._wanted.remarks
         self._zone_files = [self._zone_file(text) for text in wish.zone_files]
         if wish.write is not None:

@@ -46,7 +46,7 @@ class _Reported(msgspec.Struct, frozen=True):
     findings: list[_ReadFinding]
 
 
-class Wanted:
+class Selection:
     """Which findings are to be mended. `older` are the sets of a plan that was written earlier, and
     `approval` its head; `remarks` what the reader has
     to know. Raises BadInput."""
