@@ -100,7 +100,7 @@ def test_every_check_writes_reports_keeps_a_history_and_fails_as_a_pipeline_wish
         call = ("authority", "--estate", str(estate), "--zones", "zones.txt", "--history", "runs.db")
         first = run(*call, "--fail-on", "new", "--quiet", "--report", "csv:out.csv", "--remedies", "mend.zone")
         assert (first.status, first.out) == (1, "") and (tmp_path / "out.csv").is_file()
-        assert "; auth.glue-wrong: " in (tmp_path / "mend.zone").read_text(encoding="utf-8")
+        assert "; auth.glue-wrong (not ours): " in (tmp_path / "mend.zone").read_text(encoding="utf-8")
         again = run(*call, "--fail-on", "new")
         assert again.status == 0 and "UTC: 0 new, 0 gone" in again.out.splitlines()[2]
         assert run(*call, "--fail-on", "never").status == 0 and run(*call).status == 1

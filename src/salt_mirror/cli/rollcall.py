@@ -14,6 +14,7 @@ from salt_mirror.cli.options import Asking, Listing, Showing, Where, option, tak
 if TYPE_CHECKING:
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.part import Part
+    from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import ExpectedSet
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
@@ -56,9 +57,7 @@ def rollcall(
     """Call the roll: is every expected record registered on every authoritative server of its zone?"""
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.cli.ending import finish, report_of
     from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
-    from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
 
@@ -82,9 +81,18 @@ def rollcall(
             raise BadInput("--from and --unexpected: what nobody expects is known from transfers; leave one out")
         _from_places(sets, damaged, estate, where, asking, showing)
     zones = [one for view in views for one in estate.zones[view].values() if unexpected and only in (None, one.apex)]
-    part = Roll(sets, atlas, zones)
-    ran = run_part(part, atlas, views, replace(asking, transfer=asking.transfer or unexpected), "record sets called")
-    finish(report_of("rollcall", estate, ran, part, damaged), showing, part, several_views=len(views) > 1)
+    asked = replace(asking, transfer=asking.transfer or unexpected)
+    _here(Roll(sets, atlas, zones), damaged, atlas, views, asked, showing)
+
+
+def _here(part: Roll, damaged: list[str], atlas: Atlas, views: list[str], asking: Asking, showing: Showing) -> NoReturn:
+    """Calls the roll from this computer."""
+    from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.running import run_part
+
+    ran = run_part(part, atlas, views, asking, "record sets called")
+    report = report_of("rollcall", atlas.estate, ran, part, damaged)
+    finish(report, showing, part, several_views=len(views) > 1)
 
 
 def _from_places(
