@@ -39,6 +39,10 @@ _MEANS = {
 }
 
 
+DONE, WOULD_BE_DONE = "done", "it would be carried out"
+"""What became of a set that was changed, and of one that was only tried."""
+
+
 class Carried(msgspec.Struct, frozen=True, kw_only=True):
     """What became of a set that was to change: `agrees` once it was done, and why it was not."""
 
@@ -126,6 +130,12 @@ def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[
         found.setdefault((turn, one.key.view, one.key.zone), []).append(one)
     order = sorted(found.items(), key=lambda item: (item[0][0], is_reverse(item[0][2])))
     return [(view, zone, told[0].server, told) for (_, view, zone), told in order if told[0].server is not None]
+
+
+def in_order(sets: Iterable[PlannedSet]) -> list[PlannedSet]:
+    """The sets in the order in which they are sent; last those for which no server is known."""
+    listed = list(sets)
+    return [one for *_, told in by_server(listed) for one in told] + [one for one in listed if one.server is None]
 
 
 _BASE, _LEANING, _GOING = range(3)

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from salt_mirror.checks.plan.sending import Carried, by_server, carried
+from salt_mirror.checks.plan.sending import Carried, carried, in_order
 from salt_mirror.checks.plan.sets import Plan, SetLine, line_of
 from salt_mirror.findings import Choice, Fate, Finding
 
@@ -62,11 +62,10 @@ class PlanSheet(msgspec.Struct, frozen=True, kw_only=True):
 
 def sheet_of(plan: Plan, risks: Iterable[str] = (), decided: Iterable[str] = ()) -> PlanSheet:
     """A plan laid out."""
-    ordered = [one for *_, sets in by_server(plan.sets) for one in sets]
     return PlanSheet(
         says=plan.headline,
         mends=len(plan.mended),
-        changes=[line_of(one) for one in (*ordered, *(one for one in plan.sets if one.server is None))],
+        changes=[line_of(one) for one in in_order(plan.sets)],
         risks=list(risks),
         decided=list(decided),
         not_ours=[_left(one.finding, one.why, one.fate) for one in plan.not_ours],

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.plan.sending import Carried, by_server, carried, leans_on, meaning
+from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE, Carried, by_server, carried, leans_on, meaning
 from salt_mirror.checks.plan.sets import PlannedSet, edit_of
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
@@ -92,7 +92,7 @@ class Applying:
             came: Sent = "changed" if reply.done else "unknown" if reply.unknown else "refused"
             self._noted(replace(step, answered=reply.status or reply.trouble, came=came), batch)
             if reply.done:
-                self._finish(batch, "done" if self._undo is not None else "it would be carried out")
+                self._finish(batch, DONE if self._undo is not None else WOULD_BE_DONE)
                 return
             if reply.status == "REFUSED" and not reply.unknown and self._split(zone, server, batch):
                 return  # one name that a policy forbids has a whole message refused
@@ -172,7 +172,7 @@ class Applying:
             label = one.server.label if one.server is not None else ""
             self._leave([one], f"{label} answered that it was done, and does not have it")
 
-    def _finish(self, sets: Iterable[PlannedSet], says: str = "done") -> None:
+    def _finish(self, sets: Iterable[PlannedSet], says: str = DONE) -> None:
         for one in sets:
             self.done.append(one)
             self.outcomes.append(carried(one.key, "agrees", says))

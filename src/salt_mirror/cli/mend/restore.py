@@ -17,7 +17,7 @@ from msgspec.structs import replace
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.plan.primaries import held_at, primary_of
-from salt_mirror.checks.plan.sending import Carried, carried, too_many
+from salt_mirror.checks.plan.sending import Carried, carried, in_order, too_many
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set_of
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
@@ -105,7 +105,7 @@ class Restoring(Sender):
             says += f"; {number:,} {was} {why} by that run, and {stays}" if number else ""
         says += f"; {len(others):,} left, since somebody changed them or they could not be read" if others else ""
         sheet = PlanSheet(
-            says=says, mends=0, changes=[line_of(one) for one in back], not_ours=[], waiting=[],
+            says=says, mends=0, changes=[line_of(one) for one in in_order(back)], not_ours=[], waiting=[],
             carried=[*told, *(carried(one.key, "differs", why) for one, why in others)], late=late or [],
             undo=str(self._undo) if told else "",
         )  # fmt: skip

@@ -8,7 +8,7 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.plan.sending import Carried
+from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE, Carried
 from salt_mirror.checks.plan.sets import SetLine
 from salt_mirror.checks.plan.sheet import FATES, LeftLine, PlanSheet
 from salt_mirror.checks.proposing import lines_of
@@ -48,9 +48,9 @@ class PlanPage:
         if not self._plan.changes:
             return
         self._line()
-        self._line(
-            Text(f"PLANNED, in the order of sending: {many(len(self._plan.changes), 'change')}", style="bold green")
-        )
+        word = "CHANGES" if self._plan.carried else "PLANNED"
+        number = many(len(self._plan.changes), "change")
+        self._line(Text(f"{word}, in the order of sending: {number}", style="bold green"))
         for (view, zone, server), group in groupby(
             self._plan.changes, key=lambda one: (one.view, one.zone, one.server)
         ):
@@ -132,7 +132,7 @@ class PlanPage:
         undone = [one for one in self._plan.carried if one.outcome != "agrees"]
         self._undone(f"NOT DONE: {many(len(undone), 'change')}, and why", undone)
         for says in dict.fromkeys(
-            one.says for one in self._plan.carried if one.outcome == "agrees" and one.says != "done"
+            one.says for one in self._plan.carried if one.outcome == "agrees" and one.says not in (DONE, WOULD_BE_DONE)
         ):
             self._line()
             self._line(Text(clean(says), style="yellow"))
