@@ -46,10 +46,7 @@ def plan_near(findings: Sequence[Finding], atlas: Atlas, setting: Setting, runne
     links.add(runner.heard())
     scope = links.around([spoken for one in findings for spoken in _spoken(one)], addresses, everywhere=False)
     judge = AuditJudge(atlas, coverage((), (), estate), setting, lambda: None, scope=scope)
-    while True:
-        plan = proved(judge, runner, atlas)  # with what else is wrong near them, as mend would plan it
-        if not judge.widen(plan.sets):
-            return plan
+    return proved(judge, runner, atlas)  # with what else is wrong near them, as mend would plan it
 
 
 def _spoken(finding: Finding) -> Iterable[Spoken]:

@@ -38,6 +38,9 @@ class Judge(Protocol):
     def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
         """Every server that was seen to serve a zone, also those that the estate does not list."""
 
+    def widen(self, sets: Sequence[PlannedSet]) -> bool:
+        """Judges from now on also what some sets touch; whether that is more than before."""
+
 
 def proved(
     judge: Judge,
@@ -50,7 +53,23 @@ def proved(
     only_adding: bool = False,
 ) -> Plan:
     """Plans what mends the `wanted` findings, and proves it; `only_adding` takes nothing away. `given` are sets of an older
-    plan: then only these are planned."""
+    plan: then only these are planned. Where the plan touches more than was judged, all is planned anew over that too."""
+    while True:
+        plan = _proved_once(judge, runner, atlas, decisions, wanted, given, only_adding=only_adding)
+        if not judge.widen(plan.sets):
+            return plan
+
+
+def _proved_once(
+    judge: Judge,
+    runner: Runner,
+    atlas: Atlas,
+    decisions: Collection[Decision],
+    wanted: Callable[[Finding], bool],
+    given: Sequence[SetLine],
+    *,
+    only_adding: bool,
+) -> Plan:
     found = last = judge(runner, ())
     older = [set_of(line, None) for line in given]
     merging = Merging(atlas, {one.key: (one.before, one.after) for one in older}, only_adding=only_adding)
