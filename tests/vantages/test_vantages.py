@@ -36,10 +36,10 @@ from salt_mirror.vantages.mail import MOST_KEPT, REPLIES, Post
 from salt_mirror.vantages.papers import check_address, papers_in
 from salt_mirror.vantages.parcel import (
     Batch,
+    BatchAnswers,
     Facts,
     Greeting,
     ServerAddress,
-    Told,
     Unreadable,
     answer_of,
     batch_of,
@@ -48,7 +48,7 @@ from salt_mirror.vantages.parcel import (
     place_of,
     reply_in,
 )
-from salt_mirror.vantages.station import MOST_IN_HAND, Rules, Station, networks_of
+from salt_mirror.vantages.station import MOST_IN_HAND, Station, StationRules, networks_of
 from support.program import PROGRAM, Run, begin, interrupt
 from support.realservers import free_port
 from support.waiting import PATIENCE_S, until
@@ -72,8 +72,8 @@ def test_an_answer_comes_back_as_it_was(
 ) -> None:
     question = Question(NAME, 65_280, Server("a", LOOPBACK))
     answer = Answer(question, status, True, tuple(values), ttl, None, message, rtt_ms, 2, "tcp")
-    reply = reply_in(packed(Told(1.5, [(7, [(3, *answer[1:])])])))
-    assert isinstance(reply, Told)
+    reply = reply_in(packed(BatchAnswers(1.5, [(7, [(3, *answer[1:])])])))
+    assert isinstance(reply, BatchAnswers)
     ((number, (line,)),) = reply.parts
     assert (number, reply.clock, line[0]) == (7, 1.5, 3)
     assert answer_of(line, question) == answer
@@ -151,7 +151,7 @@ def test_a_vantage_is_asked_garbage_and_lives(world: tuple[Path, dict[str, Stand
     asked += [(NAME, 1, at, False) for at in (1, 2, 3, -1)]
     parent = NAME[NAME[0] + 1 :]  # one that is known by then, below what is no label
     asked += [(start + parent, 1, 0, False) for start in (b"\x05kil", b"\x50" + b"k" * 0x50, b"\xc0\x0c", b"\x00")]
-    with station(Rules(networks_of(["127.0.0.1"]))) as (one, heard):
+    with station(StationRules(networks_of(["127.0.0.1"]))) as (one, heard):
         one.take(packed(Batch(1, "desk", 5.0, places, asked)))
         until(lambda: len(lines(heard)) == len(asked))
     statuses = dict(lines(heard))
@@ -163,8 +163,8 @@ def test_a_vantage_is_asked_garbage_and_lives(world: tuple[Path, dict[str, Stand
 
 
 @contextmanager
-def station(rules: Rules) -> Iterator[tuple[Station, list[Told | Facts]]]:
-    heard: list[Told | Facts] = []
+def station(rules: StationRules) -> Iterator[tuple[Station, list[BatchAnswers | Facts]]]:
+    heard: list[BatchAnswers | Facts] = []
     one = Station("quay", rules, lambda _, payload: heard.append(reply_in(payload)))
     try:
         yield one, heard
@@ -172,8 +172,8 @@ def station(rules: Rules) -> Iterator[tuple[Station, list[Told | Facts]]]:
         one.close()
 
 
-def lines(heard: list[Told | Facts]) -> list[tuple[int, str]]:
-    parts = [part for one in heard if isinstance(one, Told) for part in one.parts]
+def lines(heard: list[BatchAnswers | Facts]) -> list[tuple[int, str]]:
+    parts = [part for one in heard if isinstance(one, BatchAnswers) for part in one.parts]
     return sorted((line[0], line[1]) for _, found in parts for line in found)
 
 
@@ -184,7 +184,7 @@ def ask(one: Station, questions: list[Question], number: int = 1, within_s: floa
 def test_a_server_outside_the_allow_list_is_not_asked(world: tuple[Path, dict[str, StandIn]]) -> None:
     north = world[1]["dc-north"]
     before = north.asked
-    with station(Rules(networks_of(["192.0.2.0/24"]))) as (one, heard):
+    with station(StationRules(networks_of(["192.0.2.0/24"]))) as (one, heard):
         ask(one, [Question(NAME, 1, Server("a", LOOPBACK, north.port))])
         ask(one, [Question(NAME, 1, Server("a", b"", 443, over="https", url="https://192.0.2.1/dns-query"))], 2)
         until(lambda: len(lines(heard)) == 2)
@@ -197,7 +197,7 @@ def test_a_server_outside_the_allow_list_is_not_asked(world: tuple[Path, dict[st
 def test_a_vantage_waits_as_long_as_it_was_told(standins: StandIns) -> None:
     silent = standins.add()
     silent.fault = Fault.SILENT
-    with station(Rules(networks_of(["127.0.0.1"]), timeout_s=0.05, tries=2)) as (one, heard):
+    with station(StationRules(networks_of(["127.0.0.1"]), timeout_s=0.05, tries=2)) as (one, heard):
         ask(one, [Question(NAME, 1, Server("a", LOOPBACK, silent.port))])
         until(lambda: lines(heard))
     assert lines(heard) == [(0, "timeout")] and silent.asked == 2
@@ -206,7 +206,7 @@ def test_a_vantage_waits_as_long_as_it_was_told(standins: StandIns) -> None:
 def test_a_key_that_the_vantage_does_not_have_is_not_sent_without(world: tuple[Path, dict[str, StandIn]]) -> None:
     north = world[1]["dc-north"]
     signed = Server("a", LOOPBACK, north.port, key=Key(from_text("mirror"), "hmac-sha256", b"x"))
-    with station(Rules(networks_of(["127.0.0.1"]))) as (one, heard):
+    with station(StationRules(networks_of(["127.0.0.1"]))) as (one, heard):
         ask(one, [Question(NAME, 1, signed)])
         until(lambda: lines(heard))
     assert lines(heard) == [(0, "vantage: not asked by the vantage quay: it does not have the key mirror.")]
@@ -218,7 +218,7 @@ def test_a_flood_is_held_to_the_pace_and_what_is_too_much_is_turned_away(
     north = world[1]["dc-north"]
     server = Server("a", LOOPBACK, north.port)
     before = north.asked
-    with station(Rules(networks_of(["127.0.0.1"]), pace=20.0)) as (one, heard):
+    with station(StationRules(networks_of(["127.0.0.1"]), pace=20.0)) as (one, heard):
         for number in range(MOST_IN_HAND // 500 + 2):
             names = [from_text(f"h{number}-{at}.pans.gullmarsh.internal") for at in range(500)]
             ask(one, [Question(name, 1, server) for name in names], number, within_s=2)
@@ -232,7 +232,7 @@ def test_a_flood_is_held_to_the_pace_and_what_is_too_much_is_turned_away(
 
 
 def test_a_vantage_says_who_it_is() -> None:
-    with station(Rules(networks_of(["10.77.0.0/16", "192.0.2.53"]))) as (one, heard):
+    with station(StationRules(networks_of(["10.77.0.0/16", "192.0.2.53"]))) as (one, heard):
         one.take(packed(Greeting(9, "desk")))
         until(lambda: heard)
     (facts,) = heard

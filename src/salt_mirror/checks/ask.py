@@ -55,7 +55,7 @@ _MOST_CHAIN = 16
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class TypeAnswer:
     """What one server says about one type.
 
     `chain` are the aliases followed, the asked name not among them; `ttl` seconds of the values or, where there are none,
@@ -112,7 +112,7 @@ class Asked:
 
     name: Name
     rdtypes: tuple[int, ...]
-    told: list[Told]
+    told: list[TypeAnswer]
     why: list[str] = field(default_factory=list)
     view: str = ""
     elsewhere: list[str] = field(default_factory=list)
@@ -133,11 +133,11 @@ class Asked:
         return list(dict.fromkeys(told.server for told in self.told if not told.usable))
 
     @property
-    def led(self) -> Told | None:
+    def led(self) -> TypeAnswer | None:
         """What leads to a name of which nothing is known, if anything does."""
         return next((told for told in self.told if told.open_end is not None), None)
 
-    def at(self, rdtype: int) -> list[Told]:
+    def at(self, rdtype: int) -> list[TypeAnswer]:
         """What the servers told about one type."""
         return [told for told in self.told if told.answer.question.rdtype == rdtype]
 
@@ -179,13 +179,13 @@ def found_in(views: Iterable[str], asked: Asked, atlas: Atlas) -> Dialogue[list[
     return lines
 
 
-def told_by(answer: Answer) -> Told:
+def told_by(answer: Answer) -> TypeAnswer:
     """An answer with its alias chain followed as far as the message itself goes (RFC 1034 section 3.6.2)."""
     question = answer.question
     server = question.server
     if answer.values or answer.trouble is not None or not answer.message:
         chain = (answer.alias,) if answer.alias is not None else ()
-        return Told(server, answer, chain, answer.values, answer.ttl)
+        return TypeAnswer(server, answer, chain, answer.values, answer.ttl)
     sections = answer.sections
     chain_found: list[Name] = []
     at = question.name
@@ -201,15 +201,15 @@ def told_by(answer: Answer) -> Told:
         if alias is None:
             break
         if alias.rdata in (question.name, *chain_found):
-            return Told(server, answer, (*chain_found, alias.rdata), (), alias.ttl, circle=True)
+            return TypeAnswer(server, answer, (*chain_found, alias.rdata), (), alias.ttl, circle=True)
         chain_found.append(alias.rdata)
         ttls.append(alias.ttl)
         at = alias.rdata
     soa = next((record for record in sections.authority if record.rdtype == SOA and is_within(at, record.owner)), None)
     if values or soa is None:
-        return Told(server, answer, tuple(chain_found), values, min(ttls, default=None))
+        return TypeAnswer(server, answer, tuple(chain_found), values, min(ttls, default=None))
     negative = min(soa.ttl, soa_fields(soa.rdata).minimum)  # RFC 2308 section 5
-    return Told(server, answer, tuple(chain_found), (), negative, soa.owner)
+    return TypeAnswer(server, answer, tuple(chain_found), (), negative, soa.owner)
 
 
 def ask(
@@ -239,7 +239,7 @@ def ask(
     return asked
 
 
-def _extended(told: Sequence[Told]) -> list[str]:
+def _extended(told: Sequence[TypeAnswer]) -> list[str]:
     """The extended errors that came with answers, each once for a server (RFC 8914)."""
     said = {(one.server.label, error.said): None for one in told for error in one.answer.extended}
     return [f"{label} adds the extended error {text}" for label, text in said]
@@ -259,7 +259,7 @@ def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
             )
 
 
-def _with_ends(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list[Told]]:
+def _with_ends(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list[TypeAnswer]]:
     """Looks up at its own servers what an alias leads to outside of what the asked server knows."""
     wanted = list(dict.fromkeys((one.chain[-1], one.answer.question.rdtype) for one in told if not one.settled))
     found = yield from together([lookup(target, (rdtype,), view, atlas) for target, rdtype in wanted])
@@ -267,7 +267,7 @@ def _with_ends(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list[Told]
     return [one if one.settled else _ended(one, ends[one.chain[-1], one.answer.question.rdtype]) for one in told]
 
 
-def _ended(one: Told, end: Lookup) -> Told:
+def _ended(one: TypeAnswer, end: Lookup) -> TypeAnswer:
     """What a server told, with what the servers of its alias's end tell."""
     chain = one.chain if end.canonical == end.name else (*one.chain, end.canonical)
     if end.circle or end.canonical in (one.answer.question.name, *one.chain[:-1]):
@@ -283,7 +283,7 @@ def _ended(one: Told, end: Lookup) -> Told:
 def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[str]:
     """Who says what of a type on which servers differ, and whose word counts where that can be told."""
     usable = [one for one in asked.at(rdtype) if one.usable]
-    by_values: dict[tuple[bytes, ...], list[Told]] = {}
+    by_values: dict[tuple[bytes, ...], list[TypeAnswer]] = {}
     for one in usable:
         by_values.setdefault(one.values, []).append(one)
     said = "; ".join(
@@ -302,7 +302,7 @@ def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[
     return text
 
 
-def _with_whole_ttls(told: list[Told], atlas: Atlas, view: str) -> Dialogue[list[Told]]:
+def _with_whole_ttls(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list[TypeAnswer]]:
     """Adds the authoritative TTL to what came from a cache, where the estate knows who is authoritative."""
     cached = {one.answer.question.rdtype: one.answer.question.name for one in told if one.from_cache and one.values}
     name = next(iter(cached.values()))

@@ -1,5 +1,5 @@
-"""What a resolver makes up itself: a policy or local data in the place of the zone's records, distinguished from an outdated
-entry; and what it only fails to validate.
+"""Answers that a resolver rewrites, by a policy or local data in the place of the zone's records, distinguished from an
+outdated entry; and what it only fails to validate.
 
 Strategy: an old entry is what the zone once had, so that it goes by itself; a blocked or overridden name stays so until
 somebody changes the resolver. Only what shows in the responses counts: authority for a zone that is not held there, a policy

@@ -185,17 +185,12 @@ def _with_plan(
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
         from salt_mirror.checks.audit.coverage import coverage
         from salt_mirror.checks.audit.judge import AuditJudge
-        from salt_mirror.checks.audit.repairs import MOST_PLANNED, plan_near, plannable
-        from salt_mirror.checks.plan.proving import proved
+        from salt_mirror.cli.running import planned
 
         one.run(setting, runner, tick)
-        found = plannable(one.work.findings())
-        if atlas.given or not (everything or 0 < len(found) <= MOST_PLANNED):
-            return
-        if one.covered == coverage((), (), atlas.estate):
-            plans.append(proved(AuditJudge(atlas, one.covered, setting, lambda: None, one.work), runner, atlas))
-        elif found:
-            plans.append(plan_near(found, atlas, setting, runner))
+        whole = one.covered == coverage((), (), atlas.estate)
+        judge = AuditJudge(atlas, one.covered, setting, lambda: None, one.work) if whole else None
+        plans.extend(planned(one.work.findings(), atlas, setting, runner, judge, everything=everything))
 
     return run
 

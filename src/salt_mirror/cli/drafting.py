@@ -349,7 +349,7 @@ class Drafting:
 
     def _end(self, ran: Ran) -> NoReturn:
         """Writes what is to be written, and tells."""
-        from salt_mirror.report.terminal.draft import Told, as_json, print_draft
+        from salt_mirror.report.terminal.draft import DraftSummary, as_json, print_draft
 
         files = self._files()
         if not self._learnt.zones:
@@ -363,7 +363,7 @@ class Drafting:
         if written:
             pages = {str(page): review(self._fits, files.made)} if any(fit.left_out for fit in self._fits) else {}
             write_draft(self._path, drafted, pages)
-        told = Told(
+        told = DraftSummary(
             self._learnt, files.labels.known, drafted.new, drafted.more, self._fits, self._path, self._path.parent / page,
             list(self._lacking(files)),
             written=written, adds=self._old is not None, registered=self._wish.registered,

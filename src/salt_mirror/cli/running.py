@@ -32,6 +32,7 @@ from salt_mirror.report.document import now
 if TYPE_CHECKING:
     from rich.progress import Progress as Bar
 
+    from salt_mirror.checks.audit.judge import AuditJudge
     from salt_mirror.checks.plan.sets import Plan
     from salt_mirror.findings import Finding
     from salt_mirror.vantages.exchange import FarExchange
@@ -89,14 +90,28 @@ def run_part(
     return ran._replace(plan=plans[0] if plans else None)
 
 
-def planned(findings: Iterable[Finding], atlas: Atlas, setting: Setting, runner: Runner) -> list[Plan]:
-    """The plan that mends some findings; none where nobody could carry it out, or where it would be a large one."""
+def planned(
+    findings: Iterable[Finding],
+    atlas: Atlas,
+    setting: Setting,
+    runner: Runner,
+    whole: AuditJudge | None = None,
+    *,
+    everything: bool = False,
+) -> list[Plan]:
+    """Return the plan that mends some findings, none where nobody could carry it out. Without `everything` there is none either
+    where nothing is to be planned or the plan would be large. `whole` judges the whole estate, where that was audited."""
     if not atlas.estate.zones or atlas.given:
         return []
     from salt_mirror.checks.audit.repairs import MOST_PLANNED, plan_near, plannable
+    from salt_mirror.checks.plan.proving import proved
 
     found = plannable(findings)
-    return [plan_near(found, atlas, setting, runner)] if 0 < len(found) <= MOST_PLANNED else []
+    if not everything and not 0 < len(found) <= MOST_PLANNED:
+        return []
+    if whole is not None:
+        return [proved(whole, runner, atlas)]
+    return [plan_near(found, atlas, setting, runner)] if found else []
 
 
 def run(

@@ -14,7 +14,7 @@ from salt_mirror.cli.options import Asking, Showing, option, takes
 if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
     from salt_mirror.vantages.papers import Papers
-    from salt_mirror.vantages.station import Rules
+    from salt_mirror.vantages.station import StationRules
 
 
 class Action(StrEnum):
@@ -152,7 +152,7 @@ def _serve(given: list[str], estate: Estate, keys: Path | None) -> None:
     serve(address, papers, _say)
 
 
-def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group: str, rules: Rules) -> None:
+def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group: str, rules: StationRules) -> None:
     from salt_mirror.dns.computer.reading import recorded_settings
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.parcel import is_plain
@@ -166,13 +166,13 @@ def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group:
     join(Joining(address, name, group, papers, rules, lambda: {"settings": recorded_settings()}), _say)
 
 
-def _rules(estate: Estate, allow: list[str], asking: Asking) -> Rules:
+def _rules(estate: Estate, allow: list[str], asking: Asking) -> StationRules:
     """What a vantage lets itself be asked. Raises BadInput."""
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.reverse import address_text
     from salt_mirror.dns.system import system_resolvers
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.vantages.station import Rules, networks_of
+    from salt_mirror.vantages.station import StationRules, networks_of
 
     known = [*estate.servers.values(), *estate.resolvers.values(), *system_resolvers()]
     texts = [text for one in allow for text in one.split(",")]
@@ -184,7 +184,7 @@ def _rules(estate: Estate, allow: list[str], asking: Asking) -> Rules:
         raise BadInput(f"--allow: {error}; expected a network such as 10.77.0.0/16, or an address") from None
     urls = frozenset(server.url for server in known if server.url) if not allow else frozenset[str]()
     own_keys = {to_text(key.name): key for key in estate.keys.values()}
-    return Rules(networks, urls, own_keys, asking.pace or None, asking.timeout, asking.tries)
+    return StationRules(networks, urls, own_keys, asking.pace or None, asking.timeout, asking.tries)
 
 
 def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing) -> None:

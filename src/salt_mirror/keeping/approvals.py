@@ -9,7 +9,6 @@ approved, in the ticket.
 from __future__ import annotations
 
 import getpass
-import hashlib
 import socket
 from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
@@ -22,6 +21,7 @@ from salt_mirror.checks.plan.sets import PlannedSet, SetLine, line_of, texts
 from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_text, whole
+from salt_mirror.keeping.writing import digest_of_lines
 
 VERSION = "salt-mirror/approval/1"
 
@@ -73,15 +73,12 @@ def _who() -> str:
 
 def digest_of(head: Approval, lines: Iterable[SetLine]) -> str:
     """The SHA-256 of a plan, its head but for the digest itself included, whatever a file has between its lines."""
-    found = hashlib.sha256(msgspec.json.encode(replace(head, digest="")) + b"\n")
-    for line in lines:
-        found.update(msgspec.json.encode(line) + b"\n")
-    return found.hexdigest()
+    return digest_of_lines(map(msgspec.json.encode, (replace(head, digest=""), *lines)))
 
 
 def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
     """The SHA-256 of what sets were judged on: each as it is on its primary, and what the estate expects of it."""
-    found = hashlib.sha256()
+    said = []
     for one in sorted(sets, key=lambda one: one.key):
         key = one.key
         wanted = expects.set_at(key.view, key.name, key.rdtype)
@@ -90,9 +87,9 @@ def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
             if wanted is not None
             else None
         )
-        said = (key.view, key.zone, key.name, key.rdtype, texts(key.rdtype, one.before), one.ttl_before, expected)
-        found.update(msgspec.json.encode(said) + b"\n")
-    return found.hexdigest()
+        state = (key.view, key.zone, key.name, key.rdtype, texts(key.rdtype, one.before), one.ttl_before, expected)
+        said.append(msgspec.json.encode(state))
+    return digest_of_lines(said)
 
 
 def read_plan(path: Path, moment: datetime) -> tuple[Approval | None, list[SetLine]]:

@@ -117,7 +117,9 @@ class _File:
             if line.startswith("$") or not _RecordLines(line, owned=False).tokens():
                 self.parts.append(line)
                 continue
-            while at < len(lines) and _depth("".join(lines[start:at])) > 0:
+            depth = _depth(line)
+            while depth > 0 and at < len(lines):
+                depth += _depth(lines[at])
                 at += 1
             entry = _RecordLines("".join(lines[start:at]), not line[0].isspace())
             self.parts.append(entry)
@@ -147,7 +149,7 @@ class _File:
 
 
 def _depth(text: str) -> int:
-    """How many parentheses are open at the end of a text."""
+    """How many more parentheses a text opens than it closes."""
     words = [match[0] for match in _TOKEN.finditer(text)]
     return words.count("(") - words.count(")")
 

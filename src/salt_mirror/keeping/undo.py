@@ -8,7 +8,6 @@ lines, as after a crash, nobody knows, and what the servers hold decides.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 from collections.abc import Iterable
 from pathlib import Path
@@ -19,7 +18,7 @@ import msgspec
 from salt_mirror.checks.plan.sets import PlannedSet, SetKey, SetLine, line_of
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_text, whole
-from salt_mirror.keeping.writing import PRIVATE, check_writable
+from salt_mirror.keeping.writing import PRIVATE, check_writable, digest_of_lines
 
 VERSION = "salt-mirror/undo/3"
 _WITHOUT_SETS = "salt-mirror/undo/2"
@@ -75,7 +74,7 @@ class UndoFile:
             raise self._unwritten(error) from None
         try:
             lines = [msgspec.json.encode(line_of(one)) for one in sets]
-            head = UndoHead(undo=VERSION, begun=begun, estate=estate, sets=len(sets), digest=_digest(lines))
+            head = UndoHead(undo=VERSION, begun=begun, estate=estate, sets=len(sets), digest=digest_of_lines(lines))
             self._write([msgspec.json.encode(head), *lines])
         except OSError as error:
             self.close()
@@ -126,13 +125,6 @@ def _unfinished(path: Path) -> bool:
     return head is not None and head.undo == VERSION and len(lines) - 2 < head.sets
 
 
-def _digest(lines: Iterable[bytes]) -> str:
-    found = hashlib.sha256()
-    for line in lines:
-        found.update(line + b"\n")
-    return found.hexdigest()
-
-
 def read_undo(path: Path) -> Undo:
     """Reads an undo file. Raises BadInput for one that is none, or that was never written whole."""
     text = read_text(path)
@@ -149,7 +141,7 @@ def read_undo(path: Path) -> Undo:
     lines = [line for _, line in whole(json_lines(told[: head.sets], SetLine, path, 2))]
     if len(lines) < head.sets:
         raise BadInput(f"{shown_path(path)} ends before its last set: nothing had been sent yet when it was written")
-    if head.undo != _WITHOUT_DIGEST and _digest(line.encode() for line in told[: head.sets]) != head.digest:
+    if head.undo != _WITHOUT_DIGEST and digest_of_lines(line.encode() for line in told[: head.sets]) != head.digest:
         raise BadInput(
             f"{shown_path(path)} was altered: its sets are not those that mend wrote down; nothing was restored"
         )

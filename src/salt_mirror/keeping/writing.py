@@ -9,6 +9,7 @@ Anything else (a device, a pipe) is written through; `-` is standard output.
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import secrets
 import stat
@@ -45,6 +46,14 @@ def check_writable(path: Path, place: str = "") -> None:
         beside.unlink()
     except (OSError, ValueError, RuntimeError) as error:
         raise _unwritable(path, place, error) from None
+
+
+def digest_of_lines(lines: Iterable[bytes]) -> str:
+    """The SHA-256 of lines, each with its end."""
+    found = hashlib.sha256()
+    for line in lines:
+        found.update(line + b"\n")
+    return found.hexdigest()
 
 
 def _beside(target: Path) -> Path:

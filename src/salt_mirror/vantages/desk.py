@@ -17,7 +17,17 @@ from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.vantages.mail import OURS, REPLIES, send_errand
 from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
-from salt_mirror.vantages.parcel import Errand, Facts, Greeting, Reply, Told, Unreadable, is_plain, packed, reply_in
+from salt_mirror.vantages.parcel import (
+    BatchAnswers,
+    Errand,
+    Facts,
+    Greeting,
+    Reply,
+    Unreadable,
+    is_plain,
+    packed,
+    reply_in,
+)
 from salt_mirror.vantages.serving import GROUP, VANTAGE, VERSION
 
 CONNECT_S = 5.0
@@ -71,7 +81,7 @@ class Desk:
             reply = reply_in(event[1])
         except (Unreadable, TypeError):
             return
-        numbers = [number for number, _ in reply.parts] if isinstance(reply, Told) else [reply.number]
+        numbers = [number for number, _ in reply.parts] if isinstance(reply, BatchAnswers) else [reply.number]
         for box in {id(box): box for number in numbers if (box := self._boxes.get(number))}.values():
             box.put((time.monotonic(), reply))
 

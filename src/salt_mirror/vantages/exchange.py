@@ -21,10 +21,10 @@ from salt_mirror.dns.questions import AFAR, Answer, Question
 from salt_mirror.vantages.desk import Desk, Present, Unreached, clock_trouble
 from salt_mirror.vantages.parcel import (
     MOST_QUESTIONS,
+    BatchAnswers,
     Facts,
     Greeting,
     Reply,
-    Told,
     answer_of,
     batch_of,
 )
@@ -177,7 +177,7 @@ class FarExchange:
         try:
             at, reply = self._box.get(timeout=wait_s) if wait_s else self._box.get_nowait()
             while True:
-                if isinstance(reply, Told):
+                if isinstance(reply, BatchAnswers):
                     self._hear(at, reply)
                 elif isinstance(reply, Facts):
                     self._back(reply)
@@ -185,7 +185,7 @@ class FarExchange:
         except queue.Empty:
             pass
 
-    def _hear(self, at: float, told: Told) -> None:
+    def _hear(self, at: float, told: BatchAnswers) -> None:
         trouble = clock_trouble(told.clock - (time.time() - (time.monotonic() - at)), self._patience_s / 5)
         for number, lines in told.parts:
             far = self._by_number.get(number)

@@ -69,7 +69,7 @@ Line = tuple[int, str, bool, tuple[bytes, ...], _Ttl | None, bytes | None, bytes
 """An answer: the place of its question in the batch, and what an Answer has, from the status on."""
 
 
-class Told(msgspec.Struct, array_like=True, tag="told", frozen=True):
+class BatchAnswers(msgspec.Struct, array_like=True, tag="told", frozen=True):
     """The vantage's clock (seconds since 1970), and answers to batches, each by its number; a batch without any is one that it
     is still at."""
 
@@ -90,7 +90,7 @@ class Facts(msgspec.Struct, array_like=True, tag="facts", frozen=True):
     settings: dict[str, bytes]
 
 
-Reply = Told | Facts
+Reply = BatchAnswers | Facts
 
 _encoder = msgspec.msgpack.Encoder()
 _errands: msgspec.msgpack.Decoder[Errand] = msgspec.msgpack.Decoder(Errand)

@@ -22,7 +22,7 @@ from typing import Any
 from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
-from salt_mirror.vantages.station import Rules, Station
+from salt_mirror.vantages.station import Station, StationRules
 
 VANTAGE, GROUP, VERSION = "vantage ", "group ", "version "
 """What the labels of a worker begin with; they are its resources."""
@@ -111,7 +111,7 @@ class Joining:
     name: str
     group: str
     papers: Papers | None
-    rules: Rules
+    rules: StationRules
     settings: Callable[[], dict[str, bytes]]
 
 

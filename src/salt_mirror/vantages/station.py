@@ -27,11 +27,11 @@ from salt_mirror.vantages.parcel import (
     NOWHERE,
     OVERS,
     Batch,
+    BatchAnswers,
     Facts,
     Greeting,
     Line,
     ServerAddress,
-    Told,
     errand_in,
     packed,
 )
@@ -51,7 +51,7 @@ Tell = Callable[[str, bytes], None]
 
 
 @dataclass(frozen=True)
-class Rules:
+class StationRules:
     """What a vantage lets itself be asked to do: the networks and HTTPS servers that it asks, the TSIG keys that it has by
     name, and the most questions a second to each server (without it none on loopback, 200 for any other); and how it asks, as
     the engine's `timeout_s` and `tries`."""
@@ -82,7 +82,9 @@ class Rules:
 class Station:
     """A vantage at work. `name` is how it is called."""
 
-    def __init__(self, name: str, rules: Rules, tell: Tell, settings: Callable[[], dict[str, bytes]] = dict) -> None:
+    def __init__(
+        self, name: str, rules: StationRules, tell: Tell, settings: Callable[[], dict[str, bytes]] = dict
+    ) -> None:
         """`settings` captures how this computer is set up to look names up."""
         self.name = name
         self.questions = 0
@@ -227,7 +229,7 @@ class Station:
         for intake, lines in told.items():
             mail.setdefault(intake.batch.reply_to, []).append((intake.batch.number, lines))
         for to, parts in mail.items():
-            self._tell(to, packed(Told(time.time(), parts)))
+            self._tell(to, packed(BatchAnswers(time.time(), parts)))
 
 
 @dataclass(eq=False, slots=True)

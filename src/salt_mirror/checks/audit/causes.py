@@ -12,11 +12,11 @@ from collections.abc import Iterable
 
 from msgspec.structs import replace
 
+from salt_mirror.checks.plan.sheet import FATES
 from salt_mirror.dns.names import from_text, is_within
 from salt_mirror.findings import Change, Finding
 
 _FEW = 3
-_NOT_MENDED = ("refused", "contradiction", "not ours", "advice")
 
 
 def with_causes(findings: Iterable[Finding]) -> list[Finding]:
@@ -94,7 +94,7 @@ def _shared(findings: list[Finding]) -> dict[int, str]:
     sets: dict[tuple[str, ...], list[int]] = {}
     changes: dict[tuple[str, ...], Change] = {}
     for number, one in enumerate(findings):
-        if one.fate in _NOT_MENDED:
+        if one.fate in FATES:
             continue  # what mends it is not that change
         keyed: list[tuple[tuple[str, ...], Change]] = [
             ((change.view, change.name, change.type), change) for change in one.changes

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from salt_mirror.checks.ask import told_by
-from salt_mirror.checks.here.scope import HereScope, Station, Typed
+from salt_mirror.checks.here.scope import HereScope, Typed, WayResolver
 from salt_mirror.checks.lookup import Lookup, at_name, lookup
 from salt_mirror.checks.overriding import asked_unchecked
 from salt_mirror.dns.dialogue import Dialogue, put, together
@@ -65,7 +65,7 @@ class Heard:
     """A station, and what it said: to the name that was meant, over TCP, to names that nobody has, to the apex of the name's
     zone where that is known, and with checking disabled, where it failed without."""
 
-    station: Station
+    station: WayResolver
     said: Said
     answers: list[Answer]
     stream: Answer | None = None
@@ -86,7 +86,7 @@ class Heard:
 
 
 @dataclass(frozen=True, slots=True)
-class Side:
+class ViewAnswers:
     """One view, and what its own servers say."""
 
     view: str
@@ -119,8 +119,8 @@ class HereSeen:
     winner: Name | None
     first: Said | None
     heard: list[Heard]
-    sides: list[Side]
-    others: list[Side]
+    sides: list[ViewAnswers]
+    others: list[ViewAnswers]
     kept: Heard | None = None
     tried: dict[Name, Said] = field(default_factory=dict)
 
@@ -163,7 +163,7 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
         )
         for station, row in zip(stations, rows, strict=True)
     ]
-    sides = [Side(view, one) for view, one in zip(scope.views_of(name), found, strict=True)]
+    sides = [ViewAnswers(view, one) for view, one in zip(scope.views_of(name), found, strict=True)]
     right = [side for side in sides if scope.view in (None, side.view)]
     kept = Heard(stub, said_by(again[0]), again[0]) if stub is not None else None
     first = first_of.get(winner or name)
@@ -172,7 +172,7 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
     return HereSeen(typed, name, winner, first, heard, right, others, kept, shown)
 
 
-def _apexes(stations: Sequence[Station], name: Name, scope: HereScope) -> Dialogue[dict[Server, Answer]]:
+def _apexes(stations: Sequence[WayResolver], name: Name, scope: HereScope) -> Dialogue[dict[Server, Answer]]:
     """The SOA of the name's zone at each station: whether it holds the zone itself."""
     estate = scope.atlas.estate
     zone = next((zone for view in estate.views if (zone := estate.zone_of(name, view)) is not None), None)
@@ -187,7 +187,7 @@ def _unchecked(rows: Sequence[Sequence[Answer]], scope: HereScope) -> Dialogue[d
     return {question.server: answer for question, answer in found.items()}
 
 
-def _silent(asked: dict[Name, list[Station]], tried: dict[Name, list[Said]]) -> set[Server]:
+def _silent(asked: dict[Name, list[WayResolver]], tried: dict[Name, list[Said]]) -> set[Server]:
     """The resolvers that were asked and said nothing to anything."""
     heard: dict[Server, bool] = {}
     for name, stations in asked.items():
@@ -196,7 +196,7 @@ def _silent(asked: dict[Name, list[Station]], tried: dict[Name, list[Said]]) -> 
     return {server for server, came in heard.items() if not came}
 
 
-def _tried(typed: Typed, asked: dict[Name, list[Station]]) -> Dialogue[dict[Name, list[Said]]]:
+def _tried(typed: Typed, asked: dict[Name, list[WayResolver]]) -> Dialogue[dict[Name, list[Said]]]:
     """What the resolvers say of each name that is tried."""
     batch = [
         Question(name, rdtype, station.server, True)
@@ -221,7 +221,7 @@ def _rows(servers: Iterable[Server], name: Name, rdtypes: tuple[int, ...]) -> Di
 
 
 def _made_up(
-    stations: Sequence[Station], name: Name, scope: HereScope, stranger: bytes
+    stations: Sequence[WayResolver], name: Name, scope: HereScope, stranger: bytes
 ) -> Dialogue[dict[Server, list[Answer]]]:
     """Addresses that resolvers give for names that nobody has: one below `invalid`, one beside the name, where its own servers
     deny that."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import ipaddress
 from dataclasses import dataclass, field
 
-from salt_mirror.checks.here.asking import HereSeen, Side
+from salt_mirror.checks.here.asking import HereSeen, ViewAnswers
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.here.wording import HereWords, hosts_finding, hosts_unknown
 from salt_mirror.checks.lookup import lookup
@@ -90,7 +90,7 @@ def _counts(entry: HostsEntry, names: dict[Name, None], scope: HereScope) -> boo
     return any(judged_alone(entry, name, scope) for name in entry.names if name in names)
 
 
-def _agree(given: frozenset[bytes], sides: list[Side], names: bool) -> bool:
+def _agree(given: frozenset[bytes], sides: list[ViewAnswers], names: bool) -> bool:
     """Whether the servers of one view give all that the file gives; of names of an address, any."""
     for side in sides:
         for values in side.alternatives:
@@ -128,7 +128,7 @@ def look_up(name: Name, scope: HereScope) -> Dialogue[FileSeen]:
     entries = [entry for entry in entries_for(name, scope) if judged_alone(entry, name, scope)]
     views = scope.views_of(name)
     found = yield from together([lookup(name, (A, AAAA), view, scope.atlas) for view in views])
-    sides = [Side(view, one) for view, one in zip(views, found, strict=True) if scope.view in (None, view)]
+    sides = [ViewAnswers(view, one) for view, one in zip(views, found, strict=True) if scope.view in (None, view)]
     given = frozenset(entry.address for entry in entries)
     if _agree(given, sides, names=False):
         return FileSeen(name, entries, "agrees")

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from salt_mirror.checks.here.asking import Heard, HereSeen, Said, Side
+from salt_mirror.checks.here.asking import Heard, HereSeen, Said, ViewAnswers
 from salt_mirror.checks.here.hosts import hosts_row
 from salt_mirror.checks.here.scope import HereScope
 from salt_mirror.checks.here.wording import HereWords
@@ -82,12 +82,12 @@ def _before(one: Name, other: Name, order: list[Name]) -> bool:
     return one in order and (other not in order or order.index(one) < order.index(other))
 
 
-def matched(said: Said, sides: Iterable[Side]) -> list[str]:
+def matched(said: Said, sides: Iterable[ViewAnswers]) -> list[str]:
     """The views whose servers say the same."""
     return [side.view for side in sides if said.usable and said.values in side.alternatives]
 
 
-def departs(said: Said, sides: list[Side]) -> bool | None:
+def departs(said: Said, sides: list[ViewAnswers]) -> bool | None:
     """Whether a usable answer is what no view's servers say; None where not all of them told."""
     if matched(said, sides):
         return False
@@ -131,7 +131,7 @@ def _said_wrong(one: Heard, seen: HereSeen, words: HereWords) -> Iterator[Findin
         yield words.elsewhere(one) if denied_elsewhere(one.said, seen.sides) else words.cached_no(one)
 
 
-def denied_elsewhere(said: Said, sides: list[Side]) -> bool:
+def denied_elsewhere(said: Said, sides: list[ViewAnswers]) -> bool:
     """Whether a "no" comes from the servers of another zone than the name stands in."""
     zones = {side.found.first.zone for side in sides}
     return said.apex is not None and None not in zones and said.apex not in zones
@@ -191,7 +191,7 @@ def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
     return row(title, says, [words.programs_differ(predicted)] if unlike else [])
 
 
-def _side(side: Side, seen: HereSeen, words: HereWords) -> Judged:
+def _side(side: ViewAnswers, seen: HereSeen, words: HereWords) -> Judged:
     """The servers of one view."""
     view = f" of the view {side.view}" if side.view else ""
     if not side.found.tellings:

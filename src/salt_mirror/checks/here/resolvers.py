@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from salt_mirror.checks.here.asking import Heard, HereSeen, said_by
-from salt_mirror.checks.here.scope import HereScope, Station, Typed
+from salt_mirror.checks.here.scope import HereScope, Typed, WayResolver
 from salt_mirror.checks.here.wording import HereWords, over_of
 from salt_mirror.checks.tests import Judged, Mark, Test, worst
 from salt_mirror.checks.wording import many
@@ -19,7 +19,7 @@ _LOCALHOST = from_text("localhost")
 def judged_resolvers(scope: HereScope, stranger: bytes) -> Dialogue[Judged]:
     """Tries every resolver that this computer is set to: with a name of its own, and with one that nobody has."""
     found = [(one, scope.server_of(one)) for one in scope.settings.everywhere]
-    stations = [Station(one, server) for one, server in found if server is not None]
+    stations = [WayResolver(one, server) for one, server in found if server is not None]
     nobody = bytes((len(stranger),)) + stranger + from_text("invalid")
     zone = next((zone.apex for zone in scope.estate.all_zones() if scope.view in (None, zone.view)), None)
     asked = [(zone, SOA) if zone is not None else (_LOCALHOST, A), (nobody, A)]

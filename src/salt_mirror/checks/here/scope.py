@@ -34,7 +34,7 @@ class Programs:
 
 
 @dataclass(frozen=True, slots=True)
-class Station:
+class WayResolver:
     """A resolver on the way: as the system has it, and as the server that it is."""
 
     configured: Configured
@@ -101,18 +101,18 @@ class HereScope:
             found.append(self.view)
         return found or [""]
 
-    def stations(self, name: Name) -> list[Station]:
+    def stations(self, name: Name) -> list[WayResolver]:
         """The resolvers that are asked for a name, in their order, but for those that cannot be asked from a program."""
         found = [(one, self.server_of(one)) for one in self.settings.resolvers_for(name)]
-        return [Station(one, server) for one, server in found if server is not None]
+        return [WayResolver(one, server) for one, server in found if server is not None]
 
     @property
-    def stub(self) -> Station | None:
+    def stub(self) -> WayResolver | None:
         """The resolver on this very computer that programs ask, where there is one."""
         if self.settings.stub is None:
             return None
         server = self.server_of(self.settings.stub)
-        return Station(self.settings.stub, server) if server is not None else None
+        return WayResolver(self.settings.stub, server) if server is not None else None
 
     def server_of(self, configured: Configured) -> Server | None:
         """The server that a configured resolver is; None, once told, for one that cannot be asked."""

@@ -16,7 +16,7 @@ from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.here.asking import Heard, HereSeen, Said, Side
+    from salt_mirror.checks.here.asking import Heard, HereSeen, Said, ViewAnswers
     from salt_mirror.checks.here.scope import HereScope
 
 
@@ -274,7 +274,7 @@ class HereWords:
         text = f"Programs here get {got} for {self._seen.typed.text}, and every station that was asked leads to {why}."
         return self._state("here.programs-differ", text, advice=f"look at {where}, which nobody else can ask")
 
-    def no_truth(self, side: Side, why: str) -> Finding:
+    def no_truth(self, side: ViewAnswers, why: str) -> Finding:
         """A view of which not all is known."""
         silent = "; ".join(no_word_of(one.server, one.trouble) for one in side.found.unverified) or why
         return state(
@@ -284,7 +284,7 @@ class HereWords:
         )  # fmt: skip
 
 
-def right_said(sides: Sequence[Side], write: Callable[[bytes], str]) -> str:
+def right_said(sides: Sequence[ViewAnswers], write: Callable[[bytes], str]) -> str:
     """What the servers of views say, view by view; `write` makes text of a value."""
     parts = []
     for side in sides:
@@ -294,7 +294,13 @@ def right_said(sides: Sequence[Side], write: Callable[[bytes], str]) -> str:
 
 
 def hosts_finding(
-    name: Name, scope: HereScope, lines: Sequence[int], given: Sequence[str], sides: Sequence[Side], *, what: str = ""
+    name: Name,
+    scope: HereScope,
+    lines: Sequence[int],
+    given: Sequence[str],
+    sides: Sequence[ViewAnswers],
+    *,
+    what: str = "",
 ) -> Finding:
     """Entries of the hosts file that say otherwise than the servers."""
     where = f"{scope.settings.hosts_file}, line {together_said(map(str, lines))}"

@@ -46,7 +46,7 @@ def read_proposal(change: Change, rdtype: int) -> Proposal:
 
 
 def apply(being: OpenSet, add: Iterable[bytes], remove: Iterable[bytes], proposal: Proposal) -> None:
-    """Add and remove values by the right of a proposal, as far as no stronger one has said otherwise."""
+    """Add and remove values by the right of a proposal, unless a stronger one has decided."""
     for values, gone in ((remove, True), (add, False)):
         for value in values:
             if being.rights.get(value, -1) > proposal.right:

@@ -102,7 +102,7 @@ def takes_away(plan: Plan, expects: Expects) -> str:
         for one in plan.sets
         if one.key.rdtype in ADDRESS_TYPES and one.before and not one.after
     } - after
-    parts += [f"the last A or AAAA record of {many(len(bare), 'name')} among them"] if bare else []
+    parts += [f"all A or all AAAA records of {many(len(bare), 'name')} among them"] if bare else []
     return ", ".join(parts) + "."
 
 

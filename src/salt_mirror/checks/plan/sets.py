@@ -77,6 +77,16 @@ class SetLine(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     server: str = ""
     reasons: list[str] = []
 
+    @property
+    def gone(self) -> list[str]:
+        """The values that go; all of them where their TTL changes."""
+        return [text for text in self.before if self.ttl_before != self.ttl_after or text not in self.after]
+
+    @property
+    def come(self) -> list[str]:
+        """The values that come."""
+        return [text for text in self.after if self.ttl_before != self.ttl_after or text not in self.before]
+
 
 def line_of(one: PlannedSet) -> SetLine:
     """A set as text."""

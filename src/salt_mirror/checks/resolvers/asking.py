@@ -14,7 +14,7 @@ from typing import Any
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import Lookup, at_name
 from salt_mirror.checks.overriding import asked_unchecked
-from salt_mirror.checks.resolvers.scope import Tried
+from salt_mirror.checks.resolvers.scope import TriedResolver
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Question, Server
@@ -67,7 +67,7 @@ class ResolverSeen:
     time at something that it keeps.
     """
 
-    tried: Tried
+    tried: TriedResolver
     ways: list[Way]
     main: Server | None = None
     zones: list[tuple[Zone, ThroughIt]] = field(default_factory=list)
@@ -93,7 +93,7 @@ class ResolverSeen:
         return [*ways, *(one.answer for one in through), *self.private, *self.external, *self.aliases, *self.again]
 
 
-def inspect(tried: Tried, atlas: Atlas, stranger: bytes) -> Dialogue[ResolverSeen]:
+def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[ResolverSeen]:
     """Asks all there is to ask of a resolver; `stranger` is a label that nobody has registered."""
     ways = yield from _ways(tried)
     seen = ResolverSeen(tried, ways)
@@ -132,7 +132,7 @@ def recurses(answers: Sequence[Answer]) -> bool:
     )
 
 
-def _ways(tried: Tried) -> Dialogue[list[Way]]:
+def _ways(tried: TriedResolver) -> Dialogue[list[Way]]:
     """Tries every way to it: with a question for what it holds, and with some that it has to look up."""
     wanted = [(zone.apex, SOA) for zone in tried.zones[:1]] + [(name, A) for name in tried.external[:1]]
     wanted = wanted or [(ROOT, NS)]
@@ -148,7 +148,9 @@ def _ways(tried: Tried) -> Dialogue[list[Way]]:
     ]
 
 
-def _together_with(tried: Tried, main: Server, atlas: Atlas, stranger: bytes, seen: ResolverSeen) -> Dialogue[None]:
+def _together_with(
+    tried: TriedResolver, main: Server, atlas: Atlas, stranger: bytes, seen: ResolverSeen
+) -> Dialogue[None]:
     """Asks the resolver and the authoritative servers for everything at once."""
     top = labels(tried.external[0])[-1] if tried.external else b""
     unregistered: list[tuple[Name, str | None]] = [(_below(_INVALID, stranger), None)]
@@ -196,7 +198,7 @@ def _by_its_own(name: Name, rdtype: int, view: str | None, atlas: Atlas) -> Dial
     return (yield from at_name(name, (rdtype,), view, atlas))
 
 
-def _values(tried: Tried, main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
+def _values(tried: TriedResolver, main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
     """Asks the resolver for expected record sets that their own servers have: what they do not have it would learn to deny."""
     founds = yield from together([at_name(name, (rdtype,), view, atlas) for name, rdtype, view in tried.values])
     beside = yield from together([_in_other_views(*one, atlas) for one in tried.values])
@@ -230,7 +232,7 @@ def _in_other_views(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogu
 
 def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
     """Asks again what failed, with checking disabled (RFC 4035 section 3.2.2), and what differs, a moment later, so that an
-    outdated entry can be distinguished from one that the resolver makes up."""
+    outdated entry can be distinguished from one that the resolver rewrites."""
     looked = [
         *(one.answer for _, one in seen.zones),
         *(one.answer for one in (*seen.names, *seen.values)),

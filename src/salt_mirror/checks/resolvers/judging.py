@@ -15,7 +15,7 @@ from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.resolvers.asking import ResolverSeen, Way, inspect, recurses
 from salt_mirror.checks.resolvers.keeping import keeping_tests
 from salt_mirror.checks.resolvers.reaching import reached, zones_test
-from salt_mirror.checks.resolvers.scope import Tried, tried_with
+from salt_mirror.checks.resolvers.scope import TriedResolver, tried_with
 from salt_mirror.checks.resolvers.values import unvalidated, values_test
 from salt_mirror.checks.resolvers.wording import ResolverWords, over_text
 from salt_mirror.checks.tests import Judged, Mark, Test, outcome_of, row, worst
@@ -36,19 +36,19 @@ _AS112 = frozenset(map(from_text, ("prisoner.iana.org", "blackhole.as112.arpa"))
 class Resolvers(Part):
     """The resolvers at work: each with the tree of its tests."""
 
-    def __init__(self, tried: Sequence[Tried], atlas: Atlas) -> None:
+    def __init__(self, tried: Sequence[TriedResolver], atlas: Atlas) -> None:
         super().__init__()
         self.size = len(tried)
         self.names = 50
         self._tried = tried
         self._atlas = atlas
-        self._judged: list[tuple[Tried, Judged]] = []
+        self._judged: list[tuple[TriedResolver, Judged]] = []
 
-    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[tuple[Tried, Judged]]]]:
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[tuple[TriedResolver, Judged]]]]:
         self._judged = []
         yield (judged(one, self._atlas, setting.stranger) for one in self._tried)
 
-    def take(self, result: tuple[Tried, Judged]) -> None:
+    def take(self, result: tuple[TriedResolver, Judged]) -> None:
         self._judged.append(result)
 
     def trees(self) -> list[Test]:
@@ -74,7 +74,7 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Resolvers | N
     return Resolvers(tried, atlas) if tried else None
 
 
-def resolvers_of(estate: Estate, atlas: Atlas, only: Iterable[Server] = ()) -> list[Tried]:
+def resolvers_of(estate: Estate, atlas: Atlas, only: Iterable[Server] = ()) -> list[TriedResolver]:
     """The resolvers to look at, all of the estate's unless some are given, each with all that it is tried with."""
     labels = {server: label for label, server in estate.resolvers.items()}
     found = []
@@ -87,7 +87,7 @@ def resolvers_of(estate: Estate, atlas: Atlas, only: Iterable[Server] = ()) -> l
     return found
 
 
-def judged(tried: Tried, atlas: Atlas, stranger: bytes) -> Dialogue[tuple[Tried, Judged]]:
+def judged(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[tuple[TriedResolver, Judged]]:
     """Asks a resolver, and judges what it said."""
     seen = yield from inspect(tried, atlas, stranger)
     return tried, judge(seen)

@@ -28,7 +28,7 @@ MOST_OF_A_VIEW = 16
 
 
 @dataclass(slots=True)
-class Tried:
+class TriedResolver:
     """One resolver with all that it is tried with. `outside` says whether this computer stands outside the networks that it
     serves, None where nobody knows; `values` are the record sets to compare, of `expected` that there are."""
 
@@ -54,7 +54,7 @@ class Tried:
 
 def tried_with(
     label: str, ways: list[Server], duty: Duty, estate: Estate, outside: Callable[[Server, Duty], bool | None]
-) -> Tried:
+) -> TriedResolver:
     """What a resolver is tried with. `outside` tells whether this computer stands outside of its networks."""
     views = [duty.view] if duty.view else _seen_by_all(estate)
     zones = [zone for view in views for zone in estate.zones.get(view, {}).values()]
@@ -63,7 +63,7 @@ def tried_with(
     forward = [zone for zone in zones if not is_reverse(zone.apex)]
     held = [zone.apex for zone in estate.all_zones()]
     values = _record_sets(zones, others)
-    return Tried(
+    return TriedResolver(
         label,
         ways,
         duty,

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from enum import Enum
 
 from salt_mirror.checks.services.directory import is_locator
-from salt_mirror.checks.stale.scope import Inventory, Record, StaleScope
+from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import ADDRESS_TYPES, NS, PTR, SRV
 from salt_mirror.dns.reverse import Network, address_of
@@ -40,13 +40,13 @@ class Reason(Enum):
 class Suspicion:
     """A record, why it is told of, and the evidence as data: what the wording makes sentences of."""
 
-    record: Record
+    record: AgingRecord
     reason: Reason
     due_h: float | None = None
     leased: Leased | None = None
     named: list[Name] = field(default_factory=list)
-    newer: Record | None = None
-    pointer: Record | None = None
+    newer: AgingRecord | None = None
+    pointer: AgingRecord | None = None
     leases_known: bool = False
     network: Network | None = None
     in_use: bool = False
@@ -76,21 +76,21 @@ class Rules:
                 if found is not None:
                     yield found
 
-    def due_h(self, record: Record) -> float | None:
+    def due_h(self, record: AgingRecord) -> float | None:
         """When a record has aged, in hours since 1601; None for a static one, and where nobody says how long they live."""
         life_h = self._scope.aging(record.zone).life_h
         return record.stamp_h + life_h if record.stamp_h and life_h is not None else None
 
-    def taken(self, record: Record) -> bool:
+    def taken(self, record: AgingRecord) -> bool:
         """Whether what has aged is taken away in its zone, as far as anybody says."""
         aging = self._scope.aging(record.zone)
         return aging.on is not False and aging.scavenged is not False
 
-    def needed(self, record: Record) -> bool:
+    def needed(self, record: AgingRecord) -> bool:
         """Whether somebody expects a record, or its host has the address by lease now."""
         return self._is_expected(record) or self._in_use(record)
 
-    def _judge(self, record: Record) -> Suspicion | None:
+    def _judge(self, record: AgingRecord) -> Suspicion | None:
         due_h, expected = self.due_h(record), self._is_expected(record)
         aged = due_h is not None and self._now_h > due_h
         found = Suspicion(record, Reason.STALE, due_h, in_use=self._in_use(record))
@@ -153,7 +153,7 @@ class Rules:
         found.newer = max(others, key=lambda one: one.stamp_h or 0, default=None)
 
     @staticmethod
-    def _host(record: Record) -> Name:
+    def _host(record: AgingRecord) -> Name:
         return record.rdata if record.rdtype == PTR else record.name
 
     def _is_reused(self, found: Suspicion) -> bool:
@@ -170,13 +170,13 @@ class Rules:
             return False
         return newer.name in found.named and newer.stamp_h > (record.stamp_h or 0) + refresh_h
 
-    def _in_use(self, record: Record) -> bool:
+    def _in_use(self, record: AgingRecord) -> bool:
         """Whether the address server says that the host has the address now."""
         address = record.address
         leased = self._scope.estate.ages.leases.get(address) if address is not None else None
         return leased is not None and leased.live and leased.host == self._host(record)
 
-    def _is_expected(self, record: Record) -> bool:
+    def _is_expected(self, record: AgingRecord) -> bool:
         key = (record.name, record.rdtype, record.rdata)
         if key in self._expected:
             return True

@@ -22,7 +22,7 @@ from salt_mirror.estate.model import Estate, Zone
 _SIGNERS = frozenset((24, 25, 43, 46, 47, 48, 50, 51))
 
 
-class Record(NamedTuple):
+class AgingRecord(NamedTuple):
     """One registered record. `stamp_h` are hours since 1601: 0 for a static one, None where no source tells."""
 
     name: Name
@@ -56,14 +56,14 @@ class Inventory:
     `current` are zones that were taken from a server in this very run."""
 
     view: str
-    records: list[Record] = field(default_factory=list)
-    by_name: dict[Name, list[Record]] = field(default_factory=dict)
-    on_address: dict[bytes, list[Record]] = field(default_factory=dict)
-    pointers: dict[bytes, list[Record]] = field(default_factory=dict)
-    referring: dict[Name, list[Record]] = field(default_factory=dict)
+    records: list[AgingRecord] = field(default_factory=list)
+    by_name: dict[Name, list[AgingRecord]] = field(default_factory=dict)
+    on_address: dict[bytes, list[AgingRecord]] = field(default_factory=dict)
+    pointers: dict[bytes, list[AgingRecord]] = field(default_factory=dict)
+    referring: dict[Name, list[AgingRecord]] = field(default_factory=dict)
     current: set[Name] = field(default_factory=set)
 
-    def add(self, record: Record) -> None:
+    def add(self, record: AgingRecord) -> None:
         """Takes in a record."""
         self.records.append(record)
         self.by_name.setdefault(record.name, []).append(record)
@@ -115,23 +115,23 @@ class StaleScope:
                 found.current.add(zone.apex)
                 for name, rdtype, _, values in holding.rrsets():
                     for value in values:
-                        self._add(found, Record(name, rdtype, value, stamps.get((name, rdtype, value)), zone))
+                        self._add(found, AgingRecord(name, rdtype, value, stamps.get((name, rdtype, value)), zone))
             elif stamps:
                 for (name, rdtype, value), stamp in stamps.items():
-                    self._add(found, Record(name, rdtype, value, stamp, zone))
+                    self._add(found, AgingRecord(name, rdtype, value, stamp, zone))
             else:
                 for wanted in zone.expectations:
                     if wanted.presence != "absent":
-                        self._add(found, Record(wanted.name, wanted.rdtype, wanted.rdata, None, zone))
+                        self._add(found, AgingRecord(wanted.name, wanted.rdtype, wanted.rdata, None, zone))
         return found
 
     @staticmethod
-    def _add(found: Inventory, record: Record) -> None:
+    def _add(found: Inventory, record: AgingRecord) -> None:
         at_apex = record.name == record.zone.apex
         if record.rdtype not in _SIGNERS and not (record.rdtype == SOA and at_apex):
             found.add(record)
 
-    def wants(self, record: Record) -> bool:
+    def wants(self, record: AgingRecord) -> bool:
         """Whether a record is among those that were asked for."""
         if not self.sees(record.name, record.zone.view):
             return False
@@ -142,7 +142,7 @@ class StaleScope:
         address = record.address
         return address is not None and any(_holds(network, address) for network in self.networks)
 
-    def bears(self, record: Record) -> bool:
+    def bears(self, record: AgingRecord) -> bool:
         """Whether anything is known by which a record could be judged: its age, leases or retired networks, or a target."""
         if record.stamp_h is not None or record.rdtype in self.followed:
             return True

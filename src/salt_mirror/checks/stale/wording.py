@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.proposing import changed
 from salt_mirror.checks.stale.rules import Reason, Suspicion
-from salt_mirror.checks.stale.scope import Inventory, Record
+from salt_mirror.checks.stale.scope import AgingRecord, Inventory
 from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
@@ -133,7 +133,7 @@ class StaleWords:
             "age.unverified", text, name=from_text(domain), rdtype=SOA, view=view, outcome="unverified", cause=why
         )
 
-    def dangling(self, record: Record, target: Name, *, open_to_all: bool, found: Lookup) -> Finding:
+    def dangling(self, record: AgingRecord, target: Name, *, open_to_all: bool, found: Lookup) -> Finding:
         """A record that leads to a name that does not exist."""
         what = f"{to_text(record.name)} {type_text(record.rdtype)} leads to {to_text(target)}, which does not exist"
         gone = changed(
@@ -154,7 +154,7 @@ class StaleWords:
             answers=answers_of(found)[:6],
         )  # fmt: skip
 
-    def target_unverified(self, record: Record, target: Name, found: Lookup) -> Finding:
+    def target_unverified(self, record: AgingRecord, target: Name, found: Lookup) -> Finding:
         """A target of which nobody knows whether it exists."""
         why = troubles_of(found)
         text = f"Whether {to_text(target)}, to which {to_text(record.name)} leads, exists could not be seen: {why}."
@@ -173,7 +173,7 @@ class StaleWords:
                 left.discard(address)
             if not left:  # nothing of the host stays, so that nothing may lead to it
                 records += self._inventory.referring.get(name, [])
-        by_set: dict[tuple[Name, int], list[Record]] = {}
+        by_set: dict[tuple[Name, int], list[AgingRecord]] = {}
         for record in records:
             by_set.setdefault((record.name, record.rdtype), []).append(record)
         changes: list[Change] = [

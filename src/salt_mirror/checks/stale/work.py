@@ -21,7 +21,7 @@ from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.lookup import at_name, lookup
 from salt_mirror.checks.part import Part, Setting, Verdict
 from salt_mirror.checks.stale.rules import Reason, Rules, Suspicion
-from salt_mirror.checks.stale.scope import Inventory, Record, StaleScope
+from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet, Due, Group, forecast, zone_ages
 from salt_mirror.checks.stale.wording import StaleWords
 from salt_mirror.checks.wording import many
@@ -36,11 +36,11 @@ from salt_mirror.findings import Finding, Outcome
 
 
 @dataclass(slots=True)
-class Seen:
+class Confirmed:
     """What came of one name with one reason, or of one reference: its records, the finding if there is one, and whether it was
     gone already."""
 
-    records: list[Record]
+    records: list[AgingRecord]
     view: str
     reason: str
     outcome: Outcome
@@ -62,12 +62,12 @@ class Stale(Part):
         self._atlas = atlas
         self._days = days
         self._by = by
-        self._seen: list[Seen] = []
+        self._seen: list[Confirmed] = []
         self._rules: list[tuple[Inventory, Rules]] = []
         self._records = 0
         self._now: datetime | None = None
 
-    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Seen]]]:
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Confirmed]]]:
         self._now, self._seen = setting.moment, []
         now_h = hours_since_1601(setting.moment)
         self._rules = []
@@ -85,7 +85,7 @@ class Stale(Part):
             yield (self._tombstone(name, zone, words) for zone in self._zones(view) for name in self._tombstones(zone))
         yield [self._unread(domain, view, why) for (domain, view), why in self._scope.estate.unread.items()]
 
-    def take(self, result: Seen) -> None:
+    def take(self, result: Confirmed) -> None:
         self._seen.append(result)
 
     def _remark(self) -> None:
@@ -109,7 +109,7 @@ class Stale(Part):
 
     # What is asked
 
-    def _confirm(self, group: list[Suspicion], words: StaleWords) -> Dialogue[Seen]:
+    def _confirm(self, group: list[Suspicion], words: StaleWords) -> Dialogue[Confirmed]:
         """Whether records that the rules tell of are still there, by every server of their zone."""
         records = [one.record for one in group]
         first = records[0]
@@ -122,12 +122,12 @@ class Stale(Part):
         if still and not unsaid:
             life_h = self._scope.aging(first.zone).life_h
             finding = words.told(still, found, life_h)
-            return Seen([one.record for one in still], view, reason.value, finding.outcome, finding)
+            return Confirmed([one.record for one in still], view, reason.value, finding.outcome, finding)
         if unsaid:  # what one server has not said is not known, and nothing is offered to be removed for it
-            return Seen(records, view, reason.value, "unverified", words.unverified(group, found))
-        return Seen(records, view, reason.value, "agrees", gone=True)
+            return Confirmed(records, view, reason.value, "unverified", words.unverified(group, found))
+        return Confirmed(records, view, reason.value, "agrees", gone=True)
 
-    def _judges(self, record: Record) -> bool:
+    def _judges(self, record: AgingRecord) -> bool:
         """Whether a record is wanted, and anything is known to judge it by."""
         return self._scope.wants(record) and self._scope.bears(record)
 
@@ -139,22 +139,22 @@ class Stale(Part):
         names = dict.fromkeys(name for source in self._scope.sources(zone) for name in source.gone)
         return [name for name in names if self._scope.sees(name, zone.view)]
 
-    def _tombstone(self, name: Name, zone: Zone, words: StaleWords) -> Dialogue[Seen]:
+    def _tombstone(self, name: Name, zone: Zone, words: StaleWords) -> Dialogue[Confirmed]:
         """Whether a name that is gone in the directory is still served."""
         found = yield from at_name(name, (A, AAAA, PTR), zone.view, self._atlas)
         serving = [telling.server for telling in found.usable if telling.values]
         if not serving:
-            return Seen([], zone.view, "age.tombstone", "agrees", gone=True)
+            return Confirmed([], zone.view, "age.tombstone", "agrees", gone=True)
         finding = words.tombstone(name, zone, serving, found)
-        return Seen([], zone.view, "age.tombstone", finding.outcome, finding)
+        return Confirmed([], zone.view, "age.tombstone", finding.outcome, finding)
 
-    def _unread(self, domain: str, view: str, why: str) -> Dialogue[Seen]:
+    def _unread(self, domain: str, view: str, why: str) -> Dialogue[Confirmed]:
         """A directory that could not be read: of its ages nothing is known."""
         yield from ()
         finding = StaleWords.unread(domain, view, why)
-        return Seen([], view, "age.unverified", "unverified", finding)
+        return Confirmed([], view, "age.unverified", "unverified", finding)
 
-    def _references(self, inventory: Inventory) -> Iterator[Record]:
+    def _references(self, inventory: Inventory) -> Iterator[AgingRecord]:
         """The records whose targets are to be looked at: those that no look at the data tells to be there."""
         for record in inventory.records:
             target = record.target
@@ -171,7 +171,7 @@ class Stale(Part):
             if target not in inventory.by_name or zone is None or zone.apex not in inventory.current:
                 yield record
 
-    def _follow(self, record: Record, words: StaleWords) -> Dialogue[Seen]:
+    def _follow(self, record: AgingRecord, words: StaleWords) -> Dialogue[Confirmed]:
         """Whether a record's target exists."""
         target = record.target
         assert target is not None
@@ -183,16 +183,18 @@ class Stale(Part):
             ]
         )
         if own.certain == "agrees" and record.rdata not in own.values and not own.aliased:
-            return Seen([record], view, "left.dangling", "agrees", gone=True)
+            return Confirmed([record], view, "left.dangling", "agrees", gone=True)
         if found.certain != "agrees" or own.certain != "agrees":
             doubt = found if found.certain != "agrees" else own
-            return Seen([record], view, "left.dangling", "unverified", words.target_unverified(record, target, doubt))
+            return Confirmed(
+                [record], view, "left.dangling", "unverified", words.target_unverified(record, target, doubt)
+            )
         if found.exists:
-            return Seen([record], view, "", "agrees")
+            return Confirmed([record], view, "", "agrees")
         zone = found.first.zone
         free = zone is not None and len(labels(zone)) == 1 and undelegated(target) is None
         finding = words.dangling(record, target, open_to_all=free, found=found)
-        return Seen([record], view, finding.code, finding.outcome, finding)
+        return Confirmed([record], view, finding.code, finding.outcome, finding)
 
     # What came of it
 
@@ -241,7 +243,7 @@ class Stale(Part):
         )  # fmt: skip
 
     @staticmethod
-    def _counts(seen: Iterable[Seen]) -> Counter[str]:
+    def _counts(seen: Iterable[Confirmed]) -> Counter[str]:
         """How many records there are of each kind, each counted once."""
         found: Counter[str] = Counter()
         counted: set[tuple[Any, ...]] = set()
@@ -254,7 +256,7 @@ class Stale(Part):
 
     def _groups(self) -> list[Group]:
         """What no longer belongs, by what was wished."""
-        by_key: dict[str, list[Seen]] = {}
+        by_key: dict[str, list[Confirmed]] = {}
         for one in self._seen:
             if one.finding is not None and one.finding.outcome != "unverified" and _KINDS.get(one.reason) in _GONE:
                 by_key.setdefault(self._key(one), []).append(one)
@@ -264,7 +266,7 @@ class Stale(Part):
             found.append(Group(key=key, stale=counts["stale"], left=counts["left"], dangling=counts["dangling"]))
         return found
 
-    def _key(self, one: Seen) -> str:
+    def _key(self, one: Confirmed) -> str:
         record = one.records[0]
         if self._by == "network":
             import ipaddress

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from salt_mirror.checks.ask import Asked, Told
+from salt_mirror.checks.ask import Asked, TypeAnswer
 from salt_mirror.checks.wording import duration, together_said
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import rdata_text, type_text
@@ -24,7 +24,7 @@ def everywhere_said(asked: Asked, views: Mapping[str, Sequence[Server]]) -> Iter
             yield f"{type_text(rdtype)}: {'; '.join(_parts(told, views, rdtype))}"
 
 
-def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], rdtype: int) -> Iterator[str]:
+def _parts(told: Mapping[Server, TypeAnswer], views: Mapping[str, Sequence[Server]], rdtype: int) -> Iterator[str]:
     in_views = {server for servers in views.values() for server in servers}
     by_view: dict[str, Values] = {}
     for view, servers in views.items():
@@ -39,7 +39,7 @@ def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], r
             yield f"{view or 'authoritative'}: no usable answer"
     following: dict[str, list[str]] = {}
     silent: list[str] = []
-    of_no_view: dict[str, list[Told]] = {}
+    of_no_view: dict[str, list[TypeAnswer]] = {}
     for server, one in told.items():
         if server in in_views:
             continue
@@ -63,12 +63,12 @@ def _parts(told: Mapping[Server, Told], views: Mapping[str, Sequence[Server]], r
         yield f"{together_said(silent)}: no usable answer"
 
 
-def _what(one: Told, rdtype: int) -> str:
+def _what(one: TypeAnswer, rdtype: int) -> str:
     return ", ".join(rdata_text(rdtype, value) for value in one.values) or one.denial or "nothing"
 
 
-def _divided(usable: Sequence[Told], rdtype: int) -> str:
-    groups: dict[Values, list[Told]] = {}
+def _divided(usable: Sequence[TypeAnswer], rdtype: int) -> str:
+    groups: dict[Values, list[TypeAnswer]] = {}
     for one in usable:
         groups.setdefault(one.values, []).append(one)
     return " and ".join(

@@ -75,7 +75,7 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
 
 
 @dataclass(slots=True)
-class Seen:
+class SeenInViews:
     """One thing that was looked at, and what became of it in each of its `views`: a name with its `sides`, a zone of the
     inside, or what a resolver gives."""
 
@@ -93,9 +93,9 @@ class Views(Part):
         super().__init__()
         self._scope = scope
         self._atlas = atlas
-        self._seen: list[Seen] = []
+        self._seen: list[SeenInViews] = []
 
-    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Seen]]]:
+    def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[SeenInViews]]]:
         names = self._scope.names(setting.holdings)
         self.size = len(names)
         yield (look(one, self._scope, self._atlas) for one in names)
@@ -104,10 +104,10 @@ class Views(Part):
             resolvers = self._scope.estate.resolvers.items()
             yield (recognise(label, server, telling, self._scope) for label, server in resolvers)
 
-    def take(self, result: Seen) -> None:
+    def take(self, result: SeenInViews) -> None:
         self._seen.append(result)
 
-    def _telling(self) -> list[Seen]:
+    def _telling(self) -> list[SeenInViews]:
         """Names whose addresses tell the views apart, that both have first."""
         apart = []
         for one in self._seen:
@@ -127,7 +127,7 @@ class Views(Part):
             yield from one.findings
 
 
-def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[Seen]:
+def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[SeenInViews]:
     """Asks every view for a name and judges what they say."""
     found = yield from together([at_name(one.name, one.rdtypes, view, atlas) for view in one.views])
     sides = [side_of(view, lookup) for view, lookup in zip(one.views, found, strict=True)]
@@ -135,7 +135,7 @@ def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[Seen]:
     if any(side.there for side in sides) and not all(side.there for side in sides):  # only then it may be hidden
         serves = one.name in (yield from _name_servers(one, scope, atlas))
     findings = judge(one.name, sides, scope, serves=serves)
-    return Seen(one.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
+    return SeenInViews(one.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
 
 
 def _outcome(side: Side, findings: list[Finding]) -> Outcome:
@@ -196,7 +196,7 @@ def _as_expected(side: Side, expected: Sets) -> bool:
     return all(expected.get(rdtype) == values for rdtype, values in side.sets.items())
 
 
-def leaks(inside: InsideZone) -> Dialogue[Seen]:
+def leaks(inside: InsideZone) -> Dialogue[SeenInViews]:
     """Asks public servers for a zone that is for the inside alone. One that refuses tells nothing, as it should."""
     told: dict[Server, None] = {}
     silent: dict[Server, str] = {}
@@ -212,10 +212,10 @@ def leaks(inside: InsideZone) -> Dialogue[Seen]:
         ViewWords.leak_unverified(inside.zone, server, why) for server, why in silent.items() if server not in told
     ]
     outcome: Outcome = "differs" if told else "unverified" if silent or not batch else "agrees"
-    return Seen(inside.zone.apex, {inside.zone.view: outcome}, findings, rdtype=SOA)
+    return SeenInViews(inside.zone.apex, {inside.zone.view: outcome}, findings, rdtype=SOA)
 
 
-def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope) -> Dialogue[Seen]:
+def recognise(label: str, server: Server, telling: list[SeenInViews], scope: ViewsScope) -> Dialogue[SeenInViews]:
     """Tells which view a resolver gives, by names that tell the views apart."""
     name, wanted = telling[0].name, scope.estate.duties[label].view
     answers = yield [Question(one.name, A, server, True) for one in telling]
@@ -244,4 +244,4 @@ def recognise(label: str, server: Server, telling: list[Seen], scope: ViewsScope
         findings.append(ViewWords.wrong_view(label, server, wanted, sorted(fitting), name))
     elif not wanted:
         findings.append(ViewWords.gives(label, server, whole, name))
-    return Seen(name, {wanted: outcome} if wanted else {}, findings, rdtype=A)
+    return SeenInViews(name, {wanted: outcome} if wanted else {}, findings, rdtype=A)

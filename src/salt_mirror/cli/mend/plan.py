@@ -71,8 +71,9 @@ class Mending(Sender):
         approval = approval_of(plan.sets, atlas.expects, str(self._estate.path or ""), now(), self._wish.valid_s)
         files = self._written(plan, approval)
         self._remarks += idle(self._wish.decisions, plan.found)
-        risks = self._risks(plan, atlas)
-        self._remarks += risks[:1] if takes_away(plan, atlas.expects) else []
+        gone = takes_away(plan, atlas.expects)
+        self._remarks += [gone] if gone else []
+        risks = self._risks(plan, gone)
         sheet = replace(sheet_of(plan, risks, made_by(plan.mended, self._wish.decisions)), digest=approval.digest)
         report = self._report(ran, with_repairs(plan.found, plan), sheet, plan.headline, len(plan.mended))
         if ran.interrupted:
@@ -102,10 +103,9 @@ class Mending(Sender):
             self._show(report, "not sent yet", whole=True)
         self._send(judge, plan, report)
 
-    def _risks(self, plan: Plan, atlas: Atlas) -> list[str]:
-        """What a plan may do that somebody has to know who approves it."""
-        gone = takes_away(plan, atlas.expects)
-        told = [gone] if gone else ["It takes no record away."]
+    def _risks(self, plan: Plan, gone: str) -> list[str]:
+        """What a plan may do that somebody has to know who approves it; `gone` says what it takes away."""
+        told = [gone or "It takes no record away."]
         counts: Counter[tuple[str, Name, Server]] = Counter()
         for view, zone, server, sets in by_server(plan.sets):
             counts[view, zone, server] += len(sets)
@@ -135,9 +135,8 @@ class Mending(Sender):
             return ""
         if plan.left_out:
             return (
-                f"{len(plan.left_out):,} of {many(approved.sets, 'approved change')} cannot be sent as approved: nothing is "
-                f"sent; "
-                "plan again, and have it approved."
+                f"{len(plan.left_out):,} of {many(approved.sets, 'approved change')} cannot be sent as approved: "
+                "nothing is sent; plan again, and have it approved."
             )
         if now_judged.judged_on != approved.judged_on:
             return "What the plan was judged on has changed since it was approved: nothing is sent; plan again."
@@ -171,12 +170,8 @@ class Mending(Sender):
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
             judge, wish = AuditJudge(atlas, self._everything, setting, tick, scope=scope), self._wish
-            while True:
-                plan = proved(
-                    judge, runner, atlas, wish.decisions, self._wanted, self._wanted.older, only_adding=wish.only_adding
-                )
-                if not judge.widen(plan.sets):
-                    break
+            older = self._wanted.older
+            plan = proved(judge, runner, atlas, wish.decisions, self._wanted, older, only_adding=wish.only_adding)
             self._doubted = {(one.code, one.subject) for one in judge.work.findings() if one.outcome == "unverified"}
             made.append((plan, judge))
 
@@ -251,9 +246,8 @@ class Mending(Sender):
         runner = Runner(exchange)
         standing = judge.judged_again(sets, Setting(now(), exchange.holding, exchange.names), runner)
         self._remarks.append(
-            f"what was changed, and what leans on it, was judged again with {many(runner.asked, 'question')}; all else is as "
-            f"it "
-            "was found before"
+            f"what was changed, and what leans on it, was judged again with {many(runner.asked, 'question')}; "
+            "all else is as it was found before"
         )
         return standing
 

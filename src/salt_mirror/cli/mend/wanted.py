@@ -14,6 +14,7 @@ import msgspec
 from salt_mirror.checks import check_of
 from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.nearby import Links, Nearby, spoken
+from salt_mirror.checks.audit.repairs import changes_of
 from salt_mirror.checks.plan.sets import SetLine, set_of
 from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
@@ -23,7 +24,7 @@ from salt_mirror.estate.forms import address_in, network_in, zone_name
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import read_text
 from salt_mirror.estate.typed import completed
-from salt_mirror.findings import About, Change, Finding
+from salt_mirror.findings import About, Finding
 from salt_mirror.keeping.approvals import Approval, read_plan
 from salt_mirror.report.document import now
 
@@ -109,15 +110,11 @@ class Selection:
                 text = to_text(name)
                 return lambda finding: (
                     text in (finding.name, finding.owner, *finding.expected)
-                    or any(text in (change.name, *change.add, *change.remove) for change in _changes_of(finding))
+                    or any(text in (change.name, *change.add, *change.remove) for change in changes_of(finding))
                 )
         self._areas = True
         apex = zone_name(word)
         return lambda finding: any(is_within(from_text(name), apex) for name in (finding.name, finding.owner))
-
-
-def _changes_of(finding: Finding) -> list[Change]:
-    return [*finding.changes, *(change for choice in finding.choices for change in choice.changes)]
 
 
 def _findings_in(text: str, path: Path) -> set[tuple[str, About]]:

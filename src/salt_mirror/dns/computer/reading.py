@@ -13,7 +13,7 @@ import msgspec
 
 from salt_mirror.dns.computer import linux, macos, windows
 from salt_mirror.dns.computer.settings import OwnAddress, Settings
-from salt_mirror.dns.computer.sources import Captured, Live, Recording, Source, Told
+from salt_mirror.dns.computer.sources import Captured, Live, Recording, Replayed, Source
 
 READERS: dict[str, Callable[[Source], Settings]] = {
     "linux": linux.read,
@@ -47,7 +47,7 @@ def told_settings(recorded: bytes) -> Settings:
         raise ValueError(str(error)) from None
     if one.system not in READERS:
         raise ValueError("it is of no system that is known here")
-    found = READERS[one.system](Told(one.told))
+    found = READERS[one.system](Replayed(one.told))
     found.host = found.host or one.host
     found.addresses = [OwnAddress(*address) for address in one.addresses]
     return found

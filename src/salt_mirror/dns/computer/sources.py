@@ -113,7 +113,7 @@ class Recording:
         return self._keep("output", " ".join(command), self._behind.output(*command))  # type: ignore[no-any-return]
 
 
-class Told:
+class Replayed:
     """What a recording has kept, told again. Whoever sent it may have written anything: what does not fit is not there."""
 
     def __init__(self, told: dict[str, Any]) -> None:

@@ -37,7 +37,7 @@ class Next(Enum):
     STRAY = "the datagram is no reply to it"
 
 
-class Tried(Protocol):
+class Attempts(Protocol):
     """What has been tried for one question (a Flight)."""
 
     plain: bool
@@ -85,7 +85,7 @@ class Ways:
         plain = plain or not self.knows_edns
         return middles(plain=plain, unchecked=self._unchecked), b"" if plain else self.opt
 
-    def holds(self, opt: bytes | None, tried: Tried) -> bool:
+    def holds(self, opt: bytes | None, tried: Attempts) -> bool:
         """Whether a reply has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section 5.3)."""
         cookie = cookie_in(opt) if opt else None
         if cookie is None:
@@ -97,7 +97,7 @@ class Ways:
             self.opt = opt_record(options=cookie_option(cookie))
         return True
 
-    def after(self, reply: Reply, tried: Tried, *, last: bool) -> Next:
+    def after(self, reply: Reply, tried: Attempts, *, last: bool) -> Next:
         """The step after a reply; `last` when no try is left. What the reply shows of the server is learnt."""
         rcode, truncated, opt = reply[0], reply[2], reply[6]
         if not self.holds(opt, tried):
@@ -115,7 +115,7 @@ class Ways:
             self._learn(tried)
         return Next.END
 
-    def after_silence(self, tried: Tried, *, last: bool, heard: bool) -> Next:
+    def after_silence(self, tried: Attempts, *, last: bool, heard: bool) -> Next:
         """The step after a wait in vain; `last` when the next try is the last one, `heard` that the server has answered
         something before."""
         if last and heard:
@@ -124,7 +124,7 @@ class Ways:
             return Next.PLAIN
         return Next.SAME
 
-    def _learn(self, tried: Tried) -> None:
+    def _learn(self, tried: Attempts) -> None:
         """Remembers of a server that it answers only plain questions, once it has shown so often enough."""
         if tried.case_lost:
             self._lost_case += 1

@@ -8,7 +8,7 @@ from typing import BinaryIO
 import msgspec
 
 from salt_mirror import __version__
-from salt_mirror.checks.ask import Asked, Told
+from salt_mirror.checks.ask import Asked, TypeAnswer
 from salt_mirror.checks.lookup import evidence_of
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import rdata_text, type_text
@@ -78,7 +78,7 @@ def name_line(asked: Asked, typed: str) -> bytes:
     return msgspec.json.encode(line)
 
 
-def _answer_line(told: Told) -> AnswerLine:
+def _answer_line(told: TypeAnswer) -> AnswerLine:
     evidence, rdtype = evidence_of(told.answer), told.answer.question.rdtype
     return AnswerLine(
         server=evidence.server,

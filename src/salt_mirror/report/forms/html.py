@@ -25,7 +25,7 @@ from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.folding import KINDS, Fold, Folding, largest
 from salt_mirror.report.forms.rows import ENTRY, FIELD, compact
-from salt_mirror.report.forms.said import FATES, evidence_line, since_of, subject_of, things_said
+from salt_mirror.report.forms.said import REPAIRS, evidence_line, since_of, subject_of, things_said
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
 STANDING = 100
@@ -83,19 +83,13 @@ def written(report: Report) -> bytes:
         from salt_mirror.report.forms.ticket import html
 
         return html(report)
-    environment = jinja2.Environment(
-        autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
-    )
-    environment.filters["clean"] = clean
-    environment.filters["clean_lines"] = clean_lines
-    template = environment.from_string((_FOLDER / "page.html.j2").read_text(encoding="utf-8"))
     style = (_FOLDER / "page.css").read_text(encoding="utf-8")
     script = (_FOLDER / "page.js").read_text(encoding="utf-8")
     audit = report.audit if isinstance(report.audit, Audit) else None
     zones = audit.zones if audit is not None else []
     apexes = [(line.view, line.zone) for line in zones]
     shown, rows = _shown(report, Folding(report.findings, apexes))
-    page: str = template.render(
+    page: str = template("page.html.j2").render(
         report=report,
         audit=audit,
         headline=report.headline,
@@ -123,6 +117,15 @@ def written(report: Report) -> bytes:
     return page.encode("utf-8")
 
 
+def template(name: str) -> jinja2.Template:
+    """A page's template, in which everything is escaped and what is missing is an error."""
+    environment = jinja2.Environment(
+        autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
+    )
+    environment.filters |= {"clean": clean, "clean_lines": clean_lines}
+    return environment.from_string((_FOLDER / name).read_text(encoding="utf-8"))
+
+
 def hash_of(text: str) -> str:
     """How a content security policy names a text (CSP level 3, section 2.3.1)."""
     return "sha256-" + base64.b64encode(hashlib.sha256(text.encode("utf-8")).digest()).decode("ascii")
@@ -143,7 +146,7 @@ def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], li
                     Row(
                         kind, one.code, code.title, code.meaning, clean(one.place), clean(one.view),
                         f"{stood:%Y-%m-%d %H:%M} UTC" if stood is not None and stood < report.started else "",
-                        clean(one.text), FATES[one.fate], clean_lines(one.remedy),
+                        clean(one.text), REPAIRS[one.fate], clean_lines(one.remedy),
                         [clean(evidence_line(e)) for e in one.evidence],
                     )
                 )  # fmt: skip

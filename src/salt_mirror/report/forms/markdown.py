@@ -12,7 +12,7 @@ from salt_mirror.checks.audit.lines import Audit
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms.said import FATES, things_said
+from salt_mirror.report.forms.said import REPAIRS, things_said
 
 
 def written(report: Report) -> bytes:
@@ -58,7 +58,7 @@ def written(report: Report) -> bytes:
                 f"{'  ' if one.cause else ''}- **{marked(catalogue()[one.code].title)}** {marked(one.text)} (`{one.code}`)"
             )
             if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
-                lines += ["", f"{'    ' if one.cause else '  '}{FATES[one.fate]}:"] if one.fate else []
+                lines += ["", f"{'    ' if one.cause else '  '}{REPAIRS[one.fate]}:"] if one.fate else []
                 lines += code(clean_lines(one.remedy), "    " if one.cause else "  ")
                 mended = one.remedy
         lines += [""] if found else []

@@ -11,7 +11,6 @@ from datetime import datetime
 from importlib.resources import files
 from typing import Any
 
-import jinja2
 from markupsafe import Markup
 
 from salt_mirror.catalogue import catalogue
@@ -19,7 +18,7 @@ from salt_mirror.checks.audit.chronicle import Chronicle, Stood
 from salt_mirror.checks.wording import duration, many
 from salt_mirror.report.chronicle import draw
 from salt_mirror.report.cleaning import clean
-from salt_mirror.report.forms.html import hash_of
+from salt_mirror.report.forms.html import hash_of, template
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
 _MOST_DAYS = 28
@@ -49,11 +48,6 @@ def headline(chronicle: Chronicle) -> str:
 
 def written(chronicle: Chronicle, source: str) -> bytes:
     """The whole page; `source` is the history's file."""
-    environment = jinja2.Environment(
-        autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
-    )
-    environment.filters["clean"] = clean
-    template = environment.from_string((_FOLDER / "past.html.j2").read_text(encoding="utf-8"))
     style = (_FOLDER / "page.css").read_text(encoding="utf-8") + (_FOLDER / "past.css").read_text(encoding="utf-8")
     picture = base64.b64encode(draw(chronicle, "svg", size=(11.6, 4.2))).decode("ascii") if chronicle.runs else ""
     days = chronicle.days()[-_MOST_DAYS:]
@@ -61,7 +55,7 @@ def written(chronicle: Chronicle, source: str) -> bytes:
     now = latest.started if latest is not None else None
     standing, new = chronicle.standing(), chronicle.new()
     zones = sorted(chronicle.zone_days().items(), key=lambda item: _badness(item[1]))
-    page: str = template.render(
+    page: str = template("past.html.j2").render(
         source=source,
         headline=headline(chronicle),
         outcome=latest.outcome if latest is not None else "unverified",

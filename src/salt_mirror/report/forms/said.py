@@ -38,7 +38,7 @@ def things_said(findings: Sequence[Finding]) -> str:
     return f"{many(things, 'thing')} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""
 
 
-FATES: dict[Fate, str] = {
+REPAIRS: dict[Fate, str] = {
     "": "What would mend it",
     "planned": "What mends it, as planned",
     "choice": "Needs a decision",

@@ -11,7 +11,6 @@ from importlib.resources import files
 from itertools import groupby
 from typing import NamedTuple
 
-import jinja2
 from markupsafe import Markup
 
 from salt_mirror.catalogue import catalogue
@@ -20,9 +19,9 @@ from salt_mirror.checks.plan.sets import SetLine
 from salt_mirror.checks.plan.sheet import FATES, LeftLine, PlanSheet
 from salt_mirror.checks.proposing import lines_of
 from salt_mirror.checks.wording import many
-from salt_mirror.report.cleaning import clean, clean_lines
+from salt_mirror.report.cleaning import clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms.html import hash_of
+from salt_mirror.report.forms.html import hash_of, template
 
 _FOLDER = files("salt_mirror.report") / "forms" / "page"
 
@@ -80,18 +79,9 @@ def _changes(sets: list[SetLine]) -> Iterator[Item]:
     for (view, zone, server), group in groupby(sets, key=lambda one: (one.view, one.zone, one.server)):
         lines = []
         for one in group:
-            whole = one.ttl_before != one.ttl_after
             lines += [f"; {'; '.join(one.reasons)}"] if one.reasons else []
-            lines += [
-                f"- {one.name} {one.ttl_before} IN {one.type} {text}"
-                for text in one.before
-                if whole or text not in one.after
-            ]
-            lines += [
-                f"+ {one.name} {one.ttl_after} IN {one.type} {text}"
-                for text in one.after
-                if whole or text not in one.before
-            ]
+            lines += [f"- {one.name} {one.ttl_before} IN {one.type} {text}" for text in one.gone]
+            lines += [f"+ {one.name} {one.ttl_after} IN {one.type} {text}" for text in one.come]
         where = f"{zone} in the view {view}" if view else zone
         yield Item(
             f"{where}, sent to {server}" if server else f"{where}, no server known that takes changes", "\n".join(lines)
@@ -138,12 +128,8 @@ def markdown(report: Report) -> bytes:
 
 def html(report: Report) -> bytes:
     """The ticket as one page that makes no outside request."""
-    environment = jinja2.Environment(
-        autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
-    )
-    environment.filters |= {"clean": clean, "clean_lines": clean_lines}
     style = (_FOLDER / "page.css").read_text(encoding="utf-8")
-    page: str = environment.from_string((_FOLDER / "ticket.html.j2").read_text(encoding="utf-8")).render(
+    page: str = template("ticket.html.j2").render(
         report=report,
         headline=report.headline,
         origin=_from(report),

@@ -11,7 +11,7 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.ask import Asked, Told
+from salt_mirror.checks.ask import Asked, TypeAnswer
 from salt_mirror.checks.wording import duration, labels_of, mailbox
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Server
@@ -75,7 +75,7 @@ class AnswerPage:
     def _kind(self, rdtype: int) -> str:
         return f"{type_text(rdtype)} ({rdtype})" if self._detail else type_text(rdtype)
 
-    def _alone(self, rdtype: int, one: Told) -> None:
+    def _alone(self, rdtype: int, one: TypeAnswer) -> None:
         """One server: a line for each value, and who said it."""
         for alias in one.chain:
             self._line(f"{'alias':<6}of {to_text(alias)}", 2)
@@ -165,7 +165,7 @@ class AnswerPage:
         for server, trouble in troubles:
             self._line(Text(f"      {clean(server.label)} ({server.endpoint}): {trouble}", style="yellow"), 2)
 
-    def _message(self, one: Told) -> None:
+    def _message(self, one: TypeAnswer) -> None:
         """The message itself: flags, sizes, sections, and the bytes if wanted."""
         answer, message = one.answer, one.answer.message
         question = f"{to_text(answer.question.name)} {type_text(answer.question.rdtype)}"
@@ -270,7 +270,7 @@ def in_order(rdtype: int, values: Sequence[bytes]) -> list[tuple[str, str]]:
     return rows
 
 
-def source(one: Told, *, short: bool = False) -> str:
+def source(one: TypeAnswer, *, short: bool = False) -> str:
     """Who answered and how: with authority, or from a cache with what is left of its TTL."""
     answer = one.answer
     if one.from_cache:
@@ -294,7 +294,7 @@ def source(one: Told, *, short: bool = False) -> str:
 _ABSENT = frozenset(("no such name", "none", "other values"))
 
 
-def _cell(one: Told, value: bytes) -> str:
+def _cell(one: TypeAnswer, value: bytes) -> str:
     """What one server has to do with one value, in a word or two."""
     if not one.usable:
         return "no answer"

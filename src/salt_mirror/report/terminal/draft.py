@@ -22,7 +22,7 @@ from salt_mirror.report.terminal.console import console_on, put_line
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class DraftSummary:
     """What is told of a draft: `new` tables of the estate and `more` servers for its zones, whether they were `written`, and
     whether there was an estate before (`adds`); `registered` whether that was to be expected, `review` the page of what looks
     wrong; `cost` what it took."""
@@ -41,7 +41,7 @@ class Told:
     cost: str
 
 
-def as_json(told: Told) -> bytes:
+def as_json(told: DraftSummary) -> bytes:
     """What came of a draft as one JSON document."""
     zones = [
         {
@@ -61,7 +61,7 @@ def as_json(told: Told) -> bytes:
     return msgspec.json.encode(document) + b"\n"
 
 
-def print_draft(told: Told, file: TextIO) -> None:
+def print_draft(told: DraftSummary, file: TextIO) -> None:
     """Prints what came of a draft, the answer first."""
     console = console_on(file)
 
@@ -93,7 +93,7 @@ def print_draft(told: Told, file: TextIO) -> None:
         line(Text.assemble(f"{clean(command):<{wide}}", (f"   {why}", "dim")), 2)
 
 
-def _show_additions(told: Told, line: object) -> None:
+def _show_additions(told: DraftSummary, line: object) -> None:
     assert callable(line)
     for zone, labels in told.more.items():
         line()
@@ -104,7 +104,7 @@ def _show_additions(told: Told, line: object) -> None:
             line(clean(one))
 
 
-def _answer(told: Told) -> str:
+def _answer(told: DraftSummary) -> str:
     learnt = told.learnt
     zones, servers = len(learnt.zones), sum(bool(learnt.serving(server)) for server in learnt.servers)
     found = f"{many(zones, 'zone')} on {many(servers, 'server')}"
@@ -124,7 +124,7 @@ _TABLES = (
 )  # fmt: skip
 
 
-def _counted(told: Told) -> str:
+def _counted(told: DraftSummary) -> str:
     parts = []
     for begin, one, several in _TABLES:
         number = sum(any(line.startswith(begin) for line in table.splitlines()) for table in told.new)
@@ -134,14 +134,14 @@ def _counted(told: Told) -> str:
     return ", ".join(parts)
 
 
-def _by_label(told: Told) -> list[tuple[Server, str]]:
+def _by_label(told: DraftSummary) -> list[tuple[Server, str]]:
     return sorted(
         ((server, told.labels[server]) for server in (one.server for one in told.learnt.written)),
         key=lambda one: one[1],
     )
 
 
-def _rows(told: Told) -> Iterator[tuple[str, str]]:
+def _rows(told: DraftSummary) -> Iterator[tuple[str, str]]:
     learnt = told.learnt
     reverse = sum(is_reverse(apex) for apex in learnt.zones)
     held = sum(zone.holding is not None for zone in learnt.zones.values())
@@ -168,7 +168,7 @@ def _rows(told: Told) -> Iterator[tuple[str, str]]:
         yield "expected", says
 
 
-def _next(told: Told) -> Iterator[tuple[str, str]]:
+def _next(told: DraftSummary) -> Iterator[tuple[str, str]]:
     path = str(told.path)
     estate = "" if path == "estate.toml" else f' --estate "{path}"' if " " in path else f" --estate {path}"
     if not told.written and told.adds and (told.new or told.more):

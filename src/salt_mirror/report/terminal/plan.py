@@ -65,14 +65,11 @@ class PlanPage:
     def _set(self, one: SetLine) -> None:
         why = f"  ({clean('; '.join(one.reasons))})" if one.reasons else ""
         self._line(Text.assemble((f"{one.name} {one.type}", "bold"), (why, "dim")), 4)
-        whole = one.ttl_before != one.ttl_after
-        for text in one.before:
-            if whole or text not in one.after:
-                self._line(Text(f"- {_record(one.ttl_before, text)}", style="bright_red"), 8)
-        for text in one.after:
-            if whole or text not in one.before:
-                self._line(Text(f"+ {_record(one.ttl_after, text)}", style="green"), 8)
-        kept = len(set(one.before) & set(one.after)) if not whole else 0
+        for text in one.gone:
+            self._line(Text(f"- {_record(one.ttl_before, text)}", style="bright_red"), 8)
+        for text in one.come:
+            self._line(Text(f"+ {_record(one.ttl_after, text)}", style="green"), 8)
+        kept = len(one.before) - len(one.gone)
         if kept:
             self._line(
                 Text(f"  {many(kept, 'other record')} of the set {'stays' if kept == 1 else 'stay'}", style="dim"), 8

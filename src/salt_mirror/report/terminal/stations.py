@@ -14,7 +14,7 @@ from salt_mirror.report.terminal.console import console_on, put_line
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 
 
-class Station(Protocol):
+class ShownVantage(Protocol):
     """What is shown of a vantage. Clocks and round trips in seconds."""
 
     name: str
@@ -28,7 +28,7 @@ class Station(Protocol):
     trouble: str | None
 
 
-def print_stations(found: Sequence[Station], address: str, file: TextIO) -> None:
+def print_stations(found: Sequence[ShownVantage], address: str, file: TextIO) -> None:
     """The answer in a line, then a row for each vantage."""
     console = console_on(file)
     good = sum(one.trouble is None for one in found)
@@ -70,7 +70,7 @@ class _Line(msgspec.Struct, kw_only=True):
     round_trip_s: float | None
 
 
-def stations_json(found: Sequence[Station], address: str) -> bytes:
+def stations_json(found: Sequence[ShownVantage], address: str) -> bytes:
     """The same for programs."""
     lines = [
         _Line(

@@ -37,7 +37,7 @@ Line = tuple[Text, int]
 """A line and its indent."""
 
 
-class Told(NamedTuple):
+class ToldFold(NamedTuple):
     """A fold as it is told in one of its ways; a long one stands apart from what is before and behind it."""
 
     fold: Fold
@@ -53,15 +53,15 @@ class Teller:
         self._evidence = evidence or everything
         self._everything = everything
 
-    def ways(self, fold: Fold) -> list[Callable[[], Told]]:
+    def ways(self, fold: Fold) -> list[Callable[[], ToldFold]]:
         """The ways to tell a fold, the shortest first."""
-        whole = lambda: Told(fold, self._whole(fold), True)  # noqa: E731
+        whole = lambda: ToldFold(fold, self._whole(fold), True)  # noqa: E731
         if self._everything:
             return [whole]
-        ways = [lambda: Told(fold, self._short(fold), False)]
+        ways = [lambda: ToldFold(fold, self._short(fold), False)]
         if fold.alone and fold.kind != "unverified":
             said = (Text(clean(fold.findings[0].text)), 8)
-            ways.append(lambda: Told(fold, [*self._short(fold), said], False))
+            ways.append(lambda: ToldFold(fold, [*self._short(fold), said], False))
         return [*ways, whole]
 
     def place(self, finding: Finding) -> str:
@@ -152,7 +152,7 @@ class Teller:
 class Fitted(NamedTuple):
     """What there is room for: by kind, in the order of the folds; the folds that are left out; whether any is cut short."""
 
-    told: dict[str, list[Told]]
+    told: dict[str, list[ToldFold]]
     left: list[Fold]
     short: bool
 
@@ -162,10 +162,10 @@ def fitted(folds: dict[str, list[Fold]], teller: Teller, height: Callable[[Line]
     ways = [(fold, teller.ways(fold)) for kind in KINDS for fold in folds.get(kind, ())]
     headings = 2 * sum(bool(found) for found in folds.values())
 
-    def size(told: Told) -> int:
+    def size(told: ToldFold) -> int:
         return sum(map(height, told.lines)) + told.whole
 
-    whole: list[Told] = []
+    whole: list[ToldFold] = []
     used = headings
     for _, some in ways:
         if len(some) > 1 and used > room:
@@ -190,7 +190,7 @@ def fitted(folds: dict[str, list[Fold]], teller: Teller, height: Callable[[Line]
     return Fitted(_by_kind([kept[id(fold)] for fold, _ in ways if id(fold) in kept]), left, True)
 
 
-def _kept(short: list[tuple[Fold, Told]], room: int, size: Callable[[Told], int]) -> dict[int, Told]:
+def _kept(short: list[tuple[Fold, ToldFold]], room: int, size: Callable[[ToldFold], int]) -> dict[int, ToldFold]:
     """The folds that are told at all, by their identity: the largest of each kind first, then what else there is room for."""
     largest = sorted(short, key=lambda pair: -len(pair[0].findings))
     first = [pair for kind in KINDS for pair in [pair for pair in largest if pair[0].kind == kind][:_AT_LEAST]]
@@ -198,7 +198,7 @@ def _kept(short: list[tuple[Fold, Told]], room: int, size: Callable[[Told], int]
         (pair for pair in largest if pair not in first),
         key=lambda pair: (KINDS.index(pair[0].kind), -len(pair[0].findings)),
     )
-    kept: dict[int, Told] = {}
+    kept: dict[int, ToldFold] = {}
     used = 0
     for fold, told in [*first, *rest]:
         used += size(told)
@@ -208,8 +208,8 @@ def _kept(short: list[tuple[Fold, Told]], room: int, size: Callable[[Told], int]
     return kept
 
 
-def _by_kind(told: list[Told]) -> dict[str, list[Told]]:
-    found: dict[str, list[Told]] = {}
+def _by_kind(told: list[ToldFold]) -> dict[str, list[ToldFold]]:
+    found: dict[str, list[ToldFold]] = {}
     for one in told:
         found.setdefault(one.fold.kind, []).append(one)
     return found
