@@ -56,7 +56,7 @@ PICTURES = {
     "services": ["services pans.gullmarsh.internal"],
     "views": ["views"],
     "stale": ["stale --forecast 7d"],
-    "resolvers": ["resolvers kiln-office north-office isp-two"],
+    "resolvers": ["resolvers kiln-office isp-two"],
     "from-here": ["from-here weighbridge web.gullmarsh.example --settings computer"],
     "mend": ["mend 10.77.10.0/24"],
 }
@@ -68,7 +68,7 @@ PLAN = (
 )
 """What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
 
-SMALL = frozenset(("authority", "audit", "mend", "resolvers", "from-here", "stale"))
+SMALL = frozenset(("authority", "audit", "mend", "resolvers", "services", "from-here", "stale"))
 """Pictures in a smaller type, so that all of the output is seen."""
 
 
