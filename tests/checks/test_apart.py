@@ -26,6 +26,7 @@ from salt_mirror.standin.server import StandIns
 from support import realservers
 from support.estates import found
 from support.examples import examples
+from support.exchanges import Instant
 from support.program import Run
 from support.servers import KEY
 from support.tables import NOW
@@ -108,27 +109,17 @@ def test_settle_and_ask_put_no_question_for_a_view_that_is_not_theirs(
 # Random views of one server
 
 
-class OneView:
+class OneView(Instant):
     """A server that shows the contents of one view, whatever is asked for."""
 
-    strays = late = 0
-
     def __init__(self, records: dict[str, frozenset[bytes]]) -> None:
+        super().__init__()
         self._records = {from_text(f"{name}.{ZONE}"): values for name, values in records.items()}
-        self._ready: list[Answer] = []
 
-    @property
-    def backlog(self) -> int:
-        return len(self._ready)
-
-    def submit(self, question: Question) -> None:
+    def answer(self, question: Question) -> Answer:
         values = self._records.get(question.name, frozenset()) if question.rdtype == A else frozenset()
         status = "NOERROR" if question.name in self._records or question.rdtype == SOA else "NXDOMAIN"
-        self._ready.append(Answer(question, status, True, tuple(sorted(values)), 300 if values else None))
-
-    def collect(self, wait_s: float | None = None) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        return ready
+        return Answer(question, status, True, tuple(sorted(values)), 300 if values else None)
 
 
 NAMES = ("web", "mail", "rake", "press")

@@ -27,14 +27,13 @@ from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A, rdata_from_text, type_text
-from salt_mirror.dns.replies import Reader
-from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
 from salt_mirror.estate.duties import Duty, ResolverTests
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import HeldZones, read_zone
 from salt_mirror.standin.cache import Cache
 from support.examples import examples
+from support.exchanges import Instant, heard
 from support.tables import NOW
 
 ZONE, SHOP = "salt.invalid", from_text("shop.salt.invalid")
@@ -81,12 +80,11 @@ CACHE = st.fixed_dictionaries(
 )
 
 
-class Marsh:
+class Marsh(Instant):
     """The zone on its server, caches before it, and a clock that is turned by hand; answers come as real messages."""
 
-    strays = late = 0
-
     def __init__(self, change: Change, ways: list[dict[str, object]], ages: random.Random) -> None:
+        super().__init__()
         self.now = 1_000_000.0
         self.authority = HeldZones([read_zone(HEAD.format(serial=1) + change.before, ZONE)])
         self.caches = [
@@ -99,28 +97,11 @@ class Marsh:
                     cache.keep(f"{name}.{ZONE}", "A", [ages.uniform(0, 700) for _ in cache._stores])
         self.servers = [Server(f"cache-{number}", bytes((127, 0, 0, 2 + number))) for number in range(len(ways))]
         self.own = Server("ns", bytes((127, 0, 0, 1)))
-        self._ready: list[Answer] = []
-
-    @property
-    def backlog(self) -> int:
-        return len(self._ready)
-
-    def submit(self, question: Question) -> None:
-        self._ready.append(self.answer(question))
-
-    def collect(self, wait_s: float | None = None) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        return ready
 
     def answer(self, question: Question) -> Answer:
-        unchecked = question.server.unchecked
-        wire = encode_question(b"\1\2", question.name, question.rdtype, question.recurse, opt=b"", unchecked=unchecked)
         own = question.server.address == self.own.address
         speaker = self.authority if own else self.caches[question.server.address[3] - 2]
-        message = speaker.respond(dns.message.from_wire(wire)).to_wire()
-        asked = question.name + question_tail(question.rdtype)
-        rcode, authoritative, _, values, ttl, alias, _ = Reader().read(message, b"\1\2", asked)
-        return Answer(question, rcode_text(rcode), authoritative, values, ttl, alias, message)
+        return heard(speaker, question)
 
     def clients_see(self, cache: Cache) -> list[frozenset[str]]:
         """What a client gets from each member of a cache now, without leaving a trace in it."""

@@ -10,8 +10,6 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from socket import inet_aton
 
-import dns.message
-import dns.zone
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -26,11 +24,10 @@ from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import Record
-from salt_mirror.dns.replies import Reader
-from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.standin.authority import HeldZones, read_zone
 from support.examples import examples
+from support.exchanges import Instant, heard
 
 TOP = "works.example"
 CHILDREN = ("a.works.example", "b.works.example", "x.a.works.example", "other.example")
@@ -89,33 +86,19 @@ def above(origin: str, zones: dict[str, Made]) -> str | None:
     return max(found, key=len) if found else None
 
 
-class Asking:
+class Asking(Instant):
     """The servers of a world, as an exchange."""
 
     def __init__(self, zones: dict[str, Made]) -> None:
+        super().__init__()
         self.held = {
             server: HeldZones([read_zone(text_of(one, zones), one) for one in zones if number in zones[one].holders])
             for number, server in enumerate(SERVERS)
         }
-        self._ready: list[Answer] = []
-        self.asked: list[Question] = []
 
-    @property
-    def backlog(self) -> int:
-        return len(self._ready)
-
-    def submit(self, question: Question) -> None:
-        self.asked.append(question)
+    def answer(self, question: Question) -> Answer:
         held = next((zones for at, zones in self.held.items() if at.port == question.server.port), HeldZones([]))
-        asked = question.name + question_tail(question.rdtype)
-        query = dns.message.from_wire(encode_question(b"\1\2", question.name, question.rdtype, opt=b""))
-        wire = held.respond(query).to_wire()
-        rcode, authoritative, _, values, ttl, alias, _ = Reader().read(wire, b"\1\2", asked)
-        self._ready.append(Answer(question, rcode_text(rcode), authoritative, values, ttl, alias, wire))
-
-    def collect(self) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        return ready
+        return heard(held, question)
 
     def holding(self, server: Server, apex: Name) -> Holding:
         zones = next(held for one, held in self.held.items() if one.port == server.port).zones

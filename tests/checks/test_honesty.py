@@ -146,12 +146,12 @@ class Referring(Table):
         super().__init__(told)
         self._silent = silent
 
-    def _answer(self, question: Question) -> Answer:
+    def answer(self, question: Question) -> Answer:
         if question.name.endswith(from_text("deep.pans.example")) and question.server is NORTH:
             return Answer(question, "NOERROR", message=REFERRAL)
         if question.name.endswith(from_text("deep.pans.example")) and question.server is KILN and self._silent:
             return Answer(question, "timeout")
-        return super()._answer(question)
+        return super().answer(question)
 
 
 REFERRAL = (
@@ -202,12 +202,12 @@ def test_a_referral_is_no_answer_also_when_recursion_was_asked_for() -> None:
 @pytest.mark.parametrize("own", [True, False])
 def test_a_record_of_its_own_beside_a_wildcard_of_equal_values_is_told_from_the_wildcard(own: bool) -> None:
     class Wild(Table):
-        def _answer(self, question: Question) -> Answer:
+        def answer(self, question: Question) -> Answer:
             name = to_text(question.name)
             covered = name.startswith("no-such-") and not (own and name.endswith(f".{HOST}."))
             if question.rdtype == A and (covered or name == f"{HOST}."):
                 return Answer(question, "NOERROR", authoritative=True, values=(bytes((10, 77, 20, 2)),), ttl=300)
-            return super()._answer(question)
+            return super().answer(question)
 
     roll = Roll(expected_sets(PANS, None), Atlas(PANS))
     carry_out(roll, Setting(NOW), Runner(Wild({})))

@@ -29,6 +29,7 @@ from salt_mirror.dns.reverse import address_of, reverse_name
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, Zone
 from support.examples import examples
+from support.exchanges import Instant
 from support.tables import NOW
 
 FORWARD, REVERSE = from_text("pans.example"), from_text("20.77.10.in-addr.arpa")
@@ -122,24 +123,14 @@ def worlds(draw: st.DrawFn) -> World:
     return World(states, holds, expected)
 
 
-class Answering:
+class Answering(Instant):
     """The exchange of a world."""
 
     def __init__(self, world: World) -> None:
+        super().__init__()
         self._world = world
-        self._ready: list[Answer] = []
-        self.backlog = 0
 
-    def submit(self, question: Question) -> None:
-        self._ready.append(self._answer(question))
-        self.backlog += 1
-
-    def collect(self) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        self.backlog = 0
-        return ready
-
-    def _answer(self, question: Question) -> Answer:
+    def answer(self, question: Question) -> Answer:
         if question.server not in self._world.servers:
             return Answer(question, "timeout")
         number = self._world.servers.index(question.server)

@@ -11,6 +11,7 @@ from salt_mirror.dns.records import rdata_from_text, type_from_text
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.model import Estate, Zone
+from support.exchanges import Instant
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 NORTH = Server("north", bytes((127, 0, 0, 1)), 1001)
@@ -36,32 +37,20 @@ def both(told: dict[tuple[str, str], list[str] | str]) -> dict[tuple[str, str, s
     return {(label, *key): said for key, said in told.items() for label in ("north", "kiln")}
 
 
-class Table:
+class Table(Instant):
     """An exchange that answers from `{(label, name, type): values}`: a list of texts, or a status that is not NOERROR.
 
     `"=> target"` is an alias. What the table does not hold does not exist. `asked` keeps every question in its order.
     """
 
     def __init__(self, told: dict[tuple[str, str, str], list[str] | str]) -> None:
-        self.backlog = 0
-        self.asked: list[Question] = []
+        super().__init__()
         self._told = {
             (label, from_text(name), type_from_text(kind)): said for (label, name, kind), said in told.items()
         }
         self._names = {(label, name) for label, name, _ in self._told}
-        self._ready: list[Answer] = []
 
-    def submit(self, question: Question) -> None:
-        self.asked.append(question)
-        self._ready.append(self._answer(question))
-        self.backlog += 1
-
-    def collect(self) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        self.backlog = 0
-        return ready
-
-    def _answer(self, question: Question) -> Answer:
+    def answer(self, question: Question) -> Answer:
         key = (question.server.label, question.name)
         said = self._told.get((*key, question.rdtype), "NOERROR" if key in self._names else "NXDOMAIN")
         alias = self._told.get((*key, 5))

@@ -22,13 +22,12 @@ from salt_mirror.checks.plan.sets import PlannedSet, edit_of
 from salt_mirror.dns.names import from_text, labels
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import rdata_from_text, type_from_text
-from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.update import update_message
-from salt_mirror.dns.wire import encode_question, question_tail, rcode_text
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import HeldZones, read_zone
 from salt_mirror.standin.updating import updated
+from support.exchanges import Instant, heard
 
 FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
 LABELS = ("h0", "h1", "h2", "h3", "a.stores")
@@ -77,10 +76,6 @@ class World:
         }
         return Estate(zones={"": zones}, reach=REACH)
 
-    # As an exchange
-
-    backlog = 0
-
     def answer(self, question: Question) -> Answer:
         held = next((zones for server, zones in self.held.items() if server.port == question.server.port), None)
         silent = self.second == "silent" and question.server is SECOND
@@ -89,11 +84,7 @@ class World:
         parts = labels(question.name)
         if question.name.endswith(from_text(REVERSE)) and len(parts) == 6 and len(parts[0]) > 1:
             return Answer(question, "NXDOMAIN", True)  # a sweep's: nobody has more than nine addresses here
-        asked = question.name + question_tail(question.rdtype)
-        query = dns.message.from_wire(encode_question(b"\1\2", question.name, question.rdtype, opt=b""))
-        wire = held.respond(query).to_wire()
-        rcode, authoritative, _, values, ttl, alias, _ = Reader().read(wire, b"\1\2", asked)
-        return Answer(question, rcode_text(rcode), authoritative, values, ttl, alias, wire)
+        return heard(held, question)
 
     def carry_out(self, sets: list[PlannedSet]) -> None:
         """Sends each zone's changes to the primary, which hands the zones on as far as the second follows."""
@@ -151,23 +142,15 @@ class TwoViews:
         self.public.carry_out([replace(one, server=SERVER) for one in sets if one.key.view == "public"])
 
 
-class Asking:
-    """The exchange of a world; `asked` counts what was put to it."""
+class Asking(Instant):
+    """The exchange of a world."""
 
     def __init__(self, world: World | TwoViews) -> None:
+        super().__init__()
         self._world = world
-        self._ready: list[Answer] = []
 
-    @property
-    def backlog(self) -> int:
-        return len(self._ready)
-
-    def submit(self, question: Question) -> None:
-        self._ready.append(self._world.answer(question))
-
-    def collect(self) -> list[Answer]:
-        ready, self._ready = self._ready, []
-        return ready
+    def answer(self, question: Question) -> Answer:
+        return self._world.answer(question)
 
 
 def expectation(name: str, rdtype: str, value: str, presence: str = "present", ttl: int | None = None) -> Expectation:
