@@ -163,6 +163,17 @@ def test_what_a_directive_makes_or_the_file_has_otherwise_is_left_with_the_reaso
     assert done.remarks == ["serial 7 -> 8 (one by one)"]
 
 
+def test_an_included_file_may_lose_all_that_it_has(tmp_path: Path) -> None:
+    (tmp_path / "pans.zone").write_text(
+        "$TTL 600\n@ SOA ns h 7 1 1 1 1\n@ NS ns\nns A 192.0.2.1\n$INCLUDE more.inc\n", encoding="utf-8"
+    )
+    (tmp_path / "more.inc").write_text("i0 A 10.77.20.1\n", encoding="utf-8")
+    done = rewritten(
+        tmp_path / "pans.zone", from_text(APEX), [planned(read(tmp_path), "i0.pans.example.", "A", set(), None)]
+    )
+    assert done.texts[tmp_path / "more.inc"] == "" and not done.others
+
+
 def test_a_file_in_which_a_line_means_something_to_the_next_is_refused_whole(tmp_path: Path) -> None:
     """Without $TTL a line has the TTL of the line before."""
     (tmp_path / "pans.zone").write_text(

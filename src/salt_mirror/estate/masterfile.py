@@ -174,7 +174,8 @@ class _Pieces:
                 with about(f"{path}, line {line}"):
                     origin = from_text(include[1], (reader.current_origin or dns.name.root).to_wire())
                 below.current_origin = dns.name.from_wire(origin, 0)[0]
-            self.read(target, self._instead.get(target) or read_text(target), below, above)
+            given = self._instead.get(target)
+            self.read(target, given if given is not None else read_text(target), below, above)
 
     def _split(self, text: str, path: Path) -> list[tuple[int, str, tuple[str, str | None] | None]]:
         """Cuts a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""

@@ -104,19 +104,17 @@ def form_of(text: str, path: Path | None, *, columns: bool = False) -> str:
     return "hosts" if hosts and len(hosts) == len(lines[:_FIRST_LINES]) and kind != ".zone" else "zone"
 
 
-_LOCATORS = 3
-"""From so many on, locators that all lead to one host are that host's own list."""
+_LOGON = frozenset((b"\x05_ldap", b"\x09_kerberos"))
+"""What every list of a controller's logon service has locators of."""
 
 
 def _as_parts(found: list[Expectation]) -> list[Expectation]:
-    """A master file without SOA whose locators all lead to one host is what one controller's logon service writes down: the
-    sets have that host's records, and others put theirs beside them."""
-    hosts = {one.rdata[TARGET_AT[SRV] :] for one in found if one.rdtype == SRV}
-    if (
-        len(hosts) == 1
-        and sum(one.rdtype == SRV for one in found) >= _LOCATORS
-        and not any(one.rdtype == SOA for one in found)
-    ):
+    """A master file without SOA whose locators, those of a directory among them, all lead to one host is what one controller's
+    logon service writes down: the sets have that host's records, and others put theirs beside them."""
+    locators = [one for one in found if one.rdtype == SRV]
+    hosts = {one.rdata[TARGET_AT[SRV] :] for one in locators}
+    services = {one.name[: one.name[0] + 1] for one in locators}
+    if len(hosts) == 1 and services >= _LOGON and not any(one.rdtype == SOA for one in found):
         for one in found:
             one.presence = "present"
     return found

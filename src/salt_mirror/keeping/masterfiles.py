@@ -178,8 +178,10 @@ class _Editing:
 
     def read(self, instead: dict[Path, str]) -> list[Expectation]:
         """The records of the zone, with some files as they are to be. Raises BadInput."""
-        text = instead.get(self.path) or read_text(self.path)
-        return read_master_text(text, self.path, self.zone, instead=instead)
+        text = instead.get(self.path)
+        return read_master_text(
+            text if text is not None else read_text(self.path), self.path, self.zone, instead=instead
+        )
 
     def entry(self, record: Expectation) -> _RecordLines | None:
         """The lines of a record; None where a directive makes it."""

@@ -219,9 +219,8 @@ class Merging:
         expected = self._expected.get((key.view, key.name, PTR))
         own = {name for name in being.values if not self._worse_pointer(key, name)[0]}
         for proposal in proposals:
-            apply(
-                being, frozenset(), proposal.remove - own, proposal
-            )  # a host that is expected there keeps its pointer
+            # A host that is expected there keeps its pointer.
+            apply(being, frozenset(), proposal.remove - own, proposal)
         if expected is not None and expected.values:
             return  # which pointer it has, the estate says
         best: tuple[tuple[bool, bool, bool, str], Name, Proposal] | None = None
@@ -271,16 +270,16 @@ class Merging:
 
     # What stands there
 
-    def _look_up(self, proposals: Iterable[SetKey]) -> Dialogue[None]:
+    def _look_up(self, wanted: Iterable[SetKey]) -> Dialogue[None]:
         """Reads what is not known yet of some sets from the primaries of their zones."""
-        zones = dict.fromkeys((key.view, key.zone) for key in proposals)
+        zones = dict.fromkeys((key.view, key.zone) for key in wanted)
         for view, apex in zones:
             if (view, apex) not in self._primaries:
                 zone: Zone = self._estate.zones[view][apex]
                 primary = self._primaries[view, apex] = yield from primary_of(zone, self._atlas)
                 self._serials[view, apex] = yield from serials_of(zone, primary)
                 self._usual[view, apex] = yield from usual_ttls(zone, primary)
-        keys = [key for key in proposals if key not in self._beings]
+        keys = [key for key in wanted if key not in self._beings]
         for key in keys:
             source = self._primaries[key.view, key.zone].source
             if source is None:
@@ -303,9 +302,9 @@ class Merging:
 
     # An alias stands alone
 
-    def _make_room(self, proposals: Iterable[SetKey]) -> Dialogue[None]:
+    def _make_room(self, wanted: Iterable[SetKey]) -> Dialogue[None]:
         """Where an alias comes, addresses in its place go; nothing comes beside one that stays (RFC 1034 section 3.6.2)."""
-        for key in list(proposals):
+        for key in list(wanted):
             being = self._beings.get(key)
             if being is None or not being.values - being.held.values:
                 continue
