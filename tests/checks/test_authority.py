@@ -243,7 +243,7 @@ def test_servers_of_one_directory_count_serials_by_themselves_and_are_compared_b
     servers = served(SALT, *(text.format(n=n, serial=n, last=8) for n in (1, 2)))
     assert found(run("authority", "--json")) == ["auth.no-parent", "auth.several-primaries"]
     servers[1].authority.hold(read_zone(text.format(n=2, serial=91, last=9), SALT))
-    assert found(run("authority", "--json")) == ["auth.edited-apart", "auth.no-parent", "auth.several-primaries"]
+    assert found(run("authority", "--json")) == ["auth.no-parent", "auth.not-replicated", "auth.several-primaries"]
 
 
 DC = "$TTL 300\n@ SOA {dc} h {serial} 900 600 86400 300\n@ NS dc1\ndc1 A 192.0.2.1\ndc2 A 198.51.100.2\n@ A 192.0.2.1\n"
@@ -257,8 +257,8 @@ def test_a_controller_that_lacks_what_the_other_registered_is_not_sound(run: Run
     assert found(run("authority", "--json")) == ["auth.no-parent", "auth.several-primaries"]
     served(SALT, *CONTROLLERS)
     done = run("authority", "--json")
-    assert found(done) == ["auth.edited-apart", "auth.no-parent", "auth.ns-disagree", "auth.several-primaries"]
-    (apart,) = [f for f in done.report["findings"] if f["code"] == "auth.edited-apart"]
+    assert found(done) == ["auth.no-parent", "auth.not-replicated", "auth.ns-disagree", "auth.several-primaries"]
+    (apart,) = [f for f in done.report["findings"] if f["code"] == "auth.not-replicated"]
     told = {(line["question"], line["server"]): line["values"] for line in apart["evidence"]}
     assert told["salt.invalid. NS", "one"] == ["dc1.salt.invalid."]
     assert "and 1 more" in apart["text"]  # NS and address of the apex, and both locators
@@ -275,7 +275,7 @@ def test_a_secondary_beside_a_directorys_servers_follows_the_one_that_it_names(
     served.publish(SALT, servers, reach={"192.0.2.1": servers[0], "198.51.100.2": servers[1]})
     told = found(run("authority", "--json"))
     assert [code for code in told if "serial" in code] == codes
-    assert "auth.several-primaries" in told and "auth.edited-apart" not in told
+    assert "auth.several-primaries" in told and "auth.not-replicated" not in told
 
 
 @pytest.mark.parametrize("serial", [7, 99])

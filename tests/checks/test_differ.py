@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.differing import Differing, TwoZones
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.dns.dialogue import Runner
@@ -17,6 +18,7 @@ from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Key
 from salt_mirror.dns.records import Record, rdata_from_text, type_from_text, type_text
+from salt_mirror.estate.model import Estate
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
 from support.estates import Served, found
@@ -53,7 +55,7 @@ def test_every_difference_is_told_and_nothing_else(one: Zone, another: Zone, han
     told: dict[tuple[str, str, str], list[str] | str] = {(label, ZONE, "SOA"): [SOA] for label in ("north", "kiln")}
     for (label, kind), (_, values) in another.items():
         told["kiln", f"{label}.{ZONE}", kind] = [VALUES[kind][value] for value in values]
-    part = Differing([TwoZones(APEX, "", (NORTH, KILN))])
+    part = Differing([TwoZones(APEX, "", (NORTH, KILN))], Atlas(Estate()))
     setting = Setting(NOW, lambda server, _: held.get(server))
     carry_out(part, setting, Runner(Table(told)))
     said = {(one.code, one.name, one.type) for one in part.findings()}

@@ -22,7 +22,8 @@ from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A, rdata_from_text, rdata_text
 from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory
 from salt_mirror.estate.directory.layout import BadLayout, read_property, read_record
-from salt_mirror.estate.directory.learning import Entry, domain_of, learn, rdns
+from salt_mirror.estate.directory.learning import domain_of, learn
+from salt_mirror.estate.directory.objects import Entry, rdns
 from salt_mirror.estate.directory.reading import read_directory
 from support.peers import peer
 from support.program import Run
@@ -166,6 +167,9 @@ class Objects:
             right_below = dn.partition(",")[2].lower() == base.lower()
             if f"objectClass={kind})" in wanted and dn.lower().endswith(base.lower()) and (right_below or not below):
                 yield Entry(dn, values)
+
+    def at(self, dn: str, attributes: Sequence[str]) -> Entry | None:
+        return next((Entry(one, values) for one, _, values in self.objects if one.lower() == dn.lower()), None)
 
 
 @pytest.mark.parametrize(

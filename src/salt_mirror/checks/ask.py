@@ -299,6 +299,8 @@ def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[
         standing = yield from standing_of(found, view, atlas)
         if standing.behind:
             text += f"; {labels_of(standing.behind)} {'is' if len(standing.behind) == 1 else 'are'} behind"
+        elif standing.replicas is not None:
+            text += f"; they replicate {standing.replicas.through}, and it has not come to all of them"
     return text
 
 

@@ -11,9 +11,11 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import let_transfer
 from salt_mirror.checks.lookup import evidence_of
 from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.replicas import Replicas, replicas_of
 from salt_mirror.checks.wording import many, state
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.holding import Holding
@@ -53,16 +55,17 @@ class Differing(Part):
 
     names = 100_000
 
-    def __init__(self, zones: Iterable[TwoZones], rdtypes: frozenset[int] = frozenset()) -> None:
+    def __init__(self, zones: Iterable[TwoZones], atlas: Atlas, rdtypes: frozenset[int] = frozenset()) -> None:
         """`rdtypes` are the types to compare, all of them when there are none."""
         super().__init__()
+        self._atlas = atlas
         self._rdtypes = rdtypes
         self._zones = list(zones)
         self._compared: list[ComparedZone] = []
         self.size = len(self._zones)
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[ComparedZone]]]:
-        yield (_compare(zone, setting, self._rdtypes) for zone in self._zones)
+        yield (_compare(zone, self._atlas, setting, self._rdtypes) for zone in self._zones)
 
     def take(self, result: ComparedZone) -> None:
         self._compared.append(result)
@@ -84,7 +87,7 @@ class Differing(Part):
             yield from one.findings
 
 
-def _compare(zone: TwoZones, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[ComparedZone]:
+def _compare(zone: TwoZones, atlas: Atlas, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[ComparedZone]:
     found = ComparedZone(zone)
     serials = yield [Question(zone.apex, SOA, server) for server in zone.servers]
     held = [setting.holdings(server, zone.apex) for server in zone.servers]
@@ -95,6 +98,12 @@ def _compare(zone: TwoZones, setting: Setting, rdtypes: frozenset[int]) -> Dialo
         if held[mine] is None and held[other] is not None:
             told[mine], troubles = yield from _asked(zone.servers[mine], told[other])
     found.findings += words.unheld(held, serials)
+    told_soa = {
+        server: soa_fields(answer.values[0])
+        for server, answer in zip(zone.servers, serials, strict=True)
+        if answer.trouble is None and answer.values
+    }
+    words.replicas = yield from replicas_of(zone.apex, zone.view, told_soa, atlas)
     versions = list(words.versions(serials))
     found.findings += versions
     if any(one.outcome == "differs" for one in versions):
@@ -156,6 +165,7 @@ class _Words:
         self._zone = zone
         self._overs = ["transfer" if whole else "udp" for whole in handed_over]
         self._apex = to_text(zone.apex)
+        self.replicas: Replicas | None = None
         self._one, self._another = (server.label for server in zone.servers)
 
     def unheld(self, held: list[Holding | None], serials: list[Answer]) -> Iterator[Finding]:
@@ -177,6 +187,14 @@ class _Words:
         first, second = (soa_fields(answer.values[0]) for answer in serials)
         one, another = first.serial, second.serial
         if first == second:
+            return
+        if self.replicas is not None and self.replicas.servers.issuperset(self._zone.servers):
+            evidence = [evidence_of(answer) for answer in serials]
+            text = (
+                f"{self._one} and {self._another} replicate {self._apex} {self.replicas.through}, and count serials by "
+                f"themselves ({one}, {another}): that these differ says nothing."
+            )
+            yield self._state("diff.replicated", text, name=self._zone.apex, rdtype=SOA, evidence=evidence)
             return
         if one == another:
             kept = [(answer.ttl or 0, answer.values) for answer in serials]

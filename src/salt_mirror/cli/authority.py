@@ -41,7 +41,7 @@ def authority(
     from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
 
-    estate = open_estate(asking)
+    estate = open_estate(asking, directories=True)
     named = [*(zones or []), *(names_in(zones_file, "--zones") if zones_file is not None else [])]
     wanted = names_in_views(named, asking, estate) or [
         (zone.apex, where) for where in views_of(asking, estate) for zone in estate.zones[where].values()

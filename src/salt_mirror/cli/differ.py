@@ -42,8 +42,8 @@ def differ(
     if len(servers) != 2:
         raise BadInput(f"two servers are wanted, and {one} and {another} are {len(servers)}")
     wanted = list(_zones(servers[0], servers[1], zones or [], asking, estate))
-    part = Differing(wanted, frozenset(types_in(types)))
     atlas = atlas_of(estate, servers)
+    part = Differing(wanted, atlas, frozenset(types_in(types)))
     taken = [(server, zone.apex) for zone in wanted for server in zone.servers]
     ran = run_part(part, atlas, [], replace(asking, transfer=False), "zones compared", transfers=taken)
     report = report_of("differ", estate, ran, part)

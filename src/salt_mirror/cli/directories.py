@@ -4,23 +4,29 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.cli.options import LogOn
+from salt_mirror.cli.opening import finders
+from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.dns.errors import about
-from salt_mirror.dns.names import from_text, printable, shown, to_text
-from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory
+from salt_mirror.dns.names import Name, from_text, is_within, printable, shown, to_text
+from salt_mirror.dns.questions import Question, Server
+from salt_mirror.dns.records import SRV
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory, FoundZone
 from salt_mirror.estate.directory.reading import read_directory
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.file import ControllerEntry, DirectoryEntry
 from salt_mirror.estate.forms import check_url
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import read_text
+from salt_mirror.estate.replication import Inbound, Replicated
 
 PASSWORD_VARIABLE = "SALT_MIRROR_DIRECTORY_PASSWORD"
 
@@ -65,52 +71,144 @@ def password_of(user: str, file: Path | None, variable: str) -> str:
     return password
 
 
-def read_directories(estate: Estate) -> None:
-    """Reads every directory that the estate only says where to read. One that cannot be read is told as that, and nothing of it
-    is judged. Raises BadInput for a password that is not there."""
+def read_directories(estate: Estate, asking: Asking, *, records: bool, detail: bool = False) -> None:
+    """Reads every directory that the estate only says where to read, `records` of its zones too. One that cannot be read is
+    told as that, and nothing of it is judged; with `detail` what the library said of it as well. Raises BadInput for a
+    password that
+    is not there."""
     for number, entry in enumerate(estate.directories):
         if entry.urls:
             try:
-                found, url, failed = read_first(entry.urls, partial(_read, entry, estate.path))
-                estate.directories[number] = _with_controllers(entry, found)
-                _take_ages(estate, entry, url, found)
-                estate.ages.remarks += [f"{why}; it was read from {url}" for why in failed]
+                found, url, failed = _read_somewhere(estate, entry, asking, records=records)
             except DirectoryFailed as error:
-                estate.unread[entry.domain, entry.view] = printable(str(error))
+                more = f"; the library says: {error.detail}" if detail and error.detail else ""
+                estate.unread[entry.domain, entry.view] = printable(str(error) + more)
+                continue
+            estate.remarks += [f"{why}; the directory was read from {url}" for why in failed]
+            take_directory(estate, number, found, url, records=records)
+
+
+def _read_somewhere(
+    estate: Estate, entry: DirectoryEntry, asking: Asking, *, records: bool
+) -> tuple[FoundDirectory, str, list[str]]:
+    """Reads a directory where the estate says, else from another of its controllers that the domain's locators lead to. Raises
+    DirectoryFailed."""
+    read = partial(_read, entry, estate.path, records)
+    scheme = next((url.partition("://")[0] for url in entry.urls if "://" in url), "ldaps" if entry.user else "ldap")
+    by_locators = partial(urls_by_locators, from_text(entry.domain), scheme, estate, estate.servers.values(), asking)
+    urls = [one for url in entry.urls for one in ([url] if "://" in url else by_locators())]
+    try:
+        return read_first(urls, read)
+    except DirectoryFailed as error:
+        if error.ours:
+            raise
+        domain = from_text(entry.domain)
+        try:  # the password goes nowhere but into the domain, whatever a locator says
+            others = [
+                url
+                for url in by_locators()
+                if url not in urls and is_within(from_text(url.partition("://")[2]), domain)
+            ]
+        except DirectoryFailed:
+            others = []
+        if not others:
+            raise
+        try:
+            found, url, failed = read_first(others, read)
+        except DirectoryFailed as worse:
+            raise DirectoryFailed(f"{error}; {worse}", error.detail, ours=worse.ours) from None
+        return found, url, [str(error), *failed]
+
+
+_MOST_CONTROLLERS = 8
+
+
+def urls_by_locators(domain: Name, scheme: str, estate: Estate, servers: Iterable[Server], asking: Asking) -> list[str]:
+    """The URLs of the controllers that a domain's own locators lead to, as resolvers and some servers tell, the preferred one
+    first (RFC 2782). Raises DirectoryFailed."""
+    name = from_text("_ldap._tcp.dc._msdcs", domain)
+    with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
+        for server in finders(estate):
+            engine.submit(Question(name, SRV, server, True))
+        for server in servers:
+            engine.submit(Question(name, SRV, server))
+        found: list[bytes] = []
+        while answers := engine.collect():
+            found += [value for answer in answers if answer.trouble is None for value in answer.values]
+    if not found:
+        raise DirectoryFailed(f"no locators at {to_text(name)} lead to a domain controller; name one: ldaps://HOST")
+    best = sorted(found, key=lambda value: (value[:2], 65535 - int.from_bytes(value[2:4], "big"), value[6:]))
+    hosts = list(dict.fromkeys(to_text(value[6:]).rstrip(".") for value in best))[:_MOST_CONTROLLERS]
+    return [f"{scheme}://{host}" for host in hosts]
 
 
 def read_first(urls: Sequence[str], read: Callable[[str], FoundDirectory]) -> tuple[FoundDirectory, str, list[str]]:
     """Read a directory from the first of some controllers that answers: what was found, where, and why not at those before.
     Raises DirectoryFailed with what each of them said."""
     failed: list[str] = []
+    detail, ours = "", False
     for url in urls:
         try:
             return read(url), url, failed
         except DirectoryFailed as error:
             failed.append(f"{url}: {printable(str(error))}")
-    raise DirectoryFailed("; ".join(failed))
+            detail, ours = detail or error.detail, error.ours
+            if ours:
+                break
+    raise DirectoryFailed("; ".join(failed), detail, ours=ours)
 
 
 _CLOCKS_APART_S = 300.0
 """So far clocks may be apart: what Kerberos takes too (RFC 4120 section 5.2.3)."""
 
 
+def take_directory(estate: Estate, number: int, found: FoundDirectory, url: str, *, records: bool) -> None:
+    """Takes what a directory that was read at a URL tells into one of the estate's entries: its controllers, which zones it
+    keeps and how those replicate, what is no record in it, and with `records` their ages."""
+    entry = estate.directories[number]
+    estate.directories[number] = _with_controllers(entry, found)
+    for one in found.zones:
+        estate.replicated[entry.view, one.apex] = _replication_of(one, found)
+    estate.remarks += remarks_of(found, url)
+    if records:
+        _take_ages(estate, entry, url, found)
+
+
+def _replication_of(zone: FoundZone, found: FoundDirectory) -> Replicated:
+    ways: dict[Name, list[Inbound]] = {}
+    for one in found.inbound:
+        if one.partition == zone.partition:
+            moment = datetime.fromtimestamp(one.succeeded, UTC) if one.succeeded is not None else None
+            way = Inbound(printable(one.source), moment, one.failures, one.error)
+            ways.setdefault(from_text(one.host), []).append(way)
+    told = {host for host in map(from_text, zone.hosts) if host in ways}
+    hosts = {host: tuple(ways[host]) if host in told else None for host in map(from_text, zone.hosts)}
+    return Replicated(zone.partition, hosts, {from_text(host): printable(why) for host, why in found.untold.items()})
+
+
+def remarks_of(found: FoundDirectory, url: str) -> list[str]:
+    """What has to be known of a directory beside what it holds: objects that are no records, a clock that is off."""
+    said = [
+        f"{url}: {printable(one.name)} in {printable(one.place)} is there twice: two domain controllers made it at once, and "
+        "replication left a conflict object (CNF) beside it"
+        if one.why == "conflict"
+        else f"{url}: {printable(one.name)} in {printable(one.place)} could not be read"
+        for one in found.lost
+    ]
+    if found.clock_s is not None and abs(found.clock_s) > _CLOCKS_APART_S:
+        way = "ahead of" if found.clock_s > 0 else "behind"
+        said.append(f"the clock of {url} is {abs(found.clock_s):.0f} s {way} ours: so are the ages that it tells")
+    return said + [f"{url}: {printable(remark)}" for remark in found.remarks]
+
+
 def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, found: FoundDirectory) -> None:
     """Takes what a directory says of the ages of the estate's zones."""
     from salt_mirror.estate.exports import of_directory
 
-    ages = estate.ages
     for one in found.zones:
         zone = estate.zones.get(entry.view, {}).get(one.apex)
         if zone is not None:
-            ages.zones.setdefault((entry.view, one.apex), []).append(of_directory(one, url, zone.aging))
-            if one.unread:
-                ages.remarks.append(f"{url}: {one.unread:,} records of {to_text(one.apex)} could not be read")
-    if found.clock_s is not None and abs(found.clock_s) > _CLOCKS_APART_S:
-        way = "ahead of" if found.clock_s > 0 else "behind"
-        off = f"{abs(found.clock_s):.0f} s {way} ours"
-        ages.remarks.append(f"the clock of {url} is {off}: so are the ages that it tells")
-    ages.remarks += [f"{url}: {remark}" for remark in found.remarks]
+            estate.ages.zones.setdefault((entry.view, one.apex), []).append(of_directory(one, url, zone.aging))
 
 
 def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> DirectoryEntry:
@@ -121,14 +219,16 @@ def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> Directory
     return replace(entry, forest=found.forest, guid=found.guid, sites=found.sites, controllers=controllers)
 
 
-def _read(entry: DirectoryEntry, path: Path | None, url: str) -> FoundDirectory:
+def _read(entry: DirectoryEntry, path: Path | None, records: bool, url: str) -> FoundDirectory:
     folder = path.parent if path is not None else Path()
     password = ""
     if entry.user:
         file = folder / entry.password_file if entry.password_file else None
         password = password_of(entry.user, file, entry.password_env)
     ca_file = str((folder / entry.ca_file).absolute()) if entry.ca_file else ""
-    found = read_directory(Access(url=url, user=entry.user, password=password, ca_file=ca_file))
+    found = read_directory(
+        Access(url=url, user=entry.user, password=password, ca_file=ca_file, records=records, replication=True)
+    )
     if from_text(found.domain) != from_text(entry.domain):
         raise DirectoryFailed(f"it is the directory of {found.domain}, and not of {entry.domain}")
     return found

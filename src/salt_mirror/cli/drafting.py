@@ -29,7 +29,7 @@ from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.directories import access_of, check_log_on, read_first, scheme_of
+from salt_mirror.cli.directories import access_of, check_log_on, read_first, remarks_of, scheme_of, urls_by_locators
 from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
 from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.cli.running import Ran, bounds_of, run, taken
@@ -37,10 +37,9 @@ from salt_mirror.cli.telling import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, from_text, printable, shown, to_text
-from salt_mirror.dns.questions import Key, Question, Server
-from salt_mirror.dns.records import AAAA, SRV, A
+from salt_mirror.dns.questions import Key, Server
+from salt_mirror.dns.records import AAAA, A
 from salt_mirror.dns.system import addresses_of, paced, parse_server, search_list, system_resolvers
-from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.directory.found import DirectoryFailed
 from salt_mirror.estate.directory.reading import read_directory
 from salt_mirror.estate.errors import BadInput, shown_path
@@ -60,7 +59,6 @@ NAMES = 10
 """As much as so many names may one dialogue of the search cost at servers that were found on the way: it is about one zone."""
 
 
-_MOST_CONTROLLERS = 8
 """So many of a domain's controllers are tried, one after the other."""
 
 
@@ -198,10 +196,14 @@ class Drafting:
             return
         own = f"{log_on.directory}: "
         try:
-            urls = [log_on.directory] if "://" in log_on.directory else self._urls_by_locators(log_on)
+            urls = [log_on.directory]
+            if "://" not in log_on.directory:
+                servers = [*self._wanted.servers, *self._wanted.known]
+                domain = zone_name(log_on.directory)
+                urls = urls_by_locators(domain, scheme_of(log_on), self._estate, servers, self._asking)
             access = access_of(log_on, urls[0])
             found, url, failed = read_first(urls, lambda url: read_directory(structs.replace(access, url=url)))
-            self._failed = [f"{why}; the directory was read from {url}" for why in failed]
+            self._failed = [f"{why}; the directory was read from {url}" for why in failed] + remarks_of(found, url)
         except DirectoryFailed as error:
             self._unread = (
                 f"The directory {log_on.directory} could not be read: {printable(str(error)).removeprefix(own)}."
@@ -215,27 +217,6 @@ class Drafting:
                 controller.host
             )
             self._wanted.controllers += [(host, address) for address in addresses]
-
-    def _urls_by_locators(self, log_on: LogOn) -> list[str]:
-        """The URLs of the controllers that a domain's own locators lead to, the preferred one first (RFC 2782). Raises
-        DirectoryFailed."""
-        domain = zone_name(log_on.directory or "")
-        name = from_text("_ldap._tcp.dc._msdcs", domain)
-        with Engine(timeout_s=self._asking.timeout, tries=self._asking.tries) as engine:
-            for server in finders(self._estate):
-                engine.submit(Question(name, SRV, server, True))
-            for server in (*self._wanted.servers, *self._wanted.known):
-                engine.submit(Question(name, SRV, server))
-            found: list[bytes] = []
-            while answers := engine.collect():
-                found += [value for answer in answers if answer.trouble is None for value in answer.values]
-        if not found:
-            raise DirectoryFailed(
-                f"no locators at {to_text(name)} lead to a controller; name one: --directory ldaps://HOST"
-            )
-        best = sorted(found, key=lambda value: (value[:2], 65535 - int.from_bytes(value[2:4], "big"), value[6:]))
-        hosts = list(dict.fromkeys(to_text(value[6:]).rstrip(".") for value in best))[:_MOST_CONTROLLERS]
-        return [f"{scheme_of(log_on)}://{host}" for host in hosts]
 
     def _through(self, source: Exchange) -> Exchange:
         self._exchange = HoldingExchange(source)

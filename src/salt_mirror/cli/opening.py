@@ -28,9 +28,10 @@ from salt_mirror.estate.typed import completed
 ESTATE_HERE = "estate.toml"
 
 
-def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False) -> Estate:
+def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False, detail: bool = False) -> Estate:
     """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
-    `directories`, those that tell of their controllers themselves are read; with `ages`, exports and leases too."""
+    `directories`, those that tell of their controllers themselves are read, and with `detail` what the library said where that
+    failed; with `ages`, exports and leases too."""
     if asking.pace != asking.pace or asking.timeout != asking.timeout:  # not a number, which is in no range
         raise BadInput("--pace, --timeout: nan is no number of anything; expected questions a second, and seconds")
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
@@ -47,7 +48,7 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
     if directories and any(entry.directory for entry in estate.directories):
         from salt_mirror.cli.directories import read_directories
 
-        read_directories(estate)
+        read_directories(estate, asking, records=ages, detail=detail)
     return estate
 
 

@@ -156,6 +156,7 @@ def run(
         except KeyboardInterrupt:
             interrupted = True
         progress.end()
+        remarks += atlas.estate.remarks
         if atlas.expects.read:
             remarks += [f"the estate contradicts itself: {clash}" for clash in atlas.expects.clashes()[:MOST_CLASHES]]
         seconds = round(time.monotonic() - clock, 3)

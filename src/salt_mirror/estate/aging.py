@@ -63,11 +63,10 @@ class Leased(NamedTuple):
 
 @dataclass(slots=True)
 class Ages:
-    """All that is known of ages: sources by view and apex, the last lease of each address, and what could not be read."""
+    """All that is known of ages: sources by view and apex, the last lease of each address."""
 
     zones: dict[tuple[str, Name], list[Registered]] = field(default_factory=dict)
     leases: dict[bytes, Leased] = field(default_factory=dict)
-    remarks: list[str] = field(default_factory=list)
 
 
 def moment_of(stamp_h: int) -> datetime:

@@ -40,6 +40,7 @@ from salt_mirror.estate.forms import check_url, zone_name
 from salt_mirror.estate.keys import A_GUID, guid_of, key_of
 from salt_mirror.estate.lists.spec import ListSpec, Networks, check_form, checked_columns
 from salt_mirror.estate.reading import is_there, read_text
+from salt_mirror.estate.replication import Replicated
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +85,8 @@ class Estate:
     """Zones, servers, resolvers. An empty one is what a command has without an estate file.
 
     `twins` are the servers that a view has of its own, since the way to them differs or is shared (`estate.ways`).
-    `unread` says why directories (by domain and view) that are to be read over LDAP were not; `ages` are filled where wished.
+    `unread` says why directories (by domain and view) that are to be read over LDAP were not; `replicated` are the zones (by
+    view and apex) that those keep; `ages` are filled where wished; `remarks` are what every report says of what was read.
     """
 
     title: str = ""
@@ -99,6 +101,8 @@ class Estate:
     roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
     directories: list[DirectoryEntry] = field(default_factory=list)
     unread: dict[tuple[str, str], str] = field(default_factory=dict)
+    replicated: dict[tuple[str, Name], Replicated] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)
     accept: list[AcceptEntry] = field(default_factory=list)
     same: list[SameEntry] = field(default_factory=list)
     inside_only: list[InsideOnlyEntry] = field(default_factory=list)
@@ -260,8 +264,13 @@ class _Builder:
                 from_text(text)
         if entry.directory:
             with about(f"{self._path}: {place}, directory"):
-                for url in entry.urls:
-                    check_url(url)
+                for text in entry.urls:
+                    if "://" in text:
+                        check_url(text)
+                    elif from_text(text) != from_text(entry.domain):
+                        raise BadInput(
+                            f"{shown(text)} is no directory; expected a URL such as ldaps://HOST, or {entry.domain}"
+                        )
             declared = [key for key in ("controllers", "guid", "sites", "forest") if getattr(entry, key)]
             if declared:
                 raise self._fail(f"{place}: says directory, which tells {declared[0]} too; leave one of the two out")

@@ -17,6 +17,7 @@ from salt_mirror.checks.authority.seen import Parentage, Place, Seen, own_set
 from salt_mirror.checks.delegation import delegation_in
 from salt_mirror.checks.lookup import at_name, lookup
 from salt_mirror.checks.part import Holdings
+from salt_mirror.checks.replicas import replicas_of
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Question
@@ -186,6 +187,10 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
         known = seen.lookups[mname].values if mname in seen.lookups else ()
         here = (place.server.address, place.server.port)
         place.own_primary = mname in place.names or here in map(atlas.estate.reached, known)
+    copies = {place.server: place.version for place in seen.serving if place.version is not None}
+    seen.replicas = yield from replicas_of(zone, view, copies, atlas)
+    for place in seen.serving:
+        place.own_primary |= seen.replicas is not None and place.server in seen.replicas.hosts
 
 
 def _addresses(seen: Seen, target: Name) -> list[bytes]:

@@ -98,7 +98,7 @@ def _chosen(seen: Seen, atlas: Atlas, *, taken: int) -> tuple[list[tuple[Name, i
     """Which RRsets to compare on all servers: the expected ones, or a sample; and that in words. `taken` is of how many servers
     the whole zone is in hand, and compared besides."""
     sets, words = _some(seen, atlas)
-    advice = "--transfer compares all"
+    advice = "zones in a directory are not transferred" if seen.several_primaries else "--transfer compares all"
     if taken:
         advice = f"of the others no whole zone was had; those of {many(taken, 'server')} were compared whole"
     return sets, f"{words} ({advice})"

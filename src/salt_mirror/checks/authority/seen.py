@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.delegation import Delegation, lameness
 from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.replicas import Replicas
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import Soa, soa_fields
@@ -107,7 +108,8 @@ class Compared:
 class Seen:
     """All that was seen of a zone in one view. `belongs` is the zone that the name stands in, when it is no zone itself;
     `across` is how a signer's copies compare with those that it signs, where both are served; `beyond` the servers' addresses
-    that this computer has no way to; `primary` the one that the estate says is it."""
+    that this computer has no way to; `primary` the one that the estate says is it; `replicas` are the servers that replicate
+    the zone among each other, if any do."""
 
     zone: Name
     view: str
@@ -123,6 +125,7 @@ class Seen:
     across: Compared = field(default_factory=Compared)
     beyond: dict[bytes, None] = field(default_factory=dict)
     primary: Server | None = None
+    replicas: Replicas | None = None
 
     @property
     def own_targets(self) -> tuple[Name, ...]:
@@ -136,8 +139,12 @@ class Seen:
 
     @property
     def primaries(self) -> list[Place]:
-        """The servers that each name themselves as the primary and know of one another, as servers do that replicate through a
-        directory; none where fewer than two do. One that nobody else lists any more is no primary but an old copy."""
+        """The domain controllers that have a copy, where a directory tells them; else the servers that each name themselves
+        as the primary and know of one another, as controllers do; none where fewer than two do. One that nobody else lists
+        any more is
+        no primary but an old copy."""
+        if self.replicas is not None and self.replicas.kept is not None:
+            return [place for place in self.serving if place.server in self.replicas.hosts]
         own = [place for place in self.serving if place.own_primary]
         listed = [place for place in own if "estate" in place.listed]
         if len({place.version.mname for place in listed if place.version is not None}) > 1:

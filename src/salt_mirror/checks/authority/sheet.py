@@ -189,8 +189,10 @@ def _rows(seen: Seen, serial: int | None) -> list[ServerRow]:
 def _says(seen: Seen, serial: int | None) -> str:
     serving = len(seen.serving)
     if seen.several_primaries:
-        each = "each" if len(seen.primaries) == serving else f"{len(seen.primaries)} of them"
-        return f"{serving} of {len(seen.places)} servers serve it, {each} as a primary of its own"
+        how = seen.replicas.through if seen.replicas is not None else "through a directory"
+        some = "they" if len(seen.primaries) == serving else f"{len(seen.primaries)} of them"
+        says = f"{serving} of {len(seen.places)} servers {'serves' if serving == 1 else 'serve'} it"
+        return f"{says}; {some} replicate it {how}" if len(seen.primaries) > 1 else f"{says}; it is replicated {how}"
     same = sum(place.version is not None and place.version.serial == serial for place in seen.serving)
     version = f"; {same} of them with serial {serial}" if serial is not None else ""
     if seen.unsigned:

@@ -16,7 +16,7 @@ from salt_mirror.checks.soa import judge
 from salt_mirror.checks.wording import duration, no_word_of, state, together_said
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import NS, SOA, record_line, soa_fields, type_text
+from salt_mirror.dns.records import NS, SOA, rdata_text, record_line, soa_fields, type_text
 from salt_mirror.dns.serials import ahead
 from salt_mirror.dns.wire import offers_recursion
 from salt_mirror.findings import Change, Choice, Finding, Outcome
@@ -148,10 +148,9 @@ class VersionWords:
             sent = set(seen.parentage.targets)
             yield from (self._old_copy(place) for place in seen.old_copies if sent & set(place.names))
         if seen.several_primaries:
-            names = ", ".join(place.server.label for place in seen.primaries)
             text = (
-                f"{names} each name themselves as the primary of {self.zone} and count serials by themselves, as servers do "
-                "that replicate through a directory: their records were compared, not their serials."
+                f"{self.zone} is replicated {self._through} by {places_said(seen.primaries)}: each counts serials by "
+                "itself, so their records were compared, and not their serials."
             )
             yield self.finding("auth.several-primaries", text, rdtype=SOA)
             followers = self._followers
@@ -280,17 +279,32 @@ class VersionWords:
         if seen.compared.unlike:
             shown = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in list(seen.compared.unlike)[:3]]
             more = len(seen.compared.unlike) - len(shown)
-            text = (
-                f"{places_said(seen.compared.servers)} have "
-                + (
-                    "no common serial, as they replicate through a directory"
-                    if seen.several_primaries
-                    else "the same serial"
-                )
-                + f" and different records: {', '.join(shown)}{f' and {more:,} more' if more else ''}."
-            )
             evidence = [answer for told in list(seen.compared.unlike.values())[:3] for answer in told]
+            what = f"{', '.join(shown)}{f' and {more:,} more' if more else ''}"
+            servers = places_said(seen.compared.servers)
+            if seen.several_primaries:
+                text = f"{servers} replicate {self.zone} {self._through}, and have different records: {what}{self._lacking()}."
+                servers_apart = [place.server for place in seen.compared.servers]
+                advice = seen.replicas.advice(servers_apart) if seen.replicas is not None else ""
+                yield self.finding("auth.not-replicated", text, evidence, rdtype=SOA, advice=advice)
+                return
+            text = f"{servers} have the same serial and different records: {what}."
             yield self.finding("auth.edited-apart", text, evidence, rdtype=SOA)
+
+    @property
+    def _through(self) -> str:
+        return self.seen.replicas.through if self.seen.replicas is not None else "through a directory"
+
+    def _lacking(self) -> str:
+        """Which of the servers that replicate has what of the first set in which they differ."""
+        (name, rdtype), told = next(iter(self.seen.compared.unlike.items()))
+        said = "; ".join(
+            f"{one.question.server.label}: {', '.join(rdata_text(rdtype, value) for value in one.values) or 'none'}"
+            for one in told
+            if one.trouble is None
+        )
+        what = "" if len(self.seen.compared.unlike) == 1 else f" ({to_text(name)} {type_text(rdtype)})"
+        return f"{what}: {said}" if said else ""
 
     def soa(self) -> Iterator[Finding]:
         place = next(iter(self.seen.measure or self.seen.serving), None)

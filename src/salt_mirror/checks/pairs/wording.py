@@ -105,7 +105,7 @@ class PairWords(DoubtWords):
         standing = self._standing if known else self.of_leads.get(forward.name, UNKNOWN)
         right = standing.right(forward)
         outdated = right is not None and address not in right and not (known and address in self._expected)
-        text, advice = f"{name} is at {where} on {labels_of(yes)}, and not on {labels_of(no)}.", ""
+        text, advice, cause = f"{name} is at {where} on {labels_of(yes)}, and not on {labels_of(no)}.", "", ""
         changes: list[Change] = []
         choices: list[Choice] = []
         disagreement = f"the servers of {name} disagree on {where}"
@@ -116,6 +116,9 @@ class PairWords(DoubtWords):
         elif standing.only_lag(no):
             text += f" {labels_of(no)} {'is' if len(no) == 1 else 'are'} behind."
             advice = let_transfer(no)
+        elif standing.unreplicated(no, yes) and standing.replicas is not None:
+            text += f" They replicate {standing.replicas.through}: what was changed on one of them has not come to the other."
+            advice, cause = standing.catching_up(no, yes)
         elif known and address in self._expected and not forward.followed:
             changes = as_expected(forward, self.view, self._expected)
         elif right is not None and not forward.followed:
@@ -136,6 +139,7 @@ class PairWords(DoubtWords):
             changes=changes,
             choices=choices,
             advice=advice,
+            cause=cause,
         )
 
     def through_alias(self, address: bytes) -> Finding:
@@ -183,7 +187,8 @@ class PairWords(DoubtWords):
             said.setdefault(says, []).append(telling.server)
         sides = "; ".join(f"{labels_of(servers)} says {says}" for says, servers in said.items())
         wrong = [one.server for one in reverse.usable if one.values != (forward.canonical,)]
-        advice = let_transfer(wrong) if self.of_pointers.get(address, UNKNOWN).only_lag(wrong) else ""
+        right = [one.server for one in reverse.usable if one.values == (forward.canonical,)]
+        advice, cause = self.of_pointers.get(address, UNKNOWN).catching_up(wrong, right)
         if address not in forward.values:
             advice = advice or "decide which is right, then bring the servers into line"
         return self._pointer(
@@ -194,6 +199,7 @@ class PairWords(DoubtWords):
             forward.canonical,
             rdtype=PTR,
             advice=advice,
+            cause=cause,
         )
 
     def many_pointers(self, reverse: Lookup, address: bytes, leading: Sequence[Name]) -> Finding:
@@ -323,6 +329,7 @@ class PairWords(DoubtWords):
         extra: Lookup | None = None,
         rdtype: int | None = None,
         advice: str = "",
+        cause: str = "",
     ) -> Finding:
         """A finding that one right pointer would mend, unless there is other advice."""
         reason = f"{address_text(address)} belongs to {to_text(right)}"
@@ -336,6 +343,7 @@ class PairWords(DoubtWords):
             expected=[to_text(right)],
             changes=[] if advice else [one_pointer(reverse, self.view, right, reason)],
             advice=advice,
+            cause=cause,
             stands_at=reverse.canonical,
         )
 

@@ -255,6 +255,8 @@ class Merging:
         if not others:
             return f"the estate expects it as {source} has it"
         begin = f"{source} has it as the estate expects it" if wanted else f"{source} has it right"
+        if primary.replicas is not None and primary.replicas.servers.issuperset(others):
+            return f"{begin}: {primary.replicas.advice(others)}"
         serials = self._serials.get((key.view, key.zone), {})
         own = serials.get(primary.source) if primary.source is not None else None
         alike = [one for one in others if own is not None and serials.get(one) == own]

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.lookup import lookup
 from salt_mirror.checks.plan.sets import Held, SetKey
+from salt_mirror.checks.replicas import Replicas, replicas_of
 from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
@@ -24,12 +25,14 @@ _TTLS = 16
 
 
 class Primary(NamedTuple):
-    """The primary of a zone and the server to read its sets from, which is the same where it can be asked; or why not."""
+    """The primary of a zone and the server to read its sets from, which is the same where it can be asked; or why not. Of a
+    zone that is replicated, `replicas` are all that could be it."""
 
     server: Server | None
     source: Server | None
     servers: tuple[Server, ...]
     trouble: str = ""
+    replicas: Replicas | None = None
 
 
 def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
@@ -40,11 +43,12 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
     if told is not None:
         return Primary(told, told, tuple(dict.fromkeys((told, *servers))))
     answers = yield [Question(zone.apex, SOA, server) for server in servers]
-    named: dict[Server, Name] = {
-        answer.question.server: soa_fields(answer.values[0]).mname
+    held = {
+        answer.question.server: soa_fields(answer.values[0])
         for answer in answers
         if answer.trouble is None and answer.values
     }
+    named = {server: soa.mname for server, soa in held.items()}
     if not named:
         return Primary(None, None, servers, "none of its servers could be asked for its SOA")
     places: dict[Name, set[tuple[bytes, int]]] = {}
@@ -58,7 +62,8 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
             called.split(".")[0],
         )
         if itself and not server.found:  # nothing is sent to a server that the estate does not name
-            return Primary(server, server, servers)
+            replicas = yield from replicas_of(zone.apex, zone.view, held, atlas)
+            return Primary(server, server, servers, replicas=replicas)
     everywhere = {place for found in places.values() for place in found}
     hidden = next((one for one in atlas.estate.servers.values() if (one.address, one.port) in everywhere), None)
     if hidden is not None:

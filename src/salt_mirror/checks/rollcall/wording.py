@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from salt_mirror.checks.behind import Standing, let_transfer
+from salt_mirror.checks.behind import Standing
 from salt_mirror.checks.lookup import Lookup, Telling
 from salt_mirror.checks.proposing import changed, whole_set
 from salt_mirror.checks.rollcall.scope import ExpectedSet
@@ -117,9 +117,12 @@ class RollWords:
                 f"{_SAID[kind]} on {labels_of(one.server for one in tellings)}" for kind, tellings in by_kind.items()
             )
             wrong = [t.server for t, kind in zip(self._found.usable, kinds, strict=True) if kind != RIGHT]
-            lag = let_transfer(wrong) if standing.only_lag(wrong) else ""
+            right = [t.server for t, kind in zip(self._found.usable, kinds, strict=True) if kind == RIGHT]
+            lag, cause = standing.catching_up(wrong, right)
             changes = [] if lag else self._changes(by_kind)
-            return self._finding("roll.servers-disagree", f"{self._what}: {sides}.{hint}", changes=changes, advice=lag)
+            return self._finding(
+                "roll.servers-disagree", f"{self._what}: {sides}.{hint}", changes=changes, advice=lag, cause=cause
+            )
         ((kind, tellings),) = by_kind.items()
         has = ", ".join(self._texts({value for telling in tellings for value in telling.values}))
         wants = ", ".join(self._texts(self._expected.values))

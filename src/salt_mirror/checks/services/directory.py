@@ -26,6 +26,7 @@ from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.file import DirectoryEntry
 from salt_mirror.estate.keys import guid_of
+from salt_mirror.estate.replication import host_of
 
 PRIMARY, CATALOGUE, READ_ONLY = "primary", "catalogue", "read-only"
 ROLES = (PRIMARY, CATALOGUE, READ_ONLY)
@@ -78,11 +79,6 @@ def directory_of(entry: DirectoryEntry) -> Directory:
             for one in entry.controllers
         ),
     )
-
-
-def host_of(text: str, domain: Name) -> Name:
-    """A controller's host: a single label stands in the domain. Raises BadName."""
-    return from_text(text, domain if "." not in text else None)
 
 
 class Wanted(NamedTuple):

@@ -16,7 +16,6 @@ from salt_mirror.checks.services.directory import (
     Controller,
     Directory,
     directory_of,
-    host_of,
     is_locator,
     sites_in,
 )
@@ -31,6 +30,7 @@ from salt_mirror.dns.records import SRV
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.keys import A_GUID, guid_of
 from salt_mirror.estate.model import Estate
+from salt_mirror.estate.replication import host_of
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from functools import partial
 from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.behind import UNKNOWN, let_transfer
+from salt_mirror.checks.behind import UNKNOWN
 from salt_mirror.checks.delegation import lameness
 from salt_mirror.checks.hosts import host_findings
 from salt_mirror.checks.lookup import Lookup
@@ -200,12 +200,16 @@ class DirectoryWords:
             )  # fmt: skip
         for servers, lacking in partly.items():
             where = labels_of(servers)
-            lag = all(self._seen.standings.get(one.name, UNKNOWN).only_lag(servers) for one in lacking)
+            others = [t.server for one in lacking for t in self._seen.at(one).usable if t.server not in servers]
+            standings = (self._seen.standings.get(one.name, UNKNOWN) for one in lacking)
+            ways = list(dict.fromkeys(standing.catching_up(servers, others) for standing in standings))
+            lag = "; ".join(advice for advice, _ in ways) if all(advice for advice, _ in ways) else ""
+            cause = ways[0][1] if lag else ""
             answers = [answer for one in lacking[:_FEW] for answer in answers_of(self._seen.at(one))]
             yield self._state(
                 "dir.servers-disagree", f"{begin}; missing on {where} alone: {_names(lacking)}.", name=controller.host,
                 answers=answers, expected=self._lines(lacking, controller),
-                advice=let_transfer(servers) if lag else "", changes=[] if lag else self._changes(lacking, controller),
+                advice=lag, cause=cause, changes=[] if lag else self._changes(lacking, controller),
             )  # fmt: skip
 
     def _lines(self, missing: list[Wanted], controller: Controller) -> list[str]:

@@ -71,7 +71,6 @@ class Stale(Part):
         self._now, self._seen = setting.moment, []
         now_h = hours_since_1601(setting.moment)
         self._rules = []
-        self.remarks = list(self._scope.estate.ages.remarks)
         for view in self._scope.views():
             inventory = self._scope.inventory(view, setting.holdings)
             self._rules.append((inventory, Rules(inventory, self._scope, now_h)))

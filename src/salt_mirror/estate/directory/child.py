@@ -6,12 +6,19 @@ Strategy: whoever started it ends it when no line comes, so nothing that a peer 
 from __future__ import annotations
 
 import sys
+from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
+from msgspec import structs
 
-from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory
+from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory, FoundInbound
+from salt_mirror.estate.directory.objects import Session
 
 STILL = b"."
+_OTHERS_S = 3.0
+"""So long each other controller has, to tell how changes come to it."""
+_AT_ONCE = 8
+"""So many controllers are asked at once."""
 
 
 class Ended(msgspec.Struct, frozen=True):
@@ -19,26 +26,57 @@ class Ended(msgspec.Struct, frozen=True):
 
     found: FoundDirectory | None = None
     failed: str = ""
+    detail: str = ""
+    ours: bool = False
 
 
 def main() -> None:
     """Reads one directory."""
-    from salt_mirror.estate.directory.connection import Connection
-    from salt_mirror.estate.directory.learning import learn
-
     access = msgspec.json.decode(sys.stdin.buffer.read(), type=Access)
-
-    def beat() -> None:
-        _say(STILL)
-
-    beat()
+    _beat()
     try:
-        ended = Ended(found=learn(Connection(access, 10.0, beat)))
+        ended = Ended(found=_read(access))
     except DirectoryFailed as error:
-        ended = Ended(failed=str(error))
+        ended = Ended(failed=str(error), detail=error.detail, ours=error.ours)
     except ImportError:
         ended = Ended(failed="the library for it is not installed: pip install 'salt-mirror[directory]'")
     _say(msgspec.json.encode(ended))
+
+
+def _read(access: Access) -> FoundDirectory:
+    from salt_mirror.estate.directory.connection import Connection
+    from salt_mirror.estate.directory.learning import learn
+
+    session = Connection(access, 10.0, _beat)
+    found = learn(session, records=access.records)
+    return _with_replication(session, access, found) if access.replication else found
+
+
+def _with_replication(session: Session, access: Access, found: FoundDirectory) -> FoundDirectory:
+    """The directory with how changes come to each controller that holds zones: every one is asked, several at once."""
+    from salt_mirror.estate.directory.connection import Connection
+    from salt_mirror.estate.directory.inbound import inbound_of
+
+    here = session.root().text("dnshostname").lower().rstrip(".")
+    hosts = list(dict.fromkeys(host for zone in found.zones for host in zone.hosts))
+    scheme = access.url.partition("://")[0]
+
+    def ask(host: str) -> list[FoundInbound] | str:
+        try:
+            other = structs.replace(access, url=f"{scheme}://{host}")
+            return inbound_of(session if host == here else Connection(other, _OTHERS_S, _beat), host, found)
+        except DirectoryFailed as error:
+            return str(error)
+
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        told = dict(zip(hosts, pool.map(ask, hosts), strict=True))
+    inbound = [one for ways in told.values() if not isinstance(ways, str) for one in ways]
+    untold = {host: why for host, why in told.items() if isinstance(why, str)}
+    return structs.replace(found, inbound=inbound, untold=untold)
+
+
+def _beat() -> None:
+    _say(STILL)
 
 
 def _say(line: bytes) -> None:

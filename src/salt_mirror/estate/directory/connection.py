@@ -8,16 +8,20 @@ from __future__ import annotations
 
 import os
 import re
+import socket
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
 from typing import Any
+from urllib.parse import urlsplit
 
+from salt_mirror.dns.tickets import cause_of, ticket_trouble
 from salt_mirror.estate.directory.found import Access, DirectoryFailed
-from salt_mirror.estate.directory.learning import Entry
+from salt_mirror.estate.directory.objects import Entry, ahead_s
 
 MOST_ENTRIES = 5_000_000
 _PAGE = 500
-_RAW = ["objectGUID", "dnsRecord", "dNSProperty"]
+_RAW = ["objectGUID", "dnsRecord", "dNSProperty", "repsFrom"]
 _TLS_ONLY = "over TLS a ticket cannot seal: use ldap:// for a ticket, or --user for a password"
 
 
@@ -29,6 +33,9 @@ class Connection:
         import bonsai
 
         self._bonsai = bonsai
+        self._access = access
+        self._address = urlsplit(access.url)
+        self._host = self._address.hostname or ""
         self._timeout_s = timeout_s
         self._beat = beat
         client = bonsai.LDAPClient(access.url)
@@ -68,6 +75,16 @@ class Connection:
         except self._bonsai.NoSuchObjectError:
             return
 
+    def at(self, dn: str, attributes: Sequence[str]) -> Entry | None:
+        """One object by its distinguished name; None where there is none."""
+        try:
+            found = self._tried(
+                lambda: self._connection.search(dn, 0, "(objectClass=*)", list(attributes), timeout=self._timeout_s)
+            )
+        except self._bonsai.NoSuchObjectError:
+            return None
+        return _entry(found[0]) if found else None
+
     def _each(self, pages: Any) -> Iterator[Any]:
         each = iter(pages)
         while True:
@@ -86,18 +103,51 @@ class Connection:
             return step()
         except errors.NoSuchObjectError:
             raise
-        except errors.AuthenticationError as error:
-            raise DirectoryFailed(f"it refused the user, or there is no ticket ({_said(error)})") from None
-        except errors.ConnectionError as error:
-            raise DirectoryFailed(
-                f"no connection ({_said(error)}): nothing listens there, or its certificate is not trusted (--ca-file FILE)"
-            ) from None
         except errors.TimeoutError:
             raise DirectoryFailed(f"it did not answer within {self._timeout_s:g} s") from None
         except errors.LDAPError as error:
             said = _said(error)
-            hint = ": use ldaps://, or ldap:// with a Kerberos ticket" if "authentication required" in said else ""
-            raise DirectoryFailed(f"it answered: {said}{hint}") from None
+            ours = isinstance(error, errors.AuthenticationError) or cause_of(said) in ("none", "expired", "skew")
+            raise DirectoryFailed(self._in_words(error, said), said, ours=ours) from None
+
+    def _in_words(self, error: Exception, said: str) -> str:
+        """What an error means, and what to do about it."""
+        errors, access = self._bonsai.errors, self._access
+        if not access.user:
+            apart_s = self._apart_s() if cause_of(said) == "skew" else None
+            if words := ticket_trouble(said, f"ldap/{self._host}", apart_s):
+                return words
+        if isinstance(error, errors.AuthenticationError):
+            return f"it refused the user {access.user} with this password" if access.user else "it refused the ticket"
+        if isinstance(error, errors.ConnectionError):
+            return self._unreached()
+        if isinstance(error, errors.InsufficientAccess):
+            return "the user has no right to read it"
+        if "authentication required" in said:
+            return "it wants a connection that is sealed: use ldaps://, or ldap:// with a Kerberos ticket"
+        return f"it answered: {said}"
+
+    def _unreached(self) -> str:
+        """Why no connection came about: its address, its port, or its certificate."""
+        port = self._address.port or (636 if self._address.scheme == "ldaps" else 389)
+        try:
+            socket.create_connection((self._host, port), 3.0).close()
+        except socket.gaierror:
+            return f"{self._host} has no address"
+        except OSError:
+            return f"nothing answers on port {port} of {self._host}"
+        if self._address.scheme == "ldaps":
+            return "its certificate is not trusted (--ca-file FILE, or ca_file in the estate)"
+        return f"what answers on port {port} of {self._host} is no directory"
+
+    def _apart_s(self) -> float | None:
+        """How many seconds the directory's clock is ahead of ours, as it tells anybody."""
+        try:
+            client = self._bonsai.LDAPClient(self._access.url)
+            entry = client.connect(timeout=3.0).search("", 0, "(objectClass=*)", ["currentTime"], timeout=3.0)[0]
+        except Exception:  # whatever the library raises: then it is not known
+            return None
+        return ahead_s(_entry(entry).text("currenttime"), datetime.now(UTC))
 
 
 _CODES = re.compile(r"\s*\((?:unknown error code|0x[^)]*)\)")

@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import msgspec
 
 from salt_mirror.estate.file import Role
 
 
 class DirectoryFailed(Exception):
-    """A directory that could not be read; the message says why, for people."""
+    """A directory that could not be read; the message says why, for people, `detail` what the library said of it; `ours`
+    that the ticket or the password is what fails, which no other controller would take either."""
+
+    def __init__(self, message: str, detail: str = "", *, ours: bool = False) -> None:
+        super().__init__(message)
+        self.detail = detail
+        self.ours = ours
 
 
 class Access(msgspec.Struct, frozen=True, kw_only=True):
     """How a directory is reached: a URL (`ldap://` or `ldaps://`), a user with a password, or the user's own Kerberos ticket
-    where `user` is empty; `ca_file` holds the certificates that are trusted beside the system's."""
+    where `user` is empty; `ca_file` holds the certificates that are trusted beside the system's. Without `records` none are
+    read; with `replication` every controller is asked how its changes come."""
 
     url: str
     user: str = ""
     password: str = ""
     ca_file: str = ""
+    records: bool = True
+    replication: bool = False
 
     def __repr__(self) -> str:
         return f"Access({self.url!r}, user={self.user!r}, …)"
@@ -71,9 +82,31 @@ class FoundNetwork(msgspec.Struct, frozen=True, kw_only=True):
     site: str
 
 
+class FoundLost(msgspec.Struct, frozen=True, kw_only=True):
+    """An object that is no record, by its name, and where it is kept: a copy that replication made beside another of the same
+    name (`conflict`), or one that could not be read (`unreadable`)."""
+
+    name: str
+    place: str
+    why: Literal["conflict", "unreadable"]
+
+
+class FoundInbound(msgspec.Struct, frozen=True, kw_only=True):
+    """One way by which changes of a partition come to a controller: from which one (empty where it is not known), when they
+    last came (seconds since 1970), how many attempts failed since, and the number of the last error (Win32)."""
+
+    host: str
+    partition: str
+    source: str
+    succeeded: float | None = None
+    failures: int = 0
+    error: int = 0
+
+
 class FoundDirectory(msgspec.Struct, frozen=True, kw_only=True):
     """A directory domain in its forest. `clock_s` says how many seconds its clock is ahead of ours; None where it does not
-    tell."""
+    tell. `inbound` are the ways by which changes come, of the controllers that told; `untold` says why others did not. `lost`
+    are objects that are no records: copies of one that came into being twice, and such as cannot be read."""
 
     domain: str
     forest: str
@@ -84,3 +117,6 @@ class FoundDirectory(msgspec.Struct, frozen=True, kw_only=True):
     zones: list[FoundZone]
     remarks: list[str] = []
     clock_s: float | None = None
+    lost: list[FoundLost] = []
+    inbound: list[FoundInbound] = []
+    untold: dict[str, str] = {}

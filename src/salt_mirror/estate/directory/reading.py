@@ -49,7 +49,7 @@ def _result(child: subprocess.Popen[bytes], access: Access, silence_s: float, un
         if line.rstrip() != STILL:
             ended = msgspec.json.decode(line, type=Ended)
             if ended.found is None:
-                raise DirectoryFailed(ended.failed)
+                raise DirectoryFailed(ended.failed, ended.detail, ours=ended.ours)
             return ended.found
 
 

@@ -1,0 +1,219 @@
+"""A directory of several controllers on a network of their own: each in a network namespace, joined by a bridge, with the
+administrator's computer on it.
+
+It needs root and Debian's packages, takes minutes to make, and is never for CI (`make directory`). Controllers are added,
+registered, stopped and begun again one by one, so that a test makes the situation that it is about.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from support.directory import NOTHING, PASSWORD, end_all_in
+from support.program import PROGRAM, Outcome
+
+DOMAIN, FIRST_SITE, USER = "pans.gullmarsh.internal", "Works", "worker"
+OURS = "10.77.0.1"
+PATIENCE_S = 180.0
+
+
+@dataclass(frozen=True)
+class Member:
+    """A controller: its host's first label, its address, its namespace, its settings."""
+
+    label: str
+    address: str
+    space: str
+    settings: Path
+
+    @property
+    def host(self) -> str:
+        return f"{self.label}.{DOMAIN}"
+
+
+class Lab:
+    """The network with the controllers on it. `call` runs a command on the administrator's computer."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.members: dict[str, Member] = {}
+        self._spaces: list[str] = []
+        self._ours = self._space("us")
+
+    # The network
+
+    def open(self) -> None:
+        """Lays the network out, with nobody on it but us."""
+        self._in(self._ours, "ip", "link", "add", "br0", "type", "bridge")
+        self._in(self._ours, "ip", "address", "add", f"{OURS}/24", "dev", "br0")
+        self._in(self._ours, "ip", "link", "set", "br0", "up")
+
+    def close(self) -> None:
+        """Ends whoever runs in it, and takes the network away."""
+        for space in reversed(self._spaces):
+            end_all_in(space)
+            subprocess.run(["ip", "netns", "del", space], check=False)
+            shutil.rmtree(Path("/etc/netns") / space, ignore_errors=True)
+
+    def _space(self, label: str) -> str:
+        space = f"salt-{os.getpid()}-{label}"
+        subprocess.run(["ip", "netns", "add", space], check=True)
+        self._spaces.append(space)
+        (Path("/etc/netns") / space).mkdir(parents=True)
+        self._in(space, "ip", "link", "set", "lo", "up")
+        return space
+
+    def _in(self, space: str, *command: str) -> None:
+        subprocess.run(["ip", "netns", "exec", space, *command], check=True, capture_output=True)
+
+    def _names(self) -> None:
+        """Hosts and resolvers of every computer: each controller asks itself, then the first one; we ask all of them."""
+        lines = ["127.0.0.1 localhost", *(f"{one.address} {one.host} {one.label}" for one in self.members.values())]
+        addresses = [one.address for one in self.members.values()]
+        for space in self._spaces:
+            own = [one.address for one in self.members.values() if one.space == space]
+            asked = list(dict.fromkeys([*addresses[:1], *own])) if own else addresses
+            place = Path("/etc/netns") / space
+            (place / "hosts").write_text("\n".join(lines) + "\n", encoding="utf-8")
+            text = f"search {DOMAIN}\n" + "".join(f"nameserver {address}\n" for address in asked)
+            (place / "resolv.conf").write_text(text, encoding="utf-8")
+
+    # Controllers
+
+    def _add(self, label: str, address: str) -> Member:
+        member = Member(label, address, self._space(label), self.folder / label / "etc" / "smb.conf")
+        self._in(
+            self._ours, "ip", "link", "add", f"v-{label}", "type", "veth", "peer", "name", "eth0", "netns", member.space
+        )
+        self._in(self._ours, "ip", "link", "set", f"v-{label}", "master", "br0", "up")
+        self._in(member.space, "ip", "address", "add", f"{address}/24", "dev", "eth0")
+        self._in(member.space, "ip", "link", "set", "eth0", "up")
+        self.members[label] = member
+        self._names()
+        return member
+
+    def _options(self, member: Member) -> list[str]:
+        run = self.folder / f"run-{member.label}"
+        run.mkdir()
+        chosen = {
+            "posix:eadb": self.folder / f"{member.label}-eadb.tdb",
+            "netbios name": member.label.upper(),
+            "interfaces": "lo eth0",
+            "bind interfaces only": "yes",
+            "pid directory": run,
+            "ncalrpc dir": run / "ncalrpc",
+            "winbindd socket directory": run / "winbindd",
+            "nsupdate command": "/bin/false",
+            "dns update command": "/bin/true",
+            "dreplsrv:periodic_interval": "30",
+            "dreplsrv:notify_interval": "1",
+        }
+        return [f"--option={key}={value}" for key, value in chosen.items()]
+
+    def provision(self, label: str, address: str) -> None:
+        """The first controller of the domain."""
+        member = self._add(label, address)
+        self._krb5(member)
+        made = self.call(
+            "samba-tool", "domain", "provision", "--server-role=dc", "--dns-backend=SAMBA_INTERNAL",
+            f"--realm={DOMAIN.upper()}", "--domain=PANS", f"--adminpass={PASSWORD}", f"--host-name={label}",
+            f"--host-ip={address}", f"--site={FIRST_SITE}", f"--targetdir={self.folder / label}", *self._options(member),
+            where=member,
+        )  # fmt: skip
+        assert made.status == 0, made.err[-2000:]
+        self.begin(label)
+        self.insist("kinit", "administrator", stdin=PASSWORD + "\n")
+
+    def join(self, label: str, address: str, site: str, *, read_only: bool = False) -> None:
+        """A further controller of the domain."""
+        member = self._add(label, address)
+        first = next(iter(self.members.values()))
+        made = self.call(
+            "samba-tool", "domain", "join", DOMAIN, "RODC" if read_only else "DC", f"-Uadministrator%{PASSWORD}",
+            "--dns-backend=SAMBA_INTERNAL", f"--site={site}", f"--server={first.host}",
+            f"--targetdir={self.folder / label}", f"--realm={DOMAIN.upper()}", *self._options(member),
+            where=member,
+        )  # fmt: skip
+        assert made.status == 0, made.err[-2000:]
+        self.begin(label)
+
+    def _krb5(self, first: Member) -> None:
+        realm = DOMAIN.upper()
+        (self.folder / "krb5.conf").write_text(
+            f"[libdefaults]\ndefault_realm = {realm}\ndns_lookup_kdc = false\nrdns = false\n"
+            f"dns_canonicalize_hostname = false\n[realms]\n{realm} = {{\n kdc = {first.address}\n}}\n"
+            f"[domain_realm]\n.{DOMAIN} = {realm}\n{DOMAIN} = {realm}\n",
+            encoding="utf-8",
+        )
+
+    def begin(self, label: str) -> None:
+        """Starts a controller, and waits until its DNS serves the domain."""
+        member = self.members[label]
+        text = member.settings.read_text(encoding="utf-8")
+        lines = [line for line in text.splitlines() if "dns forwarder" not in line]
+        member.settings.write_text("\n".join(lines) + "\n", encoding="utf-8")
+        self.insist("samba", "-s", str(member.settings), "-D", where=member)
+        self.insist(str(PROGRAM), "ask", DOMAIN, "SOA", "--at", member.address)
+
+    def stop(self, label: str) -> None:
+        """Ends a controller; its computer stays on the network, and is silent."""
+        end_all_in(self.members[label].space)
+
+    def register(self, label: str) -> None:
+        """Lets a controller's logon service register its records."""
+        member = self.members[label]
+        done = self.call(
+            "samba_dnsupdate", "--use-samba-tool", f"--current-ip={member.address}", "-s", str(member.settings),
+            where=member,
+        )  # fmt: skip
+        assert done.status == 0, done.out + done.err
+
+    # Commands
+
+    def call(
+        self,
+        *command: str,
+        where: Member | None = None,
+        stdin: str = "",
+        user: str = "administrator",
+        cwd: Path | None = None,
+        more: Mapping[str, str] = NOTHING,
+        timeout: float = PATIENCE_S,
+    ) -> Outcome:
+        """Runs a command on our computer, or on a controller, with a user's ticket."""
+        environment = os.environ | {
+            "KRB5_CONFIG": str(self.folder / "krb5.conf"),
+            "KRB5CCNAME": f"FILE:{self.folder}/ticket-of-{user}",
+            "LDAPSASL_NOCANON": "on",
+            "NO_COLOR": "1",
+        }
+        environment.pop("SALT_MIRROR_RESOLVERS", None)
+        space = where.space if where is not None else self._ours
+        done = subprocess.run(
+            ["ip", "netns", "exec", space, *command], cwd=cwd or self.folder, env=environment | dict(more), input=stdin,
+            capture_output=True, text=True, encoding="utf-8", timeout=timeout, check=False,
+        )  # fmt: skip
+        return Outcome(done)
+
+    def insist(
+        self, *command: str, where: Member | None = None, stdin: str = "", user: str = "administrator"
+    ) -> Outcome:
+        """Runs a command until it succeeds."""
+        over_at = time.monotonic() + PATIENCE_S
+        while (done := self.call(*command, where=where, stdin=stdin, user=user)).status:
+            assert time.monotonic() < over_at, f"{command}: {done.out} {done.err}"
+            time.sleep(1)
+        return done
+
+    def tool(self, *arguments: str) -> Outcome:
+        """An administrator's command of the directory, at its first controller."""
+        first = next(iter(self.members.values()))
+        return self.insist(
+            "samba-tool", *arguments, f"-Uadministrator%{PASSWORD}", "-s", str(first.settings), where=first
+        )
