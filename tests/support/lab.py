@@ -31,6 +31,7 @@ class Member:
     address: str
     space: str
     settings: Path
+    read_only: bool = False
 
     @property
     def host(self) -> str:
@@ -86,8 +87,13 @@ class Lab:
 
     # Controllers
 
-    def _add(self, label: str, address: str) -> Member:
-        member = Member(label, address, self._space(label), self.folder / label / "etc" / "smb.conf")
+    @property
+    def first(self) -> Member:
+        """The controller that was there first."""
+        return next(iter(self.members.values()))
+
+    def _add(self, label: str, address: str, *, read_only: bool = False) -> Member:
+        member = Member(label, address, self._space(label), self.folder / label / "etc" / "smb.conf", read_only)
         self._in(
             self._ours, "ip", "link", "add", f"v-{label}", "type", "veth", "peer", "name", "eth0", "netns", member.space
         )
@@ -132,8 +138,8 @@ class Lab:
 
     def join(self, label: str, address: str, site: str, *, read_only: bool = False) -> None:
         """A further controller of the domain."""
-        member = self._add(label, address)
-        first = next(iter(self.members.values()))
+        member = self._add(label, address, read_only=read_only)
+        first = self.first
         made = self.call(
             "samba-tool", "domain", "join", DOMAIN, "RODC" if read_only else "DC", f"-Uadministrator%{PASSWORD}",
             "--dns-backend=SAMBA_INTERNAL", f"--site={site}", f"--server={first.host}",
@@ -166,13 +172,36 @@ class Lab:
         end_all_in(self.members[label].space)
 
     def register(self, label: str) -> None:
-        """Lets a controller's logon service register its records."""
+        """Lets a controller's logon service register its records; one that cannot write has the first one write them."""
         member = self.members[label]
         done = self.call(
             "samba_dnsupdate", "--use-samba-tool", f"--current-ip={member.address}", "-s", str(member.settings),
             where=member,
         )  # fmt: skip
-        assert done.status == 0, done.out + done.err
+        if not member.read_only:
+            assert done.status == 0, done.out + done.err
+            return
+        for line in (self.folder / label / "private" / "dns_update_cache").read_text(encoding="utf-8").splitlines():
+            rdtype, name, *data = line.split()
+            zone = next(zone for zone in (f"_msdcs.{DOMAIN}", DOMAIN) if name.endswith(zone))
+            value = f"{data[0]} {data[1]} 0 100" if rdtype == "SRV" else data[0]
+            label_of = name.removesuffix(f".{zone}")
+            self.tool("dns", "add", self.first.host, zone, label_of, rdtype, value, already="already exists")
+
+    def replicate(self) -> None:
+        """Brings every partition from each controller to every other one, now."""
+        base = ",".join(f"DC={part}" for part in DOMAIN.split("."))
+        for member in self.members.values():
+            for source in self.members.values():
+                if source is member or source.read_only:
+                    continue
+                for partition in (
+                    f"DC=DomainDnsZones,{base}",
+                    f"DC=ForestDnsZones,{base}",
+                    base,
+                    f"CN=Configuration,{base}",
+                ):
+                    self.tool("drs", "replicate", member.host, source.host, partition)
 
     # Commands
 
@@ -211,9 +240,9 @@ class Lab:
             time.sleep(1)
         return done
 
-    def tool(self, *arguments: str) -> Outcome:
-        """An administrator's command of the directory, at its first controller."""
-        first = next(iter(self.members.values()))
-        return self.insist(
-            "samba-tool", *arguments, f"-Uadministrator%{PASSWORD}", "-s", str(first.settings), where=first
-        )
+    def tool(self, *arguments: str, already: str = "") -> Outcome:
+        """An administrator's command of the directory, at its first controller; `already` says what means that it is done."""
+        settings = str(self.first.settings)
+        done = self.call("samba-tool", *arguments, f"-Uadministrator%{PASSWORD}", "-s", settings, where=self.first)
+        assert done.status == 0 or (already and already in done.err), f"{arguments}: {done.out} {done.err}"
+        return done

@@ -17,7 +17,7 @@ from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, printable, shown, to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import SRV
+from salt_mirror.dns.records import CNAME, SRV
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory, FoundZone
 from salt_mirror.estate.directory.reading import read_directory
@@ -183,7 +183,9 @@ def _replication_of(zone: FoundZone, found: FoundDirectory) -> Replicated:
             ways.setdefault(from_text(one.host), []).append(way)
     told = {host for host in map(from_text, zone.hosts) if host in ways}
     hosts = {host: tuple(ways[host]) if host in told else None for host in map(from_text, zone.hosts)}
-    return Replicated(zone.partition, hosts, {from_text(host): printable(why) for host, why in found.untold.items()})
+    untold = {from_text(host): printable(why) for host, why in found.untold.items()}
+    aliases = {one.name: one.rdata for one in zone.records if one.rdtype == CNAME}
+    return Replicated(zone.partition, hosts, untold, tuple(zone.delegated), aliases)
 
 
 def remarks_of(found: FoundDirectory, url: str) -> list[str]:

@@ -70,8 +70,8 @@ RULES = (
     ),
     PlanRule(
         "not ours",
-        "The SOA and NS set of a zone, the parent's delegation and glue, a secondary that lags, a lame server, and "
-        "zones that are not in the estate get advice, never a change.",
+        "The SOA and NS set of a zone, the parent's delegation and glue, a secondary that lags, what was not "
+        "replicated, a lame server, and zones that are not in the estate get advice, never a change.",
         "dc-north has sluice as expected, and dc-kiln does not, both with one serial: raise the serial, or force a "
         "transfer.",
     ),

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.behind import Standing, standing_of
+from salt_mirror.checks.delegation import delegation_in
 from salt_mirror.checks.hosts import Host, look_at
 from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.part import Holdings, no_holding
@@ -22,6 +23,7 @@ from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, parent, to_text
+from salt_mirror.dns.questions import Question
 from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.file import DirectoryEntry
@@ -96,7 +98,9 @@ class Wanted(NamedTuple):
 def rows_of(controller: Controller) -> list[Locator]:
     """Every row of the table that a controller has to register."""
     rows = [row for row in LOCATORS if controller.has(row.who)]
-    return [row for row in rows if row.site_form] if READ_ONLY in controller.roles else rows
+    if READ_ONLY in controller.roles:  # it stands in for its site alone, and others replicate to it by its alias
+        return [row for row in rows if row.kind == "CNAME" or (row.site_form and row.who != "zones")]
+    return rows
 
 
 def wanted_of(directory: Directory, controller: Controller) -> list[Wanted]:
@@ -137,7 +141,8 @@ def _bare(name: Name) -> str:
 @dataclass(slots=True)
 class DirectorySeen:
     """All that was seen of a directory. `declared`: its controllers were named, not found; `owners` tell which names the
-    pointers of strange addresses lead to; `name_servers` are the NS sets of the domain and of `_msdcs`; `aliases` the
+    pointers of strange addresses lead to; `name_servers` are the NS sets of the domain and of `_msdcs`, `delegated` the
+    name servers to which the zone above delegates `_msdcs`, with who told it; `aliases` the
     identifiers that lead to each host, as far as zones are in hand; `standings` whose word counts where servers differ."""
 
     directory: Directory
@@ -149,6 +154,7 @@ class DirectorySeen:
     owners: dict[bytes, Lookup] = field(default_factory=dict)
     standings: dict[Name, Standing] = field(default_factory=dict)
     name_servers: dict[Name, Lookup] = field(default_factory=dict)
+    delegated: dict[Name, str] = field(default_factory=dict)
     aliases: dict[Name, list[Name]] = field(default_factory=dict)
 
     def at(self, wanted: Wanted) -> Lookup:
@@ -202,17 +208,27 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     seen.found = dict(zip(wanted, done[: len(wanted)], strict=True))
     seen.hosts = {host.name: host for host in done[len(wanted) : -len(apexes)]}
     seen.name_servers = dict(zip(apexes, done[-len(apexes) :], strict=True))
+    seen.delegated = yield from _delegated(directory, atlas, holdings)
     seen.aliases = _aliases_in_hand(directory, atlas, holdings)
     divided = {found.name: found for found in seen.found.values() if found.divided}
     stood = yield from together([standing_of(found, directory.view, atlas) for found in divided.values()])
     seen.standings = dict(zip(divided, stood, strict=True))
-    others = sorted({host for _, host in seen.targets()} - set(seen.hosts))
+    others = sorted(_others(seen) - seen.hosts.keys())
     looked = yield from together([look_at(host, directory.view, atlas, pointers=False) for host in others])
     seen.strangers = {host.name: host for host in looked}
     strange = sorted(_strange_addresses(seen))
     pointers = yield from together([lookup(reverse_name(one), (PTR,), directory.view, atlas) for one in strange])
     seen.owners = dict(zip(strange, pointers, strict=True))
     return seen
+
+
+def _others(seen: DirectorySeen) -> set[Name]:
+    """Every host beside the controllers that a record of the domain leads to: locators, NS records, and GUID aliases."""
+    domain = seen.directory.domain
+    of_zones = {target for found in seen.name_servers.values() for target in found.values} | set(seen.delegated)
+    return {host for _, host in seen.targets()} | {
+        host for host in (*of_zones, *seen.aliases) if seen.declared and parent(host) == domain
+    }
 
 
 def all_wanted(directory: Directory) -> Iterator[Wanted]:
@@ -236,16 +252,40 @@ def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
 
 
 def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> dict[Name, list[Name]]:
-    """The identifiers in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer."""
+    """The identifiers in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer, or read."""
     inside = from_text("_msdcs", directory.forest)
     found: dict[Name, list[Name]] = {}
     for apex in (inside, directory.forest):
+        kept = atlas.estate.replicated.get((directory.view, apex))
+        for owner, host in kept.aliases.items() if kept is not None else ():
+            if parent(owner) == inside and owner not in found.get(host, ()):
+                found.setdefault(host, []).append(owner)
         authority = atlas.known(apex, directory.view)
         for server in authority.servers if authority is not None else ():
             holding = holdings(server, apex)
             for owner, rdtype, _, values in holding.rrsets() if holding is not None else ():
                 if rdtype == CNAME and parent(owner) == inside and owner not in found.get(values[0], ()):
                     found.setdefault(values[0], []).append(owner)
+    return found
+
+
+def _delegated(directory: Directory, atlas: Atlas, holdings: Holdings) -> Dialogue[dict[Name, str]]:
+    """The name servers to which the zone above delegates `_msdcs`: as its servers refer there, as it stands in a copy that was
+    taken, or in the directory. Servers that hold both zones answer with the zone's own set, and do not tell it."""
+    inside = from_text("_msdcs", directory.forest)
+    kept = atlas.estate.replicated.get((directory.view, directory.forest))
+    found = dict.fromkeys(kept.delegated if kept is not None else (), "the directory")
+    authority = yield from atlas.find(directory.forest, directory.view)
+    if authority.zone is None or authority.zone == inside:
+        return found
+    for server in authority.servers:
+        holding = holdings(server, authority.zone)
+        if holding is not None:
+            found |= dict.fromkeys(holding.rdata(inside, NS), server.label)
+    for answer in (yield [Question(inside, NS, server) for server in authority.servers]):
+        delegation = delegation_in(answer)
+        if delegation is not None and delegation.cut == inside:
+            found |= dict.fromkeys(delegation.targets, answer.question.server.label)
     return found
 
 

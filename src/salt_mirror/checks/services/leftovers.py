@@ -18,7 +18,7 @@ from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.checks.tests import Judged, Mark, Test, mark_of
 from salt_mirror.checks.wording import answers_of, many, state, together_said, troubles_of
-from salt_mirror.dns.names import Name, parent, to_text
+from salt_mirror.dns.names import Name, from_text, parent, to_text
 from salt_mirror.dns.records import CNAME, NS, PTR, SRV, address_type, record_line
 from salt_mirror.dns.reverse import address_text, reverse_name
 from salt_mirror.findings import Change, Finding
@@ -41,6 +41,9 @@ class Leftovers:
         for name, host in seen.targets():
             if host not in self._known:
                 self._names.setdefault(host, []).append(name)
+        for host in seen.aliases if seen.directory.complete else ():  # nothing but its GUID alias may be left of it
+            if host not in self._known and host in seen.strangers:
+                self._names.setdefault(host, [])
 
     def tests(self) -> Iterator[Judged]:
         """Every test, in the order in which one would ask."""
@@ -50,6 +53,7 @@ class Leftovers:
             yield self._undeclared(new)
         yield self._left([host for host in self._names if host not in new])
         yield self._addresses()
+        yield from self._name_servers()
         if self._seen.declared:
             yield self._old_sites()
             yield self._beyond_roles()
@@ -98,11 +102,12 @@ class Leftovers:
                 continue
             records = self.records_of(host, stranger)
             gone = "" if stranger.usable else " Its name has no address: clients that pick it wait for nothing."
-            said = ", ".join(map(to_text, names[:_FEW]))
-            said += f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
-            what = "record set still leads" if len(names) == 1 else "record sets still lead"
+            sets = list(dict.fromkeys(record[0] for record in records))
+            said = ", ".join(map(to_text, sets[:_FEW]))
+            said += f" and {len(sets) - _FEW} more" if len(sets) > _FEW else ""
+            what = "name still leads" if len(sets) == 1 else "names still lead"
             who = "is not in the directory's list of controllers" if self._directory.complete else "is no controller"
-            text = f"{to_text(host)} {who} of {self._domain}, and {len(names)} {what} there: {said}.{gone}"
+            text = f"{to_text(host)} {who} of {self._domain}, and {len(sets)} {what} there: {said}.{gone}"
             changes = self._removal(records, f"{to_text(host)} is no controller")
             findings.append(self._said("dir.leftover", text, host, names, changes))
             rows.append(_listed(to_text(host), records))
@@ -126,7 +131,6 @@ class Leftovers:
             elif kind == "CNAME" and host in found.values:
                 records.append((name, CNAME, host))
         records += [(alias, CNAME, host) for alias in seen.aliases.get(host, ())]
-        records += [(name, NS, host) for name, found in seen.name_servers.items() if host in found.values]
         if not stranger.usable:  # a host that lives on keeps its own address and pointer
             records += [(reverse_name(address), PTR, host) for address in mine]
         return list(dict.fromkeys(records))
@@ -147,6 +151,54 @@ class Leftovers:
         kind = {SRV: "SRV", CNAME: "CNAME"}.get(rdtype, "HOST")
         found = self._seen.found.get((name, kind)) or self._seen.name_servers.get(name)
         return found.authority.zone if found is not None else None
+
+    def _name_servers(self) -> Iterator[Judged]:
+        """Name servers of the domain, of `_msdcs`, or in the delegation of that, that are controllers no more."""
+        seen, inside = self._seen, from_text("_msdcs", self._directory.forest)
+        places: dict[Name, dict[str, str]] = {}
+        for apex, found in seen.name_servers.items():
+            for target in found.values if found.authority.zone == apex else ():
+                line = f"in {to_text(apex)}: {record_line(apex, NS, target)}"
+                places.setdefault(target, {})[f"the NS set of {to_text(apex)}"] = line
+        own = set(places)
+        answered = {one.server.address for found in seen.name_servers.values() for one in found.usable}
+        for target, who in seen.delegated.items():
+            line = f"in {to_text(parent(inside))}: {record_line(inside, NS, target)}"
+            places.setdefault(target, {})[f"the delegation of {to_text(inside)} (as {who} has it)"] = line
+        findings = []
+        for target in sorted(places.keys() - self._known):
+            stranger = seen.strangers.get(target)
+            lost = stranger is not None and stranger.found.usable and not stranger.usable
+            if not seen.declared or stranger is None:
+                continue
+            if not (target in self._names or lost or target not in own):
+                if not answered & set(stranger.found.values):
+                    findings.append(self._silent(target, list(places[target])))
+                continue
+            text = (
+                f"{to_text(target)} is no domain controller of {self._domain}, and stands in "
+                f"{together_said(places[target])}: whoever is sent to it waits in vain."
+            )
+            advice = f"remove by hand, since no dynamic update takes it away: {'; '.join(places[target].values())}"
+            answers = [answer for found in seen.name_servers.values() for answer in answers_of(found)]
+            findings.append(
+                self._state("dir.old-name-server", text, name=target, rdtype=NS, answers=answers, advice=advice)
+            )
+        said = (f"{one.name} {'is' if one.outcome == 'differs' else 'may be'} a controller no more" for one in findings)
+        says = together_said(said) or "none of a controller that is gone"
+        why = "who looks for the domain is sent there"
+        mark = mark_of(findings, seen.name_servers.values())
+        yield Judged(Test(mark=mark, title="name servers", says=says, why=why), findings)
+
+    def _silent(self, target: Name, places: list[str]) -> Finding:
+        """A name server that is no controller and gave no answer: a secondary that is down, or what was left of a
+        controller."""
+        cause = f"{to_text(target)} is no domain controller, and gave no answer"
+        text = (
+            f"{to_text(target)} stands in {together_said(places)}, is no domain controller of {self._domain}, and gave no "
+            "answer: a secondary that is down, or left of a controller that is gone."
+        )
+        return self._state("dir.unverified", text, name=target, rdtype=NS, outcome="unverified", cause=cause)
 
     # Addresses
 
@@ -216,13 +268,14 @@ class Leftovers:
         for controller in self._directory.controllers:
             rowset = [row for row in LOCATORS if self._not_its_own(row, controller)]
             names = self._registered_at(controller, rowset, controller.site)
-            if names:
+            addresses = self._addresses_beyond(controller)
+            if names or addresses:
                 roles = ", ".join(sorted(controller.roles)) or "none beyond a controller's own"
                 text = (
                     f"{to_text(controller.host)} is registered for more than its roles ({roles}): clients ask it for what "
-                    "it does not do, or the estate does not know its roles."
+                    f"it does not do{'' if self._directory.complete else ', or the estate does not know its roles'}."
                 )
-                test, finding = self._to_remove("dir.beyond-role", text, controller, names, "")
+                test, finding = self._to_remove("dir.beyond-role", text, controller, names, "", addresses)
                 rows.append(test)
                 findings.append(finding)
         why = "clients go by the records, not by what a controller is"
@@ -236,7 +289,7 @@ class Leftovers:
         return (
             row.who in ("catalogue", "primary")
             and not controller.has(row.who)
-            and bool(others)
+            and (bool(others) or self._directory.complete)
             and not (row.who == "primary" and len(self._seen.hosts_at(row)) > 1)
         )
 
@@ -249,15 +302,32 @@ class Leftovers:
         ]
         return [name for name in found if name is not None]
 
+    def _addresses_beyond(self, controller: Controller) -> list[_Record]:
+        """The addresses of a controller under a name that only those of another role have to register, and that no other host
+        shares with it: gc._msdcs of one that is no global catalog any more."""
+        seen, found = self._seen, []
+        own = set(seen.hosts[controller.host].found.values)
+        for row in LOCATORS:
+            name = name_of(row.pattern, self._directory) if row.kind == "HOST" and row.who == "catalogue" else None
+            lookup = seen.found.get((name, "HOST")) if name is not None else None
+            if name is None or lookup is None or not self._not_its_own(row, controller):
+                continue
+            others = {
+                value for one, host in seen.hosts.items() if one != controller.host for value in host.found.values
+            }
+            found += [(name, address_type(value), value) for value in lookup.values if value in own - others]
+        return found
+
     def _to_remove(
-        self, code: str, text: str, controller: Controller, names: list[Name], site: str
+        self, code: str, text: str, controller: Controller, names: list[Name], site: str, more: Sequence[_Record] = ()
     ) -> tuple[Test, Finding]:
-        records = [
+        records: list[_Record] = [
             (name, SRV, value)
             for name in names
             for value in self._seen.found[name, "SRV"].values
             if target_in(value).host == controller.host
         ]
+        records += more
         title = to_text(controller.host) + (f" in {site}" if site else "")
         reason = f"it is not what {to_text(controller.host)} does"
         finding = self._said(code, text, controller.host, names, self._removal(records, reason))

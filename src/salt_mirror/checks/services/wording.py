@@ -134,10 +134,11 @@ class DirectoryWords:
             )
         )  # fmt: skip
         findings += self._unregistered(controller, f"{name}: {says}", rows)
+        told = {finding.cause for finding in findings}
         unverified: dict[str, Answer | None] = {}
         for row in rows:
             found = seen.at(row.wanted)
-            if found.certain == "unverified":
+            if found.certain == "unverified" and troubles_of(found) not in told:
                 unverified.setdefault(troubles_of(found), next(iter(answers_of(found)), None))
         for why, answer in unverified.items():
             text = f"{name}: some of its records could not be looked up: {why}."
@@ -145,7 +146,7 @@ class DirectoryWords:
                 "dir.unverified", text, name=controller.host, answers=[answer], outcome="unverified", cause=why
             )
             findings.append(finding)
-        tests = [row.test for row in rows]
+        tests = _folded(rows)
         if lacking := untested_of(self._directory, controller):
             count = sum(lacking.values())
             says += f", {count} not tested"
@@ -321,6 +322,20 @@ class DirectoryWords:
         finding = self._state("dir.subzone-lame", text, name=zone, answers=lame)
         why = "log-ons and replication look there"
         return Judged(Test(mark="fault", title=f"the delegation of {to_text(zone)}", says="lame", why=why), [finding])
+
+
+def _folded(rows: list[_Row]) -> list[Test]:
+    """A test for each record; those that are right wherever an answer came are one, counted, for each silent server."""
+    doubtful: dict[str, list[Test]] = {}
+    tests = []
+    for row in rows:
+        if row.right and row.test.mark == "unverified":
+            doubtful.setdefault(row.test.says, []).append(row.test)
+        else:
+            tests.append(row.test)
+    for says, alike in doubtful.items():
+        tests += alike if len(alike) == 1 else [Test(mark="unverified", title=many(len(alike), "record"), says=says)]
+    return tests
 
 
 def _names(wanted: list[Wanted]) -> str:

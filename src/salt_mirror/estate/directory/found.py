@@ -59,12 +59,14 @@ class FoundRecord(msgspec.Struct, frozen=True, array_like=True):
 
 class FoundZone(msgspec.Struct, frozen=True, kw_only=True):
     """A zone: its apex, the partition that holds it, the hosts that serve it, its records, how many names in it are tombstones
-    (the first of them in `gone`), and how many records could not be read. Of aging: whether it is on, no-refresh and refresh in
+    (the first of them in `gone`), and how many records could not be read; `delegated` the name servers that its delegation of
+    `_msdcs` names. Of aging: whether it is on, no-refresh and refresh in
     hours; None where it is not said."""
 
     apex: bytes
     partition: str
     hosts: list[str]
+    delegated: list[bytes] = []
     records: list[FoundRecord] = []
     tombstones: int = 0
     gone: list[bytes] = []

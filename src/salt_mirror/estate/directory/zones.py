@@ -12,6 +12,7 @@ from collections.abc import Iterator
 
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, to_text
+from salt_mirror.dns.records import NS
 from salt_mirror.estate.directory.found import FoundLost, FoundRecord, FoundZone
 from salt_mirror.estate.directory.layout import (
     AGING,
@@ -61,19 +62,35 @@ def zones_in(
             continue
         properties = _properties(one)
         found = _Records(to_text(apex).rstrip("."), apex)
-        if records:
+        if records or name.lower().startswith("_msdcs."):  # it is small, and has the aliases of all controllers
             for node in session.search(
                 one.dn, "(objectClass=dnsNode)", ["name", "dnsRecord", "dNSTombstoned"], below=True
             ):
                 found.take(node)
             lost += found.lost[: max(0, MOST_LOST - len(lost))]
         yield FoundZone(
-            apex=apex, partition=partition, hosts=hosts, records=found.records, tombstones=len(found.gone),
-            gone=found.gone[:MOST_GONE], unread=found.unread,
+            apex=apex, partition=partition, hosts=hosts, delegated=_delegated(session, one.dn), records=found.records,
+            tombstones=len(found.gone), gone=found.gone[:MOST_GONE], unread=found.unread,
             aging=bool(properties[AGING]) if AGING in properties else None, no_refresh_h=properties.get(NO_REFRESH),
             refresh_h=properties.get(REFRESH),
             secure_updates=properties[UPDATES] == SECURE_ALONE if UPDATES in properties else None,
         )  # fmt: skip
+
+
+def _delegated(session: Session, zone_dn: str) -> list[Name]:
+    """The name servers to which a zone delegates its `_msdcs`. No server tells that which holds both zones."""
+    node = session.at(f"DC=_msdcs,{zone_dn}", ["dnsRecord", "dNSTombstoned"])
+    if node is None or node.text("dnstombstoned").upper() == "TRUE":
+        return []
+    found = []
+    for raw in node.raw("dnsrecord"):
+        try:
+            kept = read_record(raw)
+        except BadLayout:
+            continue
+        if kept.rdtype == NS and kept.rdata is not None:
+            found.append(kept.rdata)
+    return sorted(found)
 
 
 def _properties(zone: Entry) -> dict[int, int]:
