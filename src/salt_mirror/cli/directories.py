@@ -17,7 +17,7 @@ from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, printable, shown, to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import CNAME, SRV
+from salt_mirror.dns.records import CNAME, PTR, SRV
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory, FoundZone
 from salt_mirror.estate.directory.reading import read_directory
@@ -40,6 +40,19 @@ def check_log_on(log_on: LogOn) -> None:
     if log_on.directory is not None and "://" in log_on.directory:
         with about("--directory"):
             check_url(log_on.directory)
+
+
+def log_on_again(log_on: LogOn, beside: Callable[[Path], str]) -> dict[str, str]:
+    """How an estate reads a directory again, by its keys; `beside` gives a file's path from the estate's folder."""
+    if log_on.directory is None:
+        return {}
+    return {
+        "directory": log_on.directory,
+        "user": log_on.user,
+        "password_file": beside(log_on.password_file) if log_on.password_file is not None else "",
+        "password_env": PASSWORD_VARIABLE if log_on.user and log_on.password_file is None else "",
+        "ca_file": beside(log_on.ca_file) if log_on.ca_file is not None else "",
+    }
 
 
 def scheme_of(log_on: LogOn) -> str:
@@ -168,13 +181,20 @@ def take_directory(estate: Estate, number: int, found: FoundDirectory, url: str,
     entry = estate.directories[number]
     estate.directories[number] = _with_controllers(entry, found)
     for one in found.zones:
-        estate.replicated[entry.view, one.apex] = _replication_of(one, found)
+        estate.replicated[entry.view, one.apex] = _replication_of(one, found, records=records)
     estate.remarks += remarks_of(found, url)
     if records:
         _take_ages(estate, entry, url, found)
 
 
-def _replication_of(zone: FoundZone, found: FoundDirectory) -> Replicated:
+def take_everywhere(estate: Estate, found: FoundDirectory, url: str) -> None:
+    """Takes what a directory told, with its records, into every entry of an estate that would read it."""
+    for number, entry in enumerate(estate.directories):
+        if entry.urls and entry.domain == found.domain:
+            take_directory(estate, number, found, url, records=True)
+
+
+def _replication_of(zone: FoundZone, found: FoundDirectory, *, records: bool) -> Replicated:
     ways: dict[Name, list[Inbound]] = {}
     for one in found.inbound:
         if one.partition == zone.partition:
@@ -185,7 +205,8 @@ def _replication_of(zone: FoundZone, found: FoundDirectory) -> Replicated:
     hosts = {host: tuple(ways[host]) if host in told else None for host in map(from_text, zone.hosts)}
     untold = {from_text(host): printable(why) for host, why in found.untold.items()}
     aliases = {one.name: one.rdata for one in zone.records if one.rdtype == CNAME}
-    return Replicated(zone.partition, hosts, untold, tuple(zone.delegated), aliases)
+    pointers = tuple(dict.fromkeys(one.name for one in zone.records if one.rdtype == PTR)) if records else None
+    return Replicated(zone.partition, hosts, untold, tuple(zone.delegated), aliases, pointers)
 
 
 def remarks_of(found: FoundDirectory, url: str) -> list[str]:

@@ -29,10 +29,20 @@ from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.directories import access_of, check_log_on, read_first, remarks_of, scheme_of, urls_by_locators
+from salt_mirror.cli.directories import (
+    access_of,
+    check_log_on,
+    log_on_again,
+    read_first,
+    remarks_of,
+    scheme_of,
+    take_everywhere,
+    urls_by_locators,
+)
 from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
 from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.cli.running import Ran, bounds_of, run, taken
+from salt_mirror.cli.surroundings import find_short_signatures, is_isolated, with_servers
 from salt_mirror.cli.telling import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
@@ -96,6 +106,8 @@ class Drafting:
         self._exchange: HoldingExchange | None = None
         self._unread = ""
         self._failed: list[str] = []
+        self._read_at = ""
+        self._isolated = False
         self._fits: list[Fit] = []
         self._learnt = Learnt(self._view)
 
@@ -106,13 +118,15 @@ class Drafting:
         name, colon, file = text.partition(":")
         if not colon or not name or not file:
             raise BadInput(f"--key: {shown(name)} is no NAME:FILE; expected one such as mirror:mirror.key")
-        path = Path(file).absolute()
-        key = key_of(name, KeyEntry(secret_file=str(path)), self._path)
+        key = key_of(name, KeyEntry(secret_file=str(Path(file).absolute())), self._path)
+        return name, self._beside(Path(file)), key
+
+    def _beside(self, file: Path) -> str:
+        """A file's path from the folder of the estate."""
         try:
-            shorter = Path(os.path.relpath(path, self._wish.folder.absolute()))
+            return Path(os.path.relpath(file.absolute(), self._wish.folder.absolute())).as_posix()
         except ValueError:  # on another drive
-            shorter = path
-        return name, shorter.as_posix(), key
+            return file.absolute().as_posix()
 
     def _catalog(self, text: str) -> tuple[Name, Server]:
         zone, at, place = text.partition("@")
@@ -187,6 +201,9 @@ class Drafting:
         if ran.interrupted:
             tell("interrupted: nothing was written")
             raise typer.Exit(INTERRUPTED)
+        self._isolated = is_isolated(finders(self._estate), self._asking)
+        if not self._wish.log_on.user:  # with a password there may be no ticket to sign a change with
+            find_short_signatures(self._learnt, self._asking)
         self._end(ran)
 
     def _read_directory(self) -> None:
@@ -203,6 +220,7 @@ class Drafting:
                 urls = urls_by_locators(domain, scheme_of(log_on), self._estate, servers, self._asking)
             access = access_of(log_on, urls[0])
             found, url, failed = read_first(urls, lambda url: read_directory(structs.replace(access, url=url)))
+            self._read_at = url
             self._failed = [f"{why}; the directory was read from {url}" for why in failed] + remarks_of(found, url)
         except DirectoryFailed as error:
             self._unread = (
@@ -305,7 +323,9 @@ class Drafting:
         assert exchange is not None
         drafted = self._files().drafted([])
         estate = estate_of(parse_estate(drafted.text, self._path), self._path)
-        _with_servers(estate, self._atlas)
+        with_servers(estate, self._atlas)
+        if self._wanted.directory is not None:
+            take_everywhere(estate, self._wanted.directory, self._read_at)
         zones = self._learnt.new_to(self._estate)
         coverage = Coverage(Chosen(zones=[zone.apex for zone in zones]), Chosen())
         atlas = Atlas(estate, resolvers=finders(estate), ipv6=self._atlas.ipv6)
@@ -324,8 +344,10 @@ class Drafting:
         """The draft as files."""
         resolvers = () if self._estate.resolvers else system_resolvers()
         keys = [(name, file) for name, file, _ in self._keys]
+        moment = f"{now():%Y-%m-%d %H:%M} UTC"
+        again = log_on_again(self._wish.log_on, self._beside)
         return DraftFiles(
-            self._learnt, self._estate, self._old, self._works, keys, resolvers, f"{now():%Y-%m-%d %H:%M} UTC"
+            self._learnt, self._estate, self._old, self._works, keys, resolvers, moment, again, isolated=self._isolated
         )
 
     def _end(self, ran: Ran) -> NoReturn:
@@ -363,19 +385,3 @@ class Drafting:
             self._learnt, files.labels.known, self._estate, transfer=self._asking.transfer, keys=bool(self._keys),
             resolvers=bool(files.resolvers or self._estate.resolvers),
         )  # fmt: skip
-
-
-def _with_servers(estate: Estate, atlas: Atlas) -> None:
-    """Puts the servers that were asked already in the place of the estate's own, so that nothing is asked twice."""
-    at = {(server.address, server.port): server for server in atlas.servers}
-
-    def known(server: Server) -> Server:
-        found = at.get((server.address, server.port), server)
-        found.label = server.label
-        return found
-
-    estate.servers = {label: known(server) for label, server in estate.servers.items()}
-    for zones in estate.zones.values():
-        for apex, zone in zones.items():
-            if zone.servers is not None:
-                zones[apex] = replace(zone, servers=tuple(map(known, zone.servers)))

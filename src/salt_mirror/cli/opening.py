@@ -52,6 +52,14 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
     return estate
 
 
+def take_pointers(estate: Estate, asking: Asking) -> None:
+    """Reads the estate's directories with every record, so that what they tell needs no sweep."""
+    if any(entry.directory for entry in estate.directories):
+        from salt_mirror.cli.directories import read_directories
+
+        read_directories(estate, asking, records=True)
+
+
 def views_of(asking: Asking, estate: Estate) -> list[str]:
     """The view that was chosen, or all."""
     return [asking.view] if asking.view is not None else estate.views

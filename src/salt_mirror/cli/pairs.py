@@ -28,10 +28,14 @@ def pairs(
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.checks.pairs.scope import PairsScope
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep, servers_at
+    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep, servers_at, take_pointers
     from salt_mirror.cli.running import run_part
 
     estate = open_estate(asking)
+    if not subjects and any(
+        zone.network is not None and zone.network.num_addresses > 256 for zone in estate.all_zones()
+    ):
+        take_pointers(estate, asking)
     scope = PairsScope(estate, subjects or (), view=asking.view, sweep_all=yes)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if scope.sweeps:

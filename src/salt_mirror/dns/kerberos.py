@@ -22,8 +22,9 @@ import dns.rrset
 import dns.tsig
 
 from salt_mirror.dns.exchange import TcpExchange
+from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.update import Signer
+from salt_mirror.dns.update import Signer, send, update_message
 
 MOST_STEPS = 8
 _LENGTH = 2
@@ -48,6 +49,7 @@ class _Lenient:
 
     def __init__(self, context: _Context) -> None:
         self._context = context
+        self.short = False
 
     def get_signature(self, data: bytes) -> bytes:
         return self._context.get_signature(data)
@@ -56,7 +58,9 @@ class _Lenient:
         try:
             return self._context.verify_signature(data, mic)
         except Exception:  # whatever the library raises for a signature that does not fit
-            return self._context.verify_signature(data[_LENGTH:], mic)
+            found = self._context.verify_signature(data[_LENGTH:], mic)
+            self.short = True
+            return found
 
 
 def ticket_signer(server: Server, host: str, *, timeout_s: float, short_signature: bool = False) -> Signer:
@@ -66,6 +70,21 @@ def ticket_signer(server: Server, host: str, *, timeout_s: float, short_signatur
     _negotiate(server, name, context, timeout_s)
     secret: Any = _Lenient(context) if short_signature else context
     return Signer(dns.tsig.Key(name, secret, "gss-tsig."))
+
+
+def signs_short(server: Server, host: str, zone: Name, *, timeout_s: float) -> bool | None:
+    """Whether a server leaves the length out of its signatures, by its answer to a change of a zone that changes nothing; None
+    where no such answer can be had."""
+    name = dns.name.from_text(str(uuid.uuid4()))
+    try:
+        lenient = _Lenient(_context_with(host))
+        _negotiate(server, name, lenient._context, timeout_s)
+    except NoTicket:
+        return None
+    secret: Any = lenient
+    signer = Signer(dns.tsig.Key(name, secret, "gss-tsig."))
+    reply = send(server, update_message(zone, ()), signer, timeout_s=timeout_s)
+    return lenient.short if reply.status == "NOERROR" and not reply.trouble else None
 
 
 def _context_with(host: str) -> _Context:

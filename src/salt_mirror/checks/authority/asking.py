@@ -182,13 +182,18 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
     if unknown:
         found = yield from together([lookup(target, (A, AAAA), view, atlas) for target in unknown])
         seen.lookups.update(zip(unknown, found, strict=True))
+    yield from _name_primaries(seen, atlas)
+
+
+def _name_primaries(seen: Seen, atlas: Atlas) -> Dialogue[None]:
+    """Finds the servers that name themselves as the primary, and those that replicate the zone."""
     for place in seen.serving:
         mname = place.version.mname if place.version is not None else ROOT
         known = seen.lookups[mname].values if mname in seen.lookups else ()
         here = (place.server.address, place.server.port)
         place.own_primary = mname in place.names or here in map(atlas.estate.reached, known)
     copies = {place.server: place.version for place in seen.serving if place.version is not None}
-    seen.replicas = yield from replicas_of(zone, view, copies, atlas)
+    seen.replicas = yield from replicas_of(seen.zone, seen.view, copies, atlas)
     for place in seen.serving:
         place.own_primary |= seen.replicas is not None and place.server in seen.replicas.hosts
 

@@ -49,7 +49,8 @@ class LearntZone:
 
     `holding` is the whole zone, from the server `held_by`; `asked` what was asked for in single questions where nobody handed
     the zone over, which `refusals` tell of, or what the directory has where that keeps it in a `partition`. Then it may take
-    `signed_changes` alone; `ages` tell when its dynamic records were refreshed, in hours since 1601.
+    `signed_changes` alone, as it was told or not (`updates_told`), and answer them with a `short_signature`; `ages` tell when
+    its dynamic records were refreshed, in hours since 1601.
     """
 
     apex: Name
@@ -62,12 +63,15 @@ class LearntZone:
     refusals: dict[Server, str] = field(default_factory=dict)
     partition: str = ""
     signed_changes: bool = False
+    updates_told: bool = False
+    short_signature: bool = False
     ages: dict[tuple[Name, int, bytes], int] = field(default_factory=dict)
 
     def take_kept(self, kept: FoundZone) -> None:
         """Takes in what a directory has of it."""
         self.partition = kept.partition
-        self.signed_changes = bool(kept.secure_updates)
+        self.signed_changes = kept.secure_updates is not False  # what is not said is what a directory does by itself
+        self.updates_told = kept.secure_updates is not None
         sets: dict[tuple[Name, int], tuple[int, set[bytes]]] = {}
         for one in kept.records:
             ttl, values = sets.get((one.name, one.rdtype), (one.ttl, set()))

@@ -187,7 +187,10 @@ class PairsScope:
             self.remarks.append(f"{', '.join(wild)}: a wildcard has no pointer to be judged by; rollcall has it")
         for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
-                if zone.network is not None:
+                told = self.estate.replicated.get((view, zone.apex))
+                if zone.network is not None and told is not None and told.pointers is not None:
+                    self._take_told(zone.network, view, told.pointers)
+                elif zone.network is not None:
                     self._sweep(zone.network, view, listed=True)
         if not self.size:
             raise BadInput(
@@ -258,6 +261,16 @@ class PairsScope:
                     for name in names:
                         self._names[name, view] = None
             self._sweep(network, view, listed=False)
+
+    def _take_told(self, network: Network, view: str, pointers: Sequence[Name]) -> None:
+        """Has the pointers looked at that a directory told of a network, in place of every address of it."""
+        self._networks.append((network, view))
+        for owner in pointers:
+            address = address_of(owner)
+            if address is not None:
+                self._single.setdefault((address, view), False)
+        number = many(len(pointers), "pointer")
+        self.remarks.append(f"{network} was not swept: the directory told all of its pointers ({number})")
 
     def _sweep(self, network: Network, view: str, *, listed: bool) -> None:
         self._networks.append((network, view))

@@ -157,7 +157,7 @@ class Leftovers:
         seen, inside = self._seen, from_text("_msdcs", self._directory.forest)
         places: dict[Name, dict[str, str]] = {}
         for apex, found in seen.name_servers.items():
-            for target in found.values if found.authority.zone == apex else ():
+            for target in found.values:
                 line = f"in {to_text(apex)}: {record_line(apex, NS, target)}"
                 places.setdefault(target, {})[f"the NS set of {to_text(apex)}"] = line
         own = set(places)

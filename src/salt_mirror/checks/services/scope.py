@@ -98,7 +98,9 @@ def _directories(estate: Estate) -> list[Directory]:
     found = []
     for entry in estate.directories:
         unread = estate.unread.get((entry.domain, entry.view), "")
-        found.append(replace(directory_of(entry), unread=unread, complete=bool(entry.urls) and not unread))
+        found.append(
+            replace(directory_of(entry), unread=unread, complete=bool(entry.urls and entry.controllers) and not unread)
+        )
     return found
 
 

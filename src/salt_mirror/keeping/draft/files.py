@@ -41,7 +41,8 @@ class Drafted:
 @dataclass(slots=True)
 class DraftFiles:
     """What a draft's files are made of: `old` is the text of the estate that is there, `works` the keys by which servers handed
-    zones over, `keys` those that were given with their files."""
+    zones over, `keys` those that were given with their files; `log_on` how the directory is read again, by the estate's keys;
+    `isolated` that no resolver finds a name of the world."""
 
     learnt: Learnt
     estate: Estate
@@ -50,6 +51,8 @@ class DraftFiles:
     keys: Collection[tuple[str, str]]
     resolvers: Collection[Server]
     moment: str
+    log_on: Mapping[str, str] = field(default_factory=dict)
+    isolated: bool = False
     labels: tables.Labels = field(init=False)
 
     def __post_init__(self) -> None:
@@ -81,6 +84,8 @@ class DraftFiles:
             expected = [str(names[zone.apex])] if str(names[zone.apex]) in files else []
             new.append(tables.zone_table(zone, self.learnt, self.labels, expected))
         new += self._directories(held)
+        if self.isolated and held.resolver_tests == EstateFile().resolver_tests:
+            new.append(tables.isolated_table())
         begin = self._head() if self.old is None else self.old
         new = [*keys, *self._readable(begin, new)]
         if self.old is None:
@@ -142,7 +147,7 @@ class DraftFiles:
         made = []
         if found is not None and (from_text(found.domain), learnt.view) not in known:
             known.add((from_text(found.domain), learnt.view))
-            made.append(tables.found_directory_table(found, learnt.view))
+            made.append(tables.found_directory_table(found, learnt.view, self.log_on))
         made += [
             tables.directory_table(domain, sites, learnt.view)
             for domain, sites in learnt.directories.items()

@@ -94,7 +94,12 @@ def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collectio
     if zone.held_by is not None:
         lines.append(_with_why("transfer = true", f"{names.known[zone.held_by]} hands it over"))
     if zone.signed_changes:
-        lines.append(_with_why("kerberos = true", "the directory takes changes signed with a ticket alone"))
+        why = "the directory takes changes signed with a ticket alone"
+        if not zone.updates_told:
+            why = "secure dynamic updates, as is usual: the directory does not say"
+        lines.append(_with_why("kerberos = true", why))
+    if zone.short_signature:
+        lines.append(_with_why("short_signature = true", "as its answer to an empty change was signed"))
     if files:
         lines.append(f"expect = [{', '.join(map(quoted, files))}]")
     return "\n".join(lines) + "\n"
@@ -129,25 +134,31 @@ def key_table(name: str, file: str) -> str:
     return f"# Given; the secret stays in its file.\n[keys.{_key(name)}]\nsecret_file = {quoted(file)}\n"
 
 
+def isolated_table() -> str:
+    """`[resolver_tests]` where none of this computer's resolvers finds a name of the world."""
+    return (
+        "# None of this computer's resolvers finds a name of the world: the network is taken for one that leads nowhere.\n"
+        "[resolver_tests]\nexternal = []\n"
+    )
+
+
 def network_table(one: FoundNetwork) -> str:
     """`[networks."…"]` for a network of a directory's, with its site."""
     site = f"site = {quoted(one.site)}\n" if one.site else ""
     return f"# In the directory.\n[networks.{quoted(one.network)}]\n{site}"
 
 
-def found_directory_table(found: FoundDirectory, view: str) -> str:
-    """`[[directories]]` for a directory that was read, with each of its controllers."""
-    lines = ["# Read from the directory itself.", "[[directories]]", f"domain = {quoted(found.domain)}"]
-    lines += [f"view = {quoted(view)}"] if view else []
-    lines += [f"forest = {quoted(found.forest)}"] if found.forest != found.domain else []
-    lines += [f"guid = {quoted(found.guid)}"] if found.guid else []
-    lines += [f"sites = [{', '.join(map(quoted, found.sites))}]"] if found.sites else []
+def found_directory_table(found: FoundDirectory, view: str, log_on: Mapping[str, str]) -> str:
+    """`[[directories]]` for a directory that was read, with how to read it again (`directory` and whose password, by the keys
+    of the estate); what it told of its domain controllers is a comment, since it is read anew each time."""
+    roles = {"primary": "PDC emulator", "catalogue": "global catalog", "read-only": "RODC"}
+    lines = _comment("Read from the directory itself, and read again by each command that needs it.")
     for one in found.controllers:
-        lines += ["", "[[directories.controllers]]", f"host = {quoted(one.host)}"]
-        lines += [f"site = {quoted(one.site)}"] if one.site else []
-        lines += [f"roles = [{', '.join(map(quoted, one.roles))}]"] if one.roles else []
-        lines += [f"guid = {quoted(one.guid)}"] if one.guid else []
-        lines += [] if one.holds_zones else ["holds_zones = false"]
+        what = ", ".join([f"in {one.site}"] * bool(one.site) + [roles[role] for role in one.roles])
+        lines += _comment(f"Domain controller {one.host}{f': {what}' if what else ''}.")
+    lines += ["[[directories]]", f"domain = {quoted(found.domain)}"]
+    lines += [f"view = {quoted(view)}"] if view else []
+    lines += [f"{key} = {quoted(value)}" for key, value in log_on.items() if value]
     return "\n".join(lines) + "\n"
 
 
