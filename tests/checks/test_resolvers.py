@@ -180,7 +180,9 @@ def peculiar(change: Callable[[dns.message.Message], None]) -> Callable[[bytes],
     held = HeldZones([read_zone(PANS, "pans.example"), read_zone(WORLD, "world.example")], recursive=True)
 
     def answers(wire: bytes) -> list[tuple[float, bytes]]:
-        response = held.respond(dns.message.from_wire(wire))
+        query = dns.message.from_wire(wire)
+        response = held.respond(query)
+        response.ednsflags |= query.ednsflags & dns.flags.DO
         change(response)
         return [(0.0, response.to_wire())]
 
@@ -200,7 +202,15 @@ def authentic(response: dns.message.Message) -> None:
     response.flags |= dns.flags.AD
 
 
-@pytest.mark.parametrize(("change", "code"), [(turned, "res.order"), (shouting, "res.changes-case"), (authentic, None)])
+def echoing(response: dns.message.Message) -> None:
+    """What a directory server does: the AD bit of the question comes back, and nothing was validated."""
+    response.flags |= 0 if response.ednsflags & dns.flags.DO else dns.flags.AD
+
+
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [(turned, "res.order"), (shouting, "res.changes-case"), (authentic, None), (echoing, None)],
+)
 def test_answers_that_are_changed_on_the_way_are_told(
     run: Run, served: Served, tmp_path: Path, change: Callable[[dns.message.Message], None], code: str | None
 ) -> None:
@@ -215,8 +225,9 @@ def test_answers_that_are_changed_on_the_way_are_told(
     codes = {one["code"] for one in done.report["findings"]}
     assert (code in codes) if code else not codes & {"res.order", "res.changes-case"}
     validated = [row for row in done.report["tests"][0]["tests"] if row["title"] == "validation"]
-    if change is authentic:
-        assert "came as authentic" in validated[0]["says"]
+    if change in (authentic, echoing):
+        assert ("came as authentic" in validated[0]["says"]) == (change is authentic)
+        assert ("sends back the AD bit" in validated[0]["says"]) == (change is echoing)
 
 
 def test_several_behind_one_address_that_do_not_say_the_same(run: Run, served: Served, tmp_path: Path) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import Any
 
 from salt_mirror.checks.rollcall.scope import Expects
 from salt_mirror.dns.dialogue import Dialogue
@@ -218,13 +219,14 @@ class Atlas:
         return self._servers.setdefault((server.address, server.port), server)
 
     def sibling(self, server: Server, over: str) -> Server:
-        """The same server spoken to over `tcp`, over `transfer` or `update` as by anyone, without its key, or `unchecked`."""
+        """The same server spoken to over `tcp`, over `transfer` or `update` as by anyone, without its key, `unchecked`, or
+        `signed`."""
         key = (server, over)
         if key not in self._siblings:
             plain = None if over in ("transfer", "update") else server.key
-            changes = (
-                {"unchecked": True} if over == "unchecked" else {"over": over, "key": plain, "tls_name": "", "url": ""}
-            )
+            changes: dict[str, Any] = {"over": over, "key": plain, "tls_name": "", "url": ""}
+            if over in ("unchecked", "signed"):
+                changes = {over: True}
             self._siblings[key] = server.again(**changes)
         return self._siblings[key]
 

@@ -93,13 +93,14 @@ class Server:
     first message, or `update`: whether an unsigned change of the zone is taken, by one that changes nothing.
     `found` says that nobody named it: what other servers said has led to it. `via` is the vantage that asks it for us, empty
     where this computer asks; `source` the packed address of this computer from which it is asked, empty where the system
-    chooses. `unchecked` has CD set, so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2).
+    chooses. `unchecked` has CD set, so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2),
+    `signed` DO in place of AD: what a server merely echoes is seen by that.
     `shared` says that it is asked for one of several views to which one way leads.
     """
 
     __slots__ = (
-        "address", "found", "host", "key", "label", "over", "pace", "port", "shared", "source", "tls_name", "unchecked", "url",
-        "via",
+        "address", "found", "host", "key", "label", "over", "pace", "port", "shared", "signed", "source", "tls_name",
+        "unchecked", "url", "via",
     )  # fmt: skip
 
     def __init__(
@@ -117,6 +118,7 @@ class Server:
         via: str = "",
         source: bytes = b"",
         unchecked: bool = False,
+        signed: bool = False,
     ) -> None:
         self.label = label
         self.via = via
@@ -131,6 +133,7 @@ class Server:
         self.found = found
         self.source = source
         self.unchecked = unchecked
+        self.signed = signed
         self.shared: WayOf | None = None
 
     @property

@@ -39,20 +39,25 @@ tell that it has validated the answer (RFC 6840 section 5.7)."""
 PLAIN_MIDDLE = {False: QUERY_MIDDLE[False][:-1] + b"\x00", True: QUERY_MIDDLE[True][:-1] + b"\x00"}
 """The same without the OPT record, for servers that do not know EDNS."""
 _CD = 0x10
+_AD = 0x20
 _MIDDLES = {
-    (plain, unchecked): {
-        recurse: middle[:1] + bytes((middle[1] | (_CD if unchecked else 0),)) + middle[2:]
+    (plain, unchecked, signed): {
+        recurse: middle[:1]
+        + bytes(((middle[1] | (_CD if unchecked else 0)) & (~_AD if signed else 0xFF),))
+        + middle[2:]
         for recurse, middle in table.items()
     }
     for plain, table in ((False, QUERY_MIDDLE), (True, PLAIN_MIDDLE))
     for unchecked in (False, True)
+    for signed in (False, True)
 }
 
 
-def middles(*, plain: bool = False, unchecked: bool = False) -> dict[bool, bytes]:
+def middles(*, plain: bool = False, unchecked: bool = False, signed: bool = False) -> dict[bool, bytes]:
     """A question's header behind its id, by whether recursion is desired: `plain` without an OPT record, `unchecked` with CD,
-    so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2)."""
-    return _MIDDLES[plain, unchecked]
+    so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2); `signed` without AD, for an OPT
+    record with DO, which wants to know of validation as well (RFC 4035 section 3.2.3)."""
+    return _MIDDLES[plain, unchecked, signed]
 
 
 AA, TC, QR = 0x0400, 0x0200, 0x8000
@@ -75,11 +80,10 @@ def rcode_text(rcode: int) -> str:
     return RCODES.get(rcode) or f"RCODE{rcode}"
 
 
-def opt_record(payload: int = PAYLOAD, options: bytes = b"") -> bytes:
-    """An OPT record (RFC 6891 section 6.1.2) that offers a payload size, with options already encoded."""
-    return (
-        b"\x00\x00\x29" + payload.to_bytes(2, "big") + b"\x00\x00\x00\x00" + len(options).to_bytes(2, "big") + options
-    )
+def opt_record(payload: int = PAYLOAD, options: bytes = b"", *, signed: bool = False) -> bytes:
+    """An OPT record (RFC 6891 section 6.1.2) that offers a payload size, with options already encoded; `signed` with DO."""
+    flags = b"\x00\x00\x80\x00" if signed else b"\x00\x00\x00\x00"
+    return b"\x00\x00\x29" + payload.to_bytes(2, "big") + flags + len(options).to_bytes(2, "big") + options
 
 
 def question_tail(rdtype: int) -> bytes:
@@ -88,13 +92,20 @@ def question_tail(rdtype: int) -> bytes:
 
 
 def encode_question(
-    qid: bytes, name: Name, rdtype: int, recurse: bool = False, opt: bytes | None = None, *, unchecked: bool = False
+    qid: bytes,
+    name: Name,
+    rdtype: int,
+    recurse: bool = False,
+    opt: bytes | None = None,
+    *,
+    unchecked: bool = False,
+    signed: bool = False,
 ) -> bytes:
     """One question as a message: `qid` two bytes, `opt` an OPT record (ours by default, none when empty), `unchecked` with
-    CD."""
+    CD, `signed` with DO and without AD."""
     if opt is None:
-        opt = opt_record()
-    middle = middles(plain=not opt, unchecked=unchecked)[recurse]
+        opt = opt_record(signed=signed)
+    middle = middles(plain=not opt, unchecked=unchecked, signed=signed)[recurse]
     return qid + middle + name + question_tail(rdtype) + opt
 
 
@@ -278,6 +289,11 @@ def edns_in(message: bytes) -> Edns | None:
     except (MalformedMessage, IndexError, struct.error):
         pass
     return None
+
+
+def is_authentic(message: bytes) -> bool:
+    """Whether a response says that it was validated (AD, RFC 4035 section 3.2.3)."""
+    return len(message) > 3 and bool(message[3] & _AD)
 
 
 def offers_recursion(message: bytes) -> bool:

@@ -19,6 +19,7 @@ from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Question, Server
 from salt_mirror.dns.records import NS, SOA, A
+from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.model import Zone
 
 LOOKS = 4
@@ -64,7 +65,7 @@ class ResolverSeen:
 
     `values` are the expected record sets, `denials` what it says twice of a name that nobody has, `unchecked` what it answers
     with checking disabled where it failed before; `later` a second look at what differs, and `control` two looks at the same
-    time at something that it keeps.
+    time at something that it keeps; `validated` came as authentic, and is `validated_too` where only DO asked for that.
     """
 
     tried: TriedResolver
@@ -85,6 +86,8 @@ class ResolverSeen:
     unchecked: dict[tuple[Name, int], Answer] = field(default_factory=dict)
     later: dict[tuple[Name, int], Answer] = field(default_factory=dict)
     control: tuple[Answer, Answer] | None = None
+    validated: Answer | None = None
+    validated_too: Answer | None = None
 
     def answers(self) -> list[Answer]:
         """Everything that the resolver itself said."""
@@ -108,6 +111,7 @@ def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[Res
     yield from _together_with(tried, main, atlas, stranger, seen)
     yield from _values(tried, main, atlas, seen)
     yield from _doubts(main, atlas, seen)
+    yield from _validation(main, atlas, seen)
     unreached = [
         zone.apex
         for (zone, through) in seen.zones
@@ -120,6 +124,14 @@ def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[Res
         ]
         seen.forwarders = (yield batch) if batch else []
     return seen
+
+
+def _validation(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
+    """Asks again for something that came as authentic, with DO and without the AD bit that a server may merely echo."""
+    told = [answer for answer in seen.answers() if answer.question.recurse and is_authentic(answer.message)]
+    if told:
+        seen.validated = told[0]
+        (seen.validated_too,) = yield [told[0].question._replace(server=atlas.sibling(main, "signed"))]
 
 
 def recurses(answers: Sequence[Answer]) -> bool:

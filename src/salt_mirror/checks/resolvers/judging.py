@@ -24,6 +24,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, from_text, is_within, to_text
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Server
 from salt_mirror.dns.records import CNAME, SOA, soa_fields
+from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
@@ -143,12 +144,12 @@ def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
     yield from _unchanged(seen, words)
     yield from keeping_tests(seen, {one.zone.apex for one in looked if one.own}, words)
     if seen.external:
-        validated = [answer for answer in seen.answers() if answer.message and answer.message[3] & 0x20]
-        says = (
-            f"{to_text(validated[0].question.name)} came as authentic"
-            if validated
-            else "none seen: it does not validate, or nothing is signed of what was asked for"
-        )
+        again = seen.validated_too
+        says = "none seen: it does not validate, or nothing is signed of what was asked for"
+        if seen.validated is not None and again is not None and is_authentic(again.message):
+            says = f"{to_text(seen.validated.question.name)} came as authentic"
+        elif seen.validated is not None and again is not None and again.message:
+            says = "none seen: it sends back the AD bit of a question, and sets none where signatures are asked for without it"
         yield Judged(Test(mark="ok", title="validation", says=says))
 
 

@@ -53,6 +53,7 @@ class Ways:
         "_cookie",
         "_lost_case",
         "_plain_heard",
+        "_signed",
         "_unchecked",
         "case",
         "edns_seen",
@@ -62,10 +63,10 @@ class Ways:
         "opt",
     )
 
-    def __init__(self, cookie: bytes | None = None, *, unchecked: bool = False) -> None:
+    def __init__(self, cookie: bytes | None = None, *, unchecked: bool = False, signed: bool = False) -> None:
         """`cookie` are our own 8 bytes (RFC 7873 section 4), random ones when left out; `unchecked` has CD set in each
-        question."""
-        self._unchecked = unchecked
+        question, `signed` DO in place of AD."""
+        self._unchecked, self._signed = unchecked, signed
         self._cookie = cookie or os.urandom(8)
         self._lost_case = 0
         self._plain_heard = 0
@@ -74,7 +75,7 @@ class Ways:
         self.has_cookie = False
         self.keeps_case = True
         self.knows_edns = True
-        self.opt = opt_record(options=cookie_option(self._cookie))
+        self.opt = opt_record(options=cookie_option(self._cookie), signed=signed)
 
     def renew_case(self) -> None:
         """Draws another case for the letters, for a server that keeps it."""
@@ -83,7 +84,7 @@ class Ways:
     def envelope(self, *, plain: bool) -> tuple[dict[bool, bytes], bytes]:
         """What stands around a question: the header behind the id, by whether recursion is desired, and the OPT record."""
         plain = plain or not self.knows_edns
-        return middles(plain=plain, unchecked=self._unchecked), b"" if plain else self.opt
+        return middles(plain=plain, unchecked=self._unchecked, signed=self._signed), b"" if plain else self.opt
 
     def holds(self, opt: bytes | None, tried: Attempts) -> bool:
         """Whether a reply has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section 5.3)."""
@@ -94,7 +95,7 @@ class Ways:
             return False
         if not self.has_cookie or cookie not in self.opt:
             self.has_cookie = True
-            self.opt = opt_record(options=cookie_option(cookie))
+            self.opt = opt_record(options=cookie_option(cookie), signed=self._signed)
         return True
 
     def after(self, reply: Reply, tried: Attempts, *, last: bool) -> Next:

@@ -88,7 +88,14 @@ class HttpsLane:
 
         if self._client is None:
             return Answer(question, UNTRUSTED, over="https")
-        wire = encode_question(_ID, question.name, question.rdtype, question.recurse, unchecked=self.server.unchecked)
+        wire = encode_question(
+            _ID,
+            question.name,
+            question.rdtype,
+            question.recurse,
+            unchecked=self.server.unchecked,
+            signed=self.server.signed,
+        )
         before = time.monotonic()
         headers = {"content-type": _TYPE, "accept": _TYPE, "accept-encoding": "identity"}
         try:

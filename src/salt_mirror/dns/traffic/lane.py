@@ -76,7 +76,7 @@ class Lane:
         self._ids = b""
         self._ids_at = 0
         self._case_left = 0
-        self._ways = Ways(unchecked=server.unchecked)
+        self._ways = Ways(unchecked=server.unchecked, signed=server.signed)
         self._reader = Reader()
         self._bulk = Bulk()
         self._ended: dict[bytes, bytes] = {}
@@ -167,7 +167,7 @@ class Lane:
         while qid in self._flights or qid in self._firsts:
             qid = os.urandom(2)
         asked = question.name + (_TAILS.get(question.rdtype) or _tail(question.rdtype))
-        middle = middles(unchecked=self.server.unchecked)[question.recurse]
+        middle = middles(unchecked=self.server.unchecked, signed=self.server.signed)[question.recurse]
         flight = Flight(question, qid, asked, qid + middle + asked + self._ways.opt, now)
         flight.tries = 0
         self._sign(flight)

@@ -303,7 +303,12 @@ class StreamLane:
                 wire = encode_update_trial(qid, question.name, os.urandom(12).hex().encode("ascii"))
             else:
                 wire = encode_question(
-                    qid, question.name, question.rdtype, question.recurse, unchecked=self.server.unchecked
+                    qid,
+                    question.name,
+                    question.rdtype,
+                    question.recurse,
+                    unchecked=self.server.unchecked,
+                    signed=self.server.signed,
                 )
             flight = Flight(question, qid, asked, wire, now)
             if self.server.key is not None:
