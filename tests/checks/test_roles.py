@@ -22,6 +22,7 @@ from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import CNAME, Record
 from salt_mirror.dns.reverse import reverse_name
+from salt_mirror.estate.replication import Replicated
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
 from support import realservers
@@ -219,11 +220,12 @@ def of_catalogue(forest: str) -> set[str]:
 @pytest.mark.parametrize(
     ("roles", "forest", "wanted"),
     [
-        ({"primary", "catalogue"}, D, OF_DOMAIN | OF_SITE | identified("pans.example.") | of_catalogue("pans.example.")
+        ({"pdc-emulator", "global-catalog"}, D,
+         OF_DOMAIN | OF_SITE | identified("pans.example.") | of_catalogue("pans.example.")
          | {"_ldap._tcp.pdc._msdcs.pans.example. 389"}),
         (set(), D, OF_DOMAIN | OF_SITE | identified("pans.example.")),
-        ({"read-only"}, D, OF_SITE | {"cg._msdcs.pans.example. CNAME"}),
-        ({"catalogue"}, F, OF_DOMAIN | OF_SITE | identified("works.example.") | of_catalogue("works.example.")),
+        ({"rodc"}, D, OF_SITE | {"cg._msdcs.pans.example. CNAME"}),
+        ({"global-catalog"}, F, OF_DOMAIN | OF_SITE | identified("works.example.") | of_catalogue("works.example.")),
     ],
 )  # fmt: skip
 def test_the_locator_set_of_a_controller_is_that_of_the_specification(
@@ -232,7 +234,7 @@ def test_the_locator_set_of_a_controller_is_that_of_the_specification(
     controller = Controller(HOST, "S", frozenset(roles), "cg")
     rows = wanted_of(Directory(D, forest, guid="dg"), controller)
     made = [f"{to_text(one.name)} {one.row.port or one.row.kind}" for one in rows]
-    zones = of_zones(to_text(forest)) if "read-only" not in roles else set()
+    zones = of_zones(to_text(forest)) if "rodc" not in roles else set()
     assert set(made) == wanted | zones and len(made) == len(set(made))
     without = wanted_of(Directory(D, forest, guid="dg"), replace(controller, holds_zones=False))
     assert not of_zones(to_text(forest)) & {f"{to_text(one.name)} {one.row.port or one.row.kind}" for one in without}
@@ -264,7 +266,9 @@ def test_a_directory_on_bind_whose_controller_takes_its_records_away_and_brings_
     run: Run, tmp_path: Path
 ) -> None:
     directory = Directory(from_text("pans.example"), from_text("pans.example"), guid="dg", sites=("North",))
-    controller = Controller(from_text("dc-north.pans.example"), "North", frozenset(("primary", "catalogue")), "cg")
+    controller = Controller(
+        from_text("dc-north.pans.example"), "North", frozenset(("pdc-emulator", "global-catalog")), "cg"
+    )
     head = "$TTL 600\n@ SOA dc-north.pans.example. h.pans.example. 1 900 300 1209600 300\n@ NS dc-north.pans.example.\n"
     texts = {"pans.example": head + "dc-north A 10.77.10.5\n", "_msdcs.pans.example": head}
     lines = {
@@ -287,7 +291,7 @@ def test_a_directory_on_bind_whose_controller_takes_its_records_away_and_brings_
             "pans.example",
             "--json",
             "--controller",
-            "dc-north@North,primary,catalogue",
+            "dc-north@North,pdc-emulator,global-catalog",
             "--site",
             "North",
         ]
@@ -322,7 +326,7 @@ def controller(host: str, site: str = "S", *roles: str) -> Controller:
     return Controller(from_text(f"{host}.marsh.example"), site, frozenset(roles), f"guid-of-{host}")
 
 
-ONE, TWO = controller("one", "S", "primary", "catalogue"), controller("two", "T", "catalogue")
+ONE, TWO = controller("one", "S", "pdc-emulator", "global-catalog"), controller("two", "T", "global-catalog")
 ADDRESSES = {"one": "10.77.20.1", "two": "10.77.20.2", "old": "10.77.20.3"}
 
 
@@ -352,7 +356,7 @@ def without(told: Told, *names: str) -> Told:
 def test_a_directory_that_is_registered_whole_says_so_and_an_address_alone_on_the_other_name_does_not_matter() -> None:
     codes, whole = judged(judged_directory(directory(ONE, TWO), ATLAS), both(registered(ONE, TWO)))
     assert codes == [] and whole.test.mark == "ok"
-    assert whole.test.says == "2 of 2 controllers of marsh.example. are registered in full"
+    assert whole.test.says == "2 of 2 domain controllers of marsh.example. are registered in full"
 
 
 def test_where_no_server_answers_nothing_is_ok_and_the_first_line_says_that_nothing_is_known() -> None:
@@ -364,9 +368,11 @@ def test_where_no_server_answers_nothing_is_ok_and_the_first_line_says_that_noth
     codes, whole = judged(judged_directory(directory(ONE, TWO), ATLAS), told)
     assert set(codes) == {"srv.unverified"}  # one silence, told once a controller
     assert {test.mark for test in whole.test.tests} == {"unverified"}
-    assert whole.test.says == ("whether the 2 controllers of marsh.example. are registered could not be verified")
+    assert whole.test.says == (
+        "whether the 2 domain controllers of marsh.example. are registered could not be verified"
+    )
     undeclared = judged(judged_directory(directory(), ATLAS), told)[1]
-    assert undeclared.test.says.startswith("The controllers of marsh.example. could not be looked up")
+    assert undeclared.test.says.startswith("The domain controllers of marsh.example. could not be looked up")
 
 
 def test_one_silent_server_of_two_leaves_what_the_other_knows() -> None:
@@ -379,7 +385,7 @@ def test_one_silent_server_of_two_leaves_what_the_other_knows() -> None:
     assert whole.test.tests[0].says == "26 of 26 registered"
     (doubtful,) = [row for row in whole.test.tests[0].tests if row.says == "right on north; kiln: no answer"]
     assert doubtful.title == "10 records"  # one line, not one for each
-    assert whole.test.says == "whether the 1 controller of marsh.example. is registered could not be verified"
+    assert whole.test.says == "whether the 1 domain controller of marsh.example. is registered could not be verified"
 
 
 def test_a_controller_without_an_address_passes_none_of_the_rows_that_hang_on_it() -> None:
@@ -394,11 +400,13 @@ def test_what_cannot_be_tested_is_counted_and_the_reason_given() -> None:
     told = both(registered(ONE))
     codes, whole = judged(judged_directory(replace(directory(bare), guid="", sites=()), ATLAS), told)
     assert codes == ["dir.untested"]
-    assert whole.test.says == "1 of 1 controller of marsh.example. is registered in full, as far as could be tested"
+    assert (
+        whole.test.says == "1 of 1 domain controller of marsh.example. is registered in full, as far as could be tested"
+    )
     for what in (
         "its site is not known (6 records)",
-        "its identifier",
-        "the domain's identifier is not known (1 record)",
+        "its GUID",
+        "the domain's GUID is not known (1 record)",
     ):
         assert what in whole.findings[0].text
 
@@ -417,7 +425,7 @@ def test_where_the_directory_was_read_whoever_is_not_in_its_list_is_left_over_ho
     codes, whole = judged(judged_directory(read, ATLAS), both(registered(ONE, TWO)))
     assert "dir.leftover" in codes and "dir.not-in-estate" not in codes, codes
     (gone,) = [one for one in whole.findings if one.code == "dir.leftover"]
-    assert "two.marsh.example. is not in the directory's list of controllers of marsh.example." in gone.text
+    assert "two.marsh.example. is not in the directory's list of domain controllers of marsh.example." in gone.text
     removed = {(change.name, change.type) for change in gone.changes}
     srv = {(to_text(one.name), "SRV") for one in wanted_of(directory(TWO), TWO) if one.row.kind == "SRV"}
     assert srv <= removed and ("marsh.example.", "A") in removed
@@ -425,7 +433,7 @@ def test_where_the_directory_was_read_whoever_is_not_in_its_list_is_left_over_ho
 
 
 def test_a_controller_that_is_gone_is_listed_whole() -> None:
-    old = controller("old", "S", "catalogue")
+    old = controller("old", "S", "global-catalog")
     told = registered(ONE, old)
     del told["old.marsh.example.", "A"]  # its own address is gone; the pointer and the domain's addresses stayed
     told["_msdcs.marsh.example", "NS"] = ["one.marsh.example.", "old.marsh.example."]
@@ -435,7 +443,7 @@ def test_a_controller_that_is_gone_is_listed_whole() -> None:
     assert codes == ["dir.leftover", "dir.old-name-server"]
     (advice,) = [one.advice for one in whole.findings if one.code == "dir.old-name-server"]
     assert "in _msdcs.marsh.example.: _msdcs.marsh.example. IN NS old.marsh.example." in advice
-    (listed,) = next(test for test in whole.test.tests if test.title == "left behind").tests
+    (listed,) = next(test for test in whole.test.tests if test.title == "leftover records").tests
     lines = {test.title for test in listed.tests}
     srv = {f"{to_text(one.name)} IN SRV 0 100 {one.row.port} old.marsh.example." for one in wanted_of(directory(old), old)
            if one.row.kind == "SRV"}  # fmt: skip
@@ -450,21 +458,21 @@ def test_a_controller_that_is_gone_is_listed_whole() -> None:
 
 
 def test_the_identifier_of_a_controller_that_is_gone_is_seen_where_the_zone_is_in_hand() -> None:
-    old = controller("old", "S", "catalogue")
+    old = controller("old", "S", "global-catalog")
     told = without(registered(ONE, old), "old.marsh.example.")
     alias = Record(from_text("guid-of-old._msdcs.marsh.example"), CNAME, 60, old.host)
     apex = Record(MARSH_DOMAIN, 6, 60, bytes(22))
     holding = Holding(MARSH_DOMAIN, [apex, alias])
     in_hand = lambda _, zone: holding if zone == MARSH_DOMAIN else None  # noqa: E731
     _, whole = judged(judged_directory(directory(ONE, sites=("S",)), ATLAS, in_hand), both(told))
-    (listed,) = next(test for test in whole.test.tests if test.title == "left behind").tests
+    (listed,) = next(test for test in whole.test.tests if test.title == "leftover records").tests
     assert "guid-of-old._msdcs.marsh.example. IN CNAME old.marsh.example." in {test.title for test in listed.tests}
 
 
 def test_records_of_an_old_site_and_beyond_a_role_are_told_and_a_covered_site_is_not() -> None:
     moved = replace(TWO, site="S")
     plain = replace(TWO, roles=frozenset())
-    three = controller("old", "T", "catalogue")
+    three = controller("old", "T", "global-catalog")
     told = both(registered(ONE, TWO, three, moved))
     codes, whole = judged(judged_directory(directory(ONE, moved, three), ATLAS), told)
     assert codes == ["dir.old-site"] and "is still registered for T" in whole.findings[0].text
@@ -473,6 +481,46 @@ def test_records_of_an_old_site_and_beyond_a_role_are_told_and_a_covered_site_is
     assert "covered by two.marsh.example. (automatic site coverage)" in {one.says for one in whole.test.tests}
     codes, whole = judged(judged_directory(directory(ONE, plain), ATLAS), both(registered(ONE, TWO)))
     assert codes == ["dir.beyond-role"] and "_gc._tcp.marsh.example. IN SRV" in whole.findings[0].remedy
+    # the addresses at gc._msdcs are of the role too, and of nobody else's host
+    removed = {(change.name, change.type): change.remove for change in whole.findings[0].changes}
+    assert removed["gc._msdcs.marsh.example.", "A"] == ["10.77.20.2"] and ("marsh.example.", "A") not in removed
+
+
+def test_an_old_name_server_in_the_delegation_of_msdcs_is_seen_where_it_is_told() -> None:
+    old, gone = from_text("old.marsh.example"), from_text("gone.marsh.example")
+    told = registered(ONE)
+    told["_msdcs.marsh.example", "NS"] = ["one.marsh.example."]
+    told["old.marsh.example", "A"] = ["10.77.20.3"]
+    kept = Replicated("DomainDnsZones", {ONE.host: ()}, delegated=(ONE.host, old, gone))
+    atlas = Atlas(replace(MARSH, replicated={("inside", MARSH_DOMAIN): kept}))
+    read = replace(directory(ONE, sites=("S",)), complete=True)
+    codes, whole = judged(judged_directory(read, atlas), both(told))
+    assert codes == ["dir.old-name-server"] * 2
+    assert {one.name for one in whole.findings} == {"old.marsh.example.", "gone.marsh.example."}
+    for one in whole.findings:  # no server takes an NS record away by a dynamic update (RFC 2136 section 3.4.2.4)
+        assert not one.changes and "in marsh.example.: _msdcs.marsh.example. IN NS" in one.advice
+        assert "the delegation of _msdcs.marsh.example. (as the directory has it)" in one.text
+
+
+def test_a_name_server_that_is_no_controller_is_accused_of_nothing_while_it_serves_or_is_merely_silent() -> None:
+    """It may be a secondary of its own: one that answers is none of ours to judge, one that does not is not known."""
+    read = replace(directory(ONE, sites=("S",)), complete=True)
+    for address, codes in (("127.0.0.1", []), ("10.77.20.9", ["dir.unverified"])):
+        told = both(registered(ONE))
+        told |= both({("marsh.example", "NS"): ["one.marsh.example.", "other.marsh.example."]})
+        told |= both({("other.marsh.example", "A"): [address]})
+        assert judged(judged_directory(read, ATLAS), told)[0] == codes, address
+
+
+def test_a_controller_that_is_gone_is_known_by_its_guid_alias_alone() -> None:
+    alias = from_text("guid-of-old._msdcs.marsh.example")
+    kept = Replicated("ForestDnsZones", {ONE.host: ()}, aliases={alias: from_text("old.marsh.example")})
+    atlas = Atlas(replace(MARSH, replicated={("inside", from_text("_msdcs.marsh.example")): kept}))
+    read = replace(directory(ONE, sites=("S",)), complete=True)
+    codes, whole = judged(judged_directory(read, atlas), both(registered(ONE)))
+    assert codes == ["dir.leftover"] and "1 name still leads there: guid-of-old._msdcs" in whole.findings[0].text
+    (change,) = whole.findings[0].changes
+    assert (change.name, change.type, change.remove) == (to_text(alias), "CNAME", ["old.marsh.example."])
 
 
 def test_controllers_of_another_domain_of_the_forest_are_not_accused_at_its_common_names() -> None:

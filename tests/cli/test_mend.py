@@ -24,8 +24,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from salt_mirror.checks.plan.rules import RULES
+from salt_mirror.checks.plan.sending import meaning
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.edits import Reply
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Key, Question
 from salt_mirror.dns.records import SOA, TXT
@@ -753,3 +755,33 @@ def test_one_name_that_a_policy_forbids_is_left_and_the_others_are_changed(run: 
         back = run("mend", "--back", next(tmp_path.glob("*.undo")).name, "--yes", "--undo", "again")
         assert back.out.startswith("2 of 2 sets restored; 1 was refused by that run, and stays as it is."), back.out
         assert back.status == 0
+
+
+def test_a_record_of_somebody_else_takes_no_other_change_with_it_and_its_refusal_is_told_as_that(
+    run: Run, mended: Mended
+) -> None:
+    """A directory server sends the whole message back as a failure, with our own signature on it."""
+    mended.first.others = {dns.name.from_text("h2.pans.example.")}
+    done = run("mend", "--apply", "--yes", "--undo", "undo", "--json").report
+    carried = {(one["name"].split(".")[0], one["type"]): one for one in done["plan"]["carried"]}
+    refused = carried["h2", "A"]
+    assert (
+        refused["outcome"] == "unverified"
+        and "a record that belongs to somebody else; it was not carried out" in refused["says"]
+    )
+    assert "short_signature" not in refused["says"] and "signed" not in refused["says"]
+    assert carried["h3", "A"]["says"] == "done" and "h3 600 IN A 10.77.20.3" in contents(mended.first, FORWARD)
+    assert "10.77.20.22" in contents(mended.first, FORWARD)
+
+
+@pytest.mark.parametrize(
+    ("reply", "signed", "says"),
+    [
+        (Reply("SERVFAIL"), True, "it failed; a directory server says so of a record that belongs to somebody else"),
+        (Reply("SERVFAIL", "not signed", unknown=True), True, "it failed; a directory server says so of a record that"),
+        (Reply("REFUSED", "", unknown=False), False, "it refuses the change, which was sent without a key"),
+        (Reply("", "no answer in time", unknown=True), True, "no answer in time"),
+    ],
+)
+def test_what_a_server_says_comes_before_how_it_signed_that(reply: Reply, signed: bool, says: str) -> None:
+    assert meaning(reply, signed=signed).startswith(says)

@@ -17,10 +17,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.cli.directories import read_first
+from salt_mirror.checks.draft.learnt import LearntZone
+from salt_mirror.cli.directories import read_first, remarks_of
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A, rdata_from_text, rdata_text
+from salt_mirror.dns.tickets import ticket_trouble
 from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory
+from salt_mirror.estate.directory.inbound import inbound_of, ways_of
 from salt_mirror.estate.directory.layout import BadLayout, read_property, read_record
 from salt_mirror.estate.directory.learning import domain_of, learn
 from salt_mirror.estate.directory.objects import Entry, rdns
@@ -199,7 +202,8 @@ def test_what_a_directory_has_is_what_is_learnt() -> None:
     found = learn(objects)
     assert (found.domain, found.forest, found.guid) == (DOMAIN, DOMAIN, str(uuid.UUID(int=1)))
     assert [(one.host, one.site, one.roles, one.holds_zones) for one in found.controllers] == [
-        (f"dc-kiln.{DOMAIN}", "Kiln-House", [], True), (f"dc-north.{DOMAIN}", "North-Pans", ["primary", "catalogue"], False),
+        (f"dc-kiln.{DOMAIN}", "Kiln-House", [], True),
+        (f"dc-north.{DOMAIN}", "North-Pans", ["pdc-emulator", "global-catalog"], False),
     ]  # fmt: skip
     assert found.controllers[1].guid == str(uuid.UUID(int=2))
     assert [(one.network, one.site) for one in found.networks] == [
@@ -214,6 +218,105 @@ def test_what_a_directory_has_is_what_is_learnt() -> None:
         (from_text(DOMAIN), NS, 0), (from_text(f"dc-north.{DOMAIN}"), A, 0), (from_text(f"rake.stores.{DOMAIN}"), A, 9),
     }  # fmt: skip
     assert (zone.tombstones, zone.unread) == (1, 2)
+
+
+def test_conflict_objects_and_what_cannot_be_read_are_no_records_and_are_named() -> None:
+    objects = Objects()
+    partition = f"DC=DomainDnsZones,{BASE}"
+    twin = "brine\nCNF:6d21d1a6-7bb8-4a0c-9a3d-0d7f1b7a3c11"
+    address = kept(A, bytes((10, 77, 0, 5)))
+    objects.zone(DOMAIN, partition, {"brine": [address], twin: [address], "odd": [address[:-1], address[:-2]]})
+    objects.zone(f"{DOMAIN}\nCNF:6d21d1a6-7bb8-4a0c-9a3d-0d7f1b7a3c12", partition, {"x": [address]})
+    objects.add(
+        f"CN=KILN\\0ACNF:6d21d1a6-7bb8-4a0c-9a3d-0d7f1b7a3c13,CN=Servers,CN=Kiln-House,CN=Sites,{SETTINGS}", "server"
+    )
+    found = learn(objects)
+    (zone,) = found.zones
+    assert {one.name for one in zone.records} == {from_text(f"brine.{DOMAIN}")} and zone.unread == 2
+    assert sorted((one.name, one.place, one.why) for one in found.lost) == [
+        ("KILN", "the domain controllers", "conflict"), ("brine", DOMAIN, "conflict"), ("odd", DOMAIN, "unreadable"),
+        (DOMAIN, "the zones", "conflict"),
+    ]  # fmt: skip
+    said = remarks_of(found, "ldaps://dc")
+    assert "ldaps://dc: brine in pans.gullmarsh.internal is there twice" in said[1] and "(CNF)" in said[1]
+    assert any("odd in pans.gullmarsh.internal could not be read" in one for one in said)
+
+
+# As a real controller keeps it: from the one with this GUID, last at this second, nothing failed.
+REPS_FROM = bytes.fromhex(
+    "01000000000000001801000000000000" "6c751c2103000000" "6c751c2103000000" "00000000" "d0000000" "48000000" "70000000"
+    + "11" * 84 + "00000000" + "e50f000000000000" "0000000000000000" "e50f000000000000"
+    "357459e8e037c946a0f3a6b5cd35502c" "80ec9f31599ac945854e05b0f751969f"
+) + bytes(20)  # fmt: skip
+NEIGHBOUR = (
+    "<DS_REPL_NEIGHBOR><pszNamingContext>DC=DomainDnsZones</pszNamingContext><pszSourceDsaDN>CN=NTDS Settings,CN=DC-KILN,"
+    "CN=Servers,CN=Kiln-House,CN=Sites</pszSourceDsaDN><uuidSourceDsaObjGuid>00000000-0000-0000-0000-000000000009"
+    "</uuidSourceDsaObjGuid><ftimeLastSyncSuccess>2026-11-29T08:35:56Z</ftimeLastSyncSuccess><dwLastSyncResult>1722"
+    "</dwLastSyncResult><cNumConsecutiveSyncFailures>41</cNumConsecutiveSyncFailures></DS_REPL_NEIGHBOR>"
+)
+
+
+def test_how_changes_come_to_a_controller_is_read_in_both_forms() -> None:
+    moment = datetime(2026, 11, 29, 8, 38, 4, tzinfo=UTC).timestamp()
+    (way,) = ways_of(Entry("", {"repsfrom": [REPS_FROM], "msds-ncreplinboundneighbors": [NEIGHBOUR]}))
+    assert (way.guid, way.failures, way.error) == ("e8597435-37e0-46c9-a0f3-a6b5cd35502c", 0, 0)
+    assert way.succeeded == moment
+    objects = Objects()
+    objects.zone(DOMAIN, f"DC=DomainDnsZones,{BASE}", {})
+    objects.add(f"DC=DomainDnsZones,{BASE}", "domainDNS", **{"msDS-NCReplInboundNeighbors": NEIGHBOUR})
+    (one,) = inbound_of(objects, "dc-north", learn(objects))
+    assert (one.partition, one.source, one.failures, one.error) == ("DomainDnsZones", f"dc-kiln.{DOMAIN}", 41, 1722)
+    assert one.succeeded == datetime(2026, 11, 29, 8, 35, 56, tzinfo=UTC).timestamp()
+
+
+@given(st.binary(max_size=300), st.text(max_size=200), st.integers(0, 300), st.binary(max_size=4))
+def test_a_state_that_is_no_state_is_passed_over(raw: bytes, text: str, at: int, put: bytes) -> None:
+    damaged = REPS_FROM[:at] + put + REPS_FROM[at + len(put) :]
+    broken = NEIGHBOUR[:at] + text + NEIGHBOUR[at:]
+    for one in ([raw], [damaged]):
+        for way in ways_of(Entry("", {"repsfrom": one, "msds-ncreplinboundneighbors": [text, broken]})):
+            assert way.failures >= 0 and way.error >= 0
+
+
+def test_the_delegation_of_msdcs_its_aliases_and_what_is_secure_by_default_are_told_without_every_record() -> None:
+    objects = Objects()
+    partition = f"DC=DomainDnsZones,{BASE}"
+    gone = kept(NS, counted(f"dc-gone.{DOMAIN}"), rank=0x82)
+    objects.zone(DOMAIN, partition, {"_msdcs": [gone], "rake": [kept(A, bytes((10, 77, 0, 9)))]})
+    alias = kept(CNAME, counted(f"dc-kiln.{DOMAIN}"))
+    objects.zone(f"_msdcs.{DOMAIN}", partition, {"5a17e000-0a00-4000-8000-00000000d0d0": [alias]})
+    domain, msdcs = learn(objects, records=False).zones
+    assert domain.delegated == [from_text(f"dc-gone.{DOMAIN}")] and not domain.records
+    assert [one.rdata for one in msdcs.records] == [from_text(f"dc-kiln.{DOMAIN}")]
+    assert msdcs.secure_updates is None
+    zone = LearntZone(msdcs.apex, "in the directory")
+    zone.take_kept(msdcs)
+    assert zone.signed_changes and not zone.updates_told  # secure alone, as is usual; and that it was not said is said
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("No Kerberos credentials available (default cache: FILE:/tmp/krb5cc_0)", "there is no Kerberos ticket"),
+        ("No credentials cache found", "there is no Kerberos ticket"),
+        ("Minor code may provide more information (Ticket expired)", "has expired"),
+        (
+            "Clock skew too great",
+            "this computer's clock is 1200 s ahead of that of dc.example, and Kerberos takes 300 s",
+        ),
+        (
+            "Server not found in Kerberos database",
+            "there is no service ldap/dc.example: name the domain controller by its full",
+        ),
+        ("Cannot contact any KDC for realm 'PANS'", "no Kerberos server of the realm"),
+        ("0x8009030e", "there is no Kerberos ticket"),
+        ("something new", ""),
+    ],
+)
+def test_what_keeps_a_ticket_from_being_taken_is_said_in_words(text: str, says: str) -> None:
+    said = ticket_trouble(text, "ldap/dc.example", -1200.0)
+    assert said.startswith(says) if not says or says[0] in "tn" else says in said
+    assert ("credentials" not in said) and ("Minor code" not in said)
 
 
 def test_a_server_that_is_no_directory_is_told() -> None:
@@ -265,6 +368,9 @@ def test_a_draft_and_an_audit_go_on_without_a_directory_that_cannot_be_read(run:
         assert report["outcome"] == "unverified"
         (finding,) = report["findings"]
         assert finding["code"] == "dir.unverified" and f"could not be read ({url}" in finding["text"]
+        assert "the library says" not in finding["text"]
+        (whole,) = run("services", "--json", "--detail").report["findings"]
+        assert "the library says: " in whole["text"]
         assert "dir.unverified" in {one["code"] for one in run("audit", "--json").report["findings"]}
 
 

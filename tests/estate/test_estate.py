@@ -42,7 +42,7 @@ domain = "pans.gullmarsh.internal"
 view = "internal"
 [[directories.controllers]]
 host = "dc"
-roles = ["catalogue"]
+roles = ["global-catalog"]
 """
 
 
@@ -82,8 +82,8 @@ def test_an_estate_knows_its_zones_by_the_longest_apex_and_where_addresses_are_r
         (("5311", "99999"), r"reach: "),
         (('servers = ["dc-north"]', 'expect = ["gone.zone"]'), r"expect: there is no file .*gone.zone"),
         (('host = "dc"', 'host = "dc"\nguid = "abc"'), 'controllers, dc, guid: "abc" is no GUID; expected one such as'),
-        (('"catalogue"', '"pdc"'), '"pdc" is not allowed; allowed: primary, catalogue, read-only'),
-        (('"catalogue"', '"catalog"'), r'did you mean "catalogue"\?'),
+        (('"global-catalog"', '"primary"'), '"primary" is not allowed; allowed: pdc-emulator, global-catalog, rodc'),
+        (('"global-catalog"', '"global-catalogue"'), r'did you mean "global-catalog"\?'),
     ],
 )
 def test_what_is_wrong_in_an_estate_is_named_with_its_place(

@@ -50,11 +50,13 @@ def test_an_ordinary_users_ticket_gives_an_estate_whose_services_are_sound(
     estate = tomllib.loads((tmp_path / "estate.toml").read_text(encoding="utf-8"))
     assert {zone["name"] for zone in estate["zones"]} == {DOMAIN, f"_msdcs.{DOMAIN}", "10.99.0.0/24"}
     assert {zone["name"] for zone in estate["zones"] if zone.get("kerberos")} == {DOMAIN, "10.99.0.0/24"}
-    ((controller,),) = [one["controllers"] for one in estate["directories"]]
-    assert controller["host"] == HOST and controller["roles"] == ["primary", "catalogue"] and controller["guid"]
+    ((controller,),) = [one["domain controllers"] for one in estate["directories"]]
+    assert (
+        controller["host"] == HOST and controller["roles"] == ["pdc-emulator", "global-catalog"] and controller["guid"]
+    )
     services = directory(str(PROGRAM), "services", "--json", user=USER, cwd=tmp_path).report
     assert services["outcome"] == "agrees" and services["counts"]["differs"] == 0, json.dumps(services["findings"])
-    assert "1 of 1 controller" in services["says"] and "as far as" not in services["says"]
+    assert "1 of 1 domain controller" in services["says"] and "as far as" not in services["says"]
     roll = directory(str(PROGRAM), "rollcall", "--json", user=USER, cwd=tmp_path).report
     assert roll["outcome"] == "agrees" and roll["counts"]["agrees"] > 20
 

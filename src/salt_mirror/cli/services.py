@@ -33,16 +33,19 @@ def services(
         bool, typer.Option("--directory", help="Check the locator records of a directory's controllers.")
     ] = False,
     forest: Annotated[str | None, option("--forest", "DOMAIN", "The forest's root; the domain when left out.")] = None,
-    domain_guid: Annotated[str | None, option("--domain-guid", "GUID", "The domain's identifier.")] = None,
+    domain_guid: Annotated[str | None, option("--domain-guid", "GUID", "The domain's GUID.")] = None,
     site: Annotated[list[str] | None, option("--site", "NAME", "A site of the directory; may be repeated.")] = None,
     controller: Annotated[
         list[str] | None,
         option(
             "--controller",
             "HOST[@SITE][,ROLE...][,GUID]",
-            "A controller; roles are primary, catalogue and read-only. May be repeated; found when left out.",
+            "A domain controller; roles are pdc-emulator, global-catalog and rodc. May be repeated; found when left out.",
         ),
     ] = None,
+    detail: Annotated[
+        bool, typer.Option("--detail", help="Where a directory cannot be read, print what the library says of it too.")
+    ] = False,
     *,
     asking: Asking,
     showing: Showing,
@@ -54,7 +57,7 @@ def services(
     from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
     from salt_mirror.cli.running import run_part
 
-    estate = open_estate(asking, directories=True)
+    estate = open_estate(asking, directories=True, detail=detail)
     scope = ServicesScope(
         names_in_views(domains or [], asking, estate), service or [], family or [], directory or bool(controller), forest,
         domain_guid or "", site or [], controller or [], asking.view,

@@ -22,12 +22,14 @@ class SetEdit(NamedTuple):
 class Reply(NamedTuple):
     """What a server answered: an rcode's name, or one of `refused_key`'s words; or `trouble`, why nothing usable came.
 
-    With `unknown` the message may have been carried out all the same.
+    With `unknown` the message may have been carried out all the same; `sent_back` says that it came with the signature of the
+    message itself, as one directory server refuses.
     """
 
     status: str = ""
     trouble: str = ""
     unknown: bool = False
+    sent_back: bool = False
 
     @property
     def done(self) -> bool:

@@ -24,6 +24,7 @@ import dns.tsig
 from salt_mirror.dns.exchange import TcpExchange
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
+from salt_mirror.dns.tickets import ticket_trouble
 from salt_mirror.dns.update import Signer, send, update_message
 
 MOST_STEPS = 8
@@ -67,7 +68,7 @@ def ticket_signer(server: Server, host: str, *, timeout_s: float, short_signatur
     """Signs one message for a server, whose full name is `host`, by a context negotiated now. Raises NoTicket."""
     name = dns.name.from_text(str(uuid.uuid4()))
     context = _context_with(host)
-    _negotiate(server, name, context, timeout_s)
+    _negotiate(server, host, name, context, timeout_s)
     secret: Any = _Lenient(context) if short_signature else context
     return Signer(dns.tsig.Key(name, secret, "gss-tsig."))
 
@@ -78,7 +79,7 @@ def signs_short(server: Server, host: str, zone: Name, *, timeout_s: float) -> b
     name = dns.name.from_text(str(uuid.uuid4()))
     try:
         lenient = _Lenient(_context_with(host))
-        _negotiate(server, name, lenient._context, timeout_s)
+        _negotiate(server, host, name, lenient._context, timeout_s)
     except NoTicket:
         return None
     secret: Any = lenient
@@ -98,7 +99,8 @@ def _context_with(host: str) -> _Context:
         flags = (gssapi.RequirementFlag.mutual_authentication, gssapi.RequirementFlag.integrity)
         return gssapi.SecurityContext(name=service, usage="initiate", flags=list(flags))  # type: ignore[no-any-return]
     except gssapi.exceptions.GSSError as error:
-        raise NoTicket(None, f"no Kerberos context with {host}: {error}") from None
+        why = ticket_trouble(str(error), f"DNS/{host}") or error
+        raise NoTicket(None, f"no Kerberos context with {host}: {why}") from None
 
 
 class _Spnego:
@@ -132,7 +134,7 @@ def _spnego_context(host: str) -> _Context:
     return _Spnego(spnego.client(hostname=host, service="DNS", protocol="kerberos", context_req=wanted))  # type: ignore[return-value]
 
 
-def _negotiate(server: Server, name: dns.name.Name, context: _Context, timeout_s: float) -> None:
+def _negotiate(server: Server, host: str, name: dns.name.Name, context: _Context, timeout_s: float) -> None:
     """Exchanges tokens until both sides have the context."""
     token: bytes | None = None
     try:
@@ -150,7 +152,8 @@ def _negotiate(server: Server, name: dns.name.Name, context: _Context, timeout_s
         why = getattr(error, "strerror", None) or error
         raise NoTicket(None, f"{server.label} could not be asked for a Kerberos context: {why}") from None
     except Exception as error:  # the libraries' own errors have no common base
-        raise NoTicket(None, f"no Kerberos context with {server.label}: {error}; is there a ticket?") from None
+        why = ticket_trouble(str(error), f"DNS/{host}") or f"{error}; is there a ticket?"
+        raise NoTicket(None, f"no Kerberos context with {server.label}: {why}") from None
     if not context.complete:
         raise NoTicket(None, f"no Kerberos context with {server.label} after {MOST_STEPS} messages")
 

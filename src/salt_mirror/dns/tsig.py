@@ -30,6 +30,10 @@ class BadSignature(ValueError):
     """An answer that is not signed, or not as the key says."""
 
 
+class SentBack(BadSignature):
+    """An answer that carries the signature of our own question: one directory server sends what it refuses back like that."""
+
+
 def _key(key: Key | dns.tsig.Key) -> dns.tsig.Key:
     if isinstance(key, dns.tsig.Key):
         return key
@@ -67,10 +71,14 @@ class Verifier:
                 dns.rdataclass.ANY, dns.rdatatype.TSIG, wire, rdata_at + 10, len(wire) - rdata_at - 10
             )
             name = dns.name.from_wire(owner, 0)[0]
+            if not self._several and getattr(rdata, "mac", None) == self._mac:
+                raise SentBack("it carries the signature of the question")
             now = int(time.time())
             self._context = dns.tsig.validate(
                 wire, self._key, name, rdata, now, self._mac, at, self._context, self._several
             )  # type: ignore[no-untyped-call]
+        except SentBack:
+            raise
         except (dns.exception.DNSException, MalformedMessage, ValueError, IndexError, struct.error) as error:
             raise BadSignature(str(error) or type(error).__name__) from None
         self._unsigned = 0

@@ -24,7 +24,7 @@ from salt_mirror.dns.exchange import TcpExchange
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Key, Server, refused_key
 from salt_mirror.dns.records import NAME_ALONE
-from salt_mirror.dns.tsig import BadSignature, Verifier, sign
+from salt_mirror.dns.tsig import BadSignature, SentBack, Verifier, sign
 from salt_mirror.dns.wire import rcode_text
 
 MOST_BYTES = 16_384
@@ -153,6 +153,8 @@ def _judged(answer: bytes, wire: bytes, signer: Signer | None) -> Reply:
             return Reply(refused, unknown=True)
         try:
             signer.verify(answer)
+        except SentBack as error:
+            return Reply(rcode_text(rcode), f"its answer is not signed ({error})", unknown=True, sent_back=True)
         except BadSignature as error:
             return Reply(rcode_text(rcode), f"its answer is not signed with the key ({error})", unknown=True)
     return Reply(rcode_text(rcode))

@@ -147,8 +147,8 @@ class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
     name: str | None = None
 
 
-Role = Literal["primary", "catalogue", "read-only"]
-ROLES: tuple[Role, ...] = ("primary", "catalogue", "read-only")
+Role = Literal["pdc-emulator", "global-catalog", "rodc"]
+ROLES: tuple[Role, ...] = ("pdc-emulator", "global-catalog", "rodc")
 
 
 class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):

@@ -82,6 +82,8 @@ class StandIn:
     (RFC 2136), and `followers` are the servers that have a changed zone `follow_s` seconds later. `by_source` are other zones
     that it shows to whoever asks from an address. After `limits_after` datagrams it limits its rate as real ones do: of each
     two further ones the first is dropped, and the second answered with nothing but TC, so that whoever is real comes over TCP.
+    Names in `others` belong to somebody else: a change of one is sent back as it came, as a failure, signature and all, which
+    is what a directory server does.
     """
 
     def __init__(self, authority: HeldZones, host: str, port: int, cache: Cache | None = None) -> None:
@@ -99,6 +101,7 @@ class StandIn:
         self.follow_s = 0.0
         self.by_source: dict[str, HeldZones] = {}
         self.limits_after: int | None = None
+        self.others: set[dns.name.Name] = set()
         self.asked = 0
         self._said: dict[tuple[object, ...], bytes | None] = {}
 
@@ -164,6 +167,8 @@ class StandIn:
                 return response.to_wire()
             case Fault.CUT_SHORT:
                 return _cut_short(query)
+        if isinstance(query, dns.update.UpdateMessage) and any(rrset.name in self.others for rrset in query.update):
+            return wire[:2] + bytes((0x80 | wire[2], wire[3] | dns.rcode.SERVFAIL)) + wire[4:]
         if isinstance(query, dns.update.UpdateMessage) and self.updates != "nobody":
             response = self._update(query)
         else:

@@ -85,7 +85,7 @@ class Explorer:
         for host, address in self._wanted.controllers:
             if self._atlas.reachable(address):
                 server = self._atlas.server_at(host, address)
-                self._ours.setdefault(server, Candidate(server, "a controller of the directory", host, address))
+                self._ours.setdefault(server, Candidate(server, "a domain controller of the directory", host, address))
         if self._wanted.directory is not None:
             self.learnt.directory = self._wanted.directory
             self._kept = {zone.apex: zone for zone in self._wanted.directory.zones}

@@ -166,4 +166,4 @@ def meaning(reply: Reply, *, signed: bool = True) -> str:
     if reply.status in CHANGED_SINCE:
         said = "changed since it was looked at"
     # What it says comes first: how it signed that says nothing about why it refuses.
-    return f"{said}; {reply.trouble}" if reply.trouble else said
+    return f"{said}; {reply.trouble}" if reply.trouble and not reply.sent_back else said

@@ -30,7 +30,7 @@ from salt_mirror.estate.file import DirectoryEntry
 from salt_mirror.estate.keys import guid_of
 from salt_mirror.estate.replication import host_of
 
-PRIMARY, CATALOGUE, READ_ONLY = "primary", "catalogue", "read-only"
+PRIMARY, CATALOGUE, READ_ONLY = "pdc-emulator", "global-catalog", "rodc"
 ROLES = (PRIMARY, CATALOGUE, READ_ONLY)
 
 
@@ -113,8 +113,8 @@ def untested_of(directory: Directory, controller: Controller) -> dict[str, int]:
     """How many records cannot be tested, by what is not known for that."""
     lacking = {
         "its site": "{site}" if not controller.site else "",
-        "its identifier": "{guid}" if not controller.guid else "",
-        "the domain's identifier": "{domain_guid}" if not directory.guid else "",
+        "its GUID": "{guid}" if not controller.guid else "",
+        "the domain's GUID": "{domain_guid}" if not directory.guid else "",
     }
     found: dict[str, int] = {}
     for row in rows_of(controller):

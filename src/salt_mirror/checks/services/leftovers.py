@@ -13,7 +13,7 @@ from functools import partial
 
 from salt_mirror.checks.hosts import Host
 from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.services.directory import READ_ONLY, Controller, DirectorySeen, name_of
+from salt_mirror.checks.services.directory import CATALOGUE, PRIMARY, READ_ONLY, Controller, DirectorySeen, name_of
 from salt_mirror.checks.services.judging import target_in
 from salt_mirror.checks.services.locators import LOCATORS, Locator
 from salt_mirror.checks.tests import Judged, Mark, Test, mark_of
@@ -73,14 +73,14 @@ class Leftovers:
         for host in hosts:
             sites = [site for site in self._directory.sites if self._in_site(host, site)]
             text = (
-                f"{to_text(host)} has an address and the records of a live controller of {self._domain}, and is not in the "
-                "estate: whether all of its records are there is not tested."
+                f"{to_text(host)} has an address and the records of a live domain controller of {self._domain}, and is not in "
+                "the estate: whether all of its records are there is not tested."
             )
             line = f'in the estate: [[directories.controllers]] host = "{to_text(host).rstrip(".")}"'
             advice = line + (f', site = "{sites[0]}"' if len(sites) == 1 else "")
             findings.append(self._said("dir.not-in-estate", text, host, self._names[host], advice=advice))
         says = together_said(map(to_text, hosts))
-        why = "a new controller is checked once it is declared"
+        why = "a new domain controller is checked once it is declared"
         return Judged(Test(mark=self._mark(findings), title="not in the estate", says=says, why=why), findings)
 
     def _in_site(self, host: Name, site: str) -> bool:
@@ -94,7 +94,7 @@ class Leftovers:
             names, stranger = self._names[host], self._seen.strangers[host]
             if not stranger.found.usable:
                 why = troubles_of(stranger.found)
-                text = f"{to_text(host)} has records of a controller, and whether it is one is not known: {why}."
+                text = f"{to_text(host)} has records of a domain controller, and whether it is one is not known: {why}."
                 findings.append(
                     self._state("dir.unverified", text, name=host, rdtype=SRV, outcome="unverified", cause=why)
                 )
@@ -106,13 +106,17 @@ class Leftovers:
             said = ", ".join(map(to_text, sets[:_FEW]))
             said += f" and {len(sets) - _FEW} more" if len(sets) > _FEW else ""
             what = "name still leads" if len(sets) == 1 else "names still lead"
-            who = "is not in the directory's list of controllers" if self._directory.complete else "is no controller"
+            who = (
+                "is not in the directory's list of domain controllers"
+                if self._directory.complete
+                else "is no domain controller"
+            )
             text = f"{to_text(host)} {who} of {self._domain}, and {len(sets)} {what} there: {said}.{gone}"
-            changes = self._removal(records, f"{to_text(host)} is no controller")
+            changes = self._removal(records, f"{to_text(host)} is no domain controller")
             findings.append(self._said("dir.leftover", text, host, names, changes))
             rows.append(_listed(to_text(host), records))
-        why = "a controller that was taken away leaves records behind, and clients try it in vain"
-        return self._told("left behind", why, rows, findings)
+        why = "a domain controller that was taken away leaves records behind, and clients try it in vain"
+        return self._told("leftover records", why, rows, findings)
 
     def records_of(self, host: Name, stranger: Host) -> list[_Record]:
         """Every record that has to go with a controller: locators, addresses, pointers, identifier, NS."""
@@ -184,8 +188,11 @@ class Leftovers:
             findings.append(
                 self._state("dir.old-name-server", text, name=target, rdtype=NS, answers=answers, advice=advice)
             )
-        said = (f"{one.name} {'is' if one.outcome == 'differs' else 'may be'} a controller no more" for one in findings)
-        says = together_said(said) or "none of a controller that is gone"
+        said = (
+            f"{one.name} {'is' if one.outcome == 'differs' else 'may be'} a domain controller no more"
+            for one in findings
+        )
+        says = together_said(said) or "none of a domain controller that is gone"
         why = "who looks for the domain is sent there"
         mark = mark_of(findings, seen.name_servers.values())
         yield Judged(Test(mark=mark, title="name servers", says=says, why=why), findings)
@@ -196,7 +203,7 @@ class Leftovers:
         cause = f"{to_text(target)} is no domain controller, and gave no answer"
         text = (
             f"{to_text(target)} stands in {together_said(places)}, is no domain controller of {self._domain}, and gave no "
-            "answer: a secondary that is down, or left of a controller that is gone."
+            "answer: a secondary that is down, or left of a domain controller that is gone."
         )
         return self._state("dir.unverified", text, name=target, rdtype=NS, outcome="unverified", cause=cause)
 
@@ -222,8 +229,10 @@ class Leftovers:
                     continue  # of another domain of the forest
                 whose = ", ".join(to_text(target) for target in owner.values)
                 belongs = f"; by its pointer it belongs to {whose}" if whose else ""
-                text = f"{to_text(name)} has the address {address_text(value)}, which no controller has{belongs}."
-                changes = self._removal([(name, address_type(value), value)], "no controller has the address")
+                text = (
+                    f"{to_text(name)} has the address {address_text(value)}, which no domain controller has{belongs}."
+                )
+                changes = self._removal([(name, address_type(value), value)], "no domain controller has the address")
                 answers = [*answers_of(found), *answers_of(owner)]
                 findings.append(
                     self._state(
@@ -232,8 +241,8 @@ class Leftovers:
                     )
                 )  # fmt: skip
         mark = mark_of(findings, over)
-        says = "all of them controllers'" if mark == "ok" else "not all of them could be looked up"
-        says = f"{len(findings)} of no controller" if findings else says
+        says = "all of them domain controllers'" if mark == "ok" else "not all of them could be looked up"
+        says = f"{len(findings)} of no domain controller" if findings else says
         why = "who connects there reaches another host, or nobody"
         return Judged(Test(mark=mark, title="addresses of the domain", says=says, why=why), findings)
 
@@ -254,12 +263,12 @@ class Leftovers:
                 if names:
                     text = (
                         f"{to_text(controller.host)} stands in the site {controller.site}, and is still registered for "
-                        f"{site}, which has controllers of its own: clients there may be sent to it, however far."
+                        f"{site}, which has domain controllers of its own: clients there may be sent to it, however far."
                     )
                     test, finding = self._to_remove("dir.old-site", text, controller, names, site)
                     rows.append(test)
                     findings.append(finding)
-        why = "a controller that moved leaves its old site's records behind"
+        why = "a domain controller that moved leaves its old site's records behind"
         return self._told("records of another site", why, rows, findings)
 
     def _beyond_roles(self) -> Judged:
@@ -270,7 +279,7 @@ class Leftovers:
             names = self._registered_at(controller, rowset, controller.site)
             addresses = self._addresses_beyond(controller)
             if names or addresses:
-                roles = ", ".join(sorted(controller.roles)) or "none beyond a controller's own"
+                roles = ", ".join(sorted(controller.roles)) or "none beyond a domain controller's own"
                 text = (
                     f"{to_text(controller.host)} is registered for more than its roles ({roles}): clients ask it for what "
                     f"it does not do{'' if self._directory.complete else ', or the estate does not know its roles'}."
@@ -278,7 +287,7 @@ class Leftovers:
                 test, finding = self._to_remove("dir.beyond-role", text, controller, names, "", addresses)
                 rows.append(test)
                 findings.append(finding)
-        why = "clients go by the records, not by what a controller is"
+        why = "clients go by the records, not by what a domain controller is"
         return self._told("records beyond a role", why, rows, findings)
 
     def _not_its_own(self, row: Locator, controller: Controller) -> bool:
@@ -287,10 +296,10 @@ class Leftovers:
         others = [one for one in self._directory.controllers if one.has(row.who)]
         # that two claim the primary role is told by itself
         return (
-            row.who in ("catalogue", "primary")
+            row.who in (CATALOGUE, PRIMARY)
             and not controller.has(row.who)
             and (bool(others) or self._directory.complete)
-            and not (row.who == "primary" and len(self._seen.hosts_at(row)) > 1)
+            and not (row.who == PRIMARY and len(self._seen.hosts_at(row)) > 1)
         )
 
     def _registered_at(self, controller: Controller, rows: list[Locator], site: str) -> list[Name]:
@@ -308,7 +317,7 @@ class Leftovers:
         seen, found = self._seen, []
         own = set(seen.hosts[controller.host].found.values)
         for row in LOCATORS:
-            name = name_of(row.pattern, self._directory) if row.kind == "HOST" and row.who == "catalogue" else None
+            name = name_of(row.pattern, self._directory) if row.kind == "HOST" and row.who == CATALOGUE else None
             lookup = seen.found.get((name, "HOST")) if name is not None else None
             if name is None or lookup is None or not self._not_its_own(row, controller):
                 continue

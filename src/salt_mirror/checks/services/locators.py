@@ -10,7 +10,7 @@ from typing import Literal, NamedTuple
 
 LDAP, KERBEROS, KPASSWD, CATALOGUE_PORT = 389, 88, 464, 3268
 
-Who = Literal["all", "primary", "catalogue", "zones"]
+Who = Literal["all", "pdc-emulator", "global-catalog", "zones"]
 """Who registers a row: every controller, the one in the primary role, global catalogues, holders of the directory's zones."""
 
 
@@ -40,26 +40,30 @@ class Locator(NamedTuple):
 
 LOCATORS = (
     Locator(
-        "{domain}", "HOST", "all", 0, "older clients, and whoever types the domain as a host, connect to a controller"
+        "{domain}",
+        "HOST",
+        "all",
+        0,
+        "older clients, and whoever types the domain as a host, connect to a domain controller",
     ),
     Locator("_ldap._tcp.{domain}", "SRV", "all", LDAP, "any client of the domain finds a directory server"),
     Locator(
         "_ldap._tcp.{site}._sites.{domain}", "SRV", "all", LDAP, "clients in the site find a near directory server"
     ),
-    Locator("_ldap._tcp.dc._msdcs.{domain}", "SRV", "all", LDAP, "computers find a controller to log on at"),
+    Locator("_ldap._tcp.dc._msdcs.{domain}", "SRV", "all", LDAP, "computers find a domain controller to log on at"),
     Locator(
         "_ldap._tcp.{site}._sites.dc._msdcs.{domain}",
         "SRV",
         "all",
         LDAP,
-        "computers in the site find a near controller to log on at",
+        "computers in the site find a near domain controller to log on at",
     ),
     Locator(
         "_ldap._tcp.{domain_guid}.domains._msdcs.{forest}",
         "SRV",
         "all",
         LDAP,
-        "the domain is found by its identifier after it was renamed",
+        "the domain is found by its GUID after it was renamed",
     ),
     Locator("_kerberos._tcp.{domain}", "SRV", "all", KERBEROS, "clients get tickets over TCP"),
     Locator("_kerberos._udp.{domain}", "SRV", "all", KERBEROS, "clients get tickets over UDP"),
@@ -69,49 +73,51 @@ LOCATORS = (
         "SRV",
         "all",
         KERBEROS,
-        "computers find a controller that gives out tickets",
+        "computers find a domain controller that gives out tickets",
     ),
     Locator(
         "_kerberos._tcp.{site}._sites.dc._msdcs.{domain}",
         "SRV",
         "all",
         KERBEROS,
-        "computers in the site find such a controller near by",
+        "computers in the site find such a domain controller near by",
     ),
     Locator("_kpasswd._tcp.{domain}", "SRV", "all", KPASSWD, "people change their passwords over TCP"),
     Locator("_kpasswd._udp.{domain}", "SRV", "all", KPASSWD, "people change their passwords over UDP"),
-    Locator("{guid}._msdcs.{forest}", "CNAME", "all", 0, "other controllers find it to replicate with"),
+    Locator("{guid}._msdcs.{forest}", "CNAME", "all", 0, "other domain controllers find it to replicate with"),
     Locator(
         "_ldap._tcp.pdc._msdcs.{domain}",
         "SRV",
-        "primary",
+        "pdc-emulator",
         LDAP,
-        "password changes and clocks follow the primary controller",
+        "password changes and clocks follow the PDC emulator",
     ),
-    Locator("_gc._tcp.{forest}", "SRV", "catalogue", CATALOGUE_PORT, "clients of the forest find a global catalogue"),
+    Locator(
+        "_gc._tcp.{forest}", "SRV", "global-catalog", CATALOGUE_PORT, "clients of the forest find a global catalog"
+    ),
     Locator(
         "_gc._tcp.{site}._sites.{forest}",
         "SRV",
-        "catalogue",
+        "global-catalog",
         CATALOGUE_PORT,
-        "clients in the site find a near global catalogue",
+        "clients in the site find a near global catalog",
     ),
     Locator(
         "_ldap._tcp.gc._msdcs.{forest}",
         "SRV",
-        "catalogue",
+        "global-catalog",
         CATALOGUE_PORT,
-        "log-ons find a global catalogue for group memberships",
+        "log-ons find a global catalog for group memberships",
     ),
     Locator(
         "_ldap._tcp.{site}._sites.gc._msdcs.{forest}",
         "SRV",
-        "catalogue",
+        "global-catalog",
         CATALOGUE_PORT,
         "log-ons in the site find one near by",
     ),
     Locator(
-        "gc._msdcs.{forest}", "HOST", "catalogue", 0, "clients that look up addresses alone find a global catalogue"
+        "gc._msdcs.{forest}", "HOST", "global-catalog", 0, "clients that look up addresses alone find a global catalog"
     ),
     *(
         locator
@@ -122,14 +128,14 @@ LOCATORS = (
                 "HOST",
                 "zones",
                 0,
-                f"who writes the {whose}'s zones connects to a controller that holds them",
+                f"who writes the {whose}'s zones connects to a domain controller that holds them",
             ),
             Locator(
                 f"_ldap._tcp.{partition}",
                 "SRV",
                 "zones",
                 LDAP,
-                f"controllers that hold the {whose}'s zones find one another",
+                f"domain controllers that hold the {whose}'s zones find one another",
             ),
             Locator(
                 f"_ldap._tcp.{{site}}._sites.{partition}",

@@ -47,14 +47,12 @@ def judged_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no
     """Inspects a directory and judges it; one that could not be read accuses nobody, and finds nobody in order."""
     if directory.unread:
         domain = to_text(directory.domain)
-        text = (
-            f"The directory of {domain} could not be read ({directory.unread}): who its controllers are is not known."
-        )
+        text = f"The directory of {domain} could not be read ({directory.unread}): who its domain controllers are is not known."
         finding = state(
             "dir.unverified", text, name=directory.domain, rdtype=SRV, view=directory.view, outcome="unverified",
             cause=directory.unread,
         )  # fmt: skip
-        says = f"whether the controllers of {domain} are registered could not be verified"
+        says = f"whether the domain controllers of {domain} are registered could not be verified"
         return Judged(Test(mark="unverified", title=domain, says=says, why=text), [finding])
     seen = yield from inspect_directory(directory, atlas, holdings)
     words = DirectoryWords(seen)
@@ -92,7 +90,7 @@ class DirectoryWords:
         number, marks = len(controllers), [test.mark for test in tests[: len(controllers)]]
         untested = any(untested_of(self._directory, one) for one in controllers)
         whole, doubtful = sum(mark in ("ok", "note", "caution") for mark in marks), marks.count("unverified")
-        what = f"{many(number, 'controller')} of {self._domain}"
+        what = f"{many(number, 'domain controller')} of {self._domain}"
         if doubtful == number:
             return f"whether the {what} {'is' if number == 1 else 'are'} registered could not be verified"
         says = f"{whole} of {what} {'is' if whole == 1 else 'are'} registered in full"
@@ -113,11 +111,11 @@ class DirectoryWords:
         yield from self._subzone()
         if not self._seen.declared and self._directory.controllers:
             text = (
-                f"The controllers of {self._domain} were found through its own records: who is missing "
+                f"The domain controllers of {self._domain} were found through its own records: who is missing "
                 f"altogether is not seen."
             )
             finding = self._state("dir.found", text, name=self._directory.domain)
-            yield Judged(Test(mark="note", title="controllers", says=text), [finding])
+            yield Judged(Test(mark="note", title="domain controllers", says=text), [finding])
 
     # Controllers
 
@@ -128,8 +126,8 @@ class DirectoryWords:
         says = f"{sum(row.right for row in rows)} of {len(rows)} registered"
         findings = list(
             host_findings(
-                host, self._directory.view, public=False, codes="srv", owner=controller.host, rdtype=SRV, role="controller",
-                rule="RFC 2782", still="Its records lead nowhere.", whose=self._directory.domain,
+                host, self._directory.view, public=False, codes="srv", owner=controller.host, rdtype=SRV,
+                role="domain controller", rule="RFC 2782", still="Its records lead nowhere.", whose=self._directory.domain,
                 expects=self._seen.expects,
             )
         )  # fmt: skip
@@ -171,7 +169,7 @@ class DirectoryWords:
             return row("unverified", "could not be looked up")
         if wanted.row.kind == "HOST" and not host.usable:
             why = "has no address" if host.found.usable else "could not be looked up"
-            return row("unverified", f"cannot be tested: the controller {why}")
+            return row("unverified", f"cannot be tested: the domain controller {why}")
         states = {telling.server.label: registered(wanted, controller, telling, host) for telling in found.usable}
         wrong = {label: how for label, how in states.items() if how != "right"}
         if not wrong:
@@ -249,43 +247,45 @@ class DirectoryWords:
         name = name_of("_ldap._tcp.dc._msdcs.{domain}", self._directory) or self._directory.domain
         found = self._seen.found.get((name, "SRV"))
         if found is None or found.usable:
-            text = f"No record leads to a controller of {self._domain}: nobody can log on."
+            text = f"No record leads to a domain controller of {self._domain}: nobody can log on."
             finding = self._state("dir.no-controller", text, name=self._directory.domain)
-            return Judged(Test(mark="fault", title="controllers", says=text), [finding])
+            return Judged(Test(mark="fault", title="domain controllers", says=text), [finding])
         why = troubles_of(found)
-        text = f"The controllers of {self._domain} could not be looked up: {why}."
+        text = f"The domain controllers of {self._domain} could not be looked up: {why}."
         finding = self._state("dir.unverified", text, name=self._directory.domain, outcome="unverified", cause=why)
-        return Judged(Test(mark="unverified", title="controllers", says=text), [finding])
+        return Judged(Test(mark="unverified", title="domain controllers", says=text), [finding])
 
     # The domain as a whole
 
     def _primary(self) -> Judged:
         name = name_of("_ldap._tcp.pdc._msdcs.{domain}", self._directory) or self._directory.domain
         found = self._seen.found.get((name, "SRV"))
-        why = "password changes and clocks follow the primary controller, so there is exactly one"
+        why = "password changes and clocks follow the PDC emulator, so there is exactly one"
         if found is None or not found.usable:
-            return Judged(Test(mark="unverified", title="the primary role", says="could not be looked up", why=why))
+            return Judged(
+                Test(mark="unverified", title="the PDC emulator role", says="could not be looked up", why=why)
+            )
         hosts = sorted({target_in(value).host for value in found.values})
         names = together_said(map(to_text, hosts))
         findings = []
         if len(hosts) > 1:
             text = (
-                f"{names} both claim the primary role of {self._domain}."
+                f"{names} both claim the PDC emulator role of {self._domain}."
                 if len(hosts) == 2
                 else f"{names} all claim it."
             )
             findings.append(self._state("dir.two-primaries", text, name=name, answers=answers_of(found)))
         elif not hosts:
-            text = f"Nobody has registered the primary role of {self._domain}."
+            text = f"Nobody has registered the PDC emulator role of {self._domain}."
             findings.append(self._state("dir.no-primary", text, name=name, answers=answers_of(found)))
         mark = mark_of(findings, [found])
-        return Judged(Test(mark=mark, title="the primary role", says=names or "nobody", why=why), findings)
+        return Judged(Test(mark=mark, title="the PDC emulator role", says=names or "nobody", why=why), findings)
 
     def _site(self, site: str) -> Judged:
         name = name_of("_ldap._tcp.{site}._sites.dc._msdcs.{domain}", self._directory, site)
         found = self._seen.found.get((name, "SRV")) if name is not None else None
         own = [to_text(one.host) for one in self._seen.controllers_of(site)]
-        why = "clients take a controller of their own site first"
+        why = "clients take a domain controller of their own site first"
         if found is None or name is None or not found.usable:
             return Judged(Test(mark="unverified", title=f"site {site}", says="could not be looked up", why=why))
         if own:
@@ -298,8 +298,8 @@ class DirectoryWords:
         if covering:  # the near controllers register themselves for a site without one: automatic site coverage
             says = f"covered by {together_said(covering)} (automatic site coverage)"
             return Judged(Test(mark=mark_of((), [found]), title=f"site {site}", says=says, why=why))
-        where = "its clients go to any controller, however far"
-        text = f"The site {site} has no controller of its own: {where}."
+        where = "its clients go to any domain controller, however far"
+        text = f"The site {site} has no domain controller of its own: {where}."
         finding = self._state("dir.site-uncovered", text, name=name, answers=answers_of(found))
         mark = mark_of([finding], [found])
         return Judged(Test(mark=mark, title=f"site {site}", says=where, why=why), [finding])
@@ -318,7 +318,8 @@ class DirectoryWords:
 
     def _lame(self, zone: Name, found: Lookup, lame: list[Answer]) -> Judged:
         who = together_said(telling.server.label for telling in found.tellings)
-        text = f"{to_text(zone)} is delegated to {who}, which {lameness(lame[0], zone)}: no controller can be found through it."
+        how = lameness(lame[0], zone)
+        text = f"{to_text(zone)} is delegated to {who}, which {how}: no domain controller can be found through it."
         finding = self._state("dir.subzone-lame", text, name=zone, answers=lame)
         why = "log-ons and replication look there"
         return Judged(Test(mark="fault", title=f"the delegation of {to_text(zone)}", says="lame", why=why), [finding])

@@ -19,7 +19,7 @@ from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
 from salt_mirror.checks.wildcards import NO_SIBLING
 from salt_mirror.cli.following import Clock, Screen, follow
 from salt_mirror.dns.dialogue import Dialogue, Near, Runner
-from salt_mirror.dns.edits import CHANGED_SINCE
+from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, join, parent, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Answer, Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
@@ -33,6 +33,8 @@ _MOST_TRIES = 5
 _MOST_REFUSED = 8
 """So many names are tried one by one at a server that has refused them all."""
 AS_WISHED = "it is as wished already, and not by this run"
+_REFUSALS = ("REFUSED", "SERVFAIL")
+"""Answers to a message of which one set may be what is refused."""
 _KEY_REFUSED = (UNKNOWN_KEY, OTHER_SECRET, OTHER_CLOCK)
 
 
@@ -94,17 +96,10 @@ class Applying:
             if reply.done:
                 self._finish(batch, DONE if self._undo is not None else WOULD_BE_DONE)
                 return
-            if reply.status == "REFUSED" and not reply.unknown and self._split(zone, server, batch):
-                return  # one name that a policy forbids has a whole message refused
+            if self._is_refused(reply, server, batch) and self._split(zone, server, batch):
+                return  # one name that a policy forbids, or that is somebody else's, has a whole message refused
             if reply.unknown:
-                hint = (
-                    "; short_signature = true in the zone accepts it"
-                    if zone.updates.kerberos
-                    and not zone.updates.short_signature
-                    and reply.status not in ("", *_KEY_REFUSED)
-                    else ""
-                )
-                self._look(server, batch, meaning(reply, signed=signer is not None) + hint)
+                self._look(server, batch, meaning(reply, signed=signer is not None) + _hint(reply, zone))
                 return
             changed, ready = self._changed(server, batch) if reply.status in CHANGED_SINCE else ([], [])
             if not changed and not ready:
@@ -121,6 +116,13 @@ class Applying:
             if not batch:
                 return
         self._leave(batch, f"{server.label}: it changes faster than it can be looked at")
+
+    def _is_refused(self, reply: Reply, server: Server, batch: list[PlannedSet]) -> bool:
+        """Whether a whole message was refused for what may be one name in it. An answer that does not prove that counts where
+        nothing of the message was carried out."""
+        if reply.status not in _REFUSALS:
+            return False
+        return not reply.unknown or self._undo is None or self._changed(server, batch) == ([], [])
 
     def _split(self, zone: Zone, server: Server, batch: list[PlannedSet]) -> bool:
         """Sends a refused message in two halves, by name; whether that was worth it. A server that has refused several names
@@ -209,6 +211,13 @@ class Applying:
                 self._leave([one], f"{server.label}: {why}; it was not carried out", "unverified")
             else:
                 self._leave([one], f"{server.label}: {why}; whether it was carried out is not known", "unverified")
+
+
+def _hint(reply: Reply, zone: Zone) -> str:
+    """What accepts an answer whose signature leaves a length out, where that may be it."""
+    kerberos = zone.updates.kerberos and not zone.updates.short_signature
+    told = reply.status not in ("", *_KEY_REFUSED) and not reply.sent_back
+    return "; short_signature = true in the zone accepts it" if kerberos and told else ""
 
 
 def _asked(runner: Runner, questions: list[Question]) -> list[Answer]:

@@ -147,10 +147,10 @@ def _site_in(dn: str) -> str:
 def _roles(one: Entry, primary: bool) -> list[Role]:
     options = one.text("options")
     read_only = one.text("msds-isrodc").upper() == "TRUE" or "ntdsdsaro" in map(str.lower, one.texts("objectclass"))
-    found: list[Role] = ["primary"] if primary else []
+    found: list[Role] = ["pdc-emulator"] if primary else []
     if options.isdigit() and int(options) & _CATALOGUE:
-        found.append("catalogue")
-    return [*found, "read-only"] if read_only else found
+        found.append("global-catalog")
+    return [*found, "rodc"] if read_only else found
 
 
 def _networks(session: Session, sites_dn: str, remarks: list[str]) -> Iterator[FoundNetwork]:

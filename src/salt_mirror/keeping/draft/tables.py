@@ -151,11 +151,11 @@ def network_table(one: FoundNetwork) -> str:
 def found_directory_table(found: FoundDirectory, view: str, log_on: Mapping[str, str]) -> str:
     """`[[directories]]` for a directory that was read, with how to read it again (`directory` and whose password, by the keys
     of the estate); what it told of its domain controllers is a comment, since it is read anew each time."""
-    roles = {"primary": "PDC emulator", "catalogue": "global catalog", "read-only": "RODC"}
+    roles = {"pdc-emulator": "PDC emulator", "global-catalog": "global catalog", "rodc": "RODC"}
     lines = _comment("Read from the directory itself, and read again by each command that needs it.")
     for one in found.controllers:
         what = ", ".join([f"in {one.site}"] * bool(one.site) + [roles[role] for role in one.roles])
-        lines += _comment(f"Domain controller {one.host}{f': {what}' if what else ''}.")
+        lines += _comment(f"Domain domain controller {one.host}{f': {what}' if what else ''}.")
     lines += ["[[directories]]", f"domain = {quoted(found.domain)}"]
     lines += [f"view = {quoted(view)}"] if view else []
     lines += [f"{key} = {quoted(value)}" for key, value in log_on.items() if value]
@@ -165,7 +165,7 @@ def found_directory_table(found: FoundDirectory, view: str, log_on: Mapping[str,
 def directory_table(domain: Name, sites: Collection[str], view: str) -> str:
     """`[[directories]]` for a domain whose locators were seen; its controllers are found by those."""
     lines = [
-        "# Its locator records were seen, and controllers are found by them; draft --directory declares each.",
+        "# Its locator records were seen, and domain controllers are found by them; draft --directory declares each.",
         "[[directories]]", f"domain = {quoted(bare(domain))}",
     ]  # fmt: skip
     lines += [f"view = {quoted(view)}"] if view else []
