@@ -12,7 +12,7 @@ endif
 # Once for all runs, also where Python was told to keep nothing of it: that is half of the time in which a command begins.
 COMPILE := $(BIN)/python -m compileall -q src
 
-.PHONY: demo test deep lowest coverage check bench screenshots reference man format clean
+.PHONY: demo test directory deep lowest coverage check bench screenshots reference man format clean
 
 demo: $(VENV)/run.stamp
 	$(COMPILE)
@@ -23,6 +23,13 @@ test: $(VENV)/dev.stamp
 	[ ! -e /usr/include/ldap.h ] || $(BIN)/python -m pip install --quiet --editable '.[directory]'
 	$(COMPILE)
 	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder
+
+# A directory of three domain controllers in network namespaces: as root, with Debian's packages and both extras.
+directory: $(VENV)/dev.stamp
+	sh tools/directory-servers.sh
+	$(BIN)/python -m pip install --quiet --editable '.[directory,kerberos]'
+	$(COMPILE)
+	$(BIN)/python -m pytest -m real tests/real/test_two_controllers.py tests/real/test_draft_directory.py tests/real/test_mend_directory.py tests/real/test_stale_directory.py
 
 # Every property and every seeded world with new seeds, ten times as many examples, for an hour: make deep MINUTES=60
 MINUTES ?= 60

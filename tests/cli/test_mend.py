@@ -770,7 +770,9 @@ def test_a_record_of_somebody_else_takes_no_other_change_with_it_and_its_refusal
         and "a record that belongs to somebody else; it was not carried out" in refused["says"]
     )
     assert "short_signature" not in refused["says"] and "signed" not in refused["says"]
-    assert carried["h3", "A"]["says"] == "done" and "h3 600 IN A 10.77.20.3" in contents(mended.first, FORWARD)
+    assert carried["h3", "A"]["says"] == "done" and "h3.pans.example. 600 in a 10.77.20.3" in contents(
+        mended.first, FORWARD
+    )
     assert "10.77.20.22" in contents(mended.first, FORWARD)
 
 

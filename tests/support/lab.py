@@ -10,8 +10,10 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -159,13 +161,17 @@ class Lab:
         )
 
     def begin(self, label: str) -> None:
-        """Starts a controller, and waits until its DNS serves the domain."""
+        """Starts a controller, and waits until its DNS, Kerberos and LDAP answer."""
         member = self.members[label]
         text = member.settings.read_text(encoding="utf-8")
         lines = [line for line in text.splitlines() if "dns forwarder" not in line]
         member.settings.write_text("\n".join(lines) + "\n", encoding="utf-8")
         self.insist("samba", "-s", str(member.settings), "-D", where=member)
         self.insist(str(PROGRAM), "ask", DOMAIN, "SOA", "--at", member.address)
+        for port in (88, 135, 389):
+            self.insist(
+                sys.executable, "-c", f"import socket; socket.create_connection(({member.address!r}, {port}), 2)"
+            )
 
     def stop(self, label: str) -> None:
         """Ends a controller; its computer stays on the network, and is silent."""
@@ -189,7 +195,7 @@ class Lab:
             self.tool("dns", "add", self.first.host, zone, label_of, rdtype, value, already="already exists")
 
     def replicate(self) -> None:
-        """Brings every partition from each controller to every other one, now."""
+        """Brings every partition from each controller to every other one, now; one that is held up refuses."""
         base = ",".join(f"DC={part}" for part in DOMAIN.split("."))
         for member in self.members.values():
             for source in self.members.values():
@@ -201,7 +207,67 @@ class Lab:
                     base,
                     f"CN=Configuration,{base}",
                 ):
-                    self.tool("drs", "replicate", member.host, source.host, partition)
+                    self.call(
+                        "samba-tool", "drs", "replicate", member.host, source.host, partition,
+                        f"-Uadministrator%{PASSWORD}", "-s", str(self.first.settings), where=self.first,
+                    )  # fmt: skip
+
+    @contextmanager
+    def held(self, *labels: str) -> Iterator[None]:
+        """Holds up what comes to some controllers by replication; once that is over, everything is replicated."""
+        try:
+            for label in labels:
+                self._hold(label, up=True)
+            yield
+        finally:
+            for label in labels:
+                self._hold(label, up=False)
+            self.replicate()
+
+    def _hold(self, label: str, *, up: bool) -> None:
+        member = self.members[label]
+        self.call(
+            "samba-tool", "drs", "options", member.host, f"--dsa-option={'+' if up else '-'}DISABLE_INBOUND_REPL",
+            f"-Uadministrator%{PASSWORD}", "-s", str(self.first.settings), where=self.first,
+        )  # fmt: skip
+
+    def catalog(self, label: str, *, on: bool) -> None:
+        """Makes a controller a global catalog, or no more one."""
+        member = self.members[label]
+        self.call(
+            "samba-tool", "drs", "options", member.host, f"--dsa-option={'+' if on else '-'}IS_GC",
+            f"-Uadministrator%{PASSWORD}", "-s", str(self.first.settings), where=self.first,
+        )  # fmt: skip
+
+    def guid(self, label: str) -> str:
+        """The GUID of a controller's settings object, which its alias in `_msdcs` has."""
+        return self._python(
+            "wanted = '(|(objectClass=nTDSDSA)(objectClass=nTDSDSARO))'\n"
+            "for entry in connection.search('CN=Sites,CN=Configuration,' + base, 2, wanted, ['objectGUID']):\n"
+            f"    if ',cn={label},' in str(entry.dn).lower():\n"
+            "        print(uuid.UUID(bytes_le=entry['objectGUID'][0]))\n"
+        ).split()[0]
+
+    def delete(self, dn: str) -> None:
+        """Takes an object away with all below it, and cleans nothing up."""
+        self._python(f"connection.delete({dn!r}, recursive=True)")
+
+    def move(self, dn: str, to: str) -> None:
+        """Moves an object elsewhere."""
+        self._python(f"connection.search({dn!r}, 0)[0].rename({to!r})")
+
+    def _python(self, text: str) -> str:
+        """Runs some lines with a connection to the first controller's directory; what they print."""
+        host = self.first.host
+        base = ",".join(f"DC={part}" for part in DOMAIN.split("."))
+        begin = (
+            f"import bonsai, uuid\nbase = {base!r}\nclient = bonsai.LDAPClient('ldap://{host}')\n"
+            "client.set_credentials('GSSAPI')\nclient.set_raw_attributes(['objectGUID'])\n"
+            "client.set_server_chase_referrals(False)\nconnection = client.connect(timeout=10)\n"
+        )
+        done = self.call(sys.executable, "-c", begin + text)
+        assert done.status == 0, done.err[-2000:]
+        return done.out
 
     # Commands
 

@@ -24,6 +24,7 @@ from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
 from salt_mirror.estate.model import Estate, load_estate
 from salt_mirror.estate.reading import is_there
 from salt_mirror.estate.typed import completed
+from salt_mirror.findings import Finding
 
 ESTATE_HERE = "estate.toml"
 
@@ -58,6 +59,18 @@ def take_pointers(estate: Estate, asking: Asking) -> None:
         from salt_mirror.cli.directories import read_directories
 
         read_directories(estate, asking, records=True)
+
+
+def read_where_servers_differ(estate: Estate, asking: Asking, findings: Iterable[Finding]) -> bool:
+    """Reads the estate's directories where servers were found to differ, since those tell whether they replicate, and how that
+    stands; whether anything was learnt by it. A run in which they agree costs no reading."""
+    entries = [entry for entry in estate.directories if entry.directory and not entry.controllers]
+    if not entries or not any(one.code.endswith("servers-disagree") for one in findings):
+        return False
+    from salt_mirror.cli.directories import read_directories
+
+    read_directories(estate, asking, records=False)
+    return bool(estate.replicated)
 
 
 def views_of(asking: Asking, estate: Estate) -> list[str]:

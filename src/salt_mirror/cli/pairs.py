@@ -28,7 +28,14 @@ def pairs(
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.checks.pairs.scope import PairsScope
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep, servers_at, take_pointers
+    from salt_mirror.cli.opening import (
+        atlas_of,
+        open_estate,
+        pace_for_a_sweep,
+        read_where_servers_differ,
+        servers_at,
+        take_pointers,
+    )
     from salt_mirror.cli.running import run_part
 
     estate = open_estate(asking)
@@ -42,4 +49,7 @@ def pairs(
         pace_for_a_sweep(estate, asking.pace)
     part = Pairs(scope, atlas)
     ran = run_part(part, atlas, scope.views, asking, "names and addresses looked at")
+    if read_where_servers_differ(estate, asking, part.findings()):
+        part = Pairs(scope, atlas)
+        ran = run_part(part, atlas, scope.views, asking, "names and addresses looked at").after(ran)
     finish(report_of("pairs", estate, ran, part), showing, part, several_views=len(scope.views) > 1)

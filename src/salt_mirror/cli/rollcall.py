@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NoReturn
@@ -82,15 +83,22 @@ def rollcall(
         _from_places(sets, damaged, estate, where, asking, showing)
     zones = [one for view in views for one in estate.zones[view].values() if unexpected and only in (None, one.apex)]
     asked = replace(asking, transfer=asking.transfer or unexpected)
-    _here(Roll(sets, atlas, zones), damaged, atlas, views, asked, showing)
+    _here(lambda: Roll(sets, atlas, zones), damaged, atlas, views, asked, showing)
 
 
-def _here(part: Roll, damaged: list[str], atlas: Atlas, views: list[str], asking: Asking, showing: Showing) -> NoReturn:
+def _here(
+    make: Callable[[], Roll], damaged: list[str], atlas: Atlas, views: list[str], asking: Asking, showing: Showing
+) -> NoReturn:
     """Calls the roll from this computer."""
     from salt_mirror.cli.ending import finish, report_of
+    from salt_mirror.cli.opening import read_where_servers_differ
     from salt_mirror.cli.running import run_part
 
+    part = make()
     ran = run_part(part, atlas, views, asking, "record sets called")
+    if read_where_servers_differ(atlas.estate, asking, part.findings()):
+        part = make()
+        ran = run_part(part, atlas, views, asking, "record sets called").after(ran)
     report = report_of("rollcall", atlas.estate, ran, part, damaged)
     finish(report, showing, part, several_views=len(views) > 1)
 

@@ -59,6 +59,14 @@ class Ran(NamedTuple):
     late: int = 0
     plan: Plan | None = None
 
+    def after(self, first: Ran) -> Ran:
+        """The same with what a first run has cost, of which nothing else counts any more."""
+        return self._replace(
+            started=first.started,
+            seconds=round(first.seconds + self.seconds, 3),
+            questions=first.questions + self.questions,
+        )
+
 
 Work = Callable[[Setting, Runner, Callable[[], None]], None]
 """What is done with a runner; the last one is called for each thing that was looked at."""

@@ -231,7 +231,11 @@ def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
         else:
             plan.not_ours.append(Left(one, *_why(one, merging, decisions)))
     among_left = _among(left)
-    plan.mended = [one for one in ours if not among_left(one)]
+    # A fault about which nothing is known any more is not mended by that.
+    doubtful = {one.subject for one in last if one.outcome == "unverified"}
+    unknown = [one for one in ours if one.weight == "fault" and one.subject in doubtful and not among_left(one)]
+    plan.not_ours += [Left(one, *_why(one, merging, decisions)) for one in unknown]
+    plan.mended = [one for one in ours if not among_left(one) and one not in unknown]
     if not (plan.mended or proof.older or any(map(merging.brings_expected, plan.sets))):
         plan.sets = []  # what mends nothing is not planned
     return plan

@@ -209,7 +209,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     seen.hosts = {host.name: host for host in done[len(wanted) : -len(apexes)]}
     seen.name_servers = dict(zip(apexes, done[-len(apexes) :], strict=True))
     seen.delegated = yield from _delegated(directory, atlas, holdings)
-    seen.aliases = _aliases_in_hand(directory, atlas, holdings)
+    seen.aliases = yield from _aliases_in_hand(directory, atlas, holdings)
     divided = {found.name: found for found in seen.found.values() if found.divided}
     stood = yield from together([standing_of(found, directory.view, atlas) for found in divided.values()])
     seen.standings = dict(zip(divided, stood, strict=True))
@@ -251,14 +251,22 @@ def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
     }
 
 
-def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> dict[Name, list[Name]]:
-    """The identifiers in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer, or read."""
+def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> Dialogue[dict[Name, list[Name]]]:
+    """The GUID aliases in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer, or the directory
+    told of one that leads to no domain controller and servers still answer with."""
     inside = from_text("_msdcs", directory.forest)
     found: dict[Name, list[Name]] = {}
+    known = {controller.host for controller in directory.controllers}
     for apex in (inside, directory.forest):
         kept = atlas.estate.replicated.get((directory.view, apex))
-        for owner, host in kept.aliases.items() if kept is not None else ():
-            if parent(owner) == inside and owner not in found.get(host, ()):
+        strange = {
+            owner: host
+            for owner, host in (kept.aliases.items() if kept is not None else ())
+            if parent(owner) == inside and host not in known
+        }
+        served = yield from together([at_name(owner, (CNAME,), directory.view, atlas) for owner in strange])
+        for owner, host, one in zip(strange, strange.values(), served, strict=True):
+            if host in one.values:
                 found.setdefault(host, []).append(owner)
         authority = atlas.known(apex, directory.view)
         for server in authority.servers if authority is not None else ():
