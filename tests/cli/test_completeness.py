@@ -74,7 +74,7 @@ def test_detail_adds_flags_and_sections_to_an_answer(run: Run, world: World) -> 
 
 
 def test_a_forest_is_where_the_catalogues_are_looked_for(run: Run, world: World) -> None:
-    call = ("services", "pans.gullmarsh.internal", "--directory", "--controller", "dc-north@North-Pans,catalogue")
+    call = ("services", "pans.gullmarsh.internal", "--directory", "--controller", "dc-north@North-Pans,global-catalog")
     asked = run(*call, "--forest", "gullmarsh.internal", "--json", "--estate", str(world[0]))
     rows = [row["title"] for controller in asked.report["tests"][0]["tests"] for row in controller["tests"]]
     assert "_gc._tcp.gullmarsh.internal. SRV" in rows and "_kerberos._tcp.pans.gullmarsh.internal. SRV" in rows
