@@ -149,6 +149,8 @@ class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 Role = Literal["pdc-emulator", "global-catalog", "rodc"]
 ROLES: tuple[Role, ...] = ("pdc-emulator", "global-catalog", "rodc")
+ROLE_WORDS = {"pdc-emulator": "PDC emulator", "global-catalog": "global catalog", "rodc": "RODC"}
+"""What administrators call the roles of domain controllers."""
 
 
 class ControllerEntry(msgspec.Struct, forbid_unknown_fields=True):

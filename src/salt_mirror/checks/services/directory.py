@@ -26,7 +26,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, 
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
-from salt_mirror.estate.file import DirectoryEntry
+from salt_mirror.estate.file import ROLE_WORDS, DirectoryEntry
 from salt_mirror.estate.keys import guid_of
 from salt_mirror.estate.replication import host_of
 
@@ -44,6 +44,11 @@ class Controller:
     roles: frozenset[str] = frozenset()
     guid: str = ""
     holds_zones: bool = True
+
+    @property
+    def roles_said(self) -> str:
+        """Its roles as administrators call them; empty where it has none beyond a domain controller's own."""
+        return ", ".join(word for role, word in ROLE_WORDS.items() if role in self.roles)
 
     def has(self, who: str) -> bool:
         """Whether it is one of those who register a row of the table."""

@@ -279,7 +279,7 @@ class Leftovers:
             names = self._registered_at(controller, rowset, controller.site)
             addresses = self._addresses_beyond(controller)
             if names or addresses:
-                roles = ", ".join(sorted(controller.roles)) or "none beyond a domain controller's own"
+                roles = controller.roles_said or "none beyond a domain controller's own"
                 text = (
                     f"{to_text(controller.host)} is registered for more than its roles ({roles}): clients ask it for what "
                     f"it does not do{'' if self._directory.complete else ', or the estate does not know its roles'}."

@@ -153,7 +153,7 @@ class DirectoryWords:
             findings.append(self._state("dir.untested", text, name=controller.host))
             tests.append(Test(mark="note", title="not tested", says=why))
         place = f" in {controller.site}" if controller.site else ""
-        roles = f" ({', '.join(sorted(controller.roles))})" if controller.roles else ""
+        roles = f" ({controller.roles_said})" if controller.roles else ""
         mark = worst([mark_of(findings, [host.found]), *(test.mark for test in tests)])
         return Judged(Test(mark=mark, title=f"{name}{place}{roles}", says=says, tests=tests), findings)
 

@@ -17,6 +17,7 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.system import DNS_PORT
 from salt_mirror.estate.directory.found import FoundDirectory, FoundNetwork
+from salt_mirror.estate.file import ROLE_WORDS
 from salt_mirror.estate.model import Estate
 
 _WIDE = 96
@@ -151,10 +152,9 @@ def network_table(one: FoundNetwork) -> str:
 def found_directory_table(found: FoundDirectory, view: str, log_on: Mapping[str, str]) -> str:
     """`[[directories]]` for a directory that was read, with how to read it again (`directory` and whose password, by the keys
     of the estate); what it told of its domain controllers is a comment, since it is read anew each time."""
-    roles = {"pdc-emulator": "PDC emulator", "global-catalog": "global catalog", "rodc": "RODC"}
     lines = _comment("Read from the directory itself, and read again by each command that needs it.")
     for one in found.controllers:
-        what = ", ".join([f"in {one.site}"] * bool(one.site) + [roles[role] for role in one.roles])
+        what = ", ".join([f"in {one.site}"] * bool(one.site) + [ROLE_WORDS[role] for role in one.roles])
         lines += _comment(f"Domain domain controller {one.host}{f': {what}' if what else ''}.")
     lines += ["[[directories]]", f"domain = {quoted(found.domain)}"]
     lines += [f"view = {quoted(view)}"] if view else []

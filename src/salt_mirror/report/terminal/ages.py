@@ -38,14 +38,14 @@ def print_ages(sheet: AgeSheet, line: Callable[..., None]) -> None:
 def _how(zone: ZoneAges) -> str:
     kinds = [f"{zone.static:,} static, {zone.dynamic:,} dynamic"]
     kinds += [f"{zone.unknown:,} of unknown age"] if zone.unknown else []
-    kinds += [f"{zone.tombstones:,} kept as gone"] if zone.tombstones else []
-    aging = {True: "aging is on", False: "aging is off", None: "nobody says whether they age"}[zone.aging]
-    times = f"{_time(zone.no_refresh_h)} without refresh and {_time(zone.refresh_h)} for it"
-    taken = {True: "scavenged", False: "nothing scavenges", None: "nobody says whether anything scavenges"}
+    kinds += [f"{zone.tombstones:,} tombstoned"] if zone.tombstones else []
+    aging = {True: "aging is on", False: "aging is off", None: "whether aging is on is not known"}[zone.aging]
+    times = f"no-refresh interval {_time(zone.no_refresh_h)}, refresh interval {_time(zone.refresh_h)}"
+    taken = {True: "scavenging is on", False: "scavenging is off", None: "whether anything scavenges is not known"}
     return f"{', '.join(kinds)}; {aging}, {times}, {taken[zone.scavenged]}; by {clean(', '.join(zone.sources))}"
 
 
 def _time(hours: int | None) -> str:
     if hours is None:
-        return "an unknown time"
+        return "not known"
     return many(hours // 24, "day") if hours % 24 == 0 else many(hours, "hour")
