@@ -327,7 +327,9 @@ def test_a_directory_that_closes_refuses_or_sends_nonsense_makes_nothing_stale(
         directory = f'[[directories]]\ndomain = "pans.example"\ndirectory = "ldap://127.0.0.1:{port}"\n'
         path.write_text(f'{text}{directory}user = "worker"\npassword_file = "password"\n', encoding="utf-8")
         done = run("stale", "--json")
-    assert found(done) == ["age.unverified"] and done.status == 3 and world.standin.asked == 0
+    assert found(done) == ["age.unverified"] and done.status == 3
+    # Another controller is looked for by the domain's locators, but not where it is the password that is refused.
+    assert world.standin.asked == (0 if begin.startswith(b"\x30\x0c") else 1)
     assert "How old the records of pans.example are could not be seen: ldap://" in done.report["findings"][0]["text"]
 
 
