@@ -16,16 +16,5 @@ command -v ip >/dev/null 2>&1 || [ -e /usr/sbin/ip ] || missing="$missing iprout
 command -v faketime >/dev/null 2>&1 || missing="$missing faketime" # a clock that stands still
 for shell in zsh fish; do command -v "$shell" >/dev/null 2>&1 || missing="$missing $shell"; done # complete hostile names in one test
 [ -n "$missing" ] || exit 0
-if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null 2>&1; then
-    echo "not installed:$missing. Tests that need one are skipped; as root, on Debian, make test installs them."
-    exit 0
-fi
-policy=/usr/sbin/policy-rc.d
-if [ ! -e "$policy" ]; then
-    printf '#!/bin/sh\nexit 101\n' > "$policy"
-    chmod +x "$policy"
-    trap 'rm -f "$policy"' EXIT
-fi
-echo "installing:$missing"
-apt-get update -qq
-DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
+# shellcheck disable=SC2086
+exec sh "$(dirname "$0")/debian.sh" "Tests that need one are skipped; as root, on Debian, make test installs them." $missing

@@ -34,9 +34,9 @@ def missing(module: str) -> str:
         return "a directory server in a network namespace needs root"
     lacking = [tool for tool in TOOLS if shutil.which(tool) is None]
     if lacking:
-        return f"not installed: {', '.join(lacking)} (Debian: samba-ad-dc, samba-ad-provision, krb5-user, iproute2)"
+        return f"not installed: {', '.join(lacking)} (make directory installs them)"
     extra = {"gssapi": "kerberos", "bonsai": "directory"}[module]
-    return "" if importlib.util.find_spec(module) else f"the extra {extra} is not installed (pip install '.[{extra}]')"
+    return "" if importlib.util.find_spec(module) else f"the extra {extra} is not installed (make directory installs it)"
 
 
 def end_all_in(space: str) -> None:
