@@ -43,7 +43,8 @@ from salt_mirror.dns.traffic import descriptors, engine, https, manners, stream
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import MOST_EMPTY, Bounds
 from salt_mirror.estate import masterfile, reading
-from salt_mirror.estate.directory.zones import MOST_GONE
+from salt_mirror.estate.directory import child
+from salt_mirror.estate.directory.zones import MOST_GONE, MOST_LOST
 from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import read_zone
@@ -400,6 +401,9 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "hosts that are knocked at at once": knocking.AT_ONCE,
         "ports that are tried of each": knocking.MOST_PORTS,
         "names of a directory's tombstones that are looked for in each zone": MOST_GONE,
+        "objects of a directory that are no records, kept by name": MOST_LOST,
+        "domain controllers that are asked at once how changes come to them": child.AT_ONCE,
+        "seconds that each of them is given": child.OTHERS_S,
         "messages in a row without a record": MOST_EMPTY,
         "transfers at once": running.AT_ONCE,
         "zones that are taken up": exploring.MOST_ZONES,

@@ -36,7 +36,9 @@ def missing(module: str) -> str:
     if lacking:
         return f"not installed: {', '.join(lacking)} (make directory installs them)"
     extra = {"gssapi": "kerberos", "bonsai": "directory"}[module]
-    return "" if importlib.util.find_spec(module) else f"the extra {extra} is not installed (make directory installs it)"
+    return (
+        "" if importlib.util.find_spec(module) else f"the extra {extra} is not installed (make directory installs it)"
+    )
 
 
 def end_all_in(space: str) -> None:

@@ -15,9 +15,9 @@ from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDir
 from salt_mirror.estate.directory.objects import Session
 
 STILL = b"."
-_OTHERS_S = 3.0
+OTHERS_S = 3.0
 """So long each other controller has, to tell how changes come to it."""
-_AT_ONCE = 8
+AT_ONCE = 8
 """So many controllers are asked at once."""
 
 
@@ -64,11 +64,11 @@ def _with_replication(session: Session, access: Access, found: FoundDirectory) -
     def ask(host: str) -> list[FoundInbound] | str:
         try:
             other = structs.replace(access, url=f"{scheme}://{host}")
-            return inbound_of(session if host == here else Connection(other, _OTHERS_S, _beat), host, found)
+            return inbound_of(session if host == here else Connection(other, OTHERS_S, _beat), host, found)
         except DirectoryFailed as error:
             return str(error)
 
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
+    with ThreadPoolExecutor(AT_ONCE) as pool:
         told = dict(zip(hosts, pool.map(ask, hosts), strict=True))
     inbound = [one for ways in told.values() if not isinstance(ways, str) for one in ways]
     untold = {host: why for host, why in told.items() if isinstance(why, str)}
