@@ -247,7 +247,7 @@ REPS_FROM = bytes.fromhex(
     "01000000000000001801000000000000" "6c751c2103000000" "6c751c2103000000" "00000000" "d0000000" "48000000" "70000000"
     + "11" * 84 + "00000000" + "e50f000000000000" "0000000000000000" "e50f000000000000"
     "357459e8e037c946a0f3a6b5cd35502c" "80ec9f31599ac945854e05b0f751969f"
-) + bytes(20)  # fmt: skip
+).ljust(280, b"\0")  # fmt: skip
 NEIGHBOUR = (
     "<DS_REPL_NEIGHBOR><pszNamingContext>DC=DomainDnsZones</pszNamingContext><pszSourceDsaDN>CN=NTDS Settings,CN=DC-KILN,"
     "CN=Servers,CN=Kiln-House,CN=Sites</pszSourceDsaDN><uuidSourceDsaObjGuid>00000000-0000-0000-0000-000000000009"

@@ -5,6 +5,7 @@ Strategy: the types here are the contract; the JSON Schema that is shipped besid
 
 from __future__ import annotations
 
+import inspect
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -135,4 +136,14 @@ def now() -> datetime:
 
 def json_schema() -> dict[str, Any]:
     """The JSON Schema of the document, generated from the types."""
-    return msgspec.json.schema(Report)
+    found: dict[str, Any] = _undented(msgspec.json.schema(Report))
+    return found
+
+
+def _undented(part: Any) -> Any:
+    """A part of a schema, its texts without the indentation of docstrings: msgspec keeps that up to 0.22, and then not."""
+    if isinstance(part, dict):
+        return {key: _undented(value) for key, value in part.items()}
+    if isinstance(part, list):
+        return [_undented(value) for value in part]
+    return inspect.cleandoc(part) if isinstance(part, str) else part
