@@ -371,6 +371,8 @@ def test_a_draft_and_an_audit_go_on_without_a_directory_that_cannot_be_read(run:
         assert "the library says" not in finding["text"]
         (whole,) = run("services", "--json", "--detail").report["findings"]
         assert "the library says: " in whole["text"]
+        remarks = run("authority", "--json", "--timeout", "0.1", "--tries", "1").report["remarks"]
+        assert any("could not be read" in one and "by their own words" in one for one in remarks), remarks
         assert "dir.unverified" in {one["code"] for one in run("audit", "--json").report["findings"]}
 
 

@@ -42,6 +42,10 @@ def authority(
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking, directories=True)
+    estate.remarks += [
+        f"the directory of {domain} could not be read ({why}): which servers replicate is told by their own words"
+        for (domain, _), why in estate.unread.items()
+    ]
     named = [*(zones or []), *(names_in(zones_file, "--zones") if zones_file is not None else [])]
     wanted = names_in_views(named, asking, estate) or [
         (zone.apex, where) for where in views_of(asking, estate) for zone in estate.zones[where].values()
