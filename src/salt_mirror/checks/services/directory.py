@@ -183,9 +183,10 @@ class DirectorySeen:
     def targets(self) -> Iterator[tuple[Name, Name]]:
         """Every name with SRV records, with every target that any server gives there and that is this domain's to judge: in
         names of the whole forest, controllers of its other domains stand too."""
+        wide = self.forest_wide
         for (name, kind), found in self.found.items():
             for host in sorted(_hosts(found)) if kind == "SRV" else ():
-                if name not in self.forest_wide or parent(host) == self.directory.domain:
+                if name not in wide or parent(host) == self.directory.domain:
                     yield name, host
 
     @property

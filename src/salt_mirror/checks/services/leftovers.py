@@ -216,16 +216,13 @@ class Leftovers:
         over = [*seen.of_kind("HOST"), *(host.found for host in seen.hosts.values())]
         told_already = {*self._names, *(host.name for host in seen.hosts.values() if not host.usable)}
         known = bool(seen.hosts) and all(host.found.usable for host in seen.hosts.values())
+        wide = seen.forest_wide
         for (name, kind), found in seen.found.items() if known else ():
             for value in found.values if kind == "HOST" else ():
                 owner = seen.owners.get(value)
                 if owner is None or any(host in told_already for host in owner.values):
                     continue  # a controller's own, or told with the one that left it behind or lost it
-                if (
-                    name in seen.forest_wide
-                    and owner.values
-                    and all(parent(one) != self._directory.domain for one in owner.values)
-                ):
+                if name in wide and owner.values and all(parent(one) != self._directory.domain for one in owner.values):
                     continue  # of another domain of the forest
                 whose = ", ".join(to_text(target) for target in owner.values)
                 belongs = f"; by its pointer it belongs to {whose}" if whose else ""
