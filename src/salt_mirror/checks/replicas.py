@@ -7,7 +7,7 @@ under an address of its own names itself all the same; the estate's labels and t
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from salt_mirror.checks.atlas import Atlas
@@ -19,6 +19,8 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, A, Soa
 from salt_mirror.estate.replication import Inbound, Replicated, hosts_of
 
+Places = dict[Name, set[tuple[bytes, int]]]
+"""Where hosts are reached: address and port."""
 _ERRORS = {
     5: "access denied",
     1256: "the other one is not available",
@@ -81,11 +83,9 @@ class Replicas:
         if ways is None:
             why = self.kept.untold.get(host, "")
             return f"{server.label} did not tell when changes last came to it" + (f": {why}" if why else "")
-        return (
-            f"to {server.label} changes last came {together_said(map(_said, ways))}"
-            if ways
-            else (f"{server.label} has no other domain controller to replicate from")
-        )
+        if not ways:
+            return f"{server.label} has no other domain controller to replicate from"
+        return f"to {server.label} changes last came {together_said(map(_said, ways))}"
 
 
 def _said(way: Inbound) -> str:
@@ -99,19 +99,11 @@ def _said(way: Inbound) -> str:
 def replicas_of(zone: Name, view: str, held: Mapping[Server, Soa], atlas: Atlas) -> Dialogue[Replicas | None]:
     """Tells the servers that replicate a zone by the SOA that each of them has; None where none do."""
     kept = atlas.estate.replicated.get((view, zone))
-    mnames = {soa.mname for soa in held.values()}
+    mnames = list(dict.fromkeys(soa.mname for soa in held.values()))
     if kept is None and len(mnames) < 2:
         return None
-    places: dict[Name, set[tuple[bytes, int]]] = {}
-
-    def locate(names: Iterable[Name]) -> Dialogue[None]:
-        new = [name for name in names if name not in places]
-        found = yield from together([lookup(name, (A, AAAA), view, atlas) for name in new])
-        for name, one in zip(new, found, strict=True):
-            places[name] = {atlas.estate.reached(address) for address in one.values}
-
-    yield from locate(mnames)
-    hosts = {server: soa.mname for server, soa in held.items() if _is(server, soa.mname, places)}
+    places = yield from places_of(mnames, view, atlas)
+    hosts = {server: soa.mname for server, soa in held.items() if is_host(server, soa.mname, places)}
     if kept is None and len(set(hosts.values())) < 2:
         return None
     if kept is not None:
@@ -119,11 +111,11 @@ def replicas_of(zone: Name, view: str, held: Mapping[Server, Soa], atlas: Atlas)
     else:
         declared = (hosts_of(entry) for entry in atlas.estate.directories if entry.view == view)
         candidates = [host for several in declared for host in several]
-    for server in held.keys() - hosts.keys():
+    for server in [one for one in held if one not in hosts]:
         called = next((host for host in candidates if _called(server, host)), None)
         if called is None:
-            yield from locate(candidates)
-            called = next((host for host in candidates if _is(server, host, places)), None)
+            places |= yield from places_of([host for host in candidates if host not in places], view, atlas)
+            called = next((host for host in candidates if is_host(server, host, places)), None)
         if called is not None:
             hosts[server] = called
     if kept is not None:
@@ -131,11 +123,20 @@ def replicas_of(zone: Name, view: str, held: Mapping[Server, Soa], atlas: Atlas)
     return Replicas(hosts, kept) if hosts else None
 
 
+def places_of(hosts: Sequence[Name], view: str, atlas: Atlas) -> Dialogue[Places]:
+    """Look up where some hosts are reached."""
+    found = yield from together([lookup(host, (A, AAAA), view, atlas) for host in hosts])
+    return {
+        host: {atlas.estate.reached(address) for address in one.values} for host, one in zip(hosts, found, strict=True)
+    }
+
+
+def is_host(server: Server, host: Name, places: Places) -> bool:
+    """Whether a server is a host: it is reached at one of its places, or the estate's label for it is the host's name."""
+    return (server.address, server.port) in places[host] or _called(server, host)
+
+
 def _called(server: Server, host: Name) -> bool:
     """Whether the estate's label for a server is the name of a host, whole or its first part."""
     name = to_text(host).rstrip(".")
     return server.label.lower().rstrip(".") in (name, name.partition(".")[0])
-
-
-def _is(server: Server, host: Name, places: Mapping[Name, set[tuple[bytes, int]]]) -> bool:
-    return (server.address, server.port) in places[host] or _called(server, host)

@@ -18,6 +18,7 @@ from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, printable, shown, to_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import CNAME, PTR, SRV
+from salt_mirror.dns.tickets import SKEW_S
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.directory.found import Access, DirectoryFailed, FoundDirectory, FoundZone
 from salt_mirror.estate.directory.reading import read_directory
@@ -85,10 +86,9 @@ def password_of(user: str, file: Path | None, variable: str) -> str:
 
 
 def read_directories(estate: Estate, asking: Asking, *, records: bool, detail: bool = False) -> None:
-    """Reads every directory that the estate only says where to read, `records` of its zones too. One that cannot be read is
-    told as that, and nothing of it is judged; with `detail` what the library said of it as well. Raises BadInput for a
-    password that
-    is not there."""
+    """Read every directory that the estate only says where to read, `records` of its zones too. One that cannot be read goes
+    into `estate.unread`, with `detail` what the library said of it as well. Raises BadInput for a password that is not
+    there."""
     for number, entry in enumerate(estate.directories):
         if entry.urls:
             try:
@@ -113,7 +113,9 @@ def _read_somewhere(
     try:
         return read_first(urls, read)
     except DirectoryFailed as error:
-        if error.ours:
+        if error.ours or not any(
+            "://" in url for url in entry.urls
+        ):  # by the domain alone, the locators were asked already
             raise
         domain = from_text(entry.domain)
         try:  # the password goes nowhere but into the domain, whatever a locator says
@@ -171,10 +173,6 @@ def read_first(urls: Sequence[str], read: Callable[[str], FoundDirectory]) -> tu
     raise DirectoryFailed("; ".join(failed), detail, ours=ours)
 
 
-_CLOCKS_APART_S = 300.0
-"""So far clocks may be apart: what Kerberos takes too (RFC 4120 section 5.2.3)."""
-
-
 def take_directory(estate: Estate, number: int, found: FoundDirectory, url: str, *, records: bool) -> None:
     """Takes what a directory that was read at a URL tells into one of the estate's entries: its controllers, which zones it
     keeps and how those replicate, what is no record in it, and with `records` their ages."""
@@ -201,8 +199,7 @@ def _replication_of(zone: FoundZone, found: FoundDirectory, *, records: bool) ->
             moment = datetime.fromtimestamp(one.succeeded, UTC) if one.succeeded is not None else None
             way = Inbound(printable(one.source), moment, one.failures, one.error)
             ways.setdefault(from_text(one.host), []).append(way)
-    told = {host for host in map(from_text, zone.hosts) if host in ways}
-    hosts = {host: tuple(ways[host]) if host in told else None for host in map(from_text, zone.hosts)}
+    hosts = {host: tuple(ways[host]) if host in ways else None for host in map(from_text, zone.hosts)}
     untold = {from_text(host): printable(why) for host, why in found.untold.items()}
     aliases = {one.name: one.rdata for one in zone.records if one.rdtype == CNAME}
     pointers = tuple(dict.fromkeys(one.name for one in zone.records if one.rdtype == PTR)) if records else None
@@ -218,7 +215,7 @@ def remarks_of(found: FoundDirectory, url: str) -> list[str]:
         else f"{url}: {printable(one.name)} in {printable(one.place)} could not be read"
         for one in found.lost
     ]
-    if found.clock_s is not None and abs(found.clock_s) > _CLOCKS_APART_S:
+    if found.clock_s is not None and abs(found.clock_s) > SKEW_S:
         way = "ahead of" if found.clock_s > 0 else "behind"
         said.append(f"the clock of {url} is {abs(found.clock_s):.0f} s {way} ours: so are the ages that it tells")
     return said + [f"{url}: {printable(remark)}" for remark in found.remarks]

@@ -24,7 +24,6 @@ from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
 from salt_mirror.estate.model import Estate, load_estate
 from salt_mirror.estate.reading import is_there
 from salt_mirror.estate.typed import completed
-from salt_mirror.findings import Finding
 
 ESTATE_HERE = "estate.toml"
 
@@ -46,30 +45,17 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
         from salt_mirror.estate.exports import read_ages
 
         estate.ages = read_ages(estate, time.time())
-    if directories and any(entry.directory for entry in estate.directories):
-        from salt_mirror.cli.directories import read_directories
-
-        read_directories(estate, asking, records=ages, detail=detail)
+    if directories:
+        with_directories(estate, asking, records=ages, detail=detail)
     return estate
 
 
-def take_pointers(estate: Estate, asking: Asking) -> None:
-    """Reads the estate's directories with every record, so that what they tell needs no sweep."""
+def with_directories(estate: Estate, asking: Asking, *, records: bool, detail: bool = False) -> bool:
+    """Read the estate's directories, if it has any, `records` of their zones too. Return whether anything was learnt."""
     if any(entry.directory for entry in estate.directories):
         from salt_mirror.cli.directories import read_directories
 
-        read_directories(estate, asking, records=True)
-
-
-def read_where_servers_differ(estate: Estate, asking: Asking, findings: Iterable[Finding]) -> bool:
-    """Reads the estate's directories where servers were found to differ, since those tell whether they replicate, and how that
-    stands; whether anything was learnt by it. A run in which they agree costs no reading."""
-    entries = [entry for entry in estate.directories if entry.directory and not entry.controllers]
-    if not entries or not any(one.code.endswith("servers-disagree") for one in findings):
-        return False
-    from salt_mirror.cli.directories import read_directories
-
-    read_directories(estate, asking, records=False)
+        read_directories(estate, asking, records=records, detail=detail)
     return bool(estate.replicated)
 
 

@@ -28,28 +28,19 @@ def pairs(
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.checks.pairs.scope import PairsScope
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import (
-        atlas_of,
-        open_estate,
-        pace_for_a_sweep,
-        read_where_servers_differ,
-        servers_at,
-        take_pointers,
-    )
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep, servers_at, with_directories
+    from salt_mirror.cli.running import run_again_if_apart
 
     estate = open_estate(asking)
     if not subjects and any(
         zone.network is not None and zone.network.num_addresses > 256 for zone in estate.all_zones()
     ):
-        take_pointers(estate, asking)
+        with_directories(estate, asking, records=True)  # what they tell needs no sweep
     scope = PairsScope(estate, subjects or (), view=asking.view, sweep_all=yes)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if scope.sweeps:
         pace_for_a_sweep(estate, asking.pace)
-    part = Pairs(scope, atlas)
-    ran = run_part(part, atlas, scope.views, asking, "names and addresses looked at")
-    if read_where_servers_differ(estate, asking, part.findings()):
-        part = Pairs(scope, atlas)
-        ran = run_part(part, atlas, scope.views, asking, "names and addresses looked at").after(ran)
+    part, ran = run_again_if_apart(
+        lambda: Pairs(scope, atlas), atlas, scope.views, asking, "names and addresses looked at"
+    )
     finish(report_of("pairs", estate, ran, part), showing, part, several_views=len(scope.views) > 1)

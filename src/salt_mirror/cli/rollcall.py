@@ -91,14 +91,9 @@ def _here(
 ) -> NoReturn:
     """Calls the roll from this computer."""
     from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import read_where_servers_differ
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.running import run_again_if_apart
 
-    part = make()
-    ran = run_part(part, atlas, views, asking, "record sets called")
-    if read_where_servers_differ(atlas.estate, asking, part.findings()):
-        part = make()
-        ran = run_part(part, atlas, views, asking, "record sets called").after(ran)
+    part, ran = run_again_if_apart(make, atlas, views, asking, "record sets called")
     report = report_of("rollcall", atlas.estate, ran, part, damaged)
     finish(report, showing, part, several_views=len(views) > 1)
 

@@ -98,6 +98,23 @@ def run_part(
     return ran._replace(plan=plans[0] if plans else None)
 
 
+def run_again_if_apart(
+    make: Callable[[], Part], atlas: Atlas, views: Collection[str], asking: Asking, what: str
+) -> tuple[Part, Ran]:
+    """Run one check; where servers differ, read the estate's directories and run it again: they tell whether those servers
+    replicate, and how that stands. A run in which servers agree costs no reading."""
+    from salt_mirror.cli.opening import with_directories
+
+    part = make()
+    ran = run_part(part, atlas, views, asking, what)
+    read = bool(atlas.estate.replicated)
+    apart = any(one.code.endswith("servers-disagree") for one in part.findings())
+    if apart and not read and with_directories(atlas.estate, asking, records=False):
+        part = make()
+        ran = run_part(part, atlas, views, asking, what).after(ran)
+    return part, ran
+
+
 def planned(
     findings: Iterable[Finding],
     atlas: Atlas,

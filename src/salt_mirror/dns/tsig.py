@@ -77,7 +77,7 @@ class Verifier:
             self._context = dns.tsig.validate(
                 wire, self._key, name, rdata, now, self._mac, at, self._context, self._several
             )  # type: ignore[no-untyped-call]
-        except SentBack:
+        except BadSignature:
             raise
         except (dns.exception.DNSException, MalformedMessage, ValueError, IndexError, struct.error) as error:
             raise BadSignature(str(error) or type(error).__name__) from None

@@ -27,10 +27,10 @@ class Inbound(NamedTuple):
 @dataclass(frozen=True, slots=True)
 class Replicated:
     """A zone in a directory: the partition that holds it, and every domain controller with a copy, each with the ways by which
-    its changes come; None for one that did not tell, and why in `untold`.
-    `delegated` are the name servers that its delegation of `_msdcs` names;
-    `aliases` lead from GUIDs in `_msdcs` to hosts; `pointers` are the owners of all
-    its PTR records, None where they were not read."""
+    its changes come; None for one that did not tell, and why in `untold`. `delegated` are the name servers that its
+    delegation of `_msdcs` names; `aliases` lead from GUIDs in `_msdcs` to hosts; `pointers` are the owners of all its PTR
+    records, None where
+    they were not read."""
 
     partition: str
     hosts: dict[Name, tuple[Inbound, ...] | None]

@@ -10,14 +10,13 @@ from collections import Counter
 from typing import NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.lookup import lookup
 from salt_mirror.checks.plan.sets import Held, SetKey
-from salt_mirror.checks.replicas import Replicas, replicas_of
+from salt_mirror.checks.replicas import Replicas, is_host, places_of, replicas_of
 from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.dns.dialogue import Dialogue
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import AAAA, NS, SOA, A, soa_fields
+from salt_mirror.dns.records import NS, SOA, soa_fields
 from salt_mirror.estate.model import Zone
 
 _TTLS = 16
@@ -51,17 +50,10 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
     named = {server: soa.mname for server, soa in held.items()}
     if not named:
         return Primary(None, None, servers, "none of its servers could be asked for its SOA")
-    places: dict[Name, set[tuple[bytes, int]]] = {}
-    for mname in dict.fromkeys(named.values()):
-        found = yield from lookup(mname, (A, AAAA), zone.view, atlas)
-        places[mname] = {atlas.estate.reached(address) for address in found.values}
+    places = yield from places_of(list(dict.fromkeys(named.values())), zone.view, atlas)
     for server, mname in named.items():
-        called = to_text(mname).rstrip(".")
-        itself = (server.address, server.port) in places[mname] or server.label.lower() in (
-            called,
-            called.split(".")[0],
-        )
-        if itself and not server.found:  # nothing is sent to a server that the estate does not name
+        # Nothing is sent to a server that the estate does not name.
+        if is_host(server, mname, places) and not server.found:
             replicas = yield from replicas_of(zone.apex, zone.view, held, atlas)
             return Primary(server, server, servers, replicas=replicas)
     everywhere = {place for found in places.values() for place in found}

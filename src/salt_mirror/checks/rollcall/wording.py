@@ -93,8 +93,7 @@ class RollWords:
                 changes.append(set_at(whole=(), ttl=None))
         elif expected.exact or (expected.values and not expected.absent):
             # Where one value has taken the place of another, the set becomes the expected one. Sets that several hands fill,
-            # and
-            # addresses beside which there are more than are listed, are only added to: a list in part is not the whole set.
+            # and addresses beside which there are more than are listed, are only added to: a list in part is not the whole set.
             moved = DIFFERENT in kinds and expected.rdtype in ONE_HAND and len(anywhere) <= len(expected.values)
             spare = set() if expected.exact or moved else anywhere
             changes.append(set_at(whole=expected.values | (spare - expected.absent)))

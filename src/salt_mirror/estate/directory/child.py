@@ -67,6 +67,8 @@ def _with_replication(session: Session, access: Access, found: FoundDirectory) -
             return inbound_of(session if host == here else Connection(other, OTHERS_S, _beat), host, found)
         except DirectoryFailed as error:
             return str(error)
+        finally:
+            _beat()  # many silent ones, one after the other, are no silence of the directory that is read
 
     with ThreadPoolExecutor(AT_ONCE) as pool:
         told = dict(zip(hosts, pool.map(ask, hosts), strict=True))

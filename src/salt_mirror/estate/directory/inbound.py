@@ -25,7 +25,7 @@ _FIELD = r"<{0}>([^<]{{0,400}})</{0}>"
 _MOST = 500
 
 
-class Way(NamedTuple):
+class InboundWay(NamedTuple):
     """One way by which changes come: the GUID of the controller or its settings object, and how it stands."""
 
     guid: str
@@ -61,7 +61,7 @@ def inbound_of(session: Session, host: str, found: FoundDirectory) -> list[Found
     return told
 
 
-def ways_of(head: Entry) -> Iterator[Way]:
+def ways_of(head: Entry) -> Iterator[InboundWay]:
     """The ways that a partition's head tells of."""
     raw = [way for one in head.raw("repsfrom")[:_MOST] if (way := _of_bytes(one)) is not None]
     yield from raw or (
@@ -69,17 +69,17 @@ def ways_of(head: Entry) -> Iterator[Way]:
     )
 
 
-def _of_bytes(raw: bytes) -> Way | None:
+def _of_bytes(raw: bytes) -> InboundWay | None:
     if len(raw) < _GUID_AT + 16:
         return None
     version, _, size, failures, succeeded, _, error = _NEIGHBOUR.unpack_from(raw)
     if version not in (1, 2) or size > len(raw):
         return None
     guid = str(uuid.UUID(bytes_le=raw[_GUID_AT : _GUID_AT + 16]))
-    return Way(guid, "", float(succeeded - _SINCE_1601) if succeeded > _SINCE_1601 else None, failures, error)
+    return InboundWay(guid, "", float(succeeded - _SINCE_1601) if succeeded > _SINCE_1601 else None, failures, error)
 
 
-def _of_xml(text: str) -> Way | None:
+def _of_xml(text: str) -> InboundWay | None:
     fields: Mapping[str, str] = {
         name: match[1]
         for name in (
@@ -93,7 +93,7 @@ def _of_xml(text: str) -> Way | None:
     }
     if "pszSourceDsaDN" not in fields:
         return None
-    return Way(
+    return InboundWay(
         fields.get("uuidSourceDsaObjGuid", "").strip("{}").lower(), fields["pszSourceDsaDN"],
         _moment(fields.get("ftimeLastSyncSuccess", "")), _number(fields.get("cNumConsecutiveSyncFailures", "")),
         _number(fields.get("dwLastSyncResult", "")),

@@ -114,7 +114,7 @@ def _controllers(
     sites = f"CN=Sites,{settings_dn}"
     hosts = {}
     for one in session.search(sites, "(objectClass=server)", ["dNSHostName"]):
-        twin = CONFLICT.search(rdns(one.dn)[0][1])
+        twin = CONFLICT.match(rdns(one.dn)[0][1])
         if twin is None:
             hosts[one.dn.lower()] = one.text("dnshostname").lower().rstrip(".")
         else:

@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from typing import NamedTuple, Protocol
 
 _PARTS = re.compile(r"(?:[^,\\]|\\.)+")
-CONFLICT = re.compile(r"(.*?)\s*\0?\n?\0?CNF:[0-9A-Fa-f-]{36}", re.DOTALL)
+CONFLICT = re.compile(r"([^\n]*)\nCNF:[0-9A-Fa-f-]{36}")
 """A name that an object got when another of the same name came from another controller: the name that it had, a line break, and
 a GUID (MS-ADTS section 3.1.1.5.1.6)."""
 _ESCAPE = re.compile(r"((?:\\[0-9A-Fa-f]{2})+)|\\(.)")
@@ -62,7 +62,7 @@ class Entry(NamedTuple):
         return [one for one in self.values.get(attribute, ()) if isinstance(one, bytes)]
 
     def guid(self, attribute: str) -> str:
-        """An identifier, which stands there with its first parts little-endian; empty where there is none."""
+        """Return a GUID, which is kept with its first parts little-endian; empty where there is none."""
         value = next(iter(self.raw(attribute)), b"")
         return str(uuid.UUID(bytes_le=value)) if len(value) == 16 else ""
 

@@ -51,7 +51,7 @@ def zones_in(
         name = one.text("name") or rdns(one.dn)[0][1]
         if _NO_ZONES.match(name.lower()):
             continue
-        twin = CONFLICT.search(name)
+        twin = CONFLICT.match(name)
         if twin is not None:
             lost.append(FoundLost(name=twin[1], place="the zones", why="conflict"))
             continue
@@ -120,7 +120,7 @@ class _Records:
         """Takes in a name of the zone with its records."""
         label = node.text("name")
         dead = node.text("dnstombstoned").upper() == "TRUE"
-        twin = CONFLICT.search(label)
+        twin = CONFLICT.match(label)
         if twin is not None:
             if not dead:
                 self.lost.append(FoundLost(name=twin[1], place=self._zone, why="conflict"))
