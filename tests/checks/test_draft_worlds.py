@@ -18,7 +18,7 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.draft import exploring
 from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.learnt import Learnt
-from salt_mirror.checks.draft.scope import Wanted
+from salt_mirror.checks.draft.scope import SearchStart
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
@@ -118,7 +118,7 @@ def drafted_by(exchange: Asking, names: list[str]) -> Learnt:
     places = {PUBLISHED[number]: (server.address, server.port) for number, server in enumerate(SERVERS)}
     atlas = Atlas(Estate(reach={inet_aton(address): place for address, place in places.items()}))
     runner = Runner(exchange)
-    explorer = Explorer(Wanted(list(map(from_text, names)), servers=[atlas.know(SERVERS[0])]), atlas, "")
+    explorer = Explorer(SearchStart(list(map(from_text, names)), servers=[atlas.know(SERVERS[0])]), atlas, "")
     while steps := explorer.dialogues():
         for result in runner.run(steps, names=10):
             explorer.take(result)

@@ -24,7 +24,7 @@ from salt_mirror.checks.draft.doubting import Fit, RecordDoubts, sets_of
 from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.lacking import Lacking, lacking
 from salt_mirror.checks.draft.learnt import Learnt, LearntZone
-from salt_mirror.checks.draft.scope import Wanted
+from salt_mirror.checks.draft.scope import SearchStart
 from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
@@ -152,9 +152,9 @@ class Drafting:
         same = [one for one in (*known.values(), *self._atlas.servers) if (one.address, one.port) == place]
         return same[0] if same else self._atlas.know(paced(server))
 
-    def _given(self) -> Wanted:
+    def _given(self) -> SearchStart:
         """The arguments, each taken for what it is. Raises BadInput."""
-        wanted = Wanted()
+        wanted = SearchStart()
         for text in self._wish.begin:
             server = self._server(text)
             network = network_in(text) if server is None else None

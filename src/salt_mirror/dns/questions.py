@@ -14,7 +14,15 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from salt_mirror.dns.extended import ExtendedError, extended_errors
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.dns.wire import MalformedMessage, Sections, clocks_apart, offers_recursion, read_sections, tsig_in
+from salt_mirror.dns.wire import (
+    MalformedMessage,
+    Sections,
+    clocks_apart,
+    encode_question,
+    offers_recursion,
+    read_sections,
+    tsig_in,
+)
 
 if TYPE_CHECKING:
     from salt_mirror.dns.apart import WayOf
@@ -186,6 +194,13 @@ class Question(NamedTuple):
     rdtype: int
     server: Server
     recurse: bool = False
+
+    def encoded(self, qid: bytes) -> bytes:
+        """Return the question as a message with an id of two bytes, and with the bits that its server is asked with."""
+        server = self.server
+        return encode_question(
+            qid, self.name, self.rdtype, self.recurse, unchecked=server.unchecked, signed=server.signed
+        )  # fmt: skip
 
 
 class Answer(NamedTuple):

@@ -82,7 +82,7 @@ def _without_ages(text: str) -> tuple[str, dict[int, int]]:
     return "\n".join(lines), ages
 
 
-class _Collector:
+class _RecordCollector:
     """What dnspython's reader takes for a zone transaction: it hands over records one by one."""
 
     def __init__(self, found: list[Expectation]) -> None:
@@ -120,7 +120,7 @@ class _Collector:
 class _LineKeeping(dns.tokenizer.Tokenizer):
     """A tokenizer that starts counting at a given line and notes where the record in hand began."""
 
-    def __init__(self, text: str, path: Path, first_line: int, collector: _Collector) -> None:
+    def __init__(self, text: str, path: Path, first_line: int, collector: _RecordCollector) -> None:
         super().__init__(text, str(path))
         self.line_number = first_line
         self._collector = collector
@@ -136,7 +136,7 @@ class _Pieces:
         self, found: list[Expectation], problems: list[Unusable] | None, instead: Mapping[Path, str] | None = None
     ) -> None:
         self._instead = instead or {}
-        self._collector = _Collector(found)
+        self._collector = _RecordCollector(found)
         self._problems = problems
         self._included = self._generated = 0
 

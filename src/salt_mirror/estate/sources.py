@@ -35,7 +35,7 @@ _LOOKED_AT = 20_000
 _FIRST_LINES = 20
 
 
-class _Line(msgspec.Struct, forbid_unknown_fields=True):
+class _JsonLine(msgspec.Struct, forbid_unknown_fields=True):
     """One line of JSON Lines: the columns of the CSV form as keys."""
 
     name: str
@@ -151,7 +151,7 @@ def _read(
         moment = now if now is not None else time.time()
         return expected_of(_LEASE_READERS[form](text, path, problems), path, origin, networks, moment, problems)
     found = []
-    for number, one in json_lines(text.splitlines(), _Line, path):
+    for number, one in json_lines(text.splitlines(), _JsonLine, path):
         try:
             if isinstance(one, BadInput):
                 raise one

@@ -26,7 +26,7 @@ from salt_mirror.checks.draft.asking import (
 )
 from salt_mirror.checks.draft.leads import Lead, SoughtName, batches, upwards
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
-from salt_mirror.checks.draft.scope import Wanted, parts_of, place_of
+from salt_mirror.checks.draft.scope import SearchStart, parts_of, place_of
 from salt_mirror.checks.services.directory import sites_in
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.holding import Holding
@@ -52,7 +52,7 @@ _DIRECTORYS = from_text("_msdcs.")[:-1]
 class Explorer:
     """The search at work; `learnt` is what came of it, and can be read at any time."""
 
-    def __init__(self, wanted: Wanted, atlas: Atlas, view: str, *, sweep: bool = True) -> None:
+    def __init__(self, wanted: SearchStart, atlas: Atlas, view: str, *, sweep: bool = True) -> None:
         self.learnt = Learnt(view)
         self._atlas = atlas
         self._wanted = wanted

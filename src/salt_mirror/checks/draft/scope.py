@@ -12,7 +12,7 @@ from salt_mirror.estate.directory.found import FoundDirectory
 
 
 @dataclass(slots=True)
-class Wanted:
+class SearchStart:
     """What the search begins with: names that were given, zones that a list or a catalogue says are there (each with who says
     so), networks, servers, those that an estate knows already, and a directory with its controllers' addresses."""
 

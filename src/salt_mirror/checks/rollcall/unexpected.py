@@ -40,21 +40,21 @@ class Unexpected(NamedTuple):
     values: tuple[bytes, ...]
 
 
-class Wanted(NamedTuple):
+class WantedSets(NamedTuple):
     """All that a view expects: the sets, and the addresses of its hosts."""
 
     sets: frozenset[tuple[Name, int]]
     addresses: frozenset[bytes]
 
 
-def wanted_in(estate: Estate, view: str) -> Wanted:
+def wanted_in(estate: Estate, view: str) -> WantedSets:
     """What the expectations of a view cover."""
     every = [one for held in estate.zones[view].values() for one in held.expectations]
     hosts = (one.rdata for one in every if one.rdtype in (A, AAAA) and one.presence != "absent")
-    return Wanted(frozenset((one.name, one.rdtype) for one in every), frozenset(hosts))
+    return WantedSets(frozenset((one.name, one.rdtype) for one in every), frozenset(hosts))
 
 
-def unexpected_in(zone: Zone, holding: Holding, wanted: Wanted) -> list[Unexpected]:
+def unexpected_in(zone: Zone, holding: Holding, wanted: WantedSets) -> list[Unexpected]:
     """The sets of a whole zone that nothing of its view covers, and no pattern of `allow`."""
     sets, addresses = wanted
     cuts = {name for name, rdtype, _, _ in holding.rrsets() if rdtype == NS and name != zone.apex}
@@ -80,7 +80,7 @@ def _allowed(name: Name, patterns: Iterable[str]) -> bool:
 
 def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[Finding]:
     """What nobody expects in the zones that are in hand, from the first server that handed each over."""
-    by_view: dict[str, Wanted] = {}
+    by_view: dict[str, WantedSets] = {}
     for zone in zones:
         holding = in_hand(zone, holdings)
         if holding is None:
@@ -93,7 +93,7 @@ def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[
         yield from (_fault(one, zone) for one in found) if zone.closed else _folded(found, zone)
 
 
-def _covered(zone: Zone, wanted: Wanted) -> bool:
+def _covered(zone: Zone, wanted: WantedSets) -> bool:
     """Whether anything is expected of a reverse zone by way of its hosts."""
     network = zone.network
     return network is not None and any(

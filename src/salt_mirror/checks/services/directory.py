@@ -88,7 +88,7 @@ def directory_of(entry: DirectoryEntry) -> Directory:
     )
 
 
-class Wanted(NamedTuple):
+class WantedLocator(NamedTuple):
     """One record that a controller must have registered: the row of the table, and the name that it gives here."""
 
     row: Locator
@@ -108,10 +108,10 @@ def rows_of(controller: Controller) -> list[Locator]:
     return rows
 
 
-def wanted_of(directory: Directory, controller: Controller) -> list[Wanted]:
+def wanted_of(directory: Directory, controller: Controller) -> list[WantedLocator]:
     """Every record that a controller must have registered, as far as its site and the identifiers are known."""
     named = ((row, name_of(row.pattern, directory, controller.site, controller.guid)) for row in rows_of(controller))
-    return [Wanted(row, name) for row, name in named if name is not None]
+    return [WantedLocator(row, name) for row, name in named if name is not None]
 
 
 def untested_of(directory: Directory, controller: Controller) -> dict[str, int]:
@@ -162,7 +162,7 @@ class DirectorySeen:
     delegated: dict[Name, str] = field(default_factory=dict)
     aliases: dict[Name, list[Name]] = field(default_factory=dict)
 
-    def at(self, wanted: Wanted) -> Lookup:
+    def at(self, wanted: WantedLocator) -> Lookup:
         """What was found at a wanted name."""
         return self.found[wanted.name, wanted.row.kind]
 
@@ -203,7 +203,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     if not declared:
         directory = yield from _discovered(directory, atlas)
     seen = DirectorySeen(directory, declared, atlas.expects)
-    wanted: dict[tuple[Name, str], Wanted] = {}
+    wanted: dict[tuple[Name, str], WantedLocator] = {}
     for one in all_wanted(directory):
         wanted.setdefault((one.name, one.row.kind), one)
     steps: list[Dialogue[Any]] = [at_name(one.name, one.rdtypes, directory.view, atlas) for one in wanted.values()]
@@ -237,7 +237,7 @@ def _others(seen: DirectorySeen) -> set[Name]:
     }
 
 
-def all_wanted(directory: Directory) -> Iterator[Wanted]:
+def all_wanted(directory: Directory) -> Iterator[WantedLocator]:
     """What each controller needs, and what the primary role and every site have, whoever registers it."""
     for controller in directory.controllers:
         yield from wanted_of(directory, controller)
@@ -245,7 +245,7 @@ def all_wanted(directory: Directory) -> Iterator[Wanted]:
         for site in directory.sites if row.site_form else ("",):
             name = name_of(row.pattern, directory, site) if row.kind == "SRV" else None
             if name is not None:
-                yield Wanted(row, name)
+                yield WantedLocator(row, name)
 
 
 def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
@@ -336,7 +336,7 @@ def _hosts(found: Lookup) -> set[Name]:
     return {target_in(value).host for value in found.values} - {ROOT}
 
 
-def registered(wanted: Wanted, controller: Controller, telling: Telling, host: Host) -> str:
+def registered(wanted: WantedLocator, controller: Controller, telling: Telling, host: Host) -> str:
     """How a record stands on one server: `right`, `absent`, or what is wrong with it in words. The host has addresses."""
     values = telling.values
     if wanted.row.kind == "HOST":

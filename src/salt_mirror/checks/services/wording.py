@@ -21,7 +21,7 @@ from salt_mirror.checks.services.directory import (
     Controller,
     Directory,
     DirectorySeen,
-    Wanted,
+    WantedLocator,
     inspect_directory,
     name_of,
     registered,
@@ -69,7 +69,7 @@ class _Row(NamedTuple):
     """One record of a controller: the test of it, whether it is right wherever an answer came, and the servers that lack it
     where others have it."""
 
-    wanted: Wanted
+    wanted: WantedLocator
     test: Test
     right: bool
     lacking: tuple[Server, ...]
@@ -157,7 +157,7 @@ class DirectoryWords:
         mark = worst([mark_of(findings, [host.found]), *(test.mark for test in tests)])
         return Judged(Test(mark=mark, title=f"{name}{place}{roles}", says=says, tests=tests), findings)
 
-    def _row(self, wanted: Wanted, controller: Controller) -> _Row:
+    def _row(self, wanted: WantedLocator, controller: Controller) -> _Row:
         """How one record of a controller stands on the servers."""
         found, host = self._seen.at(wanted), self._seen.hosts[controller.host]
         title = to_text(wanted.name) + (_KINDS[wanted.row.kind] or " SRV")
@@ -186,8 +186,8 @@ class DirectoryWords:
         return row("fault", how)
 
     def _unregistered(self, controller: Controller, begin: str, rows: list[_Row]) -> Iterator[Finding]:
-        missing: list[Wanted] = []
-        partly: dict[tuple[Server, ...], list[Wanted]] = {}
+        missing: list[WantedLocator] = []
+        partly: dict[tuple[Server, ...], list[WantedLocator]] = {}
         for row in rows:
             if row.test.mark == "fault":
                 (partly.setdefault(row.lacking, []) if row.lacking else missing).append(row.wanted)
@@ -211,14 +211,14 @@ class DirectoryWords:
                 advice=lag, cause=cause, changes=[] if lag else self._changes(lacking, controller),
             )  # fmt: skip
 
-    def _lines(self, missing: list[Wanted], controller: Controller) -> list[str]:
+    def _lines(self, missing: list[WantedLocator], controller: Controller) -> list[str]:
         return [
             record_line(one.name, rdtype, value, _TTL)
             for one in missing
             for rdtype, value in self._values(one, controller)
         ]
 
-    def _values(self, wanted: Wanted, controller: Controller) -> Iterator[tuple[int, bytes]]:
+    def _values(self, wanted: WantedLocator, controller: Controller) -> Iterator[tuple[int, bytes]]:
         """The records that a controller lacks at a wanted name, each with its type."""
         if wanted.row.kind == "SRV":
             yield SRV, b"\x00\x00\x00\x64" + wanted.row.port.to_bytes(2, "big") + controller.host
@@ -230,7 +230,7 @@ class DirectoryWords:
                 if any(value not in telling.values for telling in told):
                     yield address_type(value), value
 
-    def _changes(self, missing: list[Wanted], controller: Controller) -> list[Change]:
+    def _changes(self, missing: list[WantedLocator], controller: Controller) -> list[Change]:
         """What registers a controller. A record of it on another port goes, and so does another host's identifier."""
         reason = f"{to_text(controller.host)} has to register it"
         found = []
@@ -339,6 +339,6 @@ def _folded(rows: list[_Row]) -> list[Test]:
     return tests
 
 
-def _names(wanted: list[Wanted]) -> str:
+def _names(wanted: list[WantedLocator]) -> str:
     shown = [to_text(one.name) + _KINDS[one.row.kind] for one in wanted[:_FEW]]
     return ", ".join(shown) + (f" and {len(wanted) - _FEW} more" if len(wanted) > _FEW else "")

@@ -21,7 +21,7 @@ from salt_mirror.dns.questions import FAILED_STREAM, HTTP, MALFORMED, TIMEOUT, U
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.wire import MalformedMessage, encode_question, question_tail
+from salt_mirror.dns.wire import MalformedMessage, question_tail
 from salt_mirror.dns.workers import Workers
 
 if TYPE_CHECKING:
@@ -88,14 +88,7 @@ class HttpsLane:
 
         if self._client is None:
             return Answer(question, UNTRUSTED, over="https")
-        wire = encode_question(
-            _ID,
-            question.name,
-            question.rdtype,
-            question.recurse,
-            unchecked=self.server.unchecked,
-            signed=self.server.signed,
-        )
+        wire = question.encoded(_ID)
         before = time.monotonic()
         headers = {"content-type": _TYPE, "accept": _TYPE, "accept-encoding": "identity"}
         try:

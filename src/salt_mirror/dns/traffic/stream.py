@@ -20,7 +20,7 @@ from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answe
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from, stream_failure
 from salt_mirror.dns.traffic.gate import Gate
-from salt_mirror.dns.wire import MalformedMessage, encode_question, encode_update_trial, of_a_query, question_tail
+from salt_mirror.dns.wire import MalformedMessage, encode_update_trial, of_a_query, question_tail
 
 _CONNECTING, _GREETING, _OPEN = range(3)
 _MOST_BUFFERED = 1 << 20
@@ -302,14 +302,7 @@ class StreamLane:
             if self.server.over == "update":
                 wire = encode_update_trial(qid, question.name, os.urandom(12).hex().encode("ascii"))
             else:
-                wire = encode_question(
-                    qid,
-                    question.name,
-                    question.rdtype,
-                    question.recurse,
-                    unchecked=self.server.unchecked,
-                    signed=self.server.signed,
-                )
+                wire = question.encoded(qid)
             flight = Flight(question, qid, asked, wire, now)
             if self.server.key is not None:
                 from salt_mirror.dns.tsig import sign

@@ -16,12 +16,12 @@ from salt_mirror.report.document import Report
 def written(report: Report) -> bytes:
     """The metrics of a report."""
     registry = CollectorRegistry(auto_describe=False)
-    registry.register(_Collector(report))
+    registry.register(_MetricCollector(report))
     text: bytes = generate_latest(registry)
     return text
 
 
-class _Collector:
+class _MetricCollector:
     def __init__(self, report: Report) -> None:
         self._report = report
         self._audit = report.audit if isinstance(report.audit, Audit) else None

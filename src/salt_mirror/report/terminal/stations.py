@@ -56,7 +56,7 @@ def _few(allowed: Sequence[str]) -> str:
     return f"{shown} and {len(allowed) - 3} more" if len(allowed) > 3 else shown
 
 
-class _Line(msgspec.Struct, kw_only=True):
+class _StationLine(msgspec.Struct, kw_only=True):
     """A vantage as JSON has it."""
 
     vantage: str
@@ -73,7 +73,7 @@ class _Line(msgspec.Struct, kw_only=True):
 def stations_json(found: Sequence[ShownVantage], address: str) -> bytes:
     """The same for programs."""
     lines = [
-        _Line(
+        _StationLine(
             vantage=one.name, group=one.group, trouble=one.trouble, version=one.version, system=one.system,
             resolvers=one.resolvers, allowed=one.allowed, clock_apart_s=one.clock_apart_s,
             round_trip_s=one.round_trip_s,
