@@ -29,7 +29,7 @@ directory: $(VENV)/dev.stamp
 	sh tools/directory-servers.sh
 	$(BIN)/python -m pip install --quiet --editable '.[directory,kerberos]'
 	$(COMPILE)
-	$(BIN)/python -m pytest -m real tests/real/test_two_controllers.py tests/real/test_draft_directory.py tests/real/test_mend_directory.py tests/real/test_stale_directory.py
+	$(BIN)/python -m pytest -m real tests/real/test_directories.py
 
 # Every property and every seeded world with new seeds, ten times as many examples, for an hour: make deep MINUTES=60
 MINUTES ?= 60

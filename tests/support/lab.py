@@ -7,6 +7,8 @@ registered, stopped and begun again one by one, so that a test makes the situati
 
 from __future__ import annotations
 
+import contextlib
+import importlib.util
 import os
 import shutil
 import subprocess
@@ -16,13 +18,41 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 
-from support.directory import NOTHING, PASSWORD, end_all_in
 from support.program import PROGRAM, Outcome
 
-DOMAIN, FIRST_SITE, USER = "pans.gullmarsh.internal", "Works", "worker"
+DOMAIN, FIRST_SITE, USER, PASSWORD = "pans.gullmarsh.internal", "Works", "worker", "Salt-Mirror-77"
+BASE = ",".join(f"DC={part}" for part in DOMAIN.split("."))
+TOOLS = ("samba", "samba-tool", "kinit", "ip")
+NOTHING: Mapping[str, str] = MappingProxyType({})
 OURS = "10.77.0.1"
 PATIENCE_S = 180.0
+
+
+def why_not() -> str:
+    """Why there can be no directory here, or no client of one; empty where there can."""
+    if os.environ.get("CI"):
+        return "a directory server is not for CI"
+    if not hasattr(os, "geteuid") or os.geteuid() != 0:
+        return "a directory server in a network namespace needs root"
+    lacking = [tool for tool in TOOLS if shutil.which(tool) is None]
+    if lacking:
+        return f"not installed: {', '.join(lacking)} (make directory installs them)"
+    extras = [module for module in ("gssapi", "bonsai") if importlib.util.find_spec(module) is None]
+    return f"not installed: {', '.join(extras)} (make directory installs them)" if extras else ""
+
+
+def end_all_in(space: str) -> None:
+    """Ends whatever runs in a namespace, by force what does not go; what ends by itself meanwhile is no error."""
+    began = time.monotonic()
+    while pids := subprocess.run(
+        ["ip", "netns", "pids", space], capture_output=True, text=True, check=False
+    ).stdout.split():
+        for pid in pids:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(int(pid), 15 if time.monotonic() < began + 10 else 9)
+        time.sleep(0.1)
 
 
 @dataclass(frozen=True)
@@ -117,7 +147,6 @@ class Lab:
             "pid directory": run,
             "ncalrpc dir": run / "ncalrpc",
             "winbindd socket directory": run / "winbindd",
-            "nsupdate command": "/bin/false",
             "dns update command": "/bin/true",
             "dreplsrv:periodic_interval": "30",
             "dreplsrv:notify_interval": "1",
@@ -196,21 +225,17 @@ class Lab:
 
     def replicate(self) -> None:
         """Brings every partition from each controller to every other one, now; one that is held up refuses."""
-        base = ",".join(f"DC={part}" for part in DOMAIN.split("."))
         for member in self.members.values():
             for source in self.members.values():
                 if source is member or source.read_only:
                     continue
                 for partition in (
-                    f"DC=DomainDnsZones,{base}",
-                    f"DC=ForestDnsZones,{base}",
-                    base,
-                    f"CN=Configuration,{base}",
+                    f"DC=DomainDnsZones,{BASE}",
+                    f"DC=ForestDnsZones,{BASE}",
+                    BASE,
+                    f"CN=Configuration,{BASE}",
                 ):
-                    self.call(
-                        "samba-tool", "drs", "replicate", member.host, source.host, partition,
-                        f"-Uadministrator%{PASSWORD}", "-s", str(self.first.settings), where=self.first,
-                    )  # fmt: skip
+                    self._samba_tool("drs", "replicate", member.host, source.host, partition)
 
     @contextmanager
     def held(self, *labels: str) -> Iterator[None]:
@@ -225,19 +250,14 @@ class Lab:
             self.replicate()
 
     def _hold(self, label: str, *, up: bool) -> None:
-        member = self.members[label]
-        self.call(
-            "samba-tool", "drs", "options", member.host, f"--dsa-option={'+' if up else '-'}DISABLE_INBOUND_REPL",
-            f"-Uadministrator%{PASSWORD}", "-s", str(self.first.settings), where=self.first,
-        )  # fmt: skip
+        self._option(label, "DISABLE_INBOUND_REPL", on=up)
 
     def catalog(self, label: str, *, on: bool) -> None:
         """Makes a controller a global catalog, or no more one."""
-        member = self.members[label]
-        self.call(
-            "samba-tool", "drs", "options", member.host, f"--dsa-option={'+' if on else '-'}IS_GC",
-            f"-Uadministrator%{PASSWORD}", "-s", str(self.first.settings), where=self.first,
-        )  # fmt: skip
+        self._option(label, "IS_GC", on=on)
+
+    def _option(self, label: str, option: str, *, on: bool) -> None:
+        self._samba_tool("drs", "options", self.members[label].host, f"--dsa-option={'+' if on else '-'}{option}")
 
     def guid(self, label: str) -> str:
         """The GUID of a controller's settings object, which its alias in `_msdcs` has."""
@@ -259,9 +279,8 @@ class Lab:
     def _python(self, text: str) -> str:
         """Runs some lines with a connection to the first controller's directory; what they print."""
         host = self.first.host
-        base = ",".join(f"DC={part}" for part in DOMAIN.split("."))
         begin = (
-            f"import bonsai, uuid\nbase = {base!r}\nclient = bonsai.LDAPClient('ldap://{host}')\n"
+            f"import bonsai, uuid\nbase = {BASE!r}\nclient = bonsai.LDAPClient('ldap://{host}')\n"
             "client.set_credentials('GSSAPI')\nclient.set_raw_attributes(['objectGUID'])\n"
             "client.set_server_chase_referrals(False)\nconnection = client.connect(timeout=10)\n"
         )
@@ -308,7 +327,10 @@ class Lab:
 
     def tool(self, *arguments: str, already: str = "") -> Outcome:
         """An administrator's command of the directory, at its first controller; `already` says what means that it is done."""
-        settings = str(self.first.settings)
-        done = self.call("samba-tool", *arguments, f"-Uadministrator%{PASSWORD}", "-s", settings, where=self.first)
+        done = self._samba_tool(*arguments)
         assert done.status == 0 or (already and already in done.err), f"{arguments}: {done.out} {done.err}"
         return done
+
+    def _samba_tool(self, *arguments: str) -> Outcome:
+        settings = str(self.first.settings)
+        return self.call("samba-tool", *arguments, f"-Uadministrator%{PASSWORD}", "-s", settings, where=self.first)
