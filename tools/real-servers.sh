@@ -1,9 +1,9 @@
 #!/bin/sh
-# Installs the name servers that the tests run against, from Debian's packages. Without root, or without apt, it says so,
+# Installs the name servers, and the broker, that the tests run against, from Debian's packages. Without root, or without apt, it says so,
 # and the tests that need one are skipped. Their services are kept from starting: the tests start their own.
 set -eu
 missing=""
-for pair in nsd:nsd knotd:knot named:bind9 unbound:unbound pdns_server:pdns-server kea-dhcp4:kea-dhcp4-server kea-dhcp6:kea-dhcp6-server; do
+for pair in nsd:nsd mosquitto:mosquitto knotd:knot named:bind9 unbound:unbound pdns_server:pdns-server kea-dhcp4:kea-dhcp4-server kea-dhcp6:kea-dhcp6-server; do
     PATH="$PATH:/usr/sbin" command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair##*:}"
 done
 case "$missing" in *pdns-server*) missing="$missing pdns-backend-bind" ;; esac

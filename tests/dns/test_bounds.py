@@ -49,7 +49,7 @@ from salt_mirror.estate.file import BoundsEntry
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIns
-from salt_mirror.vantages import desk, exchange, mail, parcel, serving, station
+from salt_mirror.vantages import desk, exchange, protocol, transport, worker
 from support.estates import Served, estate_of, found, zones_of
 from support.hostile import CUT, query_on
 from support.peers import Serve, flood, peer
@@ -420,16 +420,21 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "changes of one zone that are sent without it, where they are over 5 % of its names": sending.FEW_OF_A_ZONE,
         "bytes of a message, but for the sets of one name": update.MOST_BYTES,
         "messages to negotiate a Kerberos context": kerberos.MOST_STEPS,
-        "questions in one batch to it": parcel.MOST_QUESTIONS,
+        "questions in one batch to it": protocol.MOST_QUESTIONS,
+        "mebibytes of a message": protocol.MOST_BYTES >> 20,
         "questions under way to it": exchange.MOST_UNDER_WAY,
-        "questions that it has in hand, whoever asks": station.MOST_IN_HAND,
-        "seconds that it works on one batch": station.LONGEST_S,
+        "questions that it has in hand, whoever asks": worker.MOST_IN_HAND,
+        "batches that it has in hand": protocol.MOST_ERRANDS,
+        "servers that it knows at a time": worker.MOST_SERVERS,
+        "errands that it remembers, so that none is carried out twice": worker.MOST_SEEN,
+        "seconds that it works on one batch": worker.LONGEST_S,
         "seconds that it may say nothing while it has work, before it is lost": exchange.PATIENCE_S,
+        "seconds that it may take to come back, once its connection has ended": exchange.RETURN_S,
+        "seconds that the broker may be away": exchange.BROKER_PATIENCE_S,
         "seconds that it is given to say who it is": desk.GREET_S,
         "seconds that its clock may be off": desk.CLOCKS_APART_S,
-        "seconds until nobody is at a scheduler's address": desk.CONNECT_S,
-        "seconds until a scheduler or a vantage has ended that was told to": serving.ENDS_WITHIN_S,
-        "errands that a scheduler keeps for a vantage that is not there": mail.MOST_KEPT,
+        "messages that nobody asked for, before it is not listened to": desk.MOST_JUNK,
+        "seconds until the broker counts as not there": transport.CONNECT_S,
         "mebibytes of a file that is read, packed or unpacked": reading.MOST_BYTES >> 20,
         "files that one list includes (`$INCLUDE`)": masterfile.MOST_INCLUDES,
         "records that `$GENERATE` makes in one list": masterfile.MOST_GENERATED,

@@ -23,8 +23,8 @@ from support.program import PROGRAM
 from support.realservers import end, program
 from support.waiting import until
 
-INSIDE, PUBLIC, SCHEDULER = "192.0.2.53", "192.0.2.54", "192.0.2.60"
-PORT = 8786
+INSIDE, PUBLIC, BROKER = "192.0.2.53", "192.0.2.54", "192.0.2.60"
+PORT = 8883
 
 
 def _ip(*words: str) -> None:
@@ -54,6 +54,7 @@ class Offices:
     hub: str
     names: dict[str, str] = field(default_factory=dict)
     joined: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+    broker: subprocess.Popen[bytes] | None = None
 
     def at(self, where: str, *words: str) -> list[str]:
         """A command line that runs in a namespace."""
@@ -77,10 +78,10 @@ class Offices:
         )  # fmt: skip
 
     def join(self, name: str, *more: str, **variables: str) -> None:
-        """Lets an office join the scheduler as a vantage, and waits until it has."""
+        """Lets an office join the broker as a vantage, and waits until it has."""
         log = f"{name}.join.log"
         self.joined[name] = self.begin(
-            self.names[name], str(PROGRAM), "vantage", "join", f"tls://{SCHEDULER}:{PORT}", "--name", name, "--keys",
+            self.names[name], str(PROGRAM), "vantage", "join", f"{BROKER}:{PORT}", "--name", name, "--keys",
             "keys", *more, log=log, SALT_MIRROR_RESOLVERS="127.0.0.1", **variables,
         )  # fmt: skip
         until(lambda: f"{name} is at" in (self.folder / log).read_text(encoding="utf-8"))
@@ -165,7 +166,7 @@ def offices(folder: Path, names: Sequence[str]) -> Iterator[Offices]:
             _ip("netns", "add", where)
             stack.callback(subprocess.run, ["ip", "netns", "del", where], capture_output=True, check=False)
         _ip("-n", hub, "link", "set", "lo", "up")
-        for address in (INSIDE, PUBLIC, SCHEDULER):
+        for address in (INSIDE, PUBLIC, BROKER):
             _ip("-n", hub, "addr", "add", f"{address}/32", "dev", "lo")
         for name in names:
             found._link(name)

@@ -1,4 +1,4 @@
-"""`--from`: other machines that ask for a command, found through the estate's scheduler; and one check from several of them.
+"""`--from`: other machines that ask for a command, found through the estate's broker; and one check from several of them.
 
 Strategy: a vantage looks with its own eyes, so a check that goes by resolvers has the vantage's own in place of the estate's.
 Each vantage runs the check as one machine would, side by side, over an exchange that leads to it; the parts are put together
@@ -30,13 +30,13 @@ from salt_mirror.dns.workers import Workers
 from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.model import Estate
-from salt_mirror.vantages.parcel import NO_RESOLVER, NOWHERE
+from salt_mirror.vantages.protocol import NO_RESOLVER, NOWHERE
 
 if TYPE_CHECKING:
     from salt_mirror.dns.dialogue import Near
     from salt_mirror.vantages.desk import Desk, Present
     from salt_mirror.vantages.exchange import FarExchange
-    from salt_mirror.vantages.papers import Papers
+    from salt_mirror.vantages.tls import Papers
 
 T = TypeVar("T")
 EVERYWHERE = "everywhere"
@@ -50,14 +50,15 @@ class Afar:
         """Raises BadInput for a name that nobody knows, or an estate that does not say where vantages are."""
         self.desk: Desk | None = None
         wanted = words_in(where.vantages)
-        address, papers = scheduler_of(estate)
+        address, papers = broker_of(estate)
         try:
-            from salt_mirror.vantages.desk import Desk, Present, Unreached
+            from salt_mirror.vantages.desk import Desk, Present
+            from salt_mirror.vantages.transport import Unreached
         except ImportError:
             raise BadInput(EXTRA) from None
         try:
             self.desk = Desk(address, papers)
-            here = self.desk.here()
+            here = self.desk.here(list(estate.vantages))
             names = self._names(wanted, estate, {name: one.group for name, one in here.items()})
             self.present = self.desk.greet(names, settings=settings)
         except Unreached as error:
@@ -151,23 +152,21 @@ def afar(estate: Estate, where: Where, *, settings: bool = False) -> Iterator[Af
         found.close()
 
 
-def scheduler_of(estate: Estate) -> tuple[str, Papers | None]:
-    """Where the estate's scheduler is, and our papers. Raises BadInput."""
-    from salt_mirror.vantages.papers import Papers
+def broker_of(estate: Estate) -> tuple[str, Papers]:
+    """The address of the estate's broker, and our papers. Raises BadInput."""
+    from salt_mirror.vantages.tls import AUTHORITY, Papers
 
-    said = estate.scheduler
-    if said is None:
+    entry = estate.broker
+    if entry is None:
         raise BadInput(
-            'there is no [vantage_scheduler] in the estate; it says where vantages are: address = "tls://192.0.2.53:8786"'
+            'there is no [vantage_broker] in the estate; it says where vantages are reached: address = "192.0.2.60:8883", '
+            'certificate = "keys/desk.pem", key = "keys/desk.key"'
         )
     folder = estate.path.parent if estate.path is not None else Path()
-    if not said.certificate and not said.key:
-        return said.address, None
-    if not said.certificate or not said.key:
-        raise BadInput("vantage_scheduler: certificate and key are both needed, or neither on loopback")
-    certificate = folder / said.certificate
-    authority = folder / said.authority if said.authority else certificate.parent / "ca.pem"
-    return said.address, Papers(certificate, folder / said.key, authority)
+    certificate = folder / entry.certificate
+    authority = folder / entry.authority if entry.authority else certificate.parent / AUTHORITY
+    broker_authority = folder / entry.broker_authority if entry.broker_authority else None
+    return entry.address, Papers(certificate, folder / entry.key, authority, broker_authority)
 
 
 # What is seen from there

@@ -103,7 +103,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
         ("expect records/services.csv --zone pans.gullmarsh.internal --json", "for a program, with what is wrong with it"),
     ),
     "vantage": (
-        ("vantage keys keys kiln-house quay", "certificates for two vantages, the scheduler and this desk"),
+        ("vantage keys keys kiln-house quay", "certificates for two vantages, the broker and this desk"),
         ("vantage list", "who is there, versions, clocks and round trips"),
     ),
     "demo": (

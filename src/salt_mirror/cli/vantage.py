@@ -1,8 +1,9 @@
-"""`salt-mirror vantage`: other machines that ask for us: the scheduler, the workers, who is there, the certificates."""
+"""`salt-mirror vantage`: other machines that ask for us: the broker, the vantages, who is there, the certificates."""
 
 from __future__ import annotations
 
 import sys
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -13,8 +14,9 @@ from salt_mirror.cli.options import Asking, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
-    from salt_mirror.vantages.papers import Papers
-    from salt_mirror.vantages.station import StationRules
+    from salt_mirror.vantages.allowed import WorkerRules
+    from salt_mirror.vantages.broker import Listener
+    from salt_mirror.vantages.tls import Papers
 
 
 class Action(StrEnum):
@@ -26,6 +28,8 @@ class Action(StrEnum):
     KEYS = "keys"
 
 
+BROKER, DESK = "broker", "desk"
+"""The names of the broker's certificate, and of a desk's where nobody gives it another."""
 _LEFT_OUT = (
     "at",
     "view",
@@ -45,14 +49,14 @@ _LEFT_OUT = (
     pace="join: at most so many questions a second to each server; without it none on loopback, 200 for any other.",
     timeout="join: the wait for a first try; each next one doubles it. The vantage's own holds for whoever asks.",
     tries="join: tries for a question, as the vantage's own holds for whoever asks.",
-    estate="The estate file, whose servers a vantage may ask and whose scheduler is meant. Without it, estate.toml here.",
+    estate="The estate file, whose servers a vantage may ask and whose broker is meant. Without it, estate.toml here.",
 )  # fmt: skip
 def vantage(
     action: Annotated[Action, typer.Argument(help="What to do.")],
     words: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[ADDRESS|FOLDER] [NAME]...", help="A scheduler's address; for keys a folder and names."
+            metavar="[ADDRESS|FOLDER] [NAME]...", help="A broker's address; for keys a folder and names of vantages."
         ),
     ] = None,
     name: Annotated[str, option("--name", "NAME", "join: the vantage that this machine is.")] = "",
@@ -67,6 +71,28 @@ def vantage(
             "resolvers that this machine uses.",
         ),
     ] = None,
+    desks: Annotated[
+        list[str] | None,
+        option(
+            "--desk", "NAME", "keys: a desk that may send questions to vantages; may be repeated. Without it, desk."
+        ),
+    ] = None,
+    revoke: Annotated[
+        list[str] | None,
+        option("--revoke", "NAME", "keys: revoke the certificate of a desk or a vantage; may be repeated."),
+    ] = None,
+    rotate: Annotated[
+        list[str] | None,
+        option("--rotate", "NAME", "keys: revoke a certificate and make a new one for the same name; may be repeated."),
+    ] = None,
+    broker_folder: Annotated[
+        Path | None,
+        option(
+            "--broker-folder",
+            "FOLDER",
+            "keys: the folder on the broker's machine that its files are copied to. Without it, the one where they are made.",
+        ),
+    ] = None,
     days: Annotated[
         int, typer.Option("--days", metavar="N", min=1, max=7300, help="keys: how long they are valid.")
     ] = 825,
@@ -74,9 +100,9 @@ def vantage(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Ask from other machines: serve a scheduler, join it as a vantage, list who is there, make keys for all.
+    """Ask from other machines: run a broker, join it as a vantage, list who is there, make certificates for all.
 
-    Whoever reaches a scheduler can run code on its vantages: without certificates on both sides it stays on loopback.
+    Desks, vantages and the broker each have a certificate. A vantage carries out questions of desks, and nothing else.
     """
     from salt_mirror.cli.opening import open_estate
     from salt_mirror.estate.errors import BadInput
@@ -85,7 +111,7 @@ def vantage(
     try:
         estate = open_estate(asking)
         if action is Action.KEYS:
-            _make(given, estate, days)
+            _make(given, estate, Certificates(desks or [DESK], revoke or [], rotate or [], broker_folder, days))
         elif len(given) > 1:
             raise BadInput(f"vantage {action} takes one address, and not {' '.join(given)}")
         elif action is Action.SERVE:
@@ -97,7 +123,7 @@ def vantage(
     except ImportError as error:
         from salt_mirror.cli.afar import EXTRA
 
-        if error.name and error.name.partition(".")[0] in ("distributed", "dask", "cryptography"):
+        if error.name and error.name.partition(".")[0] in ("paho", "cryptography"):
             raise BadInput(EXTRA) from None
         raise
     except KeyboardInterrupt:
@@ -114,48 +140,95 @@ def _say(text: str) -> None:
     sys.stdout.flush()
 
 
-def _make(given: list[str], estate: Estate, days: int) -> None:
+@dataclass(frozen=True, slots=True)
+class Certificates:
+    """What is to be done about certificates: the names of desks, those to revoke and to make anew, the broker's folder on its
+    own machine, and for how many days they are valid."""
+
+    desks: list[str]
+    revoke: list[str]
+    rotate: list[str]
+    broker_folder: Path | None
+    days: int
+
+
+def _make(given: list[str], estate: Estate, wanted: Certificates) -> None:
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.keys import make_keys
 
     if not given:
         raise BadInput("vantage keys wants a folder, and the names of vantages where the estate has none")
-    folder, names = Path(given[0]), given[1:] or list(estate.vantages)
-    made = make_keys(folder, names, days=days)
-    typer.echo(f"{len(made)} made in {folder}: {', '.join(made) or 'all were there already'}.")
+    folder = Path(given[0])
+    names = [*given[1:], *(name for name in estate.vantages if name not in given[1:])]
+    done = make_keys(
+        folder, names, days=wanted.days, desks=wanted.desks, revoke=wanted.revoke, rotate=wanted.rotate,
+        listener=_listener([], estate), installed_at=wanted.broker_folder,
+    )  # fmt: skip
+    typer.echo(f"{len(done.made)} made in {folder}: {', '.join(done.made) or 'all were there already'}.")
+    if done.revoked:
+        typer.echo(
+            f"Revoked: {', '.join(done.revoked)}. Copy revoked.pem and mosquitto.acl to the broker and start it again; copy "
+            "revoked.pem to every desk and vantage."
+        )
+    if done.expiring:
+        typer.echo(f"Expires within 30 days: {', '.join(done.expiring)}. --rotate NAME makes a new certificate.")
     typer.echo(
-        f"To each vantage go {folder / 'ca.pem'} and its own .pem and .key; ca.key stays here, where nobody else reads it."
+        "Each desk and vantage gets ca.pem, revoked.pem and its own .pem and .key; the broker gets ca.pem, revoked.pem, "
+        "broker.pem, broker.key, mosquitto.conf and mosquitto.acl. ca.key stays here, where nobody else reads it."
     )
 
 
-def _connection(given: list[str], estate: Estate, keys: Path | None, who: str) -> tuple[str, Papers | None]:
-    """The scheduler's address and the papers of whoever goes there: as given, else as the estate says."""
-    from salt_mirror.cli.afar import scheduler_of
-    from salt_mirror.estate.errors import BadInput
-    from salt_mirror.vantages.papers import papers_in
+def _listener(given: list[str], estate: Estate) -> Listener:
+    """Where the broker listens: at an address that was given; else on the port that the estate names, on loopback where the
+    estate's broker is there."""
+    from salt_mirror.vantages.broker import Listener
+    from salt_mirror.vantages.tls import host_and_port
 
-    if not given and estate.scheduler is None:
-        raise BadInput("no scheduler is named: give its address, or [vantage_scheduler] in the estate")
-    address, papers = (given[0], None) if given else scheduler_of(estate)
-    return address, papers_in(keys, who) if keys is not None else papers
+    if given:
+        return Listener(*host_and_port(given[0]))
+    if estate.broker is None:
+        return Listener()
+    host, port = host_and_port(estate.broker.address)
+    return Listener("127.0.0.1" if host in ("127.0.0.1", "localhost") else "", port)
+
+
+def _connection(given: list[str], estate: Estate, keys: Path | None, who: str) -> tuple[str, Papers]:
+    """The broker's address and the papers of whoever goes there: as given, else as the estate says."""
+    from salt_mirror.cli.afar import broker_of
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.vantages.tls import papers_in
+
+    if given and keys is not None:
+        return given[0], papers_in(keys, who)
+    if given and estate.broker is None:
+        raise BadInput("whose certificate? --keys FOLDER says where `vantage keys` has put it")
+    address, papers = broker_of(estate)
+    if keys is not None:
+        papers = papers_in(keys, who, papers.broker_authority)
+    return given[0] if given else address, papers
 
 
 def _serve(given: list[str], estate: Estate, keys: Path | None) -> None:
-    from salt_mirror.vantages.keys import SCHEDULER
-    from salt_mirror.vantages.papers import PORT
-    from salt_mirror.vantages.serving import serve
+    from salt_mirror.estate.errors import BadInput
+    from salt_mirror.vantages.broker import run_broker
+    from salt_mirror.vantages.keys import RULES
+    from salt_mirror.vantages.tls import papers_in
 
-    if not given and estate.scheduler is None and keys is None:
-        given = [f"tcp://127.0.0.1:{PORT}"]
-        _say("without certificates on both sides (--keys) this stays on loopback: whoever reaches it can run code")
-    address, papers = _connection(given, estate, keys, SCHEDULER)
-    serve(address, papers, _say)
+    if keys is None and estate.broker is not None and estate.path is not None:
+        keys = (estate.path.parent / estate.broker.certificate).parent
+    if keys is None or not (keys / RULES).is_file():
+        raise BadInput(
+            "a broker needs certificates: `salt-mirror vantage keys keys NAME...` makes them, --keys FOLDER names them"
+        )
+    papers_in(keys, BROKER).context()
+    run_broker(keys, _listener(given, estate), _say)
 
 
-def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group: str, rules: StationRules) -> None:
+def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group: str, rules: WorkerRules) -> None:
+    from salt_mirror.cli.running import quiet_collector
     from salt_mirror.dns.computer.reading import recorded_settings
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.vantages.parcel import is_plain
+    from salt_mirror.vantages.protocol import is_plain
     from salt_mirror.vantages.serving import Joining, join
 
     if not is_plain(name) or (group and not is_plain(group)):
@@ -163,16 +236,17 @@ def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group:
     address, papers = _connection(given, estate, keys, name)
     declared = estate.vantages.get(name)
     group = group or (declared.group if declared is not None else "")
-    join(Joining(address, name, group, papers, rules, lambda: {"settings": recorded_settings()}), _say)
+    quiet_collector()
+    join(Joining(name, address, group, papers, rules, lambda: {"settings": recorded_settings()}), _say)
 
 
-def _rules(estate: Estate, allow: list[str], asking: Asking) -> StationRules:
+def _rules(estate: Estate, allow: list[str], asking: Asking) -> WorkerRules:
     """What a vantage lets itself be asked. Raises BadInput."""
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.reverse import address_text
     from salt_mirror.dns.system import system_resolvers
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.vantages.station import StationRules, networks_of
+    from salt_mirror.vantages.allowed import WorkerRules, networks_of
 
     known = [*estate.servers.values(), *estate.resolvers.values(), *system_resolvers()]
     texts = [text for one in allow for text in one.split(",")]
@@ -184,18 +258,17 @@ def _rules(estate: Estate, allow: list[str], asking: Asking) -> StationRules:
         raise BadInput(f"--allow: {error}; expected a network such as 10.77.0.0/16, or an address") from None
     urls = frozenset(server.url for server in known if server.url) if not allow else frozenset[str]()
     own_keys = {to_text(key.name): key for key in estate.keys.values()}
-    return StationRules(networks, urls, own_keys, asking.pace or None, asking.timeout, asking.tries)
+    return WorkerRules(networks, urls, own_keys, asking.pace or None, asking.timeout, asking.tries)
 
 
 def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing) -> None:
     from salt_mirror.report.terminal.stations import print_stations, stations_json
     from salt_mirror.vantages.desk import Desk, Present
-    from salt_mirror.vantages.keys import DESK
 
     address, papers = _connection(given, estate, keys, DESK)
     desk = Desk(address, papers)
     try:
-        names = list(dict.fromkeys([*estate.vantages, *sorted(desk.here())]))
+        names = list(dict.fromkeys([*estate.vantages, *sorted(desk.here(list(estate.vantages)))]))
         found: list[Present] = list(desk.greet(names).values())
     finally:
         desk.close()

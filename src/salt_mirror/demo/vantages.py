@@ -1,6 +1,6 @@
 """Three desks of Gullmarsh Saltworks as vantages on this computer: each has another resolver, and one gets the wrong view.
 
-Strategy: a scheduler and three vantages as programs of their own, over TLS with certificates that are made for them, as on real
+Strategy: a broker and three vantages as programs of their own, over TLS with certificates that are made for them, as on real
 machines; all on loopback. They end with the block.
 """
 
@@ -19,6 +19,7 @@ from salt_mirror.demo.tour import Stop, move_the_shop
 from salt_mirror.demo.world import SPEED
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.standin.server import StandIn
+from salt_mirror.vantages.broker import find_mosquitto
 from salt_mirror.vantages.keys import make_keys
 
 DESKS = (
@@ -52,22 +53,23 @@ STOPS = (
 
 @contextmanager
 def stationed(estate: Path, servers: dict[str, StandIn]) -> Iterator[None]:
-    """The scheduler and the desks, from the moment they are there; the estate knows of them. Raises BadInput."""
+    """The broker and the desks, from the moment they are there; the estate knows of them. Raises BadInput."""
     folder = estate.parent
+    find_mosquitto()
     make_keys(folder / "keys", [name for name, *_ in DESKS], days=30)
     with socket.socket() as sock:
         sock.bind(("127.0.0.1", 0))
-        at = f"tls://127.0.0.1:{sock.getsockname()[1]}"
+        at = f"127.0.0.1:{sock.getsockname()[1]}"
     tables = [f'\n[vantages.{name}]\ngroup = "{group}"\nview = "{view}"\n' for name, group, view, _ in DESKS]
-    tables.append(f'\n[vantage_scheduler]\naddress = "{at}"\ncertificate = "keys/desk.pem"\nkey = "keys/desk.key"\n')
+    tables.append(f'\n[vantage_broker]\naddress = "{at}"\ncertificate = "keys/desk.pem"\nkey = "keys/desk.key"\n')
     with estate.open("a", encoding="utf-8") as file:
         file.writelines(tables)
     with ExitStack() as stack:
-        _begin(stack, folder, "scheduler", "serve", at)
+        _begin(stack, folder, "broker", "serve", at)
         for name, _, _, resolver in DESKS:
             _begin(stack, folder, name, "join", at, "--name", name, resolver=f"127.0.0.1:{servers[resolver].port}")
-        for log in ("scheduler", *(name for name, *_ in DESKS)):
-            _wait(folder / f"{log}.log", "are awaited" if log == "scheduler" else f"{log} is at")
+        for log in ("broker", *(name for name, *_ in DESKS)):
+            _wait(folder / f"{log}.log", "are awaited" if log == "broker" else f"{log} is at")
         yield
 
 

@@ -127,15 +127,16 @@ class VantageEntry(msgspec.Struct, forbid_unknown_fields=True):
     view: str = ""
 
 
-class SchedulerEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[vantage_scheduler]`: where the vantages are reached, such as `tls://192.0.2.53:8786`, with our `certificate` and its
-    `key` and the `authority` of both sides' certificates (`ca.pem` beside the certificate without it). Without a certificate
-    it is on loopback."""
+class BrokerEntry(msgspec.Struct, forbid_unknown_fields=True):
+    """`[vantage_broker]`: the MQTT broker at which the vantages are reached, such as `192.0.2.60:8883` (always with TLS), with
+    our `certificate` and its `key`, and the `authority` of all desks and vantages (`ca.pem` beside the certificate without it).
+    `broker_authority` is needed where the broker's own certificate is of another authority."""
 
     address: str
-    certificate: str = ""
-    key: str = ""
+    certificate: str
+    key: str
     authority: str = ""
+    broker_authority: str = ""
 
 
 class KeyEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -256,7 +257,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     leases: list[str] = []
     resolver_tests: ResolverTestsEntry = msgspec.field(default_factory=ResolverTestsEntry)
     vantages: dict[str, VantageEntry] = {}
-    vantage_scheduler: SchedulerEntry | None = None
+    vantage_broker: BrokerEntry | None = None
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
@@ -273,7 +274,7 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "networks": NetworkEntry,
     "resolver_tests": ResolverTestsEntry,
     "vantages": VantageEntry,
-    "vantage_scheduler": SchedulerEntry,
+    "vantage_broker": BrokerEntry,
 }
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}

@@ -24,12 +24,12 @@ from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.file import (
     AcceptEntry,
     BoundsEntry,
+    BrokerEntry,
     DirectoryEntry,
     EstateFile,
     InsideOnlyEntry,
     ResolverEntry,
     SameEntry,
-    SchedulerEntry,
     ServerEntry,
     SourceEntry,
     VantageEntry,
@@ -114,7 +114,7 @@ class Estate:
     lease_files: tuple[Path, ...] = ()
     ages: Ages = field(default_factory=Ages)
     vantages: dict[str, VantageEntry] = field(default_factory=dict)
-    scheduler: SchedulerEntry | None = None
+    broker: BrokerEntry | None = None
     keys: dict[str, Key] = field(default_factory=dict)
     twins: list[Server] = field(default_factory=list)
 
@@ -250,7 +250,7 @@ class _Builder:
                 raise self._fail(
                     f"vantages, {label}, view: there is no view {shown(vantage.view)}; {hint(vantage.view, estate.zones)}"
                 )
-        estate.vantages, estate.scheduler = file.vantages, file.vantage_scheduler
+        estate.vantages, estate.broker = file.vantages, file.vantage_broker
 
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
         """Raises BadInput for names that are none, and a view that no zone has."""

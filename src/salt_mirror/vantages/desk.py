@@ -1,40 +1,55 @@
-"""Whoever types a command, towards the vantages: who is there, what they say of themselves, and their mail.
+"""A desk (whoever types a command) at the broker: which vantages are there, what they say of themselves, and their replies.
 
-Strategy: one client of the scheduler, used from whatever thread. Replies are put in the box of whoever sent the errand. A
-vantage that says nothing for a while is lost, and so is one whose clock departs from ours: what it says proves nothing.
+Strategy: one connection, used from whatever thread. A reply counts only on the topic of the vantage that was asked, signed by
+it, and for an errand that is open; it is put in the box of whoever sent that. Presence comes by itself: retained at the broker,
+and taken back by it when the vantage's connection ends. A vantage whose clock differs from ours proves nothing.
 """
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
-import itertools
 import queue
+import secrets
+import threading
 import time
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+
+from paho.mqtt.enums import MQTTProtocolVersion
 
 from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.vantages.mail import OURS, REPLIES, send_errand
-from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
-from salt_mirror.vantages.parcel import (
+from salt_mirror.vantages.identity import Identity, Role, Trust
+from salt_mirror.vantages.protocol import (
+    Absence,
     BatchAnswers,
     Errand,
     Facts,
     Greeting,
+    Presence,
     Reply,
     Unreadable,
+    check_columns,
+    errand_topic,
     is_plain,
-    packed,
+    presence_in,
+    presence_topic,
     reply_in,
+    reply_topic,
 )
-from salt_mirror.vantages.serving import GROUP, VANTAGE, VERSION
+from salt_mirror.vantages.tls import Papers
+from salt_mirror.vantages.transport import NEWEST, Connection, Unreached
 
-CONNECT_S = 5.0
 GREET_S = 5.0
+LATE_S = 0.5
 CLOCKS_APART_S = 2.0
-"""Clocks that are further apart than this (and the half of the round trip) are told, and what comes from there proves
+"""A clock that differs by more than this (and the half of the round trip) is reported, and what comes from there proves
 nothing."""
+MOST_JUNK = 1000
+"""A vantage that has sent so many messages that nobody asked for is not listened to any more."""
+MOST_VANTAGES = 10_000
+_PRESENCE = presence_topic("")
 
 
 @dataclass(slots=True)
@@ -53,105 +68,223 @@ class Present:
     trouble: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class News:
+    """What has come of a vantage, and when (monotonic seconds): a reply, or its presence."""
+
+    at: float
+    vantage: str
+    message: Reply | Presence | Absence
+
+
+Box = queue.SimpleQueue[News]
+
+
 class Desk:
-    """A connection to the scheduler; replies are addressed to its `name`. Raises BadInput for an address that may not be used,
-    Unreached for one that nobody is at."""
+    """A desk at its broker. `name` is its certificate's, `session` that of this process, to which replies are addressed."""
 
-    def __init__(self, address: str, papers: Papers | None) -> None:
-        self.address = check_address(address, papers)
-        set_up()
-        import distributed
+    def __init__(self, address: str, papers: Papers, *, versions: Sequence[MQTTProtocolVersion] = NEWEST) -> None:
+        """Raises BadInput for papers that cannot be used, Unreached for a broker that is not there."""
+        self._identity = Identity(papers)
+        if self._identity.role != Role.DESK:
+            raise BadInput(f"{papers.certificate} is for a {self._identity.role}, and not for a desk")
+        self._trust = Trust(papers)
+        self.name = self._identity.name
+        self.session = secrets.token_hex(12)
+        self.ignored = 0
+        self._presences: dict[str, Presence] = {}
+        self._listened: dict[str, None] = {}
+        self._open: dict[int, tuple[str, Box]] = {}
+        self._watching: list[Box] = []
+        self._junk: dict[str, int] = {}
+        self._news = threading.Condition()
+        self._connection = Connection(address, papers, self._hear, on_up=self._came_up, versions=versions)
+        self.address = self._connection.at
 
+    # From here on the connection's own thread
+
+    def _came_up(self, connection: Connection) -> None:
+        # A retained message may be older than our connection: what was there before it was lost is not known any more.
+        self._presences = {}
+        connection.subscribe([presence_topic("+")], qos=0)  # at 0 all that is retained comes at once
+        connection.subscribe([self._replies_of(name) for name in self._listened])
+
+    def _replies_of(self, vantage: str) -> str:
+        return reply_topic(self.name, self.session, vantage)
+
+    def _hear(self, topic: str, payload: bytes) -> None:
         try:
-            connect: Any = distributed.Client
-            self._client: Any = connect(
-                self.address, security=security_of(papers), timeout=CONNECT_S, set_as_default=False,
-                direct_to_workers=False,
-            )  # fmt: skip
-        except (OSError, TimeoutError, ValueError, RuntimeError) as error:
-            raise Unreached(f"nobody can be reached at {self.address} ({plainly(error)})") from None
-        self.name = str(self._client.id)
-        self._numbers = itertools.count(1)
-        self._boxes: dict[int, queue.SimpleQueue[tuple[float, Reply]]] = {}
-        self._client.subscribe_topic(REPLIES, self._heard)
+            if topic.startswith(_PRESENCE):
+                self._hear_presence(topic, topic.removeprefix(_PRESENCE), payload)
+            else:
+                self._hear_reply(topic, topic.rpartition("/")[2], payload)
+        except (Unreadable, BadInput):
+            self._ignore(topic.rpartition("/")[2])
 
-    def _heard(self, event: tuple[float, Any]) -> None:
-        """Takes a reply; runs on the client's own thread."""
-        try:
-            reply = reply_in(event[1])
-        except (Unreadable, TypeError):
+    def _hear_presence(self, topic: str, name: str, payload: bytes) -> None:
+        if not is_plain(name) or len(self._presences) >= MOST_VANTAGES:
+            raise Unreadable("it is no vantage of ours")
+        message = presence_in(self._trust.opened(topic, payload, Role.VANTAGE, name))
+        there = self._presences.get(name)
+        if isinstance(message, Presence):
+            self._presences[name] = message
+        elif there is not None and there.session == message.session:
+            del self._presences[name]
+        for box in self._watching:
+            box.put(News(time.monotonic(), name, message))
+        with self._news:
+            self._news.notify_all()
+
+    def _hear_reply(self, topic: str, name: str, payload: bytes) -> None:
+        if topic != self._replies_of(name):
+            raise Unreadable("its topic is none of ours")
+        if self._junk.get(name, 0) >= MOST_JUNK:
             return
-        numbers = [number for number, _ in reply.parts] if isinstance(reply, BatchAnswers) else [reply.number]
-        for box in {id(box): box for number in numbers if (box := self._boxes.get(number))}.values():
-            box.put((time.monotonic(), reply))
+        reply = reply_in(self._trust.opened(topic, payload, Role.VANTAGE, name))
+        if isinstance(reply, BatchAnswers):
+            for part in reply.parts:
+                check_columns(part)
+            numbers = [*reply.working, *(part.number for part in reply.parts)]
+        else:
+            numbers = [reply.number]
+        boxes: dict[int, Box] = {}
+        for number in numbers:
+            vantage, box = self._open.get(number, ("", None))
+            if box is not None and vantage == name:
+                boxes[id(box)] = box
+        if not boxes:
+            raise Unreadable("no errand of that number is open")
+        for box in boxes.values():
+            box.put(News(time.monotonic(), name, reply))
 
-    def send(self, vantage: str, box: queue.SimpleQueue[tuple[float, Reply]], errand_of: Any) -> int:
-        """Sends an errand, made from its number, and puts its replies in a box. Raises Unreached."""
-        number = next(self._numbers)
-        errand: Errand = errand_of(number)
-        self._boxes[number] = box
+    def _ignore(self, name: str) -> None:
+        self.ignored += 1
+        if name in self._listened:
+            self._junk[name] = self._junk.get(name, 0) + 1
+            if self._junk[name] == MOST_JUNK:
+                self._connection.unsubscribe(self._replies_of(name))
+
+    # From here on whatever thread
+
+    @property
+    def connected(self) -> bool:
+        """Whether the broker is reached at this moment."""
+        return self._connection.up
+
+    @property
+    def times(self) -> int:
+        """How often the connection came up: what was under way when it was lost may be lost too."""
+        return self._connection.times
+
+    @property
+    def refused(self) -> str:
+        """What the broker does not let this desk do; empty where there is nothing."""
+        return self._connection.refused
+
+    def distrusted(self, vantage: str) -> bool:
+        """Whether a vantage has sent so much that nobody asked for that it is not listened to."""
+        return self._junk.get(vantage, 0) >= MOST_JUNK
+
+    def presence(self, vantage: str) -> Presence | None:
+        """What a vantage that is there says of itself; None where it is not there."""
+        return self._presences.get(vantage)
+
+    def watch(self, box: Box) -> None:
+        """Put news of every vantage's presence into a box from now on."""
+        self._watching.append(box)
+
+    def listen(self, vantages: Sequence[str]) -> None:
+        """Let replies of vantages come in."""
+        new = [name for name in vantages if name not in self._listened and is_plain(name)]
+        self._listened.update(dict.fromkeys(new))
+        self._connection.subscribe([self._replies_of(name) for name in new])
+
+    def send(self, vantage: str, box: Box, errand_of: Callable[[int], Errand]) -> int:
+        """Send an errand, made from its number, and put its replies in a box. Raises Unreached."""
+        if not self._connection.up:
+            raise Unreached(f"the broker at {self.address} cannot be reached")
+        number = secrets.randbits(62)
+        topic = errand_topic(vantage, self.name, self.session)
+        payload = self._identity.sealed(topic, errand_of(number))
+        self._open[number] = vantage, box
         try:
-            send_errand(self._client, vantage, packed(errand))
-        except (OSError, RuntimeError) as error:
-            raise Unreached(f"the scheduler at {self.address} has gone ({plainly(error)})") from None
+            self._connection.publish(topic, payload)
+        except Unreached:
+            self.done(number)
+            raise
         return number
 
     def done(self, number: int) -> None:
-        """Nothing more is awaited for an errand."""
-        self._boxes.pop(number, None)
+        """Await nothing more for an errand."""
+        self._open.pop(number, None)
 
-    def here(self) -> dict[str, Present]:
-        """Who is there at this moment, by the scheduler's word, with version and group. Raises Unreached."""
-        try:
-            workers = self._client.sync(self._client.scheduler.identity, n_workers=-1, callback_timeout=CONNECT_S)
-        except Exception as error:
-            raise Unreached(f"the scheduler at {self.address} does not answer ({plainly(error)})") from None
-        if not str(workers.get("id")).startswith(OURS):
-            raise Unreached(f"what is at {self.address} was not begun by `salt-mirror vantage serve`")
-        found: dict[str, Present] = {}
-        for worker in workers["workers"].values():
-            labels = list(worker.get("resources", {}))
-            name = _labelled(labels, VANTAGE)
-            if is_plain(name):
-                group = _labelled(labels, GROUP)
-                found[name] = Present(name, group if is_plain(group) else "", _labelled(labels, VERSION))
-        return found
+    def here(self, expected: Sequence[str] = ()) -> dict[str, Present]:
+        """Who is there at this moment, with version and group. Raises Unreached."""
+        self._settle(expected)
+        if self.refused:
+            raise Unreached(self.refused)
+        return {
+            name: Present(name, one.group if is_plain(one.group) else "", one.version)
+            for name, one in sorted(self._presences.items())
+        }
 
-    def greet(self, names: list[str], *, settings: bool = False) -> dict[str, Present]:
+    def _settle(self, expected: Sequence[str]) -> None:
+        """Wait until the broker has sent the presences that it keeps; for those that are expected a moment longer, since a
+        broker may send them a little after it has answered."""
+        if not self._connection.settled():
+            raise Unreached(f"the broker at {self.address} does not answer")
+        with self._news:
+            self._news.wait_for(lambda: all(name in self._presences for name in expected), LATE_S)
+
+    def greet(self, names: Sequence[str], *, settings: bool = False) -> dict[str, Present]:
         """What vantages say of themselves; those that are not there, say nothing, or do not fit have a `trouble`."""
-        here = self.here()
+        here = self.here(names)
+        self.listen([name for name in names if name in here])
         found: dict[str, Present] = {}
-        box: queue.SimpleQueue[tuple[float, Reply]] = queue.SimpleQueue()
+        box: Box = queue.SimpleQueue()
         asked: dict[int, tuple[str, float, float]] = {}
         for name in names:
             one = found[name] = here.get(name) or Present(name, trouble="it is not there")
+            presence = self._presences.get(name)
+            if one.trouble is None and presence is None:
+                one.trouble = "it is not there"
             if one.trouble is None and one.version != __version__:
                 one.trouble = f"it has version {one.version or 'unknown'}, and this is {__version__}"
-            if one.trouble is None:
-                number = self.send(name, box, lambda at: Greeting(at, self.name, settings))
+            if one.trouble is None and presence is not None:
+                _fill(one, presence)
+                number = self.greet_one(name, presence, box, settings=settings)
                 asked[number] = name, time.time(), time.monotonic()
-                one.trouble = f"it says nothing, {GREET_S:.0f} s long"
+                one.trouble = f"it does not answer ({GREET_S:.0f} s)"
         over_at = time.monotonic() + GREET_S
         while asked and (left := over_at - time.monotonic()) > 0:
-            try:
-                at, reply = box.get(timeout=left)
-            except queue.Empty:
-                break
-            if isinstance(reply, Facts) and reply.number in asked:
-                name, wall, began = asked.pop(reply.number)
-                self.done(reply.number)
-                _fill(found[name], reply, wall, at - began)
+            with contextlib.suppress(queue.Empty):
+                news = box.get(timeout=left)
+                facts = news.message
+                if isinstance(facts, Facts) and facts.number in asked:
+                    name, wall, began = asked.pop(facts.number)
+                    self.done(facts.number)
+                    one, took_s = found[name], news.at - began
+                    one.settings, one.round_trip_s = facts.settings, took_s
+                    one.clock_apart_s = facts.clock - (wall + took_s / 2)
+                    one.trouble = clock_trouble(one.clock_apart_s, took_s)
         for number in asked:
             self.done(number)
         return found
 
+    def greet_one(self, name: str, presence: Presence, box: Box, *, settings: bool = False) -> int:
+        """Ask a vantage that is there who it is. Raises Unreached."""
+        until = time.time() + GREET_S
+        return self.send(name, box, lambda number: Greeting(number, presence.session, until, settings))
+
     def close(self) -> None:
-        """Ends the connection."""
-        self._client.close(timeout=2)
+        """End the connection."""
+        self._connection.close()
 
 
-class Unreached(BadInput):
-    """Nobody is at the scheduler's address, or nobody there speaks to us."""
+def _fill(one: Present, presence: Presence) -> None:
+    one.system, one.resolvers, one.allowed = presence.system, list(presence.resolvers), list(presence.allowed)
+    if not all(is_network(text) for text in presence.allowed if "://" not in text):
+        one.allowed = []
 
 
 def is_network(text: str) -> bool:
@@ -163,23 +296,8 @@ def is_network(text: str) -> bool:
     return True
 
 
-def _labelled(labels: list[str], kind: str) -> str:
-    return next((label.removeprefix(kind) for label in labels if label.startswith(kind)), "")
-
-
-def _fill(one: Present, facts: Facts, wall: float, took_s: float) -> None:
-    """Writes down what a vantage says of itself; `wall` is when it was asked, `took_s` how long the reply took."""
-    one.version, one.system = facts.version, facts.system
-    one.resolvers, one.allowed, one.settings = facts.resolvers, facts.allowed, facts.settings
-    if not all(is_network(text) for text in facts.allowed if "://" not in text):
-        one.allowed = []
-    one.round_trip_s = took_s
-    one.clock_apart_s = facts.clock - (wall + took_s / 2)
-    one.trouble = clock_trouble(one.clock_apart_s, took_s)
-
-
 def clock_trouble(apart_s: float, took_s: float) -> str | None:
-    """What is wrong with a clock, where it is further from ours than the way there can explain."""
+    """What is wrong with a clock that differs from ours by more than the way there can explain."""
     if abs(apart_s) <= CLOCKS_APART_S + took_s / 2:
         return None
     return f"its clock is {abs(apart_s):,.0f} s {'ahead of' if apart_s > 0 else 'behind'} ours"

@@ -1,166 +1,183 @@
-"""The two sides that stand: the scheduler, to which all come, and a worker that is a vantage.
+"""A vantage that is there: it comes to the broker, says so, and hands what it is asked to its worker.
 
-Strategy: both run in this process until they are told to end, and are kept alive by the system's own means (a service). What
-the library still does when they are told is not waited for longer than a moment. A worker listens on this computer's loopback
-alone: errands and answers go over the connection by which it has come to the scheduler. When that is lost it comes again, with
-a pause that grows to half a minute.
+Strategy: the connection keeps itself open, and is kept alive by the system's own means (a service). Whatever reaches it counts
+only if it is signed by a desk of our authority, on the topic that names this vantage and that desk; everything else is logged,
+at most once in ten seconds, and forgotten.
 """
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
-import os
-import secrets
 import signal
-import tempfile
 import threading
-from collections.abc import Callable, Coroutine
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
 
-from salt_mirror import __version__
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.vantages.papers import Papers, check_address, plainly, security_of, set_up
-from salt_mirror.vantages.station import Station, StationRules
+from salt_mirror.vantages.allowed import WorkerRules
+from salt_mirror.vantages.identity import Identity, Role, Trust
+from salt_mirror.vantages.protocol import (
+    MOST_BYTES,
+    Absence,
+    BatchAnswers,
+    Reply,
+    Unreadable,
+    errand_in,
+    errand_topic,
+    halves,
+    is_plain,
+    presence_topic,
+    reply_topic,
+)
+from salt_mirror.vantages.tls import Papers
+from salt_mirror.vantages.transport import LONGEST_PAUSE_S, Connection, Unreached, Will
+from salt_mirror.vantages.worker import Refused, Sender, Worker
 
-VANTAGE, GROUP, VERSION = "vantage ", "group ", "version "
-"""What the labels of a worker begin with; they are its resources."""
-_PLENTY = 1_000_000
-_LONGEST_PAUSE_S = 30.0
-ENDS_WITHIN_S = 8.0
+LOG_EVERY_S = 10.0
 
 Say = Callable[[str], None]
 
 
-def serve(address: str, papers: Papers | None, say: Say) -> None:
-    """Runs a scheduler until it is interrupted. Raises BadInput where it cannot listen."""
-    at = check_address(address, papers)
-    set_up()
-    run_until_told(_serve(at, papers, say))
-
-
-def run_until_told(work: Coroutine[Any, Any, None]) -> None:
-    """Works until it is told to end, and ends."""
-    last = threading.Timer(ENDS_WITHIN_S, os._exit, (0,))
-    last.daemon = True
-    try:
-        asyncio.run(_until_told(work, last.start))
-    finally:
-        last.cancel()
-
-
-async def _until_told(work: Coroutine[Any, Any, None], ending: Callable[[], None]) -> None:
-    """Works until it is told to end: by a signal where the loop takes them, else as everywhere, by KeyboardInterrupt."""
-    told = asyncio.Event()
-    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
-        number = getattr(signal, name, None)
-        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
-            with contextlib.suppress(NotImplementedError, RuntimeError, ValueError):
-                asyncio.get_running_loop().add_signal_handler(number, told.set)
-    running, waiting = asyncio.ensure_future(work), asyncio.ensure_future(told.wait())
-    try:
-        await asyncio.wait({running, waiting}, return_when=asyncio.FIRST_COMPLETED)
-    finally:
-        if not running.done():
-            ending()
-    waiting.cancel()
-    if running.done():
-        await running
-    else:
-        running.cancel()
-        with contextlib.suppress(asyncio.CancelledError):
-            await running
-
-
-async def _serve(address: str, papers: Papers | None, say: Say) -> None:
-    from distributed import Scheduler
-
-    from salt_mirror.vantages.mail import Post
-
-    scheme, _, rest = address.partition("://")
-    host, _, port = rest.rpartition(":")
-    try:
-        scheduler = await Scheduler(
-            host=host.strip("[]"), port=int(port), protocol=scheme, security=security_of(papers), dashboard=False,
-            dashboard_address="127.0.0.1:0",
-        )  # fmt: skip
-    except (OSError, RuntimeError, ValueError) as error:
-        raise BadInput(f"{address}: nothing can listen there: {error}") from None
-    Post(scheduler)
-    say(f"vantages and commands are awaited at {scheduler.address}")
-    known: dict[str, str] = {}
-    try:
-        while True:
-            await asyncio.sleep(0.5)
-            present = {one.address: str(one.name) for one in scheduler.workers.values()}
-            for worker in present.keys() - known.keys():
-                say(f"{present[worker]} is there")
-            for worker in known.keys() - present.keys():
-                say(f"{known[worker]} has gone")
-            known = present
-    finally:
-        await scheduler.close()
-
-
 @dataclass(frozen=True, slots=True)
 class Joining:
-    """A worker to be: the scheduler's address, its name and group, its papers, and what it lets itself be asked."""
+    """A vantage to be: its name, the broker's address, its group, its papers, and what it lets itself be asked."""
 
-    address: str
     name: str
+    address: str
     group: str
-    papers: Papers | None
-    rules: StationRules
+    papers: Papers
+    rules: WorkerRules
     settings: Callable[[], dict[str, bytes]]
 
 
-def join(joining: Joining, say: Say) -> None:
-    """Is a vantage until it is interrupted; comes again whenever the connection is lost."""
-    at = check_address(joining.address, joining.papers)
-    set_up()
-    with tempfile.TemporaryDirectory(prefix="salt-mirror-") as folder:
-        run_until_told(_join(at, joining, say, folder))
+class VantageService:
+    """A vantage at its broker, from `connect` on. Its name is its certificate's."""
 
+    def __init__(self, joining: Joining, say: Say) -> None:
+        """Raises BadInput."""
+        self._identity = Identity(joining.papers)
+        self._trust = Trust(joining.papers)
+        self.name = self._identity.name
+        if self._identity.role != Role.VANTAGE:
+            raise BadInput(f"{joining.papers.certificate} is for a {self._identity.role}, and not for a vantage")
+        if self.name != joining.name:
+            raise BadInput(f"{joining.papers.certificate} is for {self.name}, and not for {joining.name}")
+        self._joining = joining
+        self._say = say
+        self._quiet_until = 0.0
+        self._connection: Connection | None = None
+        self.worker = Worker(self.name, joining.rules, self._reply, joining.settings, joining.group)
 
-async def _join(address: str, joining: Joining, say: Say, folder: str) -> None:
-    pause = 1.0
-    while True:
-        worker: Any = None
+    def connect(self) -> None:
+        """Come to the broker. Raises Unreached."""
+        topic = presence_topic(self.name)
+        will = Will(topic, self._identity.sealed(topic, Absence(self.worker.session)))
+        self._connection = Connection(
+            self._joining.address, self._joining.papers, self._hear, will=will, on_up=self._came_up,
+            on_down=lambda why: self._say(f"the connection to the broker was lost ({why}); it is tried again"),
+        )  # fmt: skip
+
+    @property
+    def refused(self) -> str:
+        """What the broker does not let this vantage do; empty where there is nothing."""
+        return self._connection.refused if self._connection is not None else ""
+
+    def _came_up(self, connection: Connection) -> None:
+        self._connection = connection
+        connection.subscribe([errand_topic(self.name, "+", "+")])
+        self._publish_presence(connection)
+        allowed = ", ".join(self._joining.rules.allowed) or "nobody"
+        self._say(f"{self.name} is at {connection.at}; it may ask {allowed}")
+
+    def _publish_presence(self, connection: Connection) -> None:
+        topic = presence_topic(self.name)
+        with contextlib.suppress(Unreached):
+            connection.publish(topic, self._identity.sealed(topic, self.worker.presence()), retain=True)
+
+    def _hear(self, topic: str, payload: bytes) -> None:
+        """Take an errand; runs on the connection's thread."""
+        desk, _, session = topic.removeprefix(errand_topic(self.name, "", "")[:-1]).partition("/")
         try:
-            worker = await _worker(address, joining, folder)
-            say(f"{joining.name} is at {address}; it may ask {', '.join(joining.rules.allowed) or 'nobody'}")
-            pause = 1.0
-            await worker.finished()
-            say(f"the connection to {address} was lost")
-        except (OSError, TimeoutError, ValueError, RuntimeError) as error:
-            say(f"{address}: {plainly(error)}; tried again in {pause:.0f} s")
+            if topic != errand_topic(self.name, desk, session) or not is_plain(desk) or not is_plain(session):
+                raise Unreadable("its topic is none of ours")
+            errand = errand_in(self._trust.opened(topic, payload, Role.DESK, desk))
+            self.worker.take(Sender(desk, session), errand)
+        except (Unreadable, Refused) as error:
+            self._turned_away(desk, str(error))
+        except BadInput as error:
+            self._turned_away(
+                desk, str(error)
+            )  # a list of revoked certificates that cannot be read: nobody is believed
+
+    def _turned_away(self, desk: str, why: str) -> None:
+        self.worker.refused += 1
+        if time.monotonic() >= self._quiet_until:
+            self._quiet_until = time.monotonic() + LOG_EVERY_S
+            self._say(f"an errand in the name of {desk!r} was refused: {why}")
+
+    def _reply(self, sender: Sender, reply: Reply) -> None:
+        connection = self._connection
+        if connection is None or (not connection.up and _is_life_sign(reply)):
+            return
+        topic = reply_topic(sender.desk, sender.session, self.name)
+        payload = self._identity.sealed(topic, reply)
+        if len(payload) > MOST_BYTES:
+            for half in halves(reply) if isinstance(reply, BatchAnswers) else ():
+                self._reply(sender, half)
+            return
+        with contextlib.suppress(Unreached):
+            connection.publish(topic, payload)
+
+    def close(self) -> None:
+        """Leave the broker: the presence is taken back."""
+        self.worker.close()
+        if self._connection is not None:
+            topic = presence_topic(self.name)
+            with contextlib.suppress(Unreached):
+                self._connection.publish(topic, self._identity.sealed(topic, Absence(self.worker.session)), retain=True)
+            self._connection.close()
+
+
+def _is_life_sign(reply: Reply) -> bool:
+    return isinstance(reply, BatchAnswers) and not reply.parts
+
+
+def join(joining: Joining, say: Say) -> None:
+    """Be a vantage until this process is told to end; a broker that is not there is tried again. Raises BadInput."""
+    with told_to_end() as ended:
+        service = VantageService(joining, say)
+        pause = 1.0
+        try:
+            while not ended.is_set():
+                try:
+                    service.connect()
+                    break
+                except Unreached as error:
+                    say(f"{error}; tried again in {pause:.0f} s")
+                ended.wait(pause)
+                pause = min(pause * 2, LONGEST_PAUSE_S)
+            told = ""
+            while not ended.wait(0.5):
+                if service.refused and service.refused != told:
+                    told = service.refused
+                    say(told)
         finally:
-            if worker is not None:
-                worker.station.close()
-        await asyncio.sleep(pause)
-        pause = min(pause * 2, _LONGEST_PAUSE_S)
+            service.close()
 
 
-async def _worker(address: str, joining: Joining, folder: str) -> Any:
-    from distributed import Worker
-
-    from salt_mirror.vantages.mail import deliver_to, replies_of
-
-    scheme = address.partition("://")[0]
-    labels = [f"{VANTAGE}{joining.name}", f"{VERSION}{__version__}"]
-    labels += [f"{GROUP}{joining.group}"] if joining.group else []
-    # Workers are told apart by their addresses, and nobody comes to this one.
-    own = f"{scheme}://127.{'.'.join(str(part) for part in secrets.token_bytes(3))}:{1024 + secrets.randbelow(60_000)}"
-    worker: Any = Worker(
-        address, name=joining.name, nthreads=1, host="127.0.0.1", protocol=scheme, contact_address=own,
-        security=security_of(joining.papers), resources=dict.fromkeys(labels, _PLENTY), dashboard=False,
-        dashboard_address="127.0.0.1:0", memory_limit=0, local_directory=folder, death_timeout=10,
-    )  # fmt: skip
-    worker.station = Station(joining.name, joining.rules, replies_of(worker), joining.settings)
-    deliver_to(worker, worker.station.take)
+@contextmanager
+def told_to_end() -> Iterator[threading.Event]:
+    """An event that is set by the signals that end a service; where one cannot be taken, it interrupts as everywhere."""
+    ended = threading.Event()
+    before = {}
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+            before[number] = signal.signal(number, lambda *_: ended.set())
     try:
-        return await worker
-    except BaseException:
-        worker.station.close()
-        raise
+        yield ended
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -16,6 +16,7 @@ from typing import Protocol
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.dns.traffic.lane import Lane
+from salt_mirror.dns.traffic.manners import Pace
 from salt_mirror.dns.traffic.stream import StreamLane
 
 TIMEOUT_S = 1.0
@@ -62,6 +63,7 @@ class Engine:
         self._selector = selectors.DefaultSelector()
         self._queues: dict[Server, deque[Question]] = {}
         self._lanes: dict[Server, Carrier] = {}
+        self._paces: dict[tuple[bytes, int, str, str], Pace] = {}
         self._done: list[Answer] = []
         self._most_sockets = most_sockets()
         self._held: set[Carrier] = set()
@@ -79,14 +81,30 @@ class Engine:
             self._queues[question.server] = lane.waiting
             lane.waiting.append(question)
 
+    def submit_all(self, server: Server, questions: list[Question]) -> None:
+        """Takes questions that are all for one server."""
+        if questions:
+            self.submit(questions[0])
+            self._queues[server].extend(questions[1:])
+            self.backlog += len(questions) - 1
+
+    def _pace_of(self, server: Server) -> Pace | None:
+        """The pace of whatever is at an address, port and transport, under how many names it may be asked."""
+        if not server.pace:
+            return None
+        pace = self._paces.setdefault((server.address, server.port, server.over, server.url), Pace(server.pace))
+        pace.slow_to(server.pace)
+        return pace
+
     def _open(self, server: Server) -> Carrier:
+        pace = self._pace_of(server)
         if server.over == "https":
             from salt_mirror.dns.traffic.https import HttpsLane
 
-            return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s)
+            return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s, pace=pace)
         if server.over in ("tls", "tcp", "transfer", "update"):
-            return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s)
-        return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries)
+            return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s, pace=pace)
+        return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries, pace=pace)
 
     @property
     def _budget_s(self) -> float:

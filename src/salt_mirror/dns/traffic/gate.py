@@ -15,12 +15,12 @@ from salt_mirror.dns.traffic.manners import Breaker, Pace
 class Gate:
     """The questions that wait for one server. `done` receives the answers of those that are not put to it at all."""
 
-    def __init__(self, server: Server, done: Callable[[Answer], None]) -> None:
+    def __init__(self, server: Server, done: Callable[[Answer], None], pace: Pace | None) -> None:
         self.waiting: deque[Question] = deque()
         self._over = server.over
         self._done = done
         self._breaker = Breaker()
-        self._pace = Pace(server.pace) if server.pace else None
+        self._pace = pace
 
     def pass_on(self, now: float, window: int, under_way: int) -> list[Question]:
         """The questions that may go now. While the server is silent that is a probe now and then, and the others end."""

@@ -21,6 +21,7 @@ from salt_mirror.dns.questions import FAILED_STREAM, HTTP, MALFORMED, TIMEOUT, U
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from
 from salt_mirror.dns.traffic.gate import Gate
+from salt_mirror.dns.traffic.manners import Pace
 from salt_mirror.dns.wire import MalformedMessage, question_tail
 from salt_mirror.dns.workers import Workers
 
@@ -37,7 +38,13 @@ class HttpsLane:
     """The traffic with a server that is spoken to over HTTPS. The same shape as a lane over UDP."""
 
     def __init__(
-        self, server: Server, selector: selectors.BaseSelector, done: Callable[[Answer], None], *, budget_s: float
+        self,
+        server: Server,
+        selector: selectors.BaseSelector,
+        done: Callable[[Answer], None],
+        *,
+        budget_s: float,
+        pace: Pace | None,
     ) -> None:
         import httpx
 
@@ -45,7 +52,7 @@ class HttpsLane:
         self.strays = self.late = 0
         self._done = done
         self._selector = selector
-        self._gate = Gate(server, done)
+        self._gate = Gate(server, done, pace)
         self.waiting = self._gate.waiting
         self._budget_s = budget_s
         self._under_way: dict[Future[Answer], tuple[Question, float]] = {}

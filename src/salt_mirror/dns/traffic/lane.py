@@ -51,6 +51,7 @@ class Lane:
         *,
         timeout_s: float,
         tries: int,
+        pace: Pace | None = None,
         open_socket: OpenSocket = open_datagram,
     ) -> None:
         self.server = server
@@ -66,7 +67,7 @@ class Lane:
         self._due: list[deque[Flight]] = [deque() for _ in range(tries)]
         self._trips = RoundTrips(timeout_s)
         self._window = Window()
-        self._pace = Pace(server.pace) if server.pace else None
+        self._pace = pace
         self._breaker = Breaker()
         self._stream = Stream(server, selector, self._end_streamed, budget_s=self._budget_s)
         self._open_socket = open_socket

@@ -83,6 +83,11 @@ class Pace:
         self._tokens = self._room
         self._filled_at: float | None = None
 
+    def slow_to(self, per_s: float) -> None:
+        """Holds it to a slower pace, where this is one."""
+        if per_s < self._per_s:
+            self._per_s, self._room = per_s, max(1.0, per_s / 10)
+
     def allowance(self, now: float) -> int:
         """How many questions may go now."""
         if self._filled_at is not None:

@@ -20,6 +20,7 @@ from salt_mirror.dns.questions import BAD_SIGNATURE, MALFORMED, UNTRUSTED, Answe
 from salt_mirror.dns.replies import Reader
 from salt_mirror.dns.traffic.flight import Flight, answer_from, stream_failure
 from salt_mirror.dns.traffic.gate import Gate
+from salt_mirror.dns.traffic.manners import Pace
 from salt_mirror.dns.wire import MalformedMessage, encode_update_trial, of_a_query, question_tail
 
 _CONNECTING, _GREETING, _OPEN = range(3)
@@ -271,12 +272,18 @@ class StreamLane:
     """The traffic with a server that is spoken to over TLS or TCP alone. The same shape as a lane over UDP."""
 
     def __init__(
-        self, server: Server, selector: selectors.BaseSelector, done: Callable[[Answer], None], *, budget_s: float
+        self,
+        server: Server,
+        selector: selectors.BaseSelector,
+        done: Callable[[Answer], None],
+        *,
+        budget_s: float,
+        pace: Pace | None,
     ) -> None:
         self.server = server
         self.strays = self.late = 0
         self._done = done
-        self._gate = Gate(server, done)
+        self._gate = Gate(server, done, pace)
         self.waiting = self._gate.waiting
         self._stream = Stream(server, selector, self._end, budget_s=budget_s)
 

@@ -35,7 +35,7 @@ def print_stations(found: Sequence[ShownVantage], address: str, file: TextIO) ->
     says = f"{good} of {many(len(found), 'vantage', 'vantages')} can be used." if found else "No vantage is there."
     style = "bold green" if found and good == len(found) else "bold yellow"
     put_line(console, Text(says, style=style), 0, wrap=console.is_terminal)
-    put_line(console, Text(f"scheduler {clean(address)}", style="dim"), 0, wrap=console.is_terminal)
+    put_line(console, Text(f"broker {clean(address)}", style="dim"), 0, wrap=console.is_terminal)
     if not found:
         return
     table = table_of("vantage", "group", "state", "version", "clock", "round trip", "its resolvers", "may ask")
@@ -80,5 +80,5 @@ def stations_json(found: Sequence[ShownVantage], address: str) -> bytes:
         )
         for one in found
     ]  # fmt: skip
-    document = {"schema": "salt-mirror/vantages/1", "scheduler": address, "vantages": lines}
+    document = {"schema": "salt-mirror/vantages/1", "broker": address, "vantages": lines}
     return msgspec.json.format(msgspec.json.encode(document), indent=2) + b"\n"
