@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 
 from support.places import INSIDE, PUBLIC, Offices, offices
+from support.realservers import end
 from support.realservers import program as mosquitto
 from support.waiting import PATIENCE_S, until
 
@@ -58,10 +59,13 @@ key = "keys/desk.key"
 """
 
 
-def pans(serial: int, shop: str) -> str:
+def pans(serial: int, shop: str, crane: str = "10.77.9.20") -> str:
     hosts = "".join(f"host-{n} IN A 10.77.{n // 250}.{n % 250 + 1}\n" for n in range(HOSTS))
     return (
-        HEAD.format(serial=serial, server="dc.pans.example.") + "dc IN A 192.0.2.53\n" + f"shop IN A {shop}\n" + hosts
+        HEAD.format(serial=serial, server="dc.pans.example.")
+        + "dc IN A 192.0.2.53\n"
+        + f"shop IN A {shop}\ncrane 3 IN A {crane}\n"
+        + hosts
     )
 
 
@@ -153,10 +157,7 @@ def test_one_name_from_everywhere(world: Offices) -> None:
 
 def test_a_change_is_followed_in_every_office_and_a_killed_watch_goes_on(world: Offices) -> None:
     assert world.run("ask", "shop.pans.example", "A", "--from", "quay").returncode == 0  # quay keeps the old one now
-    zone = world.folder / "dc" / "pans.example.zone"
-    zone.write_text(pans(2, "10.77.9.10"), encoding="utf-8")
-    hung_up: signal.Signals = getattr(signal, "SIGHUP")  # noqa: B009
-    os.kill(int((world.folder / "dc" / "pid").read_text(encoding="utf-8")), hung_up)
+    reloaded(world, pans(2, "10.77.9.10"))
     words = [
         "settle",
         "shop.pans.example",
@@ -179,6 +180,48 @@ def test_a_change_is_followed_in_every_office_and_a_killed_watch_goes_on(world: 
     assert {row["vantage"]: row["settled"] for row in told(resumed)["vantages"]} == {
         "dc": True, "quay": False, "kiln": True, "isp": True,
     }  # fmt: skip
+
+
+def reloaded(world: Offices, zone: str) -> None:
+    """Give the authoritative server another zone."""
+    (world.folder / "dc" / "pans.example.zone").write_text(zone, encoding="utf-8")
+    hung_up: signal.Signals = getattr(signal, "SIGHUP")  # noqa: B009
+    os.kill(int((world.folder / "dc" / "pid").read_text(encoding="utf-8")), hung_up)
+
+
+def test_a_watch_outlives_a_broker_and_a_vantage_that_are_killed_and_started_again(world: Offices) -> None:
+    words = [
+        "settle",
+        "crane.pans.example",
+        "A",
+        "--to",
+        "10.77.9.21",
+        "--from",
+        "kiln,isp",
+        "--within",
+        "90s",
+        "--json",
+    ]
+    before = world.sent_by("kiln")
+    process = subprocess.Popen(
+        world.at(world.hub, *program(*words)), cwd=world.folder, text=True, encoding="utf-8", stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, env=os.environ | {"SALT_MIRROR_RESOLVERS": ""},
+    )  # fmt: skip
+    until(lambda: world.sent_by("kiln") > before + 10)
+    assert world.broker is not None
+    end(world.broker)
+    serve(world)
+    world.joined["kiln"].kill()
+    again(world, "kiln")
+    until(lambda: "isp" in here(world))
+    reloaded(world, pans(3, "10.77.9.10", "10.77.9.21"))
+    out, err = process.communicate(timeout=PATIENCE_S)
+    assert process.returncode == 0, err + out
+    assert {row["vantage"]: row["settled"] for row in json.loads(out)["vantages"]} == {
+        "dc": True,
+        "kiln": True,
+        "isp": True,
+    }
 
 
 BROKEN = ["rollcall", "--from", "everywhere", "--pace", "150", "--json"]

@@ -68,7 +68,7 @@ def _check_extra() -> None:
     """Raises BadInput where vantages cannot be shown."""
     from importlib.util import find_spec
 
-    if find_spec("distributed") is None or find_spec("cryptography") is None:
+    if find_spec("paho") is None or find_spec("cryptography") is None:
         from salt_mirror.cli.afar import EXTRA
         from salt_mirror.estate.errors import BadInput
 

@@ -256,6 +256,37 @@ class Planning:
     ] = None
 
 
+@dataclass(frozen=True, slots=True)
+class Certificates:
+    """Which certificates `vantage keys` makes and revokes; they are valid for `days`."""
+
+    desks: Annotated[
+        list[str] | None,
+        option(
+            "--desk", "NAME", "keys: a desk that may send questions to vantages; may be repeated. Without it, desk."
+        ),
+    ] = None
+    revoke: Annotated[
+        list[str] | None,
+        option("--revoke", "NAME", "keys: revoke the certificate of a desk or a vantage; may be repeated."),
+    ] = None
+    rotate: Annotated[
+        list[str] | None,
+        option("--rotate", "NAME", "keys: revoke a certificate and make a new one for the same name; may be repeated."),
+    ] = None
+    broker_folder: Annotated[
+        Path | None,
+        option(
+            "--broker-folder",
+            "FOLDER",
+            "keys: the folder on the broker's machine that its files are copied to. Without it, the one where they are made.",
+        ),
+    ] = None
+    days: Annotated[
+        int, typer.Option("--days", metavar="N", min=1, max=7300, help="keys: how long they are valid.")
+    ] = 825
+
+
 def takes(*left_out: str, **words: str) -> Callable[[F], F]:
     """Unfolds parameters of the types in `_PANELS` into options of the command's own.
 
@@ -331,6 +362,7 @@ _PANELS: dict[Any, str] = {
     LogOn: "The directory",
     Planning: "The plan",
     Changing: "Sending changes",
+    Certificates: "Certificates",
 }
 """Under what heading the help shows the options that commands have in common."""
 

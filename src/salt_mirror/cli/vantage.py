@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Certificates, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
@@ -71,32 +70,8 @@ def vantage(
             "resolvers that this machine uses.",
         ),
     ] = None,
-    desks: Annotated[
-        list[str] | None,
-        option(
-            "--desk", "NAME", "keys: a desk that may send questions to vantages; may be repeated. Without it, desk."
-        ),
-    ] = None,
-    revoke: Annotated[
-        list[str] | None,
-        option("--revoke", "NAME", "keys: revoke the certificate of a desk or a vantage; may be repeated."),
-    ] = None,
-    rotate: Annotated[
-        list[str] | None,
-        option("--rotate", "NAME", "keys: revoke a certificate and make a new one for the same name; may be repeated."),
-    ] = None,
-    broker_folder: Annotated[
-        Path | None,
-        option(
-            "--broker-folder",
-            "FOLDER",
-            "keys: the folder on the broker's machine that its files are copied to. Without it, the one where they are made.",
-        ),
-    ] = None,
-    days: Annotated[
-        int, typer.Option("--days", metavar="N", min=1, max=7300, help="keys: how long they are valid.")
-    ] = 825,
     *,
+    certificates: Certificates,
     asking: Asking,
     showing: Showing,
 ) -> None:
@@ -111,7 +86,7 @@ def vantage(
     try:
         estate = open_estate(asking)
         if action is Action.KEYS:
-            _make(given, estate, Certificates(desks or [DESK], revoke or [], rotate or [], broker_folder, days))
+            _make(given, estate, certificates)
         elif len(given) > 1:
             raise BadInput(f"vantage {action} takes one address, and not {' '.join(given)}")
         elif action is Action.SERVE:
@@ -140,18 +115,6 @@ def _say(text: str) -> None:
     sys.stdout.flush()
 
 
-@dataclass(frozen=True, slots=True)
-class Certificates:
-    """What is to be done about certificates: the names of desks, those to revoke and to make anew, the broker's folder on its
-    own machine, and for how many days they are valid."""
-
-    desks: list[str]
-    revoke: list[str]
-    rotate: list[str]
-    broker_folder: Path | None
-    days: int
-
-
 def _make(given: list[str], estate: Estate, wanted: Certificates) -> None:
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.keys import make_keys
@@ -161,7 +124,8 @@ def _make(given: list[str], estate: Estate, wanted: Certificates) -> None:
     folder = Path(given[0])
     names = [*given[1:], *(name for name in estate.vantages if name not in given[1:])]
     done = make_keys(
-        folder, names, days=wanted.days, desks=wanted.desks, revoke=wanted.revoke, rotate=wanted.rotate,
+        folder, names, days=wanted.days, desks=wanted.desks or [DESK], revoke=wanted.revoke or [],
+        rotate=wanted.rotate or [],
         listener=_listener([], estate), installed_at=wanted.broker_folder,
     )  # fmt: skip
     typer.echo(f"{len(done.made)} made in {folder}: {', '.join(done.made) or 'all were there already'}.")

@@ -93,6 +93,7 @@ class Desk:
         self.session = secrets.token_hex(12)
         self.ignored = 0
         self._presences: dict[str, Presence] = {}
+        self._disbelieved: dict[str, str] = {}
         self._listened: dict[str, None] = {}
         self._open: dict[int, tuple[str, Box]] = {}
         self._watching: list[Box] = []
@@ -124,7 +125,13 @@ class Desk:
     def _hear_presence(self, topic: str, name: str, payload: bytes) -> None:
         if not is_plain(name) or len(self._presences) >= MOST_VANTAGES:
             raise Unreadable("it is no vantage of ours")
-        message = presence_in(self._trust.opened(topic, payload, Role.VANTAGE, name))
+        try:
+            message = presence_in(self._trust.opened(topic, payload, Role.VANTAGE, name))
+        except (Unreadable, BadInput) as error:
+            if len(self._disbelieved) < MOST_VANTAGES:
+                self._disbelieved[name] = str(error)
+            raise
+        self._disbelieved.pop(name, None)
         there = self._presences.get(name)
         if isinstance(message, Presence):
             self._presences[name] = message
@@ -244,10 +251,11 @@ class Desk:
         box: Box = queue.SimpleQueue()
         asked: dict[int, tuple[str, float, float]] = {}
         for name in names:
-            one = found[name] = here.get(name) or Present(name, trouble="it is not there")
+            one = found[name] = here.get(name) or Present(name)
             presence = self._presences.get(name)
-            if one.trouble is None and presence is None:
-                one.trouble = "it is not there"
+            if presence is None:
+                why = self._disbelieved.get(name)
+                one.trouble = f"what it says is not believed: {why}" if why else "it is not there"
             if one.trouble is None and one.version != __version__:
                 one.trouble = f"it has version {one.version or 'unknown'}, and this is {__version__}"
             if one.trouble is None and presence is not None:
