@@ -41,7 +41,5 @@ def _report() -> None:
     told = traceback.format_exc(limit=-12).splitlines()
     lines = ["".join(c if c.isprintable() else "?" for c in line)[:300] for line in told]
     about = f"{__version__}, Python {platform.python_version()}, {platform.system()}"
-    sys.stderr.write(
-        f"salt-mirror: an error that nobody expected; the result is not complete. Please report it ({about}):\n"
-    )
+    sys.stderr.write(f"salt-mirror: an internal error; the result is not complete. Please report it ({about}):\n")
     sys.stderr.write("\n".join(lines) + "\n")

@@ -120,7 +120,7 @@ def test_what_signers_make_is_told_once_and_is_no_difference(run: Run, served: S
         server.transfers = True
     done = run("differ", "one", "two", "--json")
     assert done.status == 0 and found(done) == ["diff.signed"]
-    assert "differs in 2 record sets that signers make" in done.report["findings"][0]["text"]
+    assert "differs in 2 record sets that signers generate" in done.report["findings"][0]["text"]
 
 
 def test_what_signers_make_is_content_for_no_check(run: Run, served: Served) -> None:
@@ -134,7 +134,7 @@ def test_what_signers_make_is_content_for_no_check(run: Run, served: Served) -> 
     servers = served(ZONE, signed(1, "a", "AAAA"), signed(2, "b", "BBBB"), listed=2)
     for server in servers:
         server.transfers = True
-    assert "auth.edited-apart" not in run("authority", "--transfer", "--json").out
+    assert "auth.same-serial" not in run("authority", "--transfer", "--json").out
     called = run("rollcall", "--as-held-by", "one", "--json").report
     assert {subject["type"] for subject in called["subjects"]} == {"NS", "A"} and called["findings"] == []
     assert run("snapshot", "one.jsonl", "--transfer").status == 0
@@ -166,7 +166,7 @@ def test_a_server_that_hands_nothing_over_is_asked_and_accuses_nobody(run: Run, 
     one.transfers = True
     done = run("differ", "one", "two", "--json")
     assert done.status == 3 and found(done) == ["diff.unverified"] and done.report["counts"]["differs"] == 0
-    assert "two does not hand it over: what it alone has was not seen" in done.report["findings"][0]["text"]
+    assert "two does not allow its transfer: what only it has was not seen" in done.report["findings"][0]["text"]
     two.authority.hold(read_zone(text + "a A 192.0.2.9\n", ZONE))
     (other,) = (it for it in run("differ", "one", "two", "--json").report["findings"] if it["code"] == "diff.other")
     assert {said["server"]: said["over"] for said in other["evidence"]} == {"one": "transfer", "two": "udp"}

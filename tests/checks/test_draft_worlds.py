@@ -230,7 +230,7 @@ def test_a_server_that_calls_every_name_a_zone_is_left_out_and_told() -> None:
     exchange = Boasting(zones)
     learnt = drafted_by(exchange, [TOP])
     assert list(map(to_text, learnt.zones)) == [f"{TOP}."] and not learnt.whole
-    assert list(learnt.left_out.values()) == ["it answers with authority for names that nobody can have"]
+    assert list(learnt.left_out.values()) == ["it answers with authority for names that cannot exist"]
     assert sum(question.server.port == SERVERS[3].port for question in exchange.asked) < 20
 
 

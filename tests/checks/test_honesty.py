@@ -76,7 +76,7 @@ def test_a_name_in_a_circle_of_aliases_is_told_as_one() -> None:
 def test_a_sweep_over_nothing_says_so_and_a_run_without_answers_does_not_agree(run: Run, standins: StandIns) -> None:
     server = standins.add([read_zone("@ 60 SOA ns h 1 2 3 4 5\n@ 60 NS ns.\n", "20.77.10.in-addr.arpa")])
     swept = run("pairs", "10.77.20.0/28", "--at", f"127.0.0.1:{server.port}")
-    assert swept.out.startswith("None of 16 addresses has a pointer.") and swept.status == 0
+    assert swept.out.startswith("None of 16 addresses has a PTR record.") and swept.status == 0
     assert f"Note: {UNSEEN}" in swept.out
 
 
@@ -305,4 +305,4 @@ def test_what_was_accepted_or_not_looked_at_is_not_gone_and_the_lives_tell_how_l
 def test_a_life_is_told_by_when_it_was_seen_and_when_it_was_missed(run: Run, tmp_path: Path) -> None:
     gone_after(tmp_path, [STALE], [])
     told = run("history", "history", "pair.*").out
-    assert "gone at 2026-11-24 01:00:00 UTC: it stood for at most 1 h after that" in told and "for 0 s" not in told
+    assert "gone at 2026-11-24 01:00:00 UTC: it was open for at most 1 h after that" in told and "for 0 s" not in told

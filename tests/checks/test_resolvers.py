@@ -95,22 +95,23 @@ NO_DS = f"pans.example. DS 12345 8 2 {64 * 'A'}"
 INSIDE = {"pans.example", "77.10.in-addr.arpa"}
 REAL: dict[str, tuple[Resolver, str, list[str]]] = {
     "a sound Unbound": (_unbound(), "", []),
-    "an empty zone before ours": (_unbound('local-zone: "77.10.in-addr.arpa." static'), "", ["res.zone-elsewhere"]),
+    "an empty zone before ours": (_unbound('local-zone: "77.10.in-addr.arpa." static'), "", ["res.not-forwarded"]),
     "a sound BIND": (_bind(), "", []),
-    "a stub zone to a dead server": (_unbound(dead="pans.example"), "", ["res.zone-unreached"]),
-    "a forwarder to a dead server": (_bind(dead="pans.example"), "", ["res.zone-unreached"]),
-    "a shorter cap": (_unbound(most_ttl=60), "", ["res.caps", "res.caps"]),
-    "a least TTL": (_unbound("cache-min-ttl: 7200"), "", ["res.keeps-longer"]),
-    "a no that is kept shorter": (_bind("max-ncache-ttl 30"), "", ["res.caps"]),
+    "a stub zone to a dead server": (_unbound(dead="pans.example"), "", ["res.forwarding-fails"]),
+    "a forwarder to a dead server": (_bind(dead="pans.example"), "", ["res.forwarding-fails"]),
+    "a shorter cap": (_unbound(most_ttl=60), "", ["res.caps-ttl", "res.caps-ttl"]),
+    "a least TTL": (_unbound("cache-min-ttl: 7200"), "", ["res.beyond-ttl"]),
+    "a no that is kept shorter": (_bind("max-ncache-ttl 30"), "", ["res.caps-ttl"]),
     "without TCP": (_unbound("do-tcp: no"), "", ["res.no-transport"]),
     "without TCP and with small datagrams": (
         _unbound("do-tcp: no", "max-udp-size: 512"), 'large = ["many.world.example A"]', ["res.large-lost", "res.no-transport"],
     ),
     "large answers over TCP": (_unbound("max-udp-size: 512"), 'large = ["many.world.example A"]', []),
     "a no that is rewritten": (
-        _unbound('local-zone: "invalid." redirect', 'local-data: "invalid. 60 IN A 203.0.113.80"'), "", ["res.rewrites-no"],
+        _unbound('local-zone: "invalid." redirect', 'local-data: "invalid. 60 IN A 203.0.113.80"'), "",
+        ["res.nxdomain-rewritten"],
     ),
-    "a filter before the world": (_unbound('local-zone: "world.example." always_nxdomain'), "", ["res.no-external"]),
+    "a filter before the world": (_unbound('local-zone: "world.example." always_nxdomain'), "", ["res.no-public-names"]),
     "a blocked name": (_unbound('local-zone: "rake.pans.example." always_nxdomain'), "", ["res.blocked"]),
     "a refused name": (_unbound('local-zone: "rake.pans.example." always_refuse'), "", ["res.blocked"]),
     "local data": (_unbound('local-data: "rake.pans.example. 60 IN A 10.9.9.9"'), "", ["res.overridden"]),
@@ -169,8 +170,8 @@ def test_who_is_at_fault_is_told_where_a_resolver_forwards(run: Run, behind: dic
         entry += f'[resolvers.provider]\naddress = "{provider.endpoint}"\n'
         written(tmp_path, behind["pans.example"], entry)
         done = run("resolvers", "office", "--json")
-    (finding,) = [one for one in done.report["findings"] if one["code"] == "res.zone-unreached"]
-    assert "1 of 2 zones is not reached through office" in finding["text"]
+    (finding,) = [one for one in done.report["findings"] if one["code"] == "res.forwarding-fails"]
+    assert "1 of 2 zones is not resolved by office" in finding["text"]
     assert "provider, to which it forwards: " in finding["text"] and "answers it" not in finding["text"]
     assert finding["server"] == office.endpoint
 
@@ -319,7 +320,7 @@ def test_a_resolver_of_another_view_is_recognised_by_what_it_gives(
         text += f'[resolvers.of-{view}]\naddress = "{at.endpoint}"\nview = "{view}"\n'
     (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
     done = run("resolvers", "--json")
-    assert found(done) == {"own": [], "swapped": ["res.zone-elsewhere"] * 2, "one name": ["res.other-view"]}[stands], (
+    assert found(done) == {"own": [], "swapped": ["res.not-forwarded"] * 2, "one name": ["res.other-view"]}[stands], (
         done.out
     )
     if stands == "swapped":
@@ -449,15 +450,15 @@ def slow_judge(world: World) -> set[str]:
     if world.server in ("servfail", "silent", "no"):
         codes |= {"res.unverified"}
     elif world.zone in ("servfail", "silent"):
-        codes |= {"res.zone-unreached"}
+        codes |= {"res.forwarding-fails"}
     elif world.zone in ("no", "another"):
-        codes |= {"res.zone-elsewhere"}
+        codes |= {"res.not-forwarded"}
     elif world.zone == "old":
-        codes |= {"res.old-copy"}
+        codes |= {"res.outdated-copy"}
     if world.external in ("no", "servfail", "silent"):
-        codes |= {"res.no-external"}
+        codes |= {"res.no-public-names"}
     if world.stranger in ("right", "another"):
-        codes |= {"res.rewrites-no"}
+        codes |= {"res.nxdomain-rewritten"}
     return codes
 
 
@@ -490,5 +491,5 @@ def test_a_made_up_address_finds_nothing_of_the_world(run: Run, standins: StandI
         [], recursive=True, cache=Cache([HeldZones([read_zone(HEAD, ".")])], time.monotonic, made_up="203.0.113.80")
     )
     done = run("resolvers", maker.endpoint, "--json")
-    (row,) = [one for one in done.report["tests"][0]["tests"] if one["title"] == "names of the world"]
-    assert row["mark"] == "unverified" and found(done) == ["res.rewrites-no"]
+    (row,) = [one for one in done.report["tests"][0]["tests"] if one["title"] == "public names"]
+    assert row["mark"] == "unverified" and found(done) == ["res.nxdomain-rewritten"]

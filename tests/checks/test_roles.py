@@ -540,10 +540,10 @@ def test_mail_of_which_nothing_could_be_asked_is_not_said_to_be_lost() -> None:
     _, one = mail({MX: ["10 a.marsh.example."], **silent})
     lost = "a.marsh.example. could not be looked up"
     assert one.test.says == f"whether mail for marsh.example. arrives is not known: {lost}"
-    (exchanger,) = [test for test in one.test.tests if test.title.startswith("exchanger")]
+    (exchanger,) = [test for test in one.test.tests if test.title.startswith("mail exchanger")]
     assert {test.mark for test in exchanger.tests[1:]} == {"unverified"}
     _, one = mail(with_hosts({MX: ["10 a.marsh.example.", "20 b.marsh.example."]}, b="10.77.20.2") | silent)
-    assert one.test.says == f"mail for marsh.example. flows by 1 of 2 exchangers; {lost}"
+    assert one.test.says == f"mail for marsh.example. is accepted by 1 of 2 mail exchangers; {lost}"
     codes, one = mail(
         {("marsh.example", "TXT"): ['"x"'], **{("marsh.example", kind): "timeout" for kind in ("A", "AAAA")}}
     )

@@ -148,7 +148,7 @@ def test_two_days_of_propagation_are_followed_to_the_predicted_end() -> None:
         if slot.vantage.cache and slot.vantage.members == 1 and predicted is not None and settled is not None:
             assert abs(settled - predicted) <= 2
     assert slots["cache-3"].vantage.members >= 2
-    assert {f.code for f in findings_of(watch)} == {"settle.longer-ttl", "settle.pool"}
+    assert {f.code for f in findings_of(watch)} == {"settle.beyond-ttl", "settle.pool"}
 
 
 def test_no_cache_is_asked_for_a_new_name_before_every_authoritative_server_has_it() -> None:
@@ -191,7 +191,7 @@ def test_a_cache_that_holds_on_beyond_its_own_ttl_is_named() -> None:
     watch = watch_of(world)
     begin = world.now
     world.follow(watch, begin + 9000, {begin + 5: lambda: world.becomes("shop A 192.0.2.12\n")})
-    assert watch.done and {f.code for f in findings_of(watch)} == {"settle.holds-on"}
+    assert watch.done and {f.code for f in findings_of(watch)} == {"settle.serves-expired"}
 
 
 def test_an_old_entry_and_a_new_one_at_one_address_are_two_caches() -> None:
@@ -218,7 +218,7 @@ def test_a_cache_that_gives_no_ttl_has_outlived_nothing() -> None:
     watch.take(own, Sighting(0.0, (NEW,), True, 300))
     for moment in range(1, 30):
         watch.take(slot, Sighting(float(moment), (OLD,), True, None))
-    assert vague.notes == {} and not [one for one in findings_of(watch) if one.code == "settle.holds-on"]
+    assert vague.notes == {} and not [one for one in findings_of(watch) if one.code == "settle.serves-expired"]
 
 
 def test_a_watch_gives_up_on_servers_that_stay_silent_and_on_nobody_else() -> None:

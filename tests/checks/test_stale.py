@@ -215,8 +215,8 @@ elsewhere CNAME www.given-up.example.
         "scale.pans.example. (A 10.77.10.15) should be static, and is a dynamic record that ages", "It ages away on",
         "typed.pans.example. (A 10.77.10.16) should be dynamic",
         "old.pans.example. CNAME leads to gone.pans.example., which does not exist.",
-        "its domain is in nobody's hands, and whoever registers it gets what is meant for elsewhere.pans.example.",
-        "BY NETWORK", "10.77.10.0/24 1 stale, 1 left over", "no network 2 dangling", "WHAT GOES WHEN, unless it is refreshed",
+        "its domain is not registered, and anyone who registers it gets the traffic of elsewhere.pans.example.",
+        "BY NETWORK", "10.77.10.0/24 1 stale, 1 left over", "no network 2 dangling", "SCAVENGING FORECAST, unless refreshed",
         "aging is on, no-refresh interval 7 days, refresh interval 7 days",
         "whether anything scavenges is not known; by export.zone",
     ):  # fmt: skip
@@ -224,7 +224,7 @@ elsewhere CNAME www.given-up.example.
     report = run(*call, "--json", resolvers=top.endpoint).report
     assert {one["code"] for one in report["findings"]} == {
         "age.stale", "age.still-needed", "age.not-static", "age.not-dynamic", "left.reused", "left.retired", "left.dangling",
-        "left.open-target",
+        "left.unregistered-domain",
     }  # fmt: skip
     days = {one["day"]: one for one in report["ages"]["forecast"]}
     assert len(days) == 5 and sum(one["needed"] for one in days.values()) == 3  # vat-04 has a lease
@@ -255,7 +255,7 @@ def test_a_removal_takes_everything_of_a_host_and_mend_plans_it(run: Run, standi
         ("rake.pans.example.", "A"), ("rake.pans.example.", "AAAA"), ("12.10.77.10.in-addr.arpa.", "PTR"),
         ("short.pans.example.", "CNAME"), ("_print._tcp.pans.example.", "SRV"),
     }  # fmt: skip
-    assert "nobody says how long records live in 10.in-addr.arpa." in " ".join(report["remarks"])
+    assert "no scavenging interval is known for 10.in-addr.arpa." in " ".join(report["remarks"])
     plan = run("mend", "rake", "--choose", "remove", "--json").report["plan"]
     gone = {(one["name"], one["type"]) for one in plan["changes"]}
     assert ("rake.pans.example.", "A") in gone and ("short.pans.example.", "CNAME") in gone, plan
@@ -285,7 +285,7 @@ def test_a_host_that_answers_weakens_what_is_said_and_judges_nothing(
         path.write_text(path.read_text(encoding="utf-8") + reach, encoding="utf-8")
         report = run("stale", "--knock", str(port), "--json").report
     texts = {one["name"]: one["text"] for one in report["findings"]}
-    assert f"10.77.10.12 answers on port {port}: somebody is there." in texts["rake.pans.example."]
+    assert f"10.77.10.12 answers on port {port}: a server is there." in texts["rake.pans.example."]
     assert f"10.77.10.13 turns port {port} away" in texts["scale.pans.example."]
     assert "answers" not in texts["vat.pans.example."] and {one["code"] for one in report["findings"]} == {"age.stale"}
     assert "1 public addresses were not knocked at; --yes does that" in report["remarks"]
@@ -427,7 +427,7 @@ def test_a_dynamic_address_beside_static_ones_is_a_note_and_an_older_pointer_is_
     ]  # fmt: skip
     assert evidence_of(told[1], NOW_H, LIFE_H)[2:] == [
         "no lease of its address",
-        "its pointer is older, last refreshed 37 days ago",
+        "its PTR record is older, last refreshed 37 days ago",
     ]
 
 

@@ -27,7 +27,7 @@ def key_of(question: Question) -> Key:
     return question.name, question.rdtype, f"{server.over} {server.endpoint}", question.recurse
 
 
-OF_SILENCE = ("auth.no-tcp", "auth.no-udp", "auth.lame", "res.no-transport", "res.zone-unreached", "res.no-recursion")
+OF_SILENCE = ("auth.no-tcp", "auth.no-udp", "auth.lame", "res.no-transport", "res.forwarding-fails", "res.no-recursion")
 """What is said of servers that do not answer as they should."""
 Unput = Callable[[Question], bool]
 

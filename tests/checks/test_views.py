@@ -38,7 +38,7 @@ def test_views_finds_every_planting_and_nothing_else(demo: Run) -> None:
     wrong = next(one for one in done.report["findings"] if one["code"] == "view.wrong-view")
     assert wrong["text"].startswith("kiln-office should give the view internal, and gives the view public")
     leak = next(one for one in done.report["findings"] if one["code"] == "view.leak")
-    assert leak["text"].startswith("ns2, which the world asks, answers for 30.77.10.in-addr.arpa.")
+    assert leak["text"].startswith("ns2, which is public, answers for 30.77.10.in-addr.arpa.")
     web = demo("views", "web.gullmarsh.example", "--json").report  # otherwise in each view, as the estate expects it
     assert (
         web["counts"]["differs"] == 1 and web["counts"]["agrees"] == 3
@@ -98,7 +98,7 @@ def slow_judge(said: tuple[str, str], wishes: tuple[str, str], *, same: bool, in
     if same:
         return codes | ({"view.not-same"} if inside != outside else set())
     if inside == "absent" and outside != "absent" and wishes[0] != "gone":
-        codes.add("view.hidden")
+        codes.add("view.missing")
     if "absent" not in said and inside != outside and wishes != ("as it is", "as it is"):
         codes.add("view.differs")
     return codes
@@ -132,7 +132,7 @@ def test_a_zone_of_the_inside_below_a_public_one_is_looked_for_outside_too(
     with StandIns() as standins:
         inside = standins.add([read_zone(HEAD + "rake A 10.77.0.5\n", "corp.split.example")])
         leaking = standins.add([read_zone(public, "split.example"), read_zone(HEAD, "corp.split.example")])
-        for server, codes in ((sound, ["view.hidden"]), (leaking, ["view.leak"])):
+        for server, codes in ((sound, ["view.missing"]), (leaking, ["view.leak"])):
             served.publish("split.example", [server], also={"corp.split.example": {"two": inside.port}})
             path = tmp_path / "estate.toml"
             text = path.read_text(encoding="utf-8")
@@ -175,13 +175,13 @@ def test_a_name_is_told_as_everybody_gets_it(demo: Run, run: Run, served: Served
     served.publish("split.example", [one, two], more)
     given = ("--at", "everywhere", "--json", "--timeout", "0.1", "--tries", "1")
     web = run("ask", "web.split.example", "A", *given).report["names"][0]["why"]
-    assert web == ["A: public: 192.0.2.7; old alone: 192.0.2.6; gone: no usable answer"]
+    assert web == ["A: public: 192.0.2.7; old only: 192.0.2.6; gone: no usable answer"]
     served.publish("split.example", [one, two], more + f'[resolvers.older]\naddress = "{old.endpoint}"\n')
     web = run("ask", "web.split.example", "A", *given).report["names"][0]["why"]
     assert web == ["A: public: 192.0.2.7; old and older, as no view: 192.0.2.6; gone: no usable answer"]
     served.publish("split.example", [one, two], more)
     was = run("ask", "was.split.example", "A", *given).report["names"][0]["why"]
-    assert was == ["A: public: 192.0.2.8 (one) and no such name (two); old alone: 192.0.2.8; gone: no usable answer"]
+    assert was == ["A: public: 192.0.2.8 (one) and no such name (two); old only: 192.0.2.8; gone: no usable answer"]
     path = tmp_path / "estate.toml"
     path.unlink()
     nowhere = run("ask", "web.split.example", "--at", "everywhere")

@@ -57,7 +57,7 @@ def test_the_first_line_is_the_answer(demo: Run, words: str, status: int, first_
         ("kiln-02 MX --at dc-north", "the name exists; it has A, AAAA"),
         (
             "web.gullmarsh.example MX --at ns1",
-            "stand at the apex of the zone, gullmarsh.example., not below it: 10 mail.",
+            "are at the apex of the zone, gullmarsh.example., not below it: 10 mail.",
         ),
         ("web.gullmarsh.example.gullmarsh.example --at ns1", "did you mean web.gullmarsh.example.?"),
         ("crane --at dc-harbour", "dc-harbour (127.0.0.1:"),

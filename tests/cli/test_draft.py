@@ -201,7 +201,7 @@ def test_a_zone_that_nobody_answers_for_is_told_and_not_written(run: Run, standi
     assert [zone["name"] for zone in estate_in(tmp_path)["zones"]] == ["pans.example"]
     assert (
         "gone.example.: " in done.out
-        and "x.pans.example.: is no zone of its own: it stands in pans.example." in done.out
+        and "x.pans.example.: is not the apex of a zone: it is in pans.example." in done.out
     )
     nothing = run("draft", "gone.example", server.endpoint, "--folder", "empty")
     assert (

@@ -285,9 +285,7 @@ def test_what_nobody_expected_has_a_status_of_its_own_and_acts_on_no_terminal(tm
         [str(PROGRAM), "audit"], cwd=tmp_path, env=environment, capture_output=True, text=True, check=False
     )
     assert (done.returncode, done.stdout) == (70, "")
-    assert done.stderr.startswith(
-        "salt-mirror: an error that nobody expected; the result is not complete. Please report it"
-    )
+    assert done.stderr.startswith("salt-mirror: an internal error; the result is not complete. Please report it")
     assert all(line.isprintable() and len(line) <= 300 for line in done.stderr.splitlines())
 
 

@@ -115,7 +115,7 @@ def test_the_demos_faults_are_mended_but_those_that_were_listed_and_the_way_back
         held = {key: contents(servers[key[0]], key[1]) for key in primaries}
         (tmp_path / "decisions").write_text(
             "# after talking to Kiln House\nregister rake-19.*   # it is there\n"
-            "remove   *  pair.*\nremove gullmarsh.example mail.missing-host\nregister * view.hidden\nremove * age.stale\n",
+            "remove   *  pair.*\nremove gullmarsh.example mail.missing-host\nregister * view.missing\nremove * age.stale\n",
             encoding="utf-8",
         )
         plan = run("mend", "--decisions", "decisions", "--json")
@@ -401,7 +401,7 @@ def altered(folder: Path, change: Callable[[list[dict[str, Any]]], None], *, dig
         ),
         (lambda sets: sets[0].update(type="RRSIG", before=[], after=[]), True, "no set that is changed by hand"),
         (lambda sets: sets[0].update(type="ANY", before=[], after=[]), True, "no set that is changed by hand"),
-        (lambda sets: sets[0].update(name="h2.elsewhere.invalid."), True, "outside its zone"),
+        (lambda sets: sets[0].update(name="h2.elsewhere.invalid."), True, "not in its zone"),
         (lambda sets: sets[0].update(ttl_before=None), True, "is without a TTL"),
         (lambda sets: sets.extend(sets[:1] * 150), True, "more than 100 need --at-most 155"),
     ],
@@ -419,7 +419,7 @@ def test_an_undo_file_that_was_edited_restores_nothing(
 def test_nothing_is_sent_unasked_or_beyond_what_was_allowed(run: Run, mended: Mended) -> None:
     before, asked = mended.holds(), mended.first.asked
     piped = run("mend", "--apply")
-    assert piped.status == 2 and "with --yes alone" in piped.err and mended.first.asked == asked
+    assert piped.status == 2 and "--yes sends changes without asking" in piped.err and mended.first.asked == asked
     few = run(*APPLY, "--at-most", "3")
     assert few.status == 2 and "the plan has 5 changes, and --at-most allows 3" in few.err
     many = "".join(f"m{number} A 10.77.20.{number}\n" for number in range(40, 160))
@@ -588,7 +588,7 @@ def test_a_pointer_that_a_wildcard_makes_is_not_removed_and_one_of_its_own_is_re
         server.authority.hold(read_zone(reverse, REVERSE))
     done = run("pairs", "10.77.20.7", "10.77.20.1", "--json")
     (lost,) = done.report["findings"]
-    assert lost["code"] == "pair.lost-pointer" and "A wildcard makes that pointer" in lost["text"]
+    assert lost["code"] == "pair.lost-pointer" and "A wildcard synthesizes that PTR record" in lost["text"]
     assert not lost["changes"] and not lost["choices"] and "take the wildcard out" in lost["advice"]
     mend = run("mend", "h3", "--apply", "--yes")
     assert "transfer" not in mend.out and mend.status == 0, mend.out + mend.err
@@ -664,7 +664,7 @@ def test_a_ticket_says_why_what_risk_way_back_and_decisions(mended: Mended, run:
     assert titles[:5] == ["Why", "What", "Risk", "Way back", "Decisions made"], titles
     assert "- h2.pans.example. 600 IN A 10.77.20.22" in text and "+ h2.pans.example. 600 IN A 10.77.20.2" in text
     assert "signed with the key mirror" in text
-    assert "- remove (decisions, line 1): The pointer of 10.77.20.7" in text, text
+    assert "- remove (decisions, line 1): The PTR record of 10.77.20.7" in text, text
     sheet = json.loads((tmp_path / "ticket.json").read_text(encoding="utf-8"))["plan"]
     assert sheet["digest"][:16] in text and sheet["risks"][0].startswith("It takes away 3 records")
     page = (tmp_path / "ticket.html").read_text(encoding="utf-8")
@@ -767,7 +767,7 @@ def test_a_record_of_somebody_else_takes_no_other_change_with_it_and_its_refusal
     refused = carried["h2", "A"]
     assert (
         refused["outcome"] == "unverified"
-        and "a record that belongs to somebody else; it was not carried out" in refused["says"]
+        and "a record that another account owns; it was not carried out" in refused["says"]
     )
     assert "short_signature" not in refused["says"] and "signed" not in refused["says"]
     assert carried["h3", "A"]["says"] == "done" and "h3.pans.example. 600 in a 10.77.20.3" in contents(
@@ -779,7 +779,7 @@ def test_a_record_of_somebody_else_takes_no_other_change_with_it_and_its_refusal
 @pytest.mark.parametrize(
     ("reply", "signed", "says"),
     [
-        (Reply("SERVFAIL"), True, "it failed; a directory server says so of a record that belongs to somebody else"),
+        (Reply("SERVFAIL"), True, "it failed; a directory server says so of a record that another account owns"),
         (Reply("SERVFAIL", "not signed", unknown=True), True, "it failed; a directory server says so of a record that"),
         (Reply("REFUSED", "", unknown=False), False, "it refuses the change, which was sent without a key"),
         (Reply("", "no answer in time", unknown=True), True, "no answer in time"),

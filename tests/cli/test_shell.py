@@ -116,7 +116,7 @@ def test_every_check_writes_reports_keeps_a_history_and_fails_as_a_pipeline_wish
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (("--fail-on", "new"), "what is new is known from a history alone"),
+        (("--fail-on", "new"), "what is new is only known from a history"),
         (("--json", "--quiet"), "--report json:FILE writes the document"),
         (("--names", "empty.txt"), "has no name in it; write one a line"),
         (("--names", "two.txt"), 'line 2: "b c" is more than one name'),
@@ -139,7 +139,7 @@ def test_the_other_commands_tell_a_program_too(run: Run, tmp_path: Path) -> None
     said = run("expect", "list.csv", "--json")
     assert said.status == 1 and len(said.report["expectations"]) == 2 and len(said.report["contradictions"]) == 1
     codes = run("explain", "pair.no-pointer", "--json").report["codes"]
-    assert codes["pair.no-pointer"]["several"] == ["addresses", "have no pointer"]
+    assert codes["pair.no-pointer"]["several"] == ["addresses", "have no PTR record"]
     with gullmarsh(tmp_path / "world") as (estate, _):
         taken = json.loads(run("snapshot", "now.jsonl", "kiln-02", "--estate", str(estate), "--json").out)
         assert taken["file"] == "now.jsonl" and taken["servers"] == ["dc-kiln", "dc-north"] and taken["unseen"] == 0

@@ -101,7 +101,7 @@ def test_a_short_name_is_completed_by_one_rule_in_every_command(demo: Run, tmp_p
     assert f'"name":"{whole}"' in (tmp_path / "now.jsonl").read_text(encoding="utf-8")
     two = (("web.pans.example", "A", ADDRESS), ("web.x.pans.example", "A", ADDRESS))
     several = estate("pans.example", "salt.example", expect=two)
-    said = r"stands for web\.pans\.example\. and web\.x\.pans\.example\.; write the whole name"
+    said = r"can mean web\.pans\.example\. and web\.x\.pans\.example\.; write the whole name"
     with pytest.raises(Unusable, match=said):
         completed("web", several, [""])
     assert to_text(completed("new", several, [""])) == "new.pans.example."

@@ -265,15 +265,15 @@ def test_a_vpns_split_rule_decides_who_is_asked(run: Run, tmp_path: Path) -> Non
         kept = '[{"Entry":"oven.kiln.example","RecordType":0,"Status":9003,"TimeToLive":400,"Data":null}]'
         captured(tmp_path / "pc", cacheDOTjson=kept)
         done = run("from-here", "oven.kiln.example", "--settings", "pc", "--json")
-        assert found(done) == ["here.cached-no"], done.out
+        assert found(done) == ["here.negative-cache"], done.out
         assert "This computer's cache says that there is no oven.kiln.example. for another 6 min 40 s" in done.out
         kept = '[{"Entry":"oven.kiln.example","RecordType":1,"Status":0,"TimeToLive":40,"Data":"10.77.9.19"}]'
         captured(tmp_path / "pc", cacheDOTjson=kept)
-        assert found(run("from-here", "oven.kiln.example", "--settings", "pc", "--json")) == ["here.old-answer"]
+        assert found(run("from-here", "oven.kiln.example", "--settings", "pc", "--json")) == ["here.outdated-answer"]
         without = REGISTRY.replace("GenericDNSServers", "NoSuchServers")
         captured(tmp_path / "pc", registryDOTreg=without)
         done = run("from-here", "oven.kiln.example", "--settings", "pc", "--json", "--timeout", "0.1", "--tries", "1")
-        assert "here.cached-no" in found(done) or "here.elsewhere" in found(done)
+        assert "here.negative-cache" in found(done) or "here.elsewhere" in found(done)
 
 
 def test_the_computer_at_hand_is_read_for_real() -> None:

@@ -372,7 +372,7 @@ def test_a_draft_and_an_audit_go_on_without_a_directory_that_cannot_be_read(run:
         (whole,) = run("services", "--json", "--detail").report["findings"]
         assert "the library says: " in whole["text"]
         remarks = run("authority", "--json", "--timeout", "0.1", "--tries", "1").report["remarks"]
-        assert any("could not be read" in one and "by their own words" in one for one in remarks), remarks
+        assert any("could not be read" in one and "from their SOA records" in one for one in remarks), remarks
         assert "dir.unverified" in {one["code"] for one in run("audit", "--json").report["findings"]}
 
 
@@ -409,7 +409,7 @@ def test_where_one_controller_does_not_answer_the_next_is_read_and_both_are_told
     [
         ('directory = ["ldaps://dc.example", "https://dc.example"]', "is no directory; expected one such as ldaps://"),
         ('directory = "https://dc.example"', "is no directory; expected one such as ldaps://"),
-        ('directory = "ldaps://dc.example"\nsites = ["a"]', "says directory, which tells sites too"),
+        ('directory = "ldaps://dc.example"\nsites = ["a"]', "says directory, which has sites too"),
         ('directory = "ldaps://dc.example"\nuser = "worker"', "wants either password_file or password_env"),
         ('user = "worker"', 'say how to read a directory = "ldaps://…"'),
     ],

@@ -256,7 +256,7 @@ def test_a_record_of_somebody_else_is_refused_alone(office: Office, lab: Lab) ->
     office.estate(("dcone",), hosts="brine A 10.77.0.51\nnewpan A 10.77.0.60\nnewpan2 A 10.77.0.61\n")
     done = office("mend", "--apply", "--yes", "--undo", "undo", user=USER)
     assert done.out.startswith("2 of 3 changes were carried out"), done.out
-    assert "says so of a record that belongs to somebody else; it was not carried out" in done.out
+    assert "says so of a record that another account owns; it was not carried out" in done.out
     assert "short_signature" not in done.out and "10.77.0.50" in office("ask", f"brine.{DOMAIN}", "A").out
     lab.replicate()
 

@@ -81,7 +81,7 @@ def test_many_findings_are_a_screenful_and_all_of_them_are_told_on_demand() -> N
     report = large_report(3000)
     lines = printed(report).splitlines()
     assert lines[0] == "0 of 40 zones are sound; 3,000 faults, 80 cautions."
-    told = lines[lines.index("DIFFERS: 3,000 faults") :]
+    told = lines[lines.index("FAULTS: 3,000 faults") :]
     assert len(told) < 60 and len(lines) < 100
     assert any(
         "1,000 addresses in 10.0.0.0/16 named rake-* have no pointer; the first: 10.0.0.0 (rake-00000." in one

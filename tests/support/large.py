@@ -46,7 +46,7 @@ def findings(number: int) -> Iterator[Finding]:
         if n % 3 == 0:
             change = Change(view="internal", zone="", name=back, type="PTR", add=[name], by="forward", reason="")
             yield state(
-                "pair.no-pointer", f"{shown} of {name} has no pointer.", name=from_text(name), rdtype=A, view="internal",
+                "pair.no-pointer", f"{shown} of {name} has no PTR record.", name=from_text(name), rdtype=A, view="internal",
                 evidence=[*evidence(f"{name} A", [shown], n), *evidence(f"{back} PTR", [], n)], address=address,
                 changes=[change], stands_at=reverse_name(address),
             )  # fmt: skip
@@ -58,7 +58,8 @@ def findings(number: int) -> Iterator[Finding]:
             )  # fmt: skip
         else:
             text = (
-                f"The pointer of {shown} names {other}, which does not exist. Register the name, or remove the pointer."
+                f"The PTR record of {shown} names {other}, which does not exist. Register the name, or remove the PTR "
+                "record."
             )
             change = Change(view="internal", zone="", name=back, type="PTR", remove=[other], by="forward", reason="")
             yield state(

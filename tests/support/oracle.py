@@ -75,7 +75,7 @@ def unmet(wishes: Wishes, before: Zones, after: Zones) -> list[str]:
 
 
 def lost(wishes: Wishes, before: Zones, after: Zones) -> list[str]:
-    """What a plan took away and must not: expected values, what other hands keep, pointers of expected hosts."""
+    """What a plan took away and must not: expected values, what other hands keep, PTR records of expected hosts."""
     said = []
     for (name, kind), values in before.items():
         kept = after.get((name, kind), set())

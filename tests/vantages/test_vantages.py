@@ -385,7 +385,7 @@ def test_a_watch_tells_of_a_desk_that_is_not_there(there: Callable[..., Any]) ->
 def test_a_check_from_several_desks_tells_what_one_of_them_saw_with_its_name(there: Callable[..., Any]) -> None:
     report = there("resolvers", "--from", "desks", "--json").report
     faults = {one["code"]: one["vantages"] for one in report["findings"] if one["weight"] == "fault"}
-    assert faults["res.zone-elsewhere"] == ["kiln"]
+    assert faults["res.not-forwarded"] == ["kiln"]
     assert [test["title"].rpartition(" from ")[2] for test in report["tests"]] == ["quay", "kiln"]
     absent = there("views", "--from", "west,quay", "--json").report
     gone = [one for one in absent["findings"] if one["code"] == "vantage.unverified"]
@@ -434,7 +434,7 @@ def test_a_shared_audit_has_the_report_of_one_machine(there: Callable[..., Any])
         (("audit", "--spread"), "--spread shares the work among vantages: --from says which"),
         (("audit", "--from", "quay", "--remedies", "m.zone"), "an audit of several places is a whole one"),
         (("rollcall", "--from", "quay", "--transfer"), "a vantage asks single questions"),
-        (("rollcall", "--from", "quay", "--unexpected"), "what nobody expects is known from transfers"),
+        (("rollcall", "--from", "quay", "--unexpected"), "what is not expected is only known from transfers"),
         (("from-here", "--self", "--from", "quay"), "leave out --self and --settings"),
         (("settle", "--registered", "kiln-02", "10.77.20.12", "--from", "quay"), "--from watches caches"),
         (("vantage", "join"), "vantage join wants --name"),

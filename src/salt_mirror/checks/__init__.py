@@ -93,7 +93,7 @@ CHECKS = (
         nothing="no zones in several views", quiet=True,
     ),
     Check(
-        "resolvers", ("res",), "resolvers.judging", Units("resolver", "resolvers", "does as it should", "do as they should"),
+        "resolvers", ("res",), "resolvers.judging", Units("resolver", "resolvers", "passes all tests", "pass all tests"),
         nothing="no resolvers", quiet=True,
     ),
     Check(

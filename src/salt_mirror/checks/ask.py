@@ -360,7 +360,7 @@ def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) ->
             says = (
                 ", ".join(rdata_text(answer.question.rdtype, value) for value in answer.values) or "none there either"
             )
-            asked.why.append(f"{kind} records stand at the apex of the zone, {apex}, not below it: {says}")
+            asked.why.append(f"{kind} records are at the apex of the zone, {apex}, not below it: {says}")
 
 
 def _explain_name(

@@ -235,8 +235,8 @@ def _advice(
     lead, lowest = own.ttl + spread, max(LOWERED_TTL, delegated)
     ready = now + timedelta(seconds=lead)
     words = (
-        f"Lower the TTL to {LOWERED_TTL} s now and change after {clock(max(ready, change_at))}: caches then let go within "
-        f"{lowest} s of the change, in place of {own.ttl} s. Raise the TTL again when all has settled."
+        f"Lower the TTL to {LOWERED_TTL} s now and change after {clock(max(ready, change_at))}: cache entries then "
+        f"expire within {lowest} s of the change, instead of {own.ttl} s. Raise the TTL again when all has settled."
     )
     if change_at - now >= timedelta(seconds=lead):
         words += f" There is time for that until {clock(change_at - timedelta(seconds=lead))}."

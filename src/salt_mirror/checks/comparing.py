@@ -224,7 +224,7 @@ SetKey = tuple[str, Name, int]
 
 
 def everything_known(estate: Estate, view: str | None) -> list[SetKey]:
-    """All that an estate expects: records, pointers of expected addresses where it has their zone, a directory's locators."""
+    """All that an estate expects: records, PTR records of expected addresses in its zones, a directory's locators."""
     expected = expected_sets(estate, None, view=view)
     found: dict[SetKey, None] = {(one.view, one.name, one.rdtype): None for one in expected}
     for one in expected:

@@ -16,7 +16,7 @@ NO_ANSWER = frozenset((TIMEOUT, SILENCED, UNREACHABLE))
 
 
 class Delegation(NamedTuple):
-    """A zone cut as one server of the zone above tells it: name servers, their addresses, the TTL of the NS set (seconds)."""
+    """A zone cut as one server of the zone above has it: name servers, their addresses, the TTL of the NS set (seconds)."""
 
     cut: Name
     targets: tuple[Name, ...]

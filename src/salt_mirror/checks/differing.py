@@ -173,7 +173,7 @@ class _Words:
         for server, holding, answer in zip(self._zone.servers, held, serials, strict=True):
             if holding is not None:
                 continue
-            cause = f"{server.label} does not hand it over: what it alone has was not seen"
+            cause = f"{server.label} does not allow its transfer: what only it has was not seen"
             why = f" ({answer.trouble})" if answer.trouble else ""
             yield self._state(
                 "diff.unverified", f"{self._apex}: {cause}{why}.", name=self._zone.apex, rdtype=SOA, outcome="unverified",
@@ -221,7 +221,7 @@ class _Words:
             label, kept = (self._one, one) if one is not None else (self._another, another)
             assert kept is not None
             other = self._another if one is not None else self._one
-            text = f"{what} is on {label} alone, and not on {other}: {_said(rdtype, kept[1])}."
+            text = f"{what} is only on {label}, and not on {other}: {_said(rdtype, kept[1])}."
             return self._state("diff.only", text, name=name, rdtype=rdtype, evidence=self._evidence(key, one, another))
         if one[1] != another[1]:
             text = (
@@ -242,7 +242,9 @@ class _Words:
 
     def signed(self, number: int) -> Finding:
         """Sets that each server's signer makes by itself."""
-        text = f"{self._apex} differs in {many(number, 'record set')} that signers make (RRSIG, NSEC); that alone says nothing."
+        text = (
+            f"{self._apex} differs in {many(number, 'record set')} that signers generate (RRSIG, NSEC), as it should."
+        )
         return self._state("diff.signed", text, name=self._zone.apex, rdtype=SOA)
 
     def _evidence(self, key: tuple[Name, int], *told: tuple[int, tuple[bytes, ...]] | None) -> list[Evidence]:

@@ -60,7 +60,7 @@ class Host:
 
 
 def look_at(name: Name, view: str, atlas: Atlas, *, pointers: bool) -> Dialogue[Host]:
-    """Finds a host's addresses and, if they are wanted, judges the pointers of each."""
+    """Finds a host's addresses and, if they are wanted, judges the PTR records of each."""
     host = Host(name, (yield from lookup(name, ADDRESS_TYPES, view, atlas)))
     if pointers and host.usable:
         host.pairs = yield from pair_name(name, view, atlas, {})
@@ -135,7 +135,7 @@ def _addresses(
         yield say(f"{codes}.host-disagrees", f"{about} has other addresses on other servers: {said}.")
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
-        text = f"{about} has a private address in a public view: {said}. Nobody outside can connect to it."
+        text = f"{about} has a private address in a public view: {said}. It cannot be reached from the Internet."
         changes, choices = without(private, found, view, expects)
         yield say(f"{codes}.private-address", text, changes=changes, choices=choices)
 
@@ -151,7 +151,7 @@ def without(
         return [], []
     changes = [
         changed(
-            found.canonical, address_type(one), "registered", "nobody outside can connect to a private address", view=view,
+            found.canonical, address_type(one), "registered", "it cannot be reached from the Internet", view=view,
             zone=found.authority.zone, remove=[one],
         )
         for one in private

@@ -82,7 +82,7 @@ class Replicas:
         ways = self.kept.hosts.get(host)
         if ways is None:
             why = self.kept.untold.get(host, "")
-            return f"{server.label} did not tell when changes last came to it" + (f": {why}" if why else "")
+            return f"{server.label} did not report when changes last came to it" + (f": {why}" if why else "")
         if not ways:
             return f"{server.label} has no other domain controller to replicate from"
         return f"to {server.label} changes last came {together_said(map(_said, ways))}"

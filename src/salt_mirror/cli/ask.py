@@ -37,7 +37,7 @@ def ask(
         list[str] | None, option("--suffix", "ZONE", "Complete short names with this; may be repeated.")
     ] = None,
     every: Annotated[bool, typer.Option("--every", help="Ask for all the common types, one by one.")] = False,
-    brief: Annotated[bool, typer.Option("--brief", help="Print the values alone, one a line.")] = False,
+    brief: Annotated[bool, typer.Option("--brief", help="Print only the values, one a line.")] = False,
     detail: Annotated[
         bool, typer.Option("--detail", help="Print flags, sizes, sections and type numbers too.")
     ] = False,

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 @takes("at", "view")
 def audit(
     only: Annotated[
-        list[str] | None, option("--only", "WORD", "This check, zone, view or code alone; may be repeated.")
+        list[str] | None, option("--only", "WORD", "Only this check, zone, view or code; may be repeated.")
     ] = None,
     skip: Annotated[list[str] | None, option("--skip", "WORD", "Leave this check, zone, view or code out.")] = None,
     accepted: Annotated[bool, typer.Option("--accepted", help="List the accepted findings too.")] = False,
@@ -95,9 +95,7 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
 
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
-        raise BadInput(
-            "nothing to audit: an estate with zones is needed; name it with --estate, or stand in its folder"
-        )
+        raise BadInput("nothing to audit: an estate with zones is needed; name it with --estate, or run in its folder")
     covered = coverage(how.only, how.skip, estate)
     scope = how.scope
     plans: list[Plan] = []

@@ -10,7 +10,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, option, takes
 
 
-@takes(at="Look at these servers alone, and not at the parent.")
+@takes(at="Only check these servers, and not the parent.")
 def authority(
     zones: Annotated[
         list[str] | None,
@@ -43,7 +43,7 @@ def authority(
 
     estate = open_estate(asking, directories=True)
     estate.remarks += [
-        f"the directory of {domain} could not be read ({why}): which servers replicate is told by their own words"
+        f"the directory of {domain} could not be read ({why}): which servers replicate is taken from their SOA records"
         for (domain, _), why in estate.unread.items()
     ]
     named = [*(zones or []), *(names_in(zones_file, "--zones") if zones_file is not None else [])]

@@ -74,7 +74,7 @@ class Round:
     def _compare_little(self, zones: Iterable[InView]) -> None:
         """Lets the content of some zones be compared in a few sets alone, but of those in which it was found to differ."""
         assert self._past is not None
-        apart = {(one.view, one.name) for one in self._past.standing if one.code == "auth.edited-apart"}
+        apart = {(one.view, one.name) for one in self._past.standing if one.code == "auth.same-serial"}
         self.atlas.unchanged = frozenset((view, from_text(zone)) for view, zone in zones if (view, zone) not in apart)
 
     def looks(self, at: datetime) -> dict[InView, ZoneLook]:
@@ -87,7 +87,7 @@ class Round:
 def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bool) -> Past | None:
     """What a run with --changed has to know; None where it has to be a whole one. Raises BadInput."""
     if history is None:
-        raise BadInput("--changed: what has changed is known from a history alone; name one with --history FILE")
+        raise BadInput("--changed: what has changed is only known from a history; name one with --history FILE")
     if remedies:
         raise BadInput("--changed and --remedies: what mends is planned over the whole estate; leave one of them out")
     past = past_of(history, scope)

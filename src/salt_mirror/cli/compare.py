@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 def compare(
     before: Annotated[Path, typer.Argument(metavar="BEFORE", help="A snapshot.")],
     after: Annotated[
-        Path | None, typer.Argument(metavar="[AFTER]", help="A later one; what the servers tell now when left out.")
+        Path | None, typer.Argument(metavar="[AFTER]", help="A later one; without it what the servers answer now.")
     ] = None,
     plan: Annotated[Path | None, option("--plan", "FILE", "What was to be changed, as expectations.")] = None,
     *,

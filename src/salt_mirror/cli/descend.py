@@ -69,6 +69,6 @@ def _check(name: Name, estate: Estate, *, from_root: bool) -> None:
     held = any(estate.zone_of(name, view) is not None for view in estate.views)
     if special is not None and not held and not from_root and not is_reverse(name) and not estate.roots:
         raise BadInput(
-            f"{to_text(name)} stands in {to_text(special)}, which no public server knows, and in no zone of the estate; "
+            f"{to_text(name)} is in {to_text(special)}, which no public server knows, and in no zone of the estate; "
             "--from-root asks the root all the same"
         )

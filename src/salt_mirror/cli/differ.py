@@ -25,7 +25,7 @@ def differ(
             metavar="[ZONE]...", help="Zones or networks; when left out, all that the estate lists either server for."
         ),
     ] = None,
-    types: Annotated[str | None, option("--types", "A,AAAA,...", "Compare these types alone.")] = None,
+    types: Annotated[str | None, option("--types", "A,AAAA,...", "Only compare these types.")] = None,
     *,
     asking: Asking,
     showing: Showing,

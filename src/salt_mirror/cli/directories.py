@@ -217,7 +217,7 @@ def remarks_of(found: FoundDirectory, url: str) -> list[str]:
     ]
     if found.clock_s is not None and abs(found.clock_s) > SKEW_S:
         way = "ahead of" if found.clock_s > 0 else "behind"
-        said.append(f"the clock of {url} is {abs(found.clock_s):.0f} s {way} ours: so are the ages that it tells")
+        said.append(f"the clock of {url} is {abs(found.clock_s):.0f} s {way} ours: so are the ages that it reports")
     return said + [f"{url}: {printable(remark)}" for remark in found.remarks]
 
 

@@ -48,7 +48,7 @@ def draft(
         ),
     ] = "nothing",
     add: Annotated[bool, typer.Option("--add", help="Add what is new to the estate that is there.")] = False,
-    json: Annotated[bool, typer.Option("--json", help="Tell what was found as one JSON document.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="Print what was found as one JSON document.")] = False,
     *,
     log_on: LogOn,
     asking: Asking,

@@ -24,7 +24,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
     ),
     "from-here": (
         ("from-here weighbridge --settings computer", "what a colleague's computer gets, by its captured files"),
-        ("from-here --settings computer --json", "that computer as it stands, for a program"),
+        ("from-here --settings computer --json", "the settings of that computer, for a program"),
     ),
     "explain": (
         ("explain pair.no-pointer", "what a finding means, and how to mend it"),
@@ -35,8 +35,8 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
         ("pairs 10.77.20.0/24 --report html:pairs.html", "every address of a network, as a page"),
     ),
     "rollcall": (
-        ("rollcall --faults", "every expected record, on every server; the faults alone"),
-        ("rollcall records/services.csv --zone gullmarsh.example --view public", "a list of somebody else's, in one zone"),
+        ("rollcall --faults", "every expected record, on every server; only the faults"),
+        ("rollcall records/services.csv --zone gullmarsh.example --view public", "a list with other columns, in one zone"),
     ),
     "authority": (
         ("authority gullmarsh.example --view public", "SOA, name servers and delegation of one zone"),
@@ -51,11 +51,11 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
         ("services --fail-on never --json", "all of them, for a program that judges itself"),
     ),
     "resolvers": (
-        ("resolvers", "every resolver of the estate: what it reaches, what it makes up, whom it serves"),
+        ("resolvers", "every resolver of the estate: which zones it reaches, what it rewrites, whom it serves"),
         ("resolvers north-office --all", "one of them, test by test"),
     ),
     "views": (
-        ("views", "what is hidden from whom, and what leaks"),
+        ("views", "what is missing in a view, and what leaks"),
         ("views gullmarsh.example --json", "one zone, for a program"),
     ),
     "stale": (
@@ -80,10 +80,10 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
     ),
     "settle": (
         ("settle kiln-02.pans.gullmarsh.internal A --to 10.77.20.12 --within 10min", "watch until everybody has a change"),
-        ("settle old-scale.pans.gullmarsh.internal TXT --gone --within 1h", "watch until nobody has it any more"),
+        ("settle old-scale.pans.gullmarsh.internal TXT --gone --within 1h", "watch until no cache has it"),
     ),
     "snapshot": (
-        ("snapshot before.jsonl.gz", "what every server tells now, in a file"),
+        ("snapshot before.jsonl.gz", "what every server answers now, in a file"),
         ("snapshot kiln.jsonl kiln-02 kiln-04 --json", "of some names, for a program"),
     ),
     "compare": (
@@ -96,7 +96,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], tuple[str, str]]] = {
     ),
     "draft": (
         ("draft gullmarsh.example --view public", "an estate from a name, by asking; or what is new to the one that is there"),
-        ("draft 10.77.10.0/24 --view internal --json", "from a network, told to a program"),
+        ("draft 10.77.10.0/24 --view internal --json", "from a network, for a program"),
     ),
     "expect": (
         ("expect records/leases.csv --to zone --zone pans.gullmarsh.internal", "a list in another form"),

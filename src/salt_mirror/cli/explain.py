@@ -45,6 +45,6 @@ def explain(
     if not found:
         known = [*catalogue(), *map(command_of, families()), "plan"]
         raise BadInput.unknown(
-            "there is no code and no check", word, known, otherwise="explain alone lists all", alike=0.4
+            "there is no code and no check", word, known, otherwise="explain without a word lists all"
         )
     page.codes(found)

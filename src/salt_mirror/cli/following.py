@@ -232,7 +232,7 @@ class Finish:
         bound = None
         if ready is not None and self._bound_s is not None and any(cache for _, cache in slots):
             bound = Bound(
-                ready + self._bound_s, f"the last cache must have let go ({self._bound_s} s after the last server)"
+                ready + self._bound_s, f"the last cache entry expires ({self._bound_s} s after the last server)"
             )
         title = f"{self._what}: {headline(self._watch)}"
         drawn = draw(path.suffix[1:].lower(), title, self._dots, slots, self._watch.began_at, bound)

@@ -20,7 +20,7 @@ def from_here(
         ),
     ] = None,
     own: Annotated[
-        bool, typer.Option("--self", help="Is this computer itself registered, with every address and its pointer?")
+        bool, typer.Option("--self", help="Is this computer itself registered, with every address and its PTR record?")
     ] = False,
     wait: Annotated[bool, typer.Option("--wait", help="With --self: watch until it is.")] = False,
     within: Annotated[str | None, option("--within", "TIME", "With --wait: give up after this time.")] = None,

@@ -23,10 +23,10 @@ def history(
         str | None,
         option("--since", "TIME", "From then on: a time back, such as 14d, or a local day, such as 2026-11-01."),
     ] = None,
-    zone: Annotated[list[str] | None, option("--zone", "ZONE", "This zone alone; may be repeated.")] = None,
+    zone: Annotated[list[str] | None, option("--zone", "ZONE", "Only this zone; may be repeated.")] = None,
     report: Annotated[
         str | None,
-        option("--report", "html:FILE", "Write a page: faults by day, each zone's days, what stands longest."),
+        option("--report", "html:FILE", "Write a page: faults by day, each zone's days, the oldest faults."),
     ] = None,
     figure: Annotated[Path | None, option("--figure", "FILE", "Draw the faults by day as a PNG or SVG.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print all of it as one JSON document.")] = False,
@@ -86,7 +86,7 @@ def _tell_whole(
 
     whole = narrowed(chronicle_in(file), moment, zones)
     if zones and not whole.zones and not whole.lives:
-        raise BadInput(f"--zone: {file} tells nothing of {', '.join(zones)}")
+        raise BadInput(f"--zone: {file} has nothing about {', '.join(zones)}")
     if page is not None:
         from salt_mirror.report.forms.past import written
 

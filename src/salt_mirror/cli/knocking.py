@@ -48,9 +48,9 @@ def _knock(address: bytes, ports: Sequence[int], estate: Estate) -> str:
         place = estate.reached(address)[0]
         try:
             with socket.create_connection((address_text(place), port), KNOCK_S):
-                return f"{text} answers on port {port}: somebody is there."
+                return f"{text} answers on port {port}: a server is there."
         except ConnectionRefusedError:
-            return f"{text} turns port {port} away: somebody is there."
+            return f"{text} turns port {port} away: a server is there."
         except OSError:
             continue
     tried = f"port {ports[0]}" if len(ports) == 1 else f"any of {', '.join(map(str, ports))}"

@@ -121,7 +121,7 @@ def _says(part: Here) -> str:
     """The answer of several names."""
     agrees, differs, unverified = (part.count(one) for one in ("agrees", "differs", "unverified"))
     total = agrees + differs + unverified
-    own = "comes here as it should" if agrees == 1 else "come here as they should"
+    own = "resolves here as it should" if agrees == 1 else "resolve here as they should"
     parts = [f"{agrees} of {total} names {own}"]
     parts += [f"{differs} {'does' if differs == 1 else 'do'} not"] if differs else []
     parts += [f"{unverified} could not be verified"] if unverified else []

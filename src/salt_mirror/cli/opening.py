@@ -226,7 +226,7 @@ def name_of(text: str, asking: Asking, estate: Estate) -> Name:
 
 
 _TRANSFER = "a zone is taken whole by --transfer, where a check has that"
-_SIGNATURE = "it is part of messages, and stands in no zone"
+_SIGNATURE = "it is part of messages, and in no zone"
 NO_QUESTIONS = {
     ANY: "servers trim their answer as they like (RFC 8482); --every asks for the common types one by one",
     AXFR: _TRANSFER,

@@ -46,7 +46,7 @@ class Asking:
             "tcp://…, tls://… or https://…. May be repeated, or several separated by commas.",
         ),
     ] = None
-    view: Annotated[str | None, option("--view", "VIEW", "Check this view of the estate alone.")] = None
+    view: Annotated[str | None, option("--view", "VIEW", "Only check this view of the estate.")] = None
     transfer: Annotated[
         bool,
         typer.Option(
@@ -113,7 +113,7 @@ class Showing:
     """How to show what was found, and what to write of it. `about` is what the command was told to look at, in words: runs
     about the same are held against each other in a history."""
 
-    faults: Annotated[bool, typer.Option("--faults", help="Show the faults alone.")] = False
+    faults: Annotated[bool, typer.Option("--faults", help="Only show faults.")] = False
     all: Annotated[bool, typer.Option("--all", help="Show everything, also what agrees.")] = False
     strict: Annotated[bool, typer.Option("--strict", help="Let a caution count as a fault in the exit status.")] = False
     json: Annotated[bool, typer.Option("--json", help="Print the whole report as one JSON document.")] = False
@@ -126,7 +126,9 @@ class Showing:
         ),
     ] = None
     remedies: Annotated[Path | None, option("--remedies", "FILE", "Write the lines that mend as a master file.")] = None
-    quiet: Annotated[bool, typer.Option("--quiet", help="Print nothing: the exit status and the files tell.")] = False
+    quiet: Annotated[
+        bool, typer.Option("--quiet", help="Print nothing: the exit status and the files show the result.")
+    ] = False
     history: Annotated[
         Path | None, option("--history", "FILE", "Keep the findings there, and say what is new and what is gone.")
     ] = None
@@ -150,7 +152,7 @@ class Showing:
 
             check_outputs(self)
         if self.fail_on is FailOn.NEW and self.history is None:
-            raise BadInput("--fail-on new: what is new is known from a history alone; name one with --history FILE")
+            raise BadInput("--fail-on new: what is new is only known from a history; name one with --history FILE")
         if self.json and self.quiet:
             raise BadInput("--json and --quiet: one of them; --report json:FILE writes the document to a file")
 
@@ -165,7 +167,7 @@ class Listing:
 
     columns: Annotated[
         str | None,
-        option("--columns", "NAME=COLUMN,...", "Somebody else's columns for ours, such as name=hostname,value=ip."),
+        option("--columns", "NAME=COLUMN,...", "Which columns of the list are ours, such as name=hostname,value=ip."),
     ] = None
     form: Annotated[
         str | None,
@@ -175,9 +177,9 @@ class Listing:
             "The form of lists, where it is not to be found: zone, csv, jsonl, hosts, kea, isc or xml.",
         ),
     ] = None
-    pointers: Annotated[bool, typer.Option("--pointers", help="Expect the pointer of each address in a list too.")] = (
-        False
-    )
+    pointers: Annotated[
+        bool, typer.Option("--pointers", help="Expect the PTR record of each address in a list too.")
+    ] = False
 
 
 @dataclass(frozen=True, slots=True)

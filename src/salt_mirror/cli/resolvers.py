@@ -28,7 +28,7 @@ def resolvers(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Try resolvers: every way to them, the zones of their view, the world, a "no" that stays one, what they keep.
+    """Try resolvers: every way to them, the zones of their view, the world, NXDOMAIN passed on, TTLs.
 
     [resolvers.NAME] in the estate says what one ought to do: view, also (other ways to it), forwards_to, serves. Where this
     computer is outside of the networks that it serves, it should look up nothing.

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from salt_mirror.estate.model import Estate
 
 
-@takes("listed", at="Call the roll on these servers alone.")
+@takes("listed", at="Only ask these servers.")
 def rollcall(
     sources: Annotated[
         list[str] | None,
@@ -40,14 +40,14 @@ def rollcall(
     held_by: Annotated[
         str | None, option("--as-held-by", "SERVER", "Expect what this server holds, by transfer or by asking.")
     ] = None,
-    zone: Annotated[str | None, option("--zone", "ZONE", "Call the records of this zone alone.")] = None,
-    types: Annotated[str | None, option("--types", "A,AAAA,...", "Call these types alone.")] = None,
+    zone: Annotated[str | None, option("--zone", "ZONE", "Only check the records of this zone.")] = None,
+    types: Annotated[str | None, option("--types", "A,AAAA,...", "Only check these types.")] = None,
     names: Annotated[
         list[str] | None, option("--name", "GLOB", "Call names that fit this pattern; may be repeated.")
     ] = None,
     unexpected: Annotated[
         bool,
-        typer.Option("--unexpected", help="Tell also what nobody expects in zones that are handed over by transfer."),
+        typer.Option("--unexpected", help="Also report what is not expected, in zones whose servers allow transfers."),
     ] = False,
     *,
     listing: Listing,
@@ -79,7 +79,7 @@ def rollcall(
     damaged = [f"damaged, and left out: {one}" for one in problems]
     if where.vantages:
         if unexpected:
-            raise BadInput("--from and --unexpected: what nobody expects is known from transfers; leave one out")
+            raise BadInput("--from and --unexpected: what is not expected is only known from transfers; leave one out")
         _from_places(sets, damaged, estate, where, asking, showing)
     zones = [one for view in views for one in estate.zones[view].values() if unexpected and only in (None, one.apex)]
     asked = replace(asking, transfer=asking.transfer or unexpected)

@@ -272,7 +272,7 @@ class _Budget:
 
 def _fetch(server: Server, apex: Name, timeout_s: float, bounds: Bounds, budget: _Budget) -> Holding | str:
     if server.over != "udp":
-        return "transfers go over plain TCP alone"
+        return "transfers only go over plain TCP"
 
     def records() -> Iterator[Record]:
         for part in transfer(server, apex, timeout_s=timeout_s, bounds=bounds):

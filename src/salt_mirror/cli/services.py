@@ -9,7 +9,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, option, takes
 
 
-@takes(at="Look at these servers alone.")
+@takes(at="Only check these servers.")
 def services(
     domains: Annotated[
         list[str] | None,

@@ -47,7 +47,7 @@ def settle(
         option(
             "--registered",
             "HOST ADDRESS",
-            "Wait until the host's address and its pointer stand on every authoritative server.",
+            "Wait until the host's address and its PTR record are on every authoritative server.",
         ),
     ] = None,
     within: Annotated[
@@ -105,7 +105,7 @@ class _Wish:
         if self.figure is not None:
             check_figure(self.figure)
         if self.resume and any(one is not None for one in (self.name, self.source, self.registered)):
-            raise BadInput("--resume: what is watched stands in the journal; leave the name out")
+            raise BadInput("--resume: what is watched is in the journal; leave the name out")
 
     @property
     def open_ended(self) -> bool:
@@ -273,7 +273,7 @@ def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> l
     from salt_mirror.estate.errors import BadInput
 
     if wish.registered is not None:
-        raise BadInput("--from watches caches, and --registered authoritative servers alone; leave one of them out")
+        raise BadInput("--from watches caches, and --registered only authoritative servers; leave one of them out")
     named = servers_and_groups(asking.at, estate) if asking.at else ()
     found = []
     for name, one in places.present.items():

@@ -18,15 +18,15 @@ if TYPE_CHECKING:
 _TYPES = "A,AAAA,CNAME,MX,NS,PTR,SRV,TXT"
 
 
-@takes(at="Ask these servers alone.")
+@takes(at="Only ask these servers.")
 def snapshot(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="Where to write it; packed when it ends in .gz.")],
     names: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[NAME]...", help="These names alone; all that the estate expects when left out."),
+        typer.Argument(metavar="[NAME]...", help="Only these names; without it all that the estate expects."),
     ] = None,
     types: Annotated[str, option("--types", "A,AAAA,...", "The types to ask for at given names.")] = _TYPES,
-    json: Annotated[bool, typer.Option("--json", help="Tell what was written as one JSON document.")] = False,
+    json: Annotated[bool, typer.Option("--json", help="Print what was written as one JSON document.")] = False,
     force: Annotated[bool, typer.Option("--force", help="Write over a file that is there already.")] = False,
     *,
     asking: Asking,

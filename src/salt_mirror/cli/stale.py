@@ -30,7 +30,7 @@ def stale(
         By, typer.Option("--by", help="Count what no longer belongs by this too; an owner is the zone.")
     ] = By.reason,
     forecast: Annotated[
-        str | None, option("--forecast", "TIME", "Tell what ages away in this time, such as 30d, day by day.")
+        str | None, option("--forecast", "TIME", "Show what will be scavenged in this time, such as 30d, day by day.")
     ] = None,
     knock: Annotated[
         str | None,

@@ -46,8 +46,8 @@ _LEFT_OUT = (
 @takes(
     *_LEFT_OUT, "history", "fail_on",
     pace="join: at most so many questions a second to each server; without it none on loopback, 200 for any other.",
-    timeout="join: the wait for a first try; each next one doubles it. The vantage's own holds for whoever asks.",
-    tries="join: tries for a question, as the vantage's own holds for whoever asks.",
+    timeout="join: the wait for a first try; each next one doubles it. The vantage's own value counts for every desk.",
+    tries="join: tries for a question; the vantage's own value counts for every desk.",
     estate="The estate file, whose servers a vantage may ask and whose broker is meant. Without it, estate.toml here.",
 )  # fmt: skip
 def vantage(
@@ -66,7 +66,7 @@ def vantage(
         option(
             "--allow",
             "NETWORK",
-            "join: ask servers in this network alone; may be repeated. Without it the estate's servers and resolvers, and the "
+            "join: only ask servers in this network; may be repeated. Without it the estate's servers and resolvers, and the "
             "resolvers that this machine uses.",
         ),
     ] = None,

@@ -1,4 +1,4 @@
-"""`salt-mirror views`: what each view says of the same names, what is hidden from whom, and what leaks."""
+"""`salt-mirror views`: what each view says of the same names, what is missing in a view, and what leaks."""
 
 from __future__ import annotations
 

@@ -20,11 +20,12 @@ from typing import Any, Literal, get_args, get_origin
 from typer.core import TyperCommand, TyperGroup
 
 from salt_mirror.dns.names import shown
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.errors import BadInput, nearest_word
 
 UNSURE = object()
 """Stands for a value that Typer has to look at."""
 _LONGEST = 15
+_LIKELY = 0.75
 _NOTHING_SAID = {
     "exists": False, "file_okay": True, "dir_okay": True, "writable": False, "readable": True, "resolve_path": False,
     "path_type": None, "parser": None, "click_type": None, "case_sensitive": True,
@@ -37,6 +38,17 @@ class Command(TyperCommand):
     def get_params(self, ctx: Any) -> list[Any]:
         """All that may be typed, `--help` too."""
         return [_taken_plainly(param) for param in super().get_params(ctx)]
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        """Parse the words; of options that are alike only those are suggested that were likely meant."""
+        try:
+            return super().parse_args(ctx, args)
+        except Exception as error:
+            wrong: Any = error
+            if getattr(error, "possibilities", None) and hasattr(error, "option_name"):
+                near = nearest_word(wrong.option_name, wrong.possibilities, _LIKELY)
+                wrong.possibilities = [near] if near is not None else None
+            raise
 
 
 class PlainGroup(TyperGroup):
@@ -52,6 +64,11 @@ def _taken_plainly(param: Any) -> Any:
     info = getattr(expected, "parameter_info", None)
     if info is not None and all(getattr(info, key, said) == said for key, said in _NOTHING_SAID.items()):
         param.process_value = partial(_process, param, expected.annotation, info)
+    if expected is not None and expected.annotation is bool:
+        param.display_type_rich = lambda **_: None  # "--json <bool>" would look as if it wanted a value
+    least, most = getattr(param, "min", None), getattr(param, "max", None)
+    if least is not None and most is not None:
+        param._get_number_range_help_str = lambda: f"{least:g} to {most:,.12g}"
     return param
 
 

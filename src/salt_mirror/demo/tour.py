@@ -53,17 +53,17 @@ STOPS = (
         0,
     ),
     Stop(
-        "A user at Kiln House says that the new kiln is turned away by a service that looks back.",
+        "A user at Kiln House says that the new kiln is refused by a service that does reverse lookups.",
         ("pairs", "kiln-02"),
         1,
     ),
     Stop(
-        "The harbour's second server refuses to answer. That accuses nobody: it is unverified, not missing.",
+        "The harbour's second server refuses to answer. That is no fault: it is unverified, not missing.",
         ("pairs", "crane"),
         3,
     ),
     Stop(
-        "A sweep of the Kiln House network also finds pointers with nothing behind them.",
+        "A sweep of the Kiln House network also finds PTR records to nonexistent names.",
         ("pairs", "10.77.20.0/24", "--faults"),
         1,
     ),
@@ -73,7 +73,7 @@ STOPS = (
         0,
     ),
     Stop(
-        "Somebody types a name wrong. Nothing came back is not the end of it.",
+        "A user mistypes a name. What is wrong with it?",
         ("ask", "wieghbridge", "--at", "dc-north"),
         1,
     ),
@@ -93,27 +93,27 @@ STOPS = (
         1,
     ),
     Stop(
-        "Mail from outside does not arrive. Who takes it, can a sender connect to them, and what is left?",
+        "Mail from the Internet does not arrive. Which hosts accept it, and can a sender connect to them?",
         ("mail", "gullmarsh.example", "--view", "public", "--at", "offices"),
         1,
     ),
     Stop(
-        "Nobody at Kiln House can log on. Is every controller registered, on every server? Who was left behind?",
+        "Users at Kiln House cannot log on. Is every controller registered, on every server? Are there leftovers?",
         ("services", "pans.gullmarsh.internal"),
         1,
     ),
     Stop(
-        "The shop works from home and not in the office. What is hidden from whom, and which view does each resolver give?",
+        "The shop works from home and not in the office. What is missing in a view, and which view does each resolver give?",
         ("views", "gullmarsh.example"),
         1,
     ),
     Stop(
-        "Is it the resolvers? What each of them does with the zones of its view, with the world, and with what nobody has.",
+        "Is it the resolvers? What each of them does with the zones of its view, with public names, and with nonexistent ones.",
         ("resolvers",),
         1,
     ),
     Stop(
-        "At one counter of the harbour office the weighbridge is where it was. Every server is right: what departs first?",
+        "At one counter of the harbour office the weighbridge is where it was. Every server is right: what differs first?",
         ("from-here", "weighbridge", "web.gullmarsh.example", "--settings", "{folder}/computer"),
         1,
     ),
@@ -128,7 +128,7 @@ STOPS = (
         0,
     ),
     Stop(
-        "It moves now. Who has it already, and when does the last cache let go? (Time goes by 240 times "
+        "It moves now. Which caches have it already, and when does the last old entry expire? (Time goes by 240 times "
         "as fast in these caches.)",
         (
             "settle",
@@ -150,12 +150,12 @@ STOPS = (
         1,
     ),
     Stop(
-        "The public zone alone, kept in a history, so that the next run can say what is new.",
+        "Only the public zone, kept in a history, so that the next run can show what is new.",
         ("audit", "--only", "gullmarsh.example", "--only", "public", "--history", "{folder}/public.db", "--faults"),
         1,
     ),
     Stop(
-        "The provider's secondary has caught up, and somebody took a record away. What is new, what is gone, what stands?",
+        "The provider's secondary has caught up, and a record was removed. What is new, what is gone, what is still there?",
         ("audit", "--only", "gullmarsh.example", "--only", "public", "--history", "{folder}/public.db", "--faults"),
         1,
         before=mend_and_break,
@@ -177,7 +177,7 @@ STOPS = (
         1,
     ),
     Stop(
-        "What somebody took away by mistake was expected, and is back.",
+        "What was removed by mistake was expected, and is back.",
         ("rollcall", "--name", "tasting.gullmarsh.example", "--view", "public"),
         0,
     ),

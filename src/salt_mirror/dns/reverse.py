@@ -22,7 +22,7 @@ _NIBBLE_OF = {b"%x" % n: n for n in range(16)}
 
 
 def reverse_name(address: bytes) -> Name:
-    """The name that holds the pointer of an address, given as 4 or 16 packed bytes."""
+    """The name that holds the PTR record of an address, given as 4 or 16 packed bytes."""
     if len(address) == 4:
         return _OCTET[address[3]] + _OCTET[address[2]] + _OCTET[address[1]] + _OCTET[address[0]] + IN_ADDR
     return b"".join([_NIBBLES[b] for b in reversed(address)]) + IP6

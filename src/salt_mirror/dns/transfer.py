@@ -175,7 +175,7 @@ def _end_of(records: list[Record], first: Record | None, begin: int) -> bool:
             if first is None or record.rdata != first.rdata or record.owner != first.owner:
                 raise TransferFailed("it does not end with the SOA that it began with: the zone changed on the way")
             if number != len(records) - 1:
-                raise TransferFailed("records stand behind the closing SOA")
+                raise TransferFailed("records follow the closing SOA")
             return True
     return False
 
@@ -253,7 +253,7 @@ def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
             if within is None:
                 within = inside[suffix] = is_within(suffix, zone)
             if not within:
-                raise MalformedMessage("a record outside the zone")
+                raise MalformedMessage("a record that is not in the zone")
             rdtype, rdclass, ttl, size = unpack(message, at)
             start = at + 10
             at = start + size

@@ -151,7 +151,7 @@ def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Exp
     name, kind, value, ttl, presence, lifetime, owner, note = cells
     if not (name and kind and (value or presence == "absent")):
         empty = COLUMNS[[name, kind, value].index("")]
-        raise BadRecord(f'nothing stands in the column "{empty}"')
+        raise BadRecord(f'there is nothing in the column "{empty}"')
     rdtype = type_from_text(kind)
     if ttl and number_in(ttl, MAX_TTL) is None:
         raise BadRecord(f"{shown(ttl)} is no TTL; write whole seconds, at most {MAX_TTL}")

@@ -295,7 +295,7 @@ def parse_estate(text: str, path: Path) -> EstateFile:
         return msgspec.convert(raw, EstateFile)
     except RecursionError:
         raise BadInput.at(
-            path, None, "is no TOML that anybody writes: its tables or lists stand too deep in one another"
+            path, None, "is no TOML that anybody writes: its tables or lists are nested too deeply"
         ) from None
     except ValueError as error:
         if isinstance(error, msgspec.ValidationError):

@@ -195,7 +195,7 @@ class _Builder:
                 estate.roots[from_text(name)] = tuple(ipaddress.ip_address(text).packed for text in addresses)
             except ValueError:
                 raise self._fail(
-                    f"roots: {shown(name)} = {addresses}; a name stands on the left, a list of addresses on the right, "
+                    f"roots: {shown(name)} = {addresses}; expected a name on the left, a list of addresses on the right, "
                     'such as "a.roots.example" = ["203.0.113.241"]'
                 ) from None
         keys = self._keys = estate.keys = {
@@ -273,7 +273,7 @@ class _Builder:
                         )
             declared = [key for key in ("controllers", "guid", "sites", "forest") if getattr(entry, key)]
             if declared:
-                raise self._fail(f"{place}: says directory, which tells {declared[0]} too; leave one of the two out")
+                raise self._fail(f"{place}: says directory, which has {declared[0]} too; leave one of the two out")
         if (entry.user or entry.password_file or entry.password_env or entry.ca_file) and not entry.directory:
             raise self._fail(
                 f'{place}: user, password_file, password_env and ca_file say how to read a directory = "ldaps://…"'
@@ -333,7 +333,7 @@ class _Builder:
             apex = zone_name(entry.name)
         zones = self._estate.zones.setdefault(entry.view, {})
         if apex in zones:
-            raise self._fail(f'{place}: {to_text(apex)} stands in the view "{entry.view}" already')
+            raise self._fail(f'{place}: {to_text(apex)} is in the view "{entry.view}" already')
         servers = None
         if entry.servers is not None:
             if not entry.servers:

@@ -225,7 +225,7 @@ def contradictions(expectations: list[Expectation]) -> list[str]:
         if other is not None and (other.presence == "absent") != (one.presence == "absent"):
             said.append(f"{one.where}: {what} is expected and absent at once (see {other.where})")
         elif other is not None:
-            said.append(f"{one.where}: {what} stands twice (see {other.where})")
+            said.append(f"{one.where}: {what} is there twice (see {other.where})")
         else:
             seen[key] = one
         by_name.setdefault(one.name, {}).setdefault(one.rdtype, []).append(one)

@@ -43,7 +43,7 @@ def completed(text: str, estate: Estate, views: Iterable[str], otherwise: Name |
     among = list(views)
     known = whole_names(text, estate, among)
     if len(known) > 1:
-        raise BadInput(f"{shown(text)} stands for {' and '.join(map(to_text, known))}; write the whole name")
+        raise BadInput(f"{shown(text)} can mean {' and '.join(map(to_text, known))}; write the whole name")
     if known:
         return known[0]
     zones = (zone.apex for view in among for zone in estate.zones.get(view, {}).values() if not is_reverse(zone.apex))

@@ -55,7 +55,7 @@ def check_lines(lines: Iterable[SetLine], path: Path) -> None:
         elif rdtype in (SOA, NS) and from_text(line.name) == from_text(line.zone):
             why = "the top of its zone, which mend never changes"
         elif not is_within(from_text(line.name), from_text(line.zone)):
-            why = "outside its zone"
+            why = "not in its zone"
         elif (line.before and line.ttl_before is None) or (line.after and line.ttl_after is None):
             why = "without a TTL"
         if why:

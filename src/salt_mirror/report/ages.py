@@ -80,7 +80,7 @@ def _draw_forecast(axes: Any, sheet: AgeSheet) -> None:
     places = [(date.fromisoformat(one.day) - first).days for one in sheet.forecast]
     needed = [one.needed for one in sheet.forecast]
     others = [one.records - one.needed for one in sheet.forecast]
-    axes.bar(places, others, 0.8, color=_AGED, label="nobody needs them")
+    axes.bar(places, others, 0.8, color=_AGED, label="they are not needed")
     axes.bar(places, needed, 0.8, bottom=others, color=_NEEDED, hatch="xxx", edgecolor="white", label="still needed")
     ticks = range(0, places[-1] + 1, max(1, -(-places[-1] // 14)))
     axes.set_xticks(

@@ -1,4 +1,4 @@
-"""The picture of a history: the faults that stood on each day, by check.
+"""The picture of a history: the faults that were open on each day, by check.
 
 Strategy: bars are told apart by hatching as well as by shade, for print in black and white; a day on which nobody looked has
 none. Matplotlib is imported when a picture is drawn, and never before.
@@ -33,7 +33,7 @@ def draw(chronicle: Chronicle, form: str, title: str = "", *, size: tuple[float,
     figure, axes = plt.subplots(figsize=size, dpi=100, layout="constrained")
     days, by_day = chronicle.days(), chronicle.faults_by_day()
     _bars(axes, days, by_day)
-    axes.set_ylabel("faults that stood")
+    axes.set_ylabel("faults that were open")
     axes.yaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_ylim(bottom=0)
     axes.grid(axis="y", alpha=0.35)

@@ -321,7 +321,7 @@ class FarExchange:
             elif now - far.missed_at > self._patience_s:
                 self._lose(far, "it was lost in the middle: it has not come back to the broker")
         elif desk.distrusted(far.name):
-            self._lose(far, "it sends what nobody has asked for")
+            self._lose(far, "it sends what was not asked for")
         elif far.under_way and now - far.heard_at > self._patience_s:
             self._lose(far, f"it was lost in the middle: nothing was heard of it for {self._patience_s:.0f} s")
         else:

@@ -65,10 +65,10 @@ class AuthorityWords(VersionWords):
                 reached = [
                     place for place in seen.places if target in place.names and place.spoken and place.spoken.message
                 ]
-                whom = "it is found by the parent's glue alone" if reached else "nobody can ask it"
+                whom = "it is only found by the parent's glue" if reached else "it cannot be asked"
                 dot = ""
                 if seen.zone != ROOT and target.endswith(seen.zone[:-1] + seen.zone):
-                    dot = " It ends in its own zone twice: the final dot is missing."
+                    dot = " It ends in its own zone twice: the trailing dot is missing."
                 text = f"{name}, a name server by {who}, {why}: {whom}.{dot}"
                 yield self._about(found, "auth.ns-no-address", text)
             private = [address for address in found.values if is_private(address)]
@@ -121,7 +121,7 @@ class AuthorityWords(VersionWords):
             yield self.finding("auth.other-view", text, above.answers)
         elif above.denied and not above.delegations:
             code = "auth.not-delegated" if self._public() else "auth.no-parent"
-            text = f"{parent} does not delegate {self.zone}: whoever starts above it cannot find it."
+            text = f"{parent} does not delegate {self.zone}: it cannot be found from the parent zone."
             advice = (
                 "in " + parent + ": " + record_line(seen.zone, NS, min(seen.own_targets)) if seen.own_targets else ""
             )
@@ -148,14 +148,14 @@ class AuthorityWords(VersionWords):
             return
         if extra := sorted(parents - own):
             names = ", ".join(map(to_text, extra))
-            text = f"{parent} sends people to {names}, which the zone itself does not list."
+            text = f"{parent} refers resolvers to {names}, which the zone itself does not list."
             advice = f"in {parent} remove: " + record_line(seen.zone, NS, extra[0])
             yield self.finding(
                 "auth.parent-extra", text, above.answers, expected=map(to_text, sorted(own)), advice=advice
             )
         if lacking := sorted(own - parents):
             names = ", ".join(map(to_text, lacking))
-            text = f"The zone lists {names}, and {parent} does not: nobody who comes from above is sent there at first."
+            text = f"The zone lists {names}, and {parent} does not: the delegation never refers to it."
             advice = f"in {parent}: " + record_line(seen.zone, NS, lacking[0])
             yield self.finding(
                 "auth.parent-lacks", text, above.answers, expected=map(to_text, sorted(own)), advice=advice
@@ -171,7 +171,7 @@ class AuthorityWords(VersionWords):
             name = to_text(target)
             if not glue and is_within(target, seen.zone) and above.delegations:
                 text = (
-                    f"{parent} delegates to {name}, which stands in {self.zone} itself, without its address (glue): it cannot "
+                    f"{parent} delegates to {name}, which is in {self.zone} itself, without its address (glue): it cannot "
                     "be found from above."
                 )
                 yield self.finding("auth.glue-missing", text, above.answers, server=target)
@@ -255,7 +255,7 @@ class AuthorityWords(VersionWords):
         }
         if len({network for network in networks if network.version == 4}) < 2 and len(networks) < 2:
             text = (
-                f"All name servers of {self.zone} stand in one network, {next(iter(networks))}: one broken link, and the zone "
+                f"All name servers of {self.zone} are in one network, {next(iter(networks))}: one broken link, and the zone "
                 "is gone (RFC 2182)."
             )
             yield self.finding("auth.one-network", text)

@@ -129,7 +129,7 @@ class VersionWords:
             text = f"{where} answers over TCP and not over UDP: a firewall lets the one through and not the other."
             yield self.finding("auth.no-udp", text, [soa, tcp], rdtype=SOA, server=place.server)
         if soa is not None and offers_recursion(soa.message):
-            text = f"{where} offers recursion to whoever asks from here: what it has cached mixes with what it owns."
+            text = f"{where} offers recursion to this computer: cached data mixes with authoritative data."
             yield self.finding("auth.open-recursion", text, [soa], rdtype=SOA, server=place.server)
         # Without the key another view of the server may have come: it is this one only with the SOA of this one.
         own = place.spoken.values[0] if place.server.key is not None and place.spoken and place.spoken.values else None
@@ -205,10 +205,10 @@ class VersionWords:
         names = together_said(map(to_text, place.names))
         text = (
             f"An old copy of {self.zone} (serial {serial}) is still served by {label} ({names}), which the zone does not list, "
-            "and the parent still sends people to it."
+            "and the parent still refers resolvers to it."
         )
         evidence = [place.spoken, place.ns, *(one.ns for one in seen.measure[:1])]
-        return self.finding("auth.old-copy", text, evidence, rdtype=SOA, server=place.server)
+        return self.finding("auth.outdated-copy", text, evidence, rdtype=SOA, server=place.server)
 
     def _followed(self, followers: list[Place], primary: Place | None, serial: int) -> Iterator[Finding]:
         """How secondaries stand to the version that counts."""
@@ -275,7 +275,7 @@ class VersionWords:
                     f"{places_said(places)} have the same serial {serial} and different SOA records ({', '.join(fields)}): "
                     "the servers were edited apart, and no transfer will ever bring them together."
                 )
-                yield self.finding("auth.edited-apart", text, [place.spoken for place in places], rdtype=SOA)
+                yield self.finding("auth.same-serial", text, [place.spoken for place in places], rdtype=SOA)
         if seen.compared.unlike:
             shown = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in list(seen.compared.unlike)[:3]]
             more = len(seen.compared.unlike) - len(shown)
@@ -289,7 +289,7 @@ class VersionWords:
                 yield self.finding("auth.not-replicated", text, evidence, rdtype=SOA, advice=advice)
                 return
             text = f"{servers} have the same serial and different records: {what}."
-            yield self.finding("auth.edited-apart", text, evidence, rdtype=SOA)
+            yield self.finding("auth.same-serial", text, evidence, rdtype=SOA)
 
     @property
     def _through(self) -> str:

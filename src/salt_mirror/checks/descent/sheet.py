@@ -62,7 +62,7 @@ def _step(level: Level, rdtype: int) -> Step:
     remarks = [f"{to_text(target)}: no address ({why})" for target, why in level.homeless.items()]
     remarks += [f"{to_text(target)}: its address was not found ({why})" for target, why in level.unfound.items()]
     remarks += [f"{to_text(target)}: no glue" for target in level.unglued]
-    remarks += [f"{to_text(target)}: wrong glue" for target in level.wrong_glue]
+    remarks += [f"{to_text(target)}: stale glue" for target in level.wrong_glue]
     remarks += [f"{level.not_asked} addresses over IPv6, which this computer does not have"] if level.not_asked else []
     remarks += [f"{level.left_out} more servers or name servers were left out"] if level.left_out else []
     remarks += ["the questions for one name were used up here"] if level.stopped else []
@@ -105,7 +105,7 @@ def words_of(asked: Visit, rdtype: int) -> str:
         return f"{', '.join(rdata_text(rdtype, value) for value in answer.values)} (TTL {answer.ttl})"
     if answer.alias is not None:
         return f"alias of {to_text(answer.alias)} (TTL {answer.ttl})"
-    return "no such name" if answer.status == "NXDOMAIN" else "nothing of this type"
+    return "NXDOMAIN" if answer.status == "NXDOMAIN" else "NODATA"
 
 
 def texts_of(asked: list[Visit], rdtype: int) -> list[str]:
@@ -133,6 +133,6 @@ def _cached(leg: Leg) -> list[str]:
         for record in one.answer.sections.authority:
             if record.rdtype == SOA:
                 seconds = negative_ttl(soa_fields(record.rdata), record.ttl)
-                what = "no such name" if one.answer.status == "NXDOMAIN" else f"no {type_text(leg.rdtype)}"
+                what = "NXDOMAIN" if one.answer.status == "NXDOMAIN" else f"NODATA for {type_text(leg.rdtype)}"
                 found.append(f'{to_text(leg.name)} "{what}" for {seconds} s')
     return found

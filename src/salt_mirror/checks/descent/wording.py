@@ -173,7 +173,7 @@ class DescentWords:
                 f"{names_of(group)}: {to_text(cut)} at {', '.join(map(to_text, targets))}"
                 for (cut, targets), group in ways.items()
             )
-            yield self._finding("cut.parts", f"The servers of {zone} part ways: {said}.", level.asked)
+            yield self._finding("cut.servers-differ", f"The servers of {zone} differ: {said}.", level.asked)
         answers: dict[tuple[tuple[bytes, ...], bytes | None, bool], list[Visit]] = {}
         for one in level.asked:
             if one.delegation is None and one.answer.trouble is None:
@@ -185,9 +185,7 @@ class DescentWords:
     def _addresses(self, level: Level) -> Iterator[Finding]:
         zone = to_text(level.zone)
         for target in level.unglued:
-            text = (
-                f"{zone} is delegated to {to_text(target)}, which stands in {zone} itself, without its address (glue)."
-            )
+            text = f"{zone} is delegated to {to_text(target)}, which is in {zone} itself, without its address (glue)."
             yield self._finding("cut.needs-itself", text)
         for target, why in level.homeless.items():
             code = "cut.needs-itself" if "needs this very" in why else "cut.no-address"
@@ -198,8 +196,8 @@ class DescentWords:
             yield self._finding("cut.unverified", text, outcome="unverified", cause=f"{zone} servers: {why}")
         for target, (given, own) in level.wrong_glue.items():
             has, right = ", ".join(map(address_text, given)), ", ".join(map(address_text, own)) or "none at all"
-            text = f"The zone above gives {has} as the address of {to_text(target)}, and {zone} itself says {right}."
-            advice = "in the zone above: " + record_line(target, address_type(own[0]), own[0]) if own else ""
+            text = f"The parent zone gives {has} as the address of {to_text(target)}, and {zone} itself says {right}."
+            advice = "in the parent zone: " + record_line(target, address_type(own[0]), own[0]) if own else ""
             yield self._finding("cut.glue-wrong", text, level.asked, advice=advice)
 
     def end(self, descent: Descent) -> Iterator[Finding]:

@@ -16,7 +16,7 @@ from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import rdata_text, type_from_text
 from salt_mirror.findings import Change, Finding
 
-_DIFFER = ("disagree", "edited-apart")
+_DIFFER = ("disagree", "same-serial")
 
 
 @dataclass(slots=True)

@@ -96,7 +96,7 @@ class Explorer:
         for name in self._wanted.names:
             self._look_for(name, SoughtName("given", f"{bare(name)}, which was given", outside=True))
         for network in self._wanted.networks:
-            holds = f"pointers of {network}, which was given"
+            holds = f"PTR records of {network}, which was given"
             for part in (network, *parts_of(network)):
                 self._look_for(place_of(part), SoughtName("given", holds, outside=True, quiet=part is not network))
 
@@ -159,7 +159,7 @@ class Explorer:
             if result.everything:
                 del self._ours[result.server]
                 self._liars.add(result.server)
-                self.learnt.left_out[result.server.label] = "it answers with authority for names that nobody can have"
+                self.learnt.left_out[result.server.label] = "it answers with authority for names that cannot exist"
         elif isinstance(result, Begins):
             self._take_place(result)
         elif isinstance(result, Answering):
@@ -178,7 +178,7 @@ class Explorer:
                 self.learnt.lost.setdefault(found.name, found.trouble or "no zone was found for it")
             return
         if place.is_zone and apex != found.name:
-            self.learnt.lost[found.name] = f"is no zone of its own: it stands in {to_text(apex)}"
+            self.learnt.lost[found.name] = f"is not the apex of a zone: it is in {to_text(apex)}"
             return
         self.learnt.lost.pop(found.name, None)
         if found.name in self._given and apex != found.name and not is_reverse(apex):
@@ -346,7 +346,8 @@ class Explorer:
         self._networks[place] = (network, number + 1)
         if not number:
             self._look_for(
-                name, SoughtName("an address was seen there", f"the pointer of {address_text(address)}, which was seen")
+                name,
+                SoughtName("an address was seen there", f"the PTR record of {address_text(address)}, which was seen"),
             )
 
     def _see_target(self, name: Name) -> None:

@@ -35,7 +35,7 @@ def lacking(
     for what, why in learnt.left_out.items():
         yield Lacking(
             f"{what} is left out of the estate: {why}.",
-            "Such names stay what nobody expects; rename it, or check it by hand.",
+            "Such names stay unexpected; rename it, or check it by hand.",
         )
     if not learnt.zones:
         return
@@ -58,18 +58,18 @@ def lacking(
             f"{network} ({many(learnt.beyond[network], 'address', 'addresses')})" for network in networks[:_FEW]
         )
         more = f" and {len(networks) - _FEW:,} more networks" if len(networks) > _FEW else ""
-        what = f"Addresses were seen in {shown}{more}, whose pointers none of these servers keeps."
+        what = f"Addresses were seen in {shown}{more}, whose reverse zones none of these servers has."
         yield Lacking(what, f"draft {networks[0]} SERVER --add, with the server that does.")
     declared = {from_text(one.domain) for one in known.directories}
     declared |= {from_text(learnt.directory.domain)} if learnt.directory is not None else set()
     others = [domain for domain in learnt.directories if domain not in declared]
     if others:
-        what = f"{said(others)} is a directory: its sites, roles and GUIDs are known only as far as DNS tells them."
+        what = f"{said(others)} is a directory: its sites, roles and GUIDs are only known from DNS."
         yield Lacking(what, "--directory ldaps://CONTROLLER reads them as an ordinary user.")
     if not learnt.view:
         yield Lacking(
             "Which users these zones are for.",
-            "--view internal or --view public; mail is checked, and private addresses are faults, in public views alone.",
+            "--view internal or --view public; mail is checked, and private addresses are faults, only in public views.",
         )
     if not resolvers:
         yield Lacking("This computer names no resolver.", "[resolvers.NAME] with an address, for each office's.")

@@ -133,7 +133,7 @@ def look_up(name: Name, scope: HereScope) -> Dialogue[FileSeen]:
     if _agree(given, sides, names=False):
         return FileSeen(name, entries, "agrees")
     if not all(side.certain for side in sides):
-        why = next((side.found.trouble for side in sides if side.found.trouble), "not all of its servers told")
+        why = next((side.found.trouble for side in sides if side.found.trouble), "not all of its servers answered")
         return FileSeen(name, entries, "unverified", [hosts_unknown(name, scope, why or "")])
     lines = [entry.line for entry in entries]
     finding = hosts_finding(name, scope, lines, [address_text(one) for one in sorted(given)], sides)

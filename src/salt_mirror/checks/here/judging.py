@@ -52,7 +52,7 @@ def _rows(seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Judged
         first = not any(earlier.said.usable for earlier in seen.heard[:number])
         yield _resolver(one, seen, scope, words, waited_for=first and (before or not living))
     if mixed := words.mixed(living):
-        yield Judged(Test(mark="fault", title="the resolvers, taken together", says="do not say the same"), [mixed])
+        yield Judged(Test(mark="fault", title="the resolvers, taken together", says="differ"), [mixed])
     if seen.typed.programs is not None:
         yield _programs(seen, scope, words)
     for side in seen.sides:
@@ -98,7 +98,7 @@ def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *,
     """One configured resolver by itself."""
     said, title = one.said, f"resolver {one.station.server.label} ({one.station.configured.place})"
     if one.made_up:
-        return row(title, "makes up addresses", [words.made_up(one)])
+        return row(title, "rewrites NXDOMAIN", [words.made_up(one)])
     if not said.usable:
         if one.unasked:
             return row(title, said.trouble or "not asked", mark="unverified")
@@ -203,7 +203,7 @@ def _side(side: ViewAnswers, seen: HereSeen, words: HereWords) -> Judged:
     if silent:
         return row(
             title,
-            f"{said or 'nothing usable'}; {labels_of(silent)} did not tell",
-            [words.no_truth(side, "did not tell")],
+            f"{said or 'nothing usable'}; {labels_of(silent)} did not answer",
+            [words.no_truth(side, "did not answer")],
         )
     return row(title, said)

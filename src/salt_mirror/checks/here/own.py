@@ -1,4 +1,4 @@
-"""Is this computer itself registered? Its full name, every address of its interfaces, and the pointers of those.
+"""Is this computer itself registered? Its full name, every address of its interfaces, and the PTR records of those.
 
 Strategy: what the interfaces have is compared with what every authoritative server has: addresses that are not registered,
 pointers that are missing or name another, addresses registered that this computer does not have (old ones), and another
@@ -54,7 +54,7 @@ def own_scope(scope: HereScope) -> OwnScope:
 
 
 def judged_self(own: OwnScope, scope: HereScope) -> Dialogue[Judged]:
-    """Asks for this computer's name and the pointers of its addresses, and judges what is registered."""
+    """Asks for this computer's name and the PTR records of its addresses, and judges what is registered."""
     atlas = scope.atlas
     pointers = [reverse_name(one.address) for one in own.addresses]
     forward, *found = yield from together(
@@ -140,9 +140,7 @@ class _OwnWords:
         findings += self._pointer(one, pointer, addresses_of)
         certain = forward.certain == "agrees" and pointer.certain == "agrees"
         says = (
-            "registered, and its pointer leads back"
-            if not findings and certain
-            else "; ".join(one.text for one in findings)
+            "registered, with its PTR record" if not findings and certain else "; ".join(one.text for one in findings)
         )
         return self._row(f"{text} ({one.link})", says or "not known", findings, certain=certain)
 
@@ -177,7 +175,7 @@ class _OwnWords:
             zone=zone.apex if zone is not None else None, add=[self._own.name], remove=gone,
         )  # fmt: skip
         points = together_said(map(to_text, pointer.values)) or "nobody"
-        said = f"The pointer of {text} ({one.link}) leads to {points}, and not to {self._text} on every server."
+        said = f"The PTR record of {text} ({one.link}) leads to {points}, and not to {self._text} on every server."
         return [
             state(
                 "here.self-pointer",

@@ -127,9 +127,7 @@ class HereScope:
                 self._servers[text] = server
             except ValueError:
                 self._servers[text] = None
-                self.unread.append(
-                    f"{shown(text)} in {configured.place} is an address of one link alone, or none: not asked"
-                )
+                self.unread.append(f"{shown(text)} in {configured.place} is a link-local address, or none: not asked")
         return self._servers[text]
 
     def _label(self, server: Server, otherwise: str) -> str:

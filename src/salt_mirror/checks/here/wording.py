@@ -96,12 +96,12 @@ class HereWords:
         if at_fault:
             right, first = self._right(), at_fault[0].test.title
             if self._gets() in {values for side in seen.sides for values in side.alternatives}:
-                return f"{got}, which is right. What departs: {first}"
-            return f"{got}{f'; right is {right}' if right else ''}. The first that departs: {first}"
+                return f"{got}, which is right. What differs: {first}"
+            return f"{got}{f'; right is {right}' if right else ''}. The first difference: {first}"
         if any(row.test.mark == "unverified" for row in rows):
             return f"{got}; whether that is right could not be verified"
         if seen.sides and not any(any(side.alternatives) for side in seen.sides):
-            return "does not exist, and nobody here says otherwise"
+            return "does not exist, and every source here agrees"
         return f"{got}, as its own servers say"
 
     def _gets(self) -> frozenset[bytes] | None:
@@ -134,7 +134,7 @@ class HereWords:
             f"it comes to the wrong host."
         )
         place = self._scope.settings.suffix_place
-        advice = f"write {self._text} with its final dot, or put its suffix first in {place}"
+        advice = f"write {self._text} with its trailing dot, or put its suffix first in {place}"
         return self._state("here.suffix-wins", text, advice=advice)
 
     def dead(self, one: Heard, *, waited_for: bool) -> Finding:
@@ -145,7 +145,7 @@ class HereWords:
         elif waited_for:
             waits = f"every look-up waits {wait_s:.0f} s for it first" if wait_s else "every look-up waits for it first"
         else:
-            waits = "it helps nobody when the others fail"
+            waits = "it does not help when the others fail"
         text = f"{label} says nothing ({one.said.trouble}): {waits}."
         advice = f"take {one.station.configured.address} out of {one.station.configured.place}, or have it answer"
         return self._state("here.dead-resolver", text, one.answers, advice=advice, server=one.station.server)
@@ -162,7 +162,7 @@ class HereWords:
         label, left = one.station.server.label, self._left(one)
         text = f"{label} says {self._said(one.said)} for {self._what}{left}, and its own servers say: {self._right()}."
         advice = f"clear the cache of {label}, or wait until the entry expires"
-        return self._state("here.old-answer", text, one.answers, advice=advice, server=one.station.server)
+        return self._state("here.outdated-answer", text, one.answers, advice=advice, server=one.station.server)
 
     def blocked(self, one: Heard, why: str) -> Finding:
         """A name that the resolver itself hides."""
@@ -196,8 +196,8 @@ class HereWords:
         label = one.station.server.label
         by = "the root" if one.said.apex == ROOT else to_text(one.said.apex or ROOT)
         text = (
-            f"{label} says that there is no {self._what}, by the servers of {by}: it never asks the name's own, which say: "
-            f"{self._right()}."
+            f"{label} gives NXDOMAIN or NODATA for {self._what}, from the servers of {by}: it does not ask the name's own "
+            f"servers, which give: {self._right()}."
         )
         configured = one.station.configured
         advice = f"take {configured.address} out of {configured.place}, or have it ask the right servers"
@@ -216,16 +216,20 @@ class HereWords:
     def cached_no(self, one: Heard) -> Finding:
         """A "no" for what is there."""
         label, left = one.station.server.label, self._left(one)
-        text = f"{label} says that there is no {self._what}{left}, and its own servers say: {self._right()}."
+        text = f"{label} gives NXDOMAIN or NODATA for {self._what}{left}, and its own servers give: {self._right()}."
         advice = f"clear the cache of {label}, or wait until the entry expires"
-        return self._state("here.cached-no", text, one.answers, advice=advice, server=one.station.server)
+        return self._state("here.negative-cache", text, one.answers, advice=advice, server=one.station.server)
 
     def kept_wrong(self, said: Said) -> Finding:
         """What the system's own cache has, and nobody says any more."""
         left = f" for another {duration(said.ttl)}" if said.ttl else ""
-        what = f"says {self._said(said)} for {self._what}" if said.values else f"says that there is no {self._what}"
+        what = (
+            f"gives {self._said(said)} for {self._what}"
+            if said.values
+            else f"gives NXDOMAIN or NODATA for {self._what}"
+        )
         text = f"This computer's cache {what}{left}, and the name's own servers say: {self._right()}."
-        code = "here.old-answer" if said.values else "here.cached-no"
+        code = "here.outdated-answer" if said.values else "here.negative-cache"
         return self._state(code, text, advice="clear this computer's cache, or wait until the entry expires")
 
     @staticmethod
@@ -236,9 +240,9 @@ class HereWords:
         """Addresses for names that nobody has."""
         answer = one.made_up[0]
         values = ", ".join(address_text(value) for value in answer.values) or "an alias"
-        text = f"{one.station.server.label} gives {values} for names that nobody has: a mistyped name leads there."
-        advice = f"have {one.station.configured.address} leave a no as it is, or use another resolver"
-        return self._state("here.makes-up", text, one.made_up, advice=advice, server=one.station.server)
+        text = f"{one.station.server.label} gives {values} for nonexistent names: a mistyped name gets it too."
+        advice = f"have {one.station.configured.address} pass NXDOMAIN on, or use another resolver"
+        return self._state("here.nxdomain-rewritten", text, one.made_up, advice=advice, server=one.station.server)
 
     def no_stream(self, one: Heard) -> Finding:
         """No TCP at a configured resolver."""
@@ -254,9 +258,11 @@ class HereWords:
         if len({one.said.values for one in known}) < 2 or self._divided():
             return None
         each = "; ".join(f"{one.station.server.label}: {self._said(one.said)}" for one in known)
-        text = f"The resolvers here do not say the same of {self._what}: {each}. Which of them answers is chance."
+        text = (
+            f"The resolvers here give different answers for {self._what}: {each}. Which of them answers is undefined."
+        )
         places = together_said(dict.fromkeys(one.station.configured.place for one in known))
-        advice = f"leave resolvers of one view alone in {places}"
+        advice = f"only set resolvers of one view in {places}"
         return self._state("here.resolvers-differ", text, [one.answers[0] for one in known], advice=advice)
 
     def _divided(self) -> bool:
@@ -272,7 +278,7 @@ class HereWords:
         others = settings.strange_sources
         where = f"{together_said(others)} in {settings.order_place}" if others else "a cache of the system"
         text = f"Programs here get {got} for {self._seen.typed.text}, and every station that was asked leads to {why}."
-        return self._state("here.programs-differ", text, advice=f"look at {where}, which nobody else can ask")
+        return self._state("here.programs-differ", text, advice=f"look at {where}, which only this computer can ask")
 
     def no_truth(self, side: ViewAnswers, why: str) -> Finding:
         """A view of which not all is known."""
@@ -309,7 +315,7 @@ def hosts_finding(
     text = f"The hosts file gives {', '.join(given)} for {what or to_text(name)} ({where}), and its own servers say: {right}."
     return state(
         "here.hosts-differ", text, name=name, rdtype=PTR if reverse else A, view=scope.view or "",
-        advice=f"take the entry out of {where}",
+        advice=f"remove the entry from {where}",
     )  # fmt: skip
 
 

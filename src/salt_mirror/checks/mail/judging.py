@@ -223,7 +223,9 @@ class _MailTests:
         seen, host = self._seen, one.host
         others = [to_text(other.host.name) for other in seen.exchangers if other is not one and other.host.usable]
         still = (
-            f"Mail still flows by {together_said(others)}." if others else "No other exchanger works: no mail arrives."
+            f"Mail is still delivered to {together_said(others)}."
+            if others
+            else "No other mail exchanger works: no mail arrives."
         )
         own = list(
             host_findings(
@@ -247,7 +249,7 @@ class _MailTests:
         if self._public and not bad & {"missing-host", "no-address"}:
             tests.append(
                 exchanger_test(
-                    "its addresses are public", bad & {"private-address"} | unseen, "senders come from outside"
+                    "its addresses are public", bad & {"private-address"} | unseen, "senders are on the Internet"
                 )
             )
         for pair in host.pairs:
@@ -258,13 +260,13 @@ class _MailTests:
             tests.append(
                 Test(
                     mark=mark,
-                    title=f"the pointer of {where}",
+                    title=f"the PTR record of {where}",
                     says=says,
-                    why="mail from a host without that is turned away by many",
+                    why="many servers refuse mail from a host without it",
                 )
             )
         says = ", ".join(host.addresses) or ("could not be looked up" if host.unknown else "no address")
-        title = f"exchanger {one.preference} {to_text(host.name)}"
+        title = f"mail exchanger {one.preference} {to_text(host.name)}"
         over = [host.found] if not host.literal else [seen.found]
         return self._judged(title, says, own + pointers, over, "a sender connects to its addresses", tests)
 

@@ -23,10 +23,10 @@ def verdict(seen: MailSeen) -> str:
     if seen.exchangers:
         doubt = f"; {together_said(unknown)} could not be looked up" if unknown else ""
         if working:
-            return f"mail for {domain} flows by {len(working)} of {many(len(seen.exchangers), 'exchanger')}{doubt}"
+            return f"mail for {domain} is accepted by {len(working)} of {many(len(seen.exchangers), 'mail exchanger')}{doubt}"
         if unknown:
             return f"whether mail for {domain} arrives is not known: {together_said(unknown)} could not be looked up"
-        return f"no exchanger of {domain} can be connected to: mail does not arrive"
+        return f"no mail exchanger of {domain} can be connected to: mail does not arrive"
     if seen.own is not None and seen.own.values:
         return f"{domain} has no MX: mail goes to its own address"
     if seen.own is None or (seen.found.exists and not seen.own.usable):
@@ -80,7 +80,7 @@ def shared_with_web(seen: MailSeen) -> Test:
         for one in seen.exchangers
         if web & set(one.host.found.values)
     ]
-    says = f"shared by {together_said(shared)}" if shared else "shared by no exchanger"
+    says = f"shared by {together_said(shared)}" if shared else "shared by no mail exchanger"
     return Test(mark="ok", title=title, says=says if web else "there is no web host")
 
 
@@ -89,7 +89,7 @@ _SHORT = {
     "alias": "an alias",
     "missing-host": "the name does not exist",
     "no-address": "neither A nor AAAA",
-    "private-address": "nobody outside can connect to it",
+    "private-address": "it cannot be reached from the Internet",
 }
 
 

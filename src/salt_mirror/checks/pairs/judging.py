@@ -48,7 +48,7 @@ class Pair:
         pointed: bool = True,
         pointer: Name | None = None,
     ) -> None:
-        """`pointed`: whether the pointers of the address were looked at; `pointer` owns them where an alias leads there."""
+        """`pointed`: whether the PTR records of the address were looked at; `pointer` owns them where an alias leads there."""
         self.view = view
         self.name = name
         self.address = address
@@ -128,7 +128,7 @@ class Pairs(Part):
     @property
     def says(self) -> str:
         """The answer where there is nothing to count."""
-        return f"None of {many(self.looked, 'address', 'addresses')} has a pointer." if self.looked else NOTHING_JUDGED
+        return f"No PTR record at {many(self.looked, 'address', 'addresses')}." if self.looked else NOTHING_JUDGED
 
     def findings(self) -> Iterable[Finding]:
         return self._findings.values()
@@ -169,7 +169,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
         ]
     if not forward.values:
         return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
-    # An address that only a server has which is behind has no pointer to be judged by: it goes with the next transfer.
+    # An address that only a server has which is behind has no PTR record to be judged by: it goes with the next transfer.
     outdated = [address for address in forward.values if words.outdated(address)]
     current = [address for address in forward.values if address not in outdated]
     if len(current) == 1:
@@ -205,7 +205,7 @@ def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords,
 
 
 def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) -> Dialogue[list[Pair]]:
-    """Judges the pointers of an address that no name led to. No pointer is worth a word only if it was `asked_for`."""
+    """Judge the PTR records of an address that no name led to. A missing PTR is reported only if `asked_for`."""
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
     words = PairWords(view, reverse, atlas.expects)
     if not reverse.usable:

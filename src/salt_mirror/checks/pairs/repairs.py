@@ -1,4 +1,4 @@
-"""What would mend the pairs: changes to the addresses of a name, and to the pointers of an address.
+"""What would mend the pairs: changes to the addresses of a name, and to the PTR records of an address.
 
 Strategy: each is a change to one set, by whose right and for which reason it comes. Which of them fits a case, and whether a
 person has to choose, is said where the case is worded.

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 SWEEP_MOST = 1 << 16
 """The most addresses of a network that are swept unasked: a /16."""
 
-UNSEEN = "a sweep sees pointers: a host that is not expected and has none is seen with --transfer alone"
+UNSEEN = "a sweep sees PTR records: a host that is not expected and has none is only seen with --transfer"
 """What has to be said wherever nothing but a sweep looked for unexpected hosts."""
 
 _FORWARD = frozenset((A, AAAA, CNAME))
@@ -184,7 +184,7 @@ class PairsScope:
             elif expectation.rdtype in _FORWARD:
                 self._names[expectation.name, view] = None
         if wild:
-            self.remarks.append(f"{', '.join(wild)}: a wildcard has no pointer to be judged by; rollcall has it")
+            self.remarks.append(f"{', '.join(wild)}: a wildcard has no PTR record to compare with; rollcall checks it")
         for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
                 told = self.estate.replicated.get((view, zone.apex))
@@ -270,7 +270,7 @@ class PairsScope:
             if address is not None:
                 self._single.setdefault((address, view), False)
         number = many(len(pointers), "pointer")
-        self.remarks.append(f"{network} was not swept: the directory told all of its pointers ({number})")
+        self.remarks.append(f"{network} was not swept: the directory has all of its PTR records ({number})")
 
     def _sweep(self, network: Network, view: str, *, listed: bool) -> None:
         self._networks.append((network, view))

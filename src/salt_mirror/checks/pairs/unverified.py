@@ -78,14 +78,14 @@ class DoubtWords:
         reverse = self._subject
         why = reverse.trouble or "no usable answer"
         return self._unverified(
-            f"The pointer of {address_text(address)}: {why}.", _cause(reverse, why), reverse.evidence(), address, PTR
+            f"The PTR record of {address_text(address)}: {why}.", _cause(reverse, why), reverse.evidence(), address, PTR
         )
 
     def unverified_reverse(self, reverse: Lookup, address: bytes) -> Finding:
-        """No server gave a usable answer for the pointer of a name's address."""
+        """No server gave a usable answer for the PTR record of a name's address."""
         why = reverse.trouble or "no usable answer"
         return self._unverified(
-            f"The pointer of {address_text(address)} of {to_text(self._subject.name)}: {why}.",
+            f"The PTR record of {address_text(address)} of {to_text(self._subject.name)}: {why}.",
             _cause(reverse, why),
             reverse.evidence(),
             address,
@@ -96,7 +96,7 @@ class DoubtWords:
         """The pointer names another host, and nobody says whether that has the address."""
         why = lead.trouble or "no usable answer"
         return self._unverified(
-            f"The pointer of {address_text(address)} names {to_text(target)}: {why}.",
+            f"The PTR record of {address_text(address)} names {to_text(target)}: {why}.",
             _cause(lead, why),
             lead.evidence(),
             address,
@@ -109,7 +109,7 @@ class DoubtWords:
         side = forward if telling in forward.unverified else reverse
         evidence = [evidence_of(answer) for answer in telling.answers]
         evidence += [evidence_of(answer) for other in side.usable for answer in other.answers]
-        what = "addresses" if side is forward else f"pointer of {address_text(address)}"
+        what = "addresses" if side is forward else f"PTR record of {address_text(address)}"
         return self._unverified(
             f"{to_text(self._subject.name)}, {what}: {why}.",
             no_word_of(server, telling.trouble),
@@ -122,5 +122,5 @@ class DoubtWords:
 def _cause(found: Lookup, why: str) -> str:
     """One text for all findings that the same servers' silence explains."""
     if not found.unverified:
-        return f"no server to ask{' about the pointer' if is_reverse(found.name) else ''}: {why}"
+        return f"no server to ask{' about the PTR record' if is_reverse(found.name) else ''}: {why}"
     return silence_of(found.unverified)

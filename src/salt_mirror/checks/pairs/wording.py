@@ -25,7 +25,7 @@ from salt_mirror.findings import Change, Choice, Finding, Rule
 
 class PairWords(DoubtWords):
     """Words the findings about one name in one view. `standing` says whose word on the name counts, `expected` which addresses
-    it is to have; `of_pointers` and `of_leads` whose word counts on the pointers of an address, and on the names that those
+    it is to have; `of_pointers` and `of_leads` whose word counts on the PTR records of an address, and on the names that those
     lead to, where servers differ."""
 
     def __init__(
@@ -61,7 +61,7 @@ class PairWords(DoubtWords):
             what = f"{name} is an alias of {to_text(forward.canonical)}, which "
             what += "has no address" if forward.exists else "does not exist"
             if twice is not None:
-                what += f"; the alias looks as if its final dot were missing (meant {to_text(twice)}?)"
+                what += f"; the trailing dot of the alias seems to be missing (meant {to_text(twice)}?)"
         elif forward.exists:
             what = f"{name} exists, but has neither A nor AAAA"
         else:
@@ -69,7 +69,9 @@ class PairWords(DoubtWords):
         if expected:
             changes = as_expected(forward, self.view, self._expected)
         elif forward.followed and twice is not None:
-            changes = [alias_to(forward, self.view, twice, f"the final dot of {to_text(forward.canonical)} is missing")]
+            changes = [
+                alias_to(forward, self.view, twice, f"the trailing dot of {to_text(forward.canonical)} is missing")
+            ]
         return self._finding(
             "pair.no-address",
             what + _on(forward.usable, forward) + ".",
@@ -79,7 +81,7 @@ class PairWords(DoubtWords):
             changes=changes,
             advice=""
             if changes
-            else f"nobody has told which address {to_text(forward.canonical)} should have: register it, or "
+            else f"it is not known which address {to_text(forward.canonical)} should have: register it, or "
             "expect it in the estate, or take away what leads to it",
         )
 
@@ -155,25 +157,25 @@ class PairWords(DoubtWords):
     # What the reverse side says
 
     def no_pointer(self, reverse: Lookup, address: bytes) -> Finding:
-        """The address has no pointer on any server that answered."""
+        """The address has no PTR record on any server that answered."""
         return self._pointer(
             "pair.no-pointer",
-            f"{address_text(address)} of {to_text(self._subject.canonical)} has no pointer{_on(reverse.usable, reverse)}.",
+            f"{address_text(address)} of {to_text(self._subject.canonical)} has no PTR record{_on(reverse.usable, reverse)}.",
             reverse,
             address,
             self._subject.canonical,
         )
 
     def no_pointer_no_name(self, address: bytes) -> Finding:
-        """An address that was asked for has no pointer, and nobody knows its name."""
+        """An address that was asked for has no PTR record, and nobody knows its name."""
         reverse = self._subject
         return self._finding(
             "pair.no-pointer",
-            f"{address_text(address)} has no pointer{_on(reverse.usable, reverse)}, and the estate knows no name for it.",
+            f"{address_text(address)} has no PTR record{_on(reverse.usable, reverse)}, and the estate knows no name for it.",
             address=address,
             rdtype=PTR,
             evidence=reverse.evidence(),
-            advice=f"nobody has told whose address {address_text(address)} is: give the host, or expect the pointer",
+            advice=f"it is not known whose address {address_text(address)} is: give the host, or expect the PTR record",
             stands_at=reverse.canonical,
         )
 
@@ -193,7 +195,7 @@ class PairWords(DoubtWords):
             advice = advice or "decide which is right, then bring the servers into line"
         return self._pointer(
             "pair.servers-disagree",
-            f"The servers disagree on the pointer of {address_text(address)}: {sides}.",
+            f"The servers differ about the PTR record of {address_text(address)}: {sides}.",
             reverse,
             address,
             forward.canonical,
@@ -206,20 +208,20 @@ class PairWords(DoubtWords):
         """The address has several pointers."""
         names = ", ".join(sorted(map(to_text, reverse.values)))
         spare = set(reverse.values) - set(leading)
-        change = partial(pointers_changed, reverse, self.view, reason=f"{address_text(address)} needs one pointer")
+        change = partial(pointers_changed, reverse, self.view, reason=f"{address_text(address)} needs one PTR record")
         changes: list[Change] = []
         choices: list[Choice] = []
         if len(leading) > 1:
-            keep = f"keep {to_text(leading[0])} alone"
+            keep = f"keep only {to_text(leading[0])}"
             choices = [
                 Choice(word="remove", says=keep, changes=[change(remove=set(reverse.values) - {leading[0]})]),
-                Choice(word="register", says="let several stand", changes=[change(remove=spare)] if spare else []),
+                Choice(word="register", says="keep several", changes=[change(remove=spare)] if spare else []),
             ]
         elif leading:
             changes = [change(remove=spare)]
         return self._finding(
             "pair.many-pointers",
-            f"{address_text(address)} has {len(reverse.values)} pointers: {names}.",
+            f"{address_text(address)} has {len(reverse.values)} PTR records: {names}.",
             name=reverse.name,
             rdtype=PTR,
             address=address,
@@ -233,7 +235,7 @@ class PairWords(DoubtWords):
         """The pointer names an alias of the name that has the address."""
         return self._pointer(
             "pair.alias-target",
-            f"The pointer of {address_text(address)} names {to_text(target)}, an alias of {to_text(lead.canonical)}.",
+            f"The PTR record of {address_text(address)} names {to_text(target)}, an alias of {to_text(lead.canonical)}.",
             reverse,
             address,
             lead.canonical,
@@ -245,7 +247,7 @@ class PairWords(DoubtWords):
         """The pointer names another host that has the address too."""
         return self._finding(
             "pair.shared",
-            f"{to_text(self._subject.name)} shares {address_text(address)} with {to_text(target)}, which the pointer names.",
+            f"{to_text(self._subject.name)} shares {address_text(address)} with {to_text(target)}, which the PTR record names.",
             address=address,
             evidence=reverse.evidence() + lead.evidence(),
         )
@@ -255,9 +257,9 @@ class PairWords(DoubtWords):
         where, said = address_text(address), to_text(target)
         meant = undotted(target)
         if owner is not None:
-            start, right = f"{where} belongs to {to_text(owner.canonical)}, but its pointer", owner.canonical
+            start, right = f"{where} belongs to {to_text(owner.canonical)}, but its PTR record", owner.canonical
         else:
-            start, right = f"The pointer of {where}", None
+            start, right = f"The PTR record of {where}", None
         code, text = _leads_wrong(start, target, lead)
         if code == "pair.missing-dot":
             right = right or meant
@@ -281,15 +283,15 @@ class PairWords(DoubtWords):
             elif not reverse.wild:
                 changes = [gone]
         elif reverse.wild:
-            text += " A wildcard makes that pointer: there is no record of its own to remove."
+            text += " A wildcard synthesizes that PTR record: there is no record of its own to remove."
             advice = (
-                f"register a pointer for {where} if a host has it; else take the wildcard out, which names {said} for every "
+                f"register a PTR record for {where} if a host has it; else take the wildcard out, which names {said} for every "
                 "address without one"
             )
         elif code in ("pair.stale-pointer", "pair.missing-dot") or target == ROOT or lead.circle:
             changes = [gone]
         else:
-            text += " Register the name, or remove the pointer."
+            text += " Register the name, or remove the PTR record."
             host = address_changed(lead, self.view, address, f"{said} was forgotten", register=True)
             choices = [
                 Choice(word="remove", says="the host is gone", changes=[gone]),
@@ -315,7 +317,7 @@ class PairWords(DoubtWords):
         if address in wanted:
             return as_expected(lead, self.view, wanted), ""
         said, where = to_text(target), address_text(address)
-        return [], f"the estate expects this pointer: expect {said} at {where} too, or another pointer"
+        return [], f"the estate expects this PTR record: expect {said} at {where} too, or another PTR record"
 
     def _pointer(
         self,
@@ -357,7 +359,7 @@ def _leads_wrong(start: str, target: Name, lead: Lookup) -> tuple[str, str]:
         return "pair.orphan-pointer", f"{start} names {said}, whose aliases lead in a circle."
     if meant is not None or is_reverse(target):
         hint = f" (meant {to_text(meant)}?)" if meant is not None else ""
-        return "pair.missing-dot", f"{start} names {said}: a final dot is missing where it was written{hint}."
+        return "pair.missing-dot", f"{start} names {said}: a trailing dot is missing where it was written{hint}."
     if not lead.exists:
         return "pair.lost-pointer", f"{start} names {said}, which does not exist."
     if not lead.values:

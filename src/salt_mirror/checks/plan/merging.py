@@ -94,7 +94,7 @@ class Merging:
         zone = self._estate.zone_for(name, change.view)
         if zone is None:
             where = f"the zone {change.zone}" if change.zone else f"the zone of {change.name}"
-            return f"{where} is not in the estate: ask whoever keeps it"
+            return f"{where} is not in the estate: ask its administrators"
         if rdtype in (SOA, NS) and name == zone.apex:
             return f"the {change.type} of a zone itself is never changed from here"
         return SetKey(zone.view, zone.apex, name, rdtype)
@@ -215,7 +215,7 @@ class Merging:
         return bool(goes) and not one.after and any(other is not None and other.values for other in wanted)
 
     def _merge_pointers(self, key: SetKey, being: OpenSet, proposals: list[Proposal]) -> None:
-        """An address needs one pointer: of several hosts that have it, one is named, an expected host before others."""
+        """An address needs one PTR record: of several hosts that have it, one is named, an expected host before others."""
         expected = self._expected.get((key.view, key.name, PTR))
         own = {name for name in being.values if not self._worse_pointer(key, name)[0]}
         for proposal in proposals:
@@ -318,7 +318,7 @@ class Merging:
                     yield from self._look_up([alias])
                 stays = self._beings.get(alias)
                 if stays is not None and stays.values:
-                    self._block(key, f"{to_text(key.name)} is an alias, beside which nothing else can stand")
+                    self._block(key, f"{to_text(key.name)} is an alias, beside which there can be no other record")
 
     def _clear(self, key: SetKey) -> Dialogue[None]:
         others = [key._replace(rdtype=rdtype) for rdtype in EVERY if rdtype not in (CNAME, SOA)]
@@ -332,7 +332,7 @@ class Merging:
         ]
         if kept:
             said = together_said(type_text(one.rdtype) for one in kept)
-            self._block(key, f"{to_text(key.name)} has {said} records, beside which no alias can stand")
+            self._block(key, f"{to_text(key.name)} has {said} records, beside which there can be no alias")
             return
         for one in there:
             self._beings[one].values.clear()

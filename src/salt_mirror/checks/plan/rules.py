@@ -31,7 +31,7 @@ RULES = (
         "A set gets the expected values that it lacks. An address, alias or PTR record that has taken the place of an "
         "expected one is removed. Where there are more values than are listed, and in sets that several people fill "
         "(TXT, MX, SRV, CAA and others), the others stay, unless the list says exact or absent.",
-        'gullmarsh.example TXT "v=spf1 -all" is expected and missing, and a verification stands there: the plan adds '
+        'gullmarsh.example TXT "v=spf1 -all" is expected and missing, and a verification is there: the plan adds '
         "the one and leaves the other.",
     ),
     PlanRule(
@@ -97,7 +97,7 @@ RULES = (
         "approved plans",
         "--write makes a file with a digest, who made it, and with --valid until when it may be sent. --from sends it "
         "exactly, or says why not: altered, expired, or changed since.",
-        "kiln-07 was registered by somebody else since: nothing of the approved plan is sent, and the set is named.",
+        "kiln-07 was registered with another address since: nothing of the approved plan is sent, and the set is named.",
     ),
     PlanRule(
         "going back",

@@ -29,10 +29,10 @@ FEW_OF_A_ZONE = 25
 _MEANS = {
     "REFUSED": "it refuses the change: the key may not change this zone, or it takes none from here",
     "NOTAUTH": "it is not authoritative for the zone, or only a secondary, or wants a key (update, update_key in the zone)",
-    "NOTZONE": "it says that a name lies outside the zone",
+    "NOTZONE": "it says that a name is not in the zone",
     "NOTIMP": "it takes no dynamic updates",
     "FORMERR": "it does not understand the change",
-    "SERVFAIL": "it failed; a directory server says so of a record that belongs to somebody else",
+    "SERVFAIL": "it failed; a directory server says so of a record that another account owns",
     UNKNOWN_KEY: "it does not know the key (BADKEY): it is not set up there, or under another name",
     OTHER_SECRET: "its key has another secret than ours (BADSIG)",
     OTHER_CLOCK: "its clock and ours are too far apart for signatures (BADTIME)",

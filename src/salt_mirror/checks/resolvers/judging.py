@@ -109,7 +109,7 @@ def _says(seen: ResolverSeen, done: list[Judged]) -> str:
     if seen.main is None:
         return "gives no usable answer"
     wrong = [one.test.title for one in done if one.test.mark not in ("ok", "note")]
-    return f"not right: {', '.join(wrong)}" if wrong else "does as it should"
+    return f"failed: {', '.join(wrong)}" if wrong else "passed all tests"
 
 
 def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
@@ -183,16 +183,18 @@ def _recursion(way: Way, seen: ResolverSeen, words: ResolverWords) -> Judged:
     given = recurses(way.looked_up) and any(answer.message for answer in way.looked_up)
     if seen.tried.outside:
         if given and any(answer.values for answer in way.looked_up):
-            return row("its users alone", "looks up for strangers too", [words.open_to_all(way.looked_up)])
-        return row("its users alone", "looks up nothing for this computer, which is outside of its networks", [])
+            return row(
+                "only its clients", "open resolver: it resolves for others too", [words.open_to_all(way.looked_up)]
+            )
+        return row("only its clients", "no recursion for this computer, which is not in its networks", [])
     if not recurses(way.looked_up):
         said = ", ".join(dict.fromkeys(answer.status for answer in way.looked_up if answer.message))
         return row("recursion", f"none from here ({said})", [words.no_recursion(way.looked_up, said)])
-    return row("recursion", "offered" if given else "not told", [])
+    return row("recursion", "offered" if given else "not known", [])
 
 
 def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether names of the world are found; an address that it gives for names that nobody has proves nothing."""
+    """Whether public names are found; an address that it gives for names that nobody has proves nothing."""
     invented = {value for answer in _made_up(seen) for value in answer.values}
     came = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
     came += [
@@ -203,11 +205,11 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
     ]
     found = [one for one in came if one.alias is not None or not set(one.values) <= invented]
     if came and not found:
-        return row("names of the world", "not known: what came is the address that it makes up", [], mark="unverified")
+        return row("public names", "not known: it rewrites NXDOMAIN", [], mark="unverified")
     says = f"{len(found)} of {many(len(seen.external), 'name')} found"
     if not found and any(one.unasked for one in seen.external):
-        return row("names of the world", "not asked", [], mark="unverified")
-    return row("names of the world", says, [] if found else [words.no_external(seen.external)])
+        return row("public names", "not asked", [], mark="unverified")
+    return row("public names", says, [] if found else [words.no_external(seen.external)])
 
 
 def _made_up(seen: ResolverSeen) -> list[Answer]:
@@ -228,9 +230,9 @@ def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
         one.answer.trouble is None and not one.answer.values and one.answer.alias is None for one in seen.nobody
     )
     if made_up:
-        return row("no such name", "is made into an address", [words.rewrites(made_up)])
-    says = "stays one" if denied else "could not be tried: no answer to a name that nobody has"
-    return row("no such name", says, [], mark="ok" if denied else "note")
+        return row("NXDOMAIN", "rewritten to an address", [words.rewrites(made_up)])
+    says = "passed on" if denied else "could not be tried: no answer for a nonexistent name"
+    return row("NXDOMAIN", says, [], mark="ok" if denied else "note")
 
 
 def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
@@ -239,7 +241,7 @@ def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
     if not told:
         return None
     outside = [answer for answer in told if _by_the_world(answer)]
-    says = f"{len(told) - len(outside)} of {many(len(told), 'reverse zone')} of private networks stay inside"
+    says = f"{len(told) - len(outside)} of {many(len(told), 'reverse zone')} of private networks are answered locally"
     return row("private networks", says, [words.private_outside(outside)] if outside else [])
 
 
@@ -274,4 +276,4 @@ def _unchanged(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
             owners = [record.owner for record in answer.sections.answer]
             at = next((n for n, r in enumerate(answer.sections.answer) if r.rdtype == CNAME), 0)
             late = at > 0 and owners[0] != answer.question.name
-            yield row("order", "as it was given", [words.out_of_order(answer)] if late else [])
+            yield row("order", "preserved", [words.out_of_order(answer)] if late else [])

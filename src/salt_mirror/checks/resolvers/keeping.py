@@ -45,15 +45,17 @@ def keeping_tests(seen: ResolverSeen, reached: set[Name], words: ResolverWords) 
         findings.append(words.caps(f"entries for at most {duration(cap)}, whatever their zones say"))
         says.append(f"entries for at most {duration(cap)}")
     if names or kept is not None:
-        yield row("keeps", "; ".join(says) or "no longer than the zones say", findings)
+        yield row("TTLs", "; ".join(says) or "not exceeded", findings)
     if seen.again:
         first = [seen.names[0].answer, *seen.again]
         said = {(one.status, one.values) for one in first if one.trouble is None}
         settled = _settled(seen.names[0].found)
         if len(said) > 1 and settled:
-            yield row("one answer", f"{len(said)} different ones in {len(first)} looks", [words.pool_differs(first)])
+            yield row(
+                "consistency", f"{len(said)} different answers in {len(first)} tries", [words.pool_differs(first)]
+            )
         elif said:
-            yield row("one answer", f"the same in {len(first)} looks", [])
+            yield row("consistency", f"the same answers in {len(first)} tries", [])
 
 
 def _settled(found: Lookup | None) -> bool:

@@ -29,7 +29,7 @@ class Reach(Enum):
     OWN = "reached"
     OLD = "an older copy"
     HELD_ON = "an old copy, for longer than the zone allows"
-    ELSEWHERE = "answered by somebody else"
+    ELSEWHERE = "not forwarded"
     NOT = "not reached"
     BOGUS = "does not validate"
     UNKNOWN = "not known"
@@ -93,7 +93,7 @@ def zones_test(looked: list[Reached], seen: ResolverSeen, words: ResolverWords) 
     own = sum(one.own or one.reach is Reach.BOGUS for one in looked)
     view = f" of the view {seen.tried.view}" if seen.tried.view else ""
     says = f"{own} of {many(len(looked), 'zone')}{view} reached"
-    why = "" if own == len(looked) else "whoever uses it does not find what stands there"
+    why = "" if own == len(looked) else "its clients do not find the names there"
     return Judged(Test(mark=worst(row.mark for row in rows), title="zones", says=says, why=why, tests=rows), findings)
 
 

@@ -85,35 +85,37 @@ class ResolverWords:
     def changes_case(self, way: Way) -> Finding:
         """The letters of the question come back in another case."""
         text = (
-            f"{self._label} gives the letters of the question in another case over {over_text(way.server)}: whoever tells "
-            "forged answers by them takes none of it."
+            f"{self._label} does not preserve the case of the query over {over_text(way.server)}: clients that compare "
+            "it drop the answer."
         )
         return self._state("res.changes-case", text, [way.simple])
 
     def no_recursion(self, answers: Sequence[Answer], said: str) -> Finding:
         """It looks up nothing for this computer."""
         asked = together_said(dict.fromkeys(to_text(one.question.name) for one in answers))
-        text = f"{self._label} looks up nothing for this computer: {said} to questions for {asked}."
+        text = f"{self._label} offers no recursion to this computer: {said} to queries for {asked}."
         return self._state("res.no-recursion", text, answers, advice=f"have {self._label} serve this network")
 
     def open_to_all(self, answers: Sequence[Answer]) -> Finding:
         """It looks up for whoever asks."""
         serves = together_said(map(str, self._seen.tried.duty.serves))
-        text = f"{self._label} serves {serves}, and looks up names for this computer, which is in none of them."
-        return self._state("res.open", text, answers, advice=f"have {self._label} answer {serves} alone")
+        text = f"{self._label} serves {serves}, and resolves names for this computer, which is in none of them."
+        return self._state("res.open", text, answers, advice=f"have {self._label} answer only {serves}")
 
     def zones_unreached(self, zones: list[ZoneSaid], total: int) -> Finding:
         """Zones whose servers answer us, and not through the resolver."""
-        text = f"{self._zones(zones, total)} not reached through {self._label}, and their own servers answer. {_each(zones)}"
+        text = (
+            f"{self._zones(zones, total)} not resolved by {self._label}, and their own servers answer. {_each(zones)}"
+        )
         told = self._forwarders()
         advice = f"look at what {self._label} asks for {to_text(zones[0].apex)}"
-        return self._state("res.zone-unreached", f"{text}{told}", [one.through.answer for one in zones], advice=advice)
+        return self._state(
+            "res.forwarding-fails", f"{text}{told}", [one.through.answer for one in zones], advice=advice
+        )
 
     def zones_elsewhere(self, zones: list[ZoneSaid], total: int) -> Finding:
         """Zones that somebody else answers for."""
-        text = (
-            f"Through {self._label}, somebody else answers for {self._zones(zones, total, verb=False)}. {_each(zones)}"
-        )
+        text = f"{self._label} does not forward {self._zones(zones, total, verb=False)}. {_each(zones)}"
         servers = dict.fromkeys(
             telling.server.label
             for one in zones
@@ -121,7 +123,7 @@ class ResolverWords:
         )
         advice = f"have {self._label} send questions for {together_said(_few(to_text(one.apex) for one in zones))} to "
         return self._state(
-            "res.zone-elsewhere", f"{text}{self._forwarders()}", [one.through.answer for one in zones],
+            "res.not-forwarded", f"{text}{self._forwarders()}", [one.through.answer for one in zones],
             advice=advice + together_said(_few(servers)),
         )  # fmt: skip
 
@@ -129,12 +131,12 @@ class ResolverWords:
         """Old copies that stay for longer than their zones say."""
         what = self._zones(zones, total, verb=False)
         text = f"{self._label} keeps an old copy of {what}, for longer than they say. {_each(zones)}"
-        return self._state("res.keeps-longer", text, [one.through.answer for one in zones])
+        return self._state("res.beyond-ttl", text, [one.through.answer for one in zones])
 
     def old_copies(self, zones: list[ZoneSaid], total: int) -> Finding:
         """Old copies that go by themselves."""
         text = f"{self._label} still has an old copy of {self._zones(zones, total, verb=False)}. {_each(zones)}"
-        return self._state("res.old-copy", text, [one.through.answer for one in zones])
+        return self._state("res.outdated-copy", text, [one.through.answer for one in zones])
 
     def zones_unknown(self, zones: list[ZoneSaid], total: int) -> Finding:
         """Zones of which nothing can be said, since their own servers say nothing."""
@@ -230,22 +232,22 @@ class ResolverWords:
     def no_external(self, answers: Sequence[Answer]) -> Finding:
         """No name of the world is found."""
         each = "; ".join(f"{to_text(one.question.name)}: {one.trouble or 'no such name'}" for one in answers)
-        text = f"No name of the world is found through {self._label}: {each}.{self._forwarders()}"
-        return self._state("res.no-external", text, answers, rdtype=A)
+        text = f"No public name is resolved by {self._label}: {each}.{self._forwarders()}"
+        return self._state("res.no-public-names", text, answers, rdtype=A)
 
     def rewrites(self, answers: Sequence[Answer]) -> Finding:
         """A "no" that was made into an address."""
         one = answers[0]
         values = ", ".join(rdata_text(A, value) for value in one.values) or f"an alias of {to_text(one.alias or ROOT)}"
         where = to_text(parent(one.question.name))
-        text = f"{self._label} gives an address for names that nobody has: one below {where} is {values} there."
-        return self._state("res.rewrites-no", text, answers, rdtype=A)
+        text = f"{self._label} gives an address for nonexistent names: one below {where} is {values} there."
+        return self._state("res.nxdomain-rewritten", text, answers, rdtype=A)
 
     def private_outside(self, answers: Sequence[Answer]) -> Finding:
         """Questions about private networks that go out."""
         zones = together_said(to_text(one.question.name) for one in answers)
-        text = f"{self._label} asks the world for {zones}: who asks whom in the network is told outside."
-        return self._state("res.private-outside", text, answers)
+        text = f"{self._label} asks public DNS for {zones}: it shows strangers who talks to whom in the network."
+        return self._state("res.private-reverse-leak", text, answers)
 
     def large_lost(self, lost: Sequence[ThroughIt]) -> Finding:
         """Long answers that do not arrive, or not whole."""
@@ -277,16 +279,16 @@ class ResolverWords:
         text = (
             f"{self._label} keeps entries for longer than their zones say, or since before that was shortened: {each}."
         )
-        return self._state("res.keeps-longer", text, [one.answer for one, _ in longer], rdtype=A)
+        return self._state("res.beyond-ttl", text, [one.answer for one, _ in longer], rdtype=A)
 
     def keeps_no_longer(self, given: int, whole: int) -> Finding:
         """A "no" that outlives what its zone says."""
         text = f'{self._label} keeps a "no" for {duration(given)}, where the zone says {duration(whole)} (RFC 2308).'
-        return self._state("res.keeps-longer", text, rdtype=A)
+        return self._state("res.beyond-ttl", text, rdtype=A)
 
     def caps(self, what: str) -> Finding:
         """What it keeps for a shorter time than it may."""
-        return self._state("res.caps", f"{self._label} keeps {what}.", rdtype=A)
+        return self._state("res.caps-ttl", f"{self._label} keeps {what}.", rdtype=A)
 
     def pool_differs(self, answers: Sequence[Answer]) -> Finding:
         """Several that answer at one address, and do not say the same."""

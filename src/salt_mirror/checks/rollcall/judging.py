@@ -176,4 +176,4 @@ def _registered_as(expected: ExpectedSet, atlas: Atlas, strangers: Collection[Na
                 if address in lead.values:
                     return f" {address_text(address)} is registered as {to_text(target)}."
     near = nearest(expected.name, strangers)
-    return f" There is {' and '.join(map(to_text, near))}, which nobody expects." if near else ""
+    return f" There is {' and '.join(map(to_text, near))}, which are not expected." if near else ""

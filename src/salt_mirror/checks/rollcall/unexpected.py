@@ -105,14 +105,14 @@ def _fault(one: Unexpected, zone: Zone) -> Finding:
     says = ", ".join(rdata_text(one.rdtype, value) for value in one.values)
     what = f"{to_text(one.name)} {type_text(one.rdtype)}"
     gone = whole_set(
-        one.name, one.rdtype, "registered", f"nobody expects it, and {to_text(zone.apex)} is closed", view=zone.view,
+        one.name, one.rdtype, "registered", f"it is not expected, and {to_text(zone.apex)} is closed", view=zone.view,
         zone=zone.apex, whole=(), there=[one.values],
     )  # fmt: skip
     choices = [
-        Choice(word="remove", says="nobody needs it", changes=[gone]),
+        Choice(word="remove", says="it is not needed", changes=[gone]),
         Choice(word="register", says="expect it in the estate, or allow it there", changes=[]),
     ]
-    text = f"{what} is registered ({says}), and nobody expects it: {to_text(zone.apex)} is closed."
+    text = f"{what} is registered ({says}), and it is not expected: {to_text(zone.apex)} is closed."
     return state("roll.not-allowed", text, name=one.name, rdtype=one.rdtype, view=zone.view, choices=choices)
 
 

@@ -132,7 +132,7 @@ class RollWords:
             DIFFERENT: f"{self._what} is {has}{where}, and {wants} is expected.",
             EXTRA: f"{self._what} is {has}{where}, and only {wants} is expected.",
             ALIAS: f"{to_text(self._expected.name)} is an alias{where}, and {self._kind} {wants} is expected.",
-            STILL_THERE: f"{self._what} must be gone, and is still there{where}: {has}.",
+            STILL_THERE: f"{self._what} should be absent, and is registered{where}: {has}.",
         }[kind]
         return self._finding(f"roll.{kind}", text + hint, changes=self._changes((kind,)))
 
@@ -164,7 +164,7 @@ class RollWords:
         """The set registered at its own name, where nothing of it stands yet."""
         expected = self._expected
         return whole_set(
-            expected.name, expected.rdtype, "expected", "it is to stand there itself", view=expected.view,
+            expected.name, expected.rdtype, "expected", "the record itself is expected", view=expected.view,
             zone=self._found.authority.zone, whole=expected.values, ttl=expected.ttl,
         )  # fmt: skip
 

@@ -146,7 +146,7 @@ def _bare(name: Name) -> str:
 @dataclass(slots=True)
 class DirectorySeen:
     """All that was seen of a directory. `declared`: its controllers were named, not found; `owners` tell which names the
-    pointers of strange addresses lead to; `name_servers` are the NS sets of the domain and of `_msdcs`, `delegated` the
+    PTR records of strange addresses lead to; `name_servers` are the NS sets of the domain and of `_msdcs`, `delegated` the
     name servers to which the zone above delegates `_msdcs`, with who told it; `aliases` the
     identifiers that lead to each host, as far as zones are in hand; `standings` whose word counts where servers differ."""
 

@@ -115,7 +115,7 @@ class Leftovers:
             changes = self._removal(records, f"{to_text(host)} is no domain controller")
             findings.append(self._said("dir.leftover", text, host, names, changes))
             rows.append(_listed(to_text(host), records))
-        why = "a domain controller that was taken away leaves records behind, and clients try it in vain"
+        why = "a domain controller that was removed leaves records, and clients try it without success"
         return self._told("leftover records", why, rows, findings)
 
     def records_of(self, host: Name, stranger: Host) -> list[_Record]:
@@ -180,8 +180,8 @@ class Leftovers:
                     findings.append(self._silent(target, list(places[target])))
                 continue
             text = (
-                f"{to_text(target)} is no domain controller of {self._domain}, and stands in "
-                f"{together_said(places[target])}: whoever is sent to it waits in vain."
+                f"{to_text(target)} is no domain controller of {self._domain}, and is in "
+                f"{together_said(places[target])}: clients that are referred to it wait without success."
             )
             advice = f"remove by hand, since no dynamic update takes it away: {'; '.join(places[target].values())}"
             answers = [answer for found in seen.name_servers.values() for answer in answers_of(found)]
@@ -189,11 +189,11 @@ class Leftovers:
                 self._state("dir.old-name-server", text, name=target, rdtype=NS, answers=answers, advice=advice)
             )
         said = (
-            f"{one.name} {'is' if one.outcome == 'differs' else 'may be'} a domain controller no more"
+            f"{one.name} {'is' if one.outcome == 'differs' else 'may be'} no longer a domain controller"
             for one in findings
         )
         says = together_said(said) or "none of a domain controller that is gone"
-        why = "who looks for the domain is sent there"
+        why = "clients that look for the domain are referred to it"
         mark = mark_of(findings, seen.name_servers.values())
         yield Judged(Test(mark=mark, title="name servers", says=says, why=why), findings)
 
@@ -202,7 +202,7 @@ class Leftovers:
         controller."""
         cause = f"{to_text(target)} is no domain controller, and gave no answer"
         text = (
-            f"{to_text(target)} stands in {together_said(places)}, is no domain controller of {self._domain}, and gave no "
+            f"{to_text(target)} is in {together_said(places)}, is no domain controller of {self._domain}, and gave no "
             "answer: a secondary that is down, or left of a domain controller that is gone."
         )
         return self._state("dir.unverified", text, name=target, rdtype=NS, outcome="unverified", cause=cause)
@@ -225,7 +225,7 @@ class Leftovers:
                 if name in wide and owner.values and all(parent(one) != self._directory.domain for one in owner.values):
                     continue  # of another domain of the forest
                 whose = ", ".join(to_text(target) for target in owner.values)
-                belongs = f"; by its pointer it belongs to {whose}" if whose else ""
+                belongs = f"; by its PTR record it belongs to {whose}" if whose else ""
                 text = (
                     f"{to_text(name)} has the address {address_text(value)}, which no domain controller has{belongs}."
                 )
@@ -240,7 +240,7 @@ class Leftovers:
         mark = mark_of(findings, over)
         says = "all of them domain controllers'" if mark == "ok" else "not all of them could be looked up"
         says = f"{len(findings)} of no domain controller" if findings else says
-        why = "who connects there reaches another host, or nobody"
+        why = "clients that connect there reach another host, or none"
         return Judged(Test(mark=mark, title="addresses of the domain", says=says, why=why), findings)
 
     # Controllers that moved, or have another role
@@ -259,7 +259,7 @@ class Leftovers:
                 names = self._registered_at(controller, [row for row in LOCATORS if row.site_form], site)
                 if names:
                     text = (
-                        f"{to_text(controller.host)} stands in the site {controller.site}, and is still registered for "
+                        f"{to_text(controller.host)} is in the site {controller.site}, and is still registered for "
                         f"{site}, which has domain controllers of its own: clients there may be sent to it, however far."
                     )
                     test, finding = self._to_remove("dir.old-site", text, controller, names, site)

@@ -44,7 +44,7 @@ LOCATORS = (
         "HOST",
         "all",
         0,
-        "older clients, and whoever types the domain as a host, connect to a domain controller",
+        "older clients, and users who type the domain as a host, connect to a domain controller",
     ),
     Locator("_ldap._tcp.{domain}", "SRV", "all", LDAP, "any client of the domain finds a directory server"),
     Locator(
@@ -117,7 +117,7 @@ LOCATORS = (
         "log-ons in the site find one near by",
     ),
     Locator(
-        "gc._msdcs.{forest}", "HOST", "global-catalog", 0, "clients that look up addresses alone find a global catalog"
+        "gc._msdcs.{forest}", "HOST", "global-catalog", 0, "clients that only look up addresses find a global catalog"
     ),
     *(
         locator

@@ -206,7 +206,7 @@ class DirectoryWords:
             cause = ways[0][1] if lag else ""
             answers = [answer for one in lacking[:_FEW] for answer in answers_of(self._seen.at(one))]
             yield self._state(
-                "dir.servers-disagree", f"{begin}; missing on {where} alone: {_names(lacking)}.", name=controller.host,
+                "dir.servers-disagree", f"{begin}; only missing on {where}: {_names(lacking)}.", name=controller.host,
                 answers=answers, expected=self._lines(lacking, controller),
                 advice=lag, cause=cause, changes=[] if lag else self._changes(lacking, controller),
             )  # fmt: skip
@@ -247,7 +247,7 @@ class DirectoryWords:
         name = name_of("_ldap._tcp.dc._msdcs.{domain}", self._directory) or self._directory.domain
         found = self._seen.found.get((name, "SRV"))
         if found is None or found.usable:
-            text = f"No record leads to a domain controller of {self._domain}: nobody can log on."
+            text = f"No record leads to a domain controller of {self._domain}: users cannot log on."
             finding = self._state("dir.no-controller", text, name=self._directory.domain)
             return Judged(Test(mark="fault", title="domain controllers", says=text), [finding])
         why = troubles_of(found)
@@ -276,7 +276,7 @@ class DirectoryWords:
             )
             findings.append(self._state("dir.two-primaries", text, name=name, answers=answers_of(found)))
         elif not hosts:
-            text = f"Nobody has registered the PDC emulator role of {self._domain}."
+            text = f"No controller has registered the PDC emulator role of {self._domain}."
             findings.append(self._state("dir.no-primary", text, name=name, answers=answers_of(found)))
         mark = mark_of(findings, [found])
         return Judged(Test(mark=mark, title="the PDC emulator role", says=names or "nobody", why=why), findings)

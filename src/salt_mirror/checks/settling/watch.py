@@ -331,7 +331,7 @@ class Watch:
         if len(passed) > 1:
             late = round(self.now - passed[0])
             slot.vantage.notes["holds-on"] = (
-                f"by its own telling its entry ran out {late} s ago, and it gave the old state {len(passed)} times since"
+                f"by its own TTL its entry expired {late} s ago, and it gave the old state {len(passed)} times since"
             )
 
     def _open_caches(self, goal: Goal) -> None:

@@ -83,8 +83,8 @@ def findings_of(watch: Watch) -> Iterator[Finding]:
     goal = watch.slots[0].goal
     for vantage in {id(slot.vantage): slot.vantage for slot in watch.slots}.values():
         if "holds-on" in vantage.notes:
-            text = f"{vantage.server.label} holds on to entries beyond their end: {vantage.notes['holds-on']}."
-            yield state("settle.holds-on", text, name=goal.name, rdtype=goal.rdtype)
+            text = f"{vantage.server.label} serves expired entries: {vantage.notes['holds-on']}."
+            yield state("settle.serves-expired", text, name=goal.name, rdtype=goal.rdtype)
         if vantage.members > 1:
             text = (
                 f"{vantage.server.label} is a pool: {vantage.members} caches with entries of their own answer at "
@@ -98,7 +98,7 @@ def findings_of(watch: Watch) -> Iterator[Finding]:
         if slot.goal.reached(last.values) and last.ttl > most:
             label, name = slot.vantage.server.label, to_text(slot.goal.name)
             text = f"{label} keeps {name} for {last.ttl} s, and its servers give {most} s."
-            yield state("settle.longer-ttl", text, name=slot.goal.name, rdtype=slot.goal.rdtype)
+            yield state("settle.beyond-ttl", text, name=slot.goal.name, rdtype=slot.goal.rdtype)
 
 
 def _longest_ttl(watch: Watch, goal: Goal) -> int | None:

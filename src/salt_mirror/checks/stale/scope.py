@@ -52,7 +52,7 @@ class AgingRecord(NamedTuple):
 
 @dataclass(slots=True)
 class Inventory:
-    """The records of one view: by name, the names on each address, the pointers of each address, and who refers to a name.
+    """The records of one view: by name, the names on each address, the PTR records of each address, and who refers to a name.
     `current` are zones that were taken from a server in this very run."""
 
     view: str

@@ -55,9 +55,9 @@ def evidence_of(found: Suspicion, now_h: float, life_h: int | None) -> list[str]
     elif found.leases_known and leased is None and record.rdtype in ADDRESS_TYPES and found.reason is Reason.STALE:
         said.append("no lease of its address")
     if found.named and record.rdtype in ADDRESS_TYPES:
-        said.append(f"its pointer names {together_said(map(to_text, found.named))} now")
+        said.append(f"its PTR record names {together_said(map(to_text, found.named))} now")
     if found.pointer is not None and record.stamp_h and (found.pointer.stamp_h or 0) < record.stamp_h - 24:
-        said.append(f"its pointer is older, last refreshed {ago(found.pointer.stamp_h or 0, now_h)} ago")
+        said.append(f"its PTR record is older, last refreshed {ago(found.pointer.stamp_h or 0, now_h)} ago")
     if (
         found.newer is not None
         and found.newer.stamp_h
@@ -140,11 +140,11 @@ class StaleWords:
             record.name, record.rdtype, "registered", "it leads nowhere", view=record.zone.view, zone=record.zone.apex,
             remove=[record.rdata],
         )  # fmt: skip
-        choice = Choice(word="remove", says="nobody needs it", changes=[gone])
+        choice = Choice(word="remove", says="it is not needed", changes=[gone])
         if open_to_all:
             who = to_text(record.name)
-            text = f"{what}: its domain is in nobody's hands, and whoever registers it gets what is meant for {who}."
-            code = "left.open-target"
+            text = f"{what}: its domain is not registered, and anyone who registers it gets the traffic of {who}."
+            code = "left.unregistered-domain"
         else:
             text, code = f"{what}.", "left.dangling"
         others = self._inventory.referring.get(target, [])
@@ -202,5 +202,5 @@ def _what(group: Sequence[Suspicion]) -> str:
     name = group[0].record.name
     values = [f"{type_text(one.record.rdtype)} {rdata_text(one.record.rdtype, one.record.rdata)}" for one in group]
     address = address_of(name) if group[0].record.rdtype == PTR else None
-    owner = f"the pointer of {address_text(address)}" if address is not None else to_text(name)
+    owner = f"the PTR record of {address_text(address)}" if address is not None else to_text(name)
     return f"{owner} ({', '.join(values)})"

@@ -93,7 +93,7 @@ class Stale(Part):
         if not scope.aged and scope.everything:
             self.remarks.append(
                 "no source of ages: an export with age marks (ages in [[zones]]), or a directory to read "
-                "(directory in [[directories]]), tells what is stale; references and retired networks are judged without"
+                "(directory in [[directories]]), shows what is stale; references and retired networks are judged without"
             )
         for view in scope.views():
             self.remarks += [said for zone in self._zones(view) if (said := _stamps_apart(zone, scope))]
@@ -101,7 +101,7 @@ class Stale(Part):
             for zone in self._zones(inventory.view):
                 if scope.sources(zone) and scope.aging(zone).life_h is None:
                     self.remarks.append(
-                        f"nobody says how long records live in {to_text(zone.apex)}: no_refresh and refresh in its [[zones]] do"
+                        f"no scavenging interval is known for {to_text(zone.apex)}: no_refresh and refresh in its [[zones]] do"
                     )
                 elif scope.sources(zone) and scope.aging(zone).on is False:
                     self.remarks.append(f"aging is switched off for {to_text(zone.apex)}: nothing is taken there")
@@ -311,7 +311,7 @@ _WORDS = {"stale": "stale", "left": "left over", "dangling": "dangling"}
 _GONE = frozenset(_WORDS)
 _KINDS = {
     Reason.STALE.value: "stale", Reason.REUSED.value: "left", Reason.RETIRED.value: "left", Reason.NEEDED.value: "needed",
-    Reason.NOT_STATIC.value: "needed", "left.dangling": "dangling", "left.open-target": "dangling",
+    Reason.NOT_STATIC.value: "needed", "left.dangling": "dangling", "left.unregistered-domain": "dangling",
 }  # fmt: skip
 _BANDS = (14, 30, 90, 365)
 

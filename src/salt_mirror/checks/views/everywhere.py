@@ -56,7 +56,7 @@ def _parts(told: Mapping[Server, TypeAnswer], views: Mapping[str, Sequence[Serve
         left = [one.ttl for one in members if one.ttl is not None and one.from_cache]
         more = f" for {'up to ' if len(members) > 1 else ''}another {duration(max(left))}" if left else ""
         whose = (
-            f"{together_said(one.server.label for one in members)}{' alone' if len(members) == 1 else ', as no view'}"
+            f"{together_said(one.server.label for one in members)}{' only' if len(members) == 1 else ', as no view'}"
         )
         yield f"{whose}: {what}{more}"
     if silent:

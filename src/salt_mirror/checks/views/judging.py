@@ -197,7 +197,7 @@ def _as_expected(side: Side, expected: Sets) -> bool:
 
 
 def leaks(inside: InsideZone) -> Dialogue[SeenInViews]:
-    """Asks public servers for a zone that is for the inside alone. One that refuses tells nothing, as it should."""
+    """Asks public servers for a zone that is internal. One that refuses tells nothing, as it should."""
     told: dict[Server, None] = {}
     silent: dict[Server, str] = {}
     batch = [Question(name, rdtype, server) for server in inside.servers for name, rdtype in inside.probes]

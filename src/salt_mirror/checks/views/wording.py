@@ -29,38 +29,36 @@ class ViewWords:
 
     def not_same(self, sides: list[tuple[str, Sets]]) -> Finding:
         """It has to be the same in some views, and is not."""
-        text = f"{self._text} has to be the same in {_listed(view for view, _ in sides)}, and is not: {_sides(sides)}."
+        text = f"{self._text} has to be equal in {_listed(view for view, _ in sides)}, and is not: {_sides(sides)}."
         return state("view.not-same", text, name=self.name, rdtype=_first_type(sides))
 
     def hidden(self, view: str, public: str, sets: Sets) -> Finding:
         """People inside get a no for what the world has, since their own zone of that name stands before the world's."""
         zone = self._scope.estate.zone_of(self.name, view)
         assert zone is not None
-        cause = f"{to_text(zone.apex)} of the view {view} stands before the world's, and lacks what that has"
-        text = f"{self._text} is in the view {public} ({_said(sets)}), and {view} says that there is no such thing."
+        cause = f"{to_text(zone.apex)} of the view {view} hides the public zone, and lacks its records"
+        text = f"{self._text} is in the view {public} ({_said(sets)}), and not in {view} (NXDOMAIN or NODATA)."
         changes = [
             changed(self.name, rdtype, "registered", f"the view {public} has it", view=view, zone=zone.apex, add=values)
             for rdtype, values in sets.items()
         ]
-        choice = Choice(word="register", says="people inside are to reach it as the world does", changes=changes)
-        return state("view.hidden", text, name=self.name, rdtype=min(sets), view=view, choices=[choice], cause=cause)
+        choice = Choice(word="register", says="internal users need the public service", changes=changes)
+        return state("view.missing", text, name=self.name, rdtype=min(sets), view=view, choices=[choice], cause=cause)
 
     def differs(self, sides: list[tuple[str, Sets]]) -> Finding:
         """It is otherwise in another view, and nobody has said that it is meant to be."""
-        text = f"{self._text} is not the same in every view: {_sides(sides)}. Nothing says that this is meant."
-        advice = "expect it in each view as it is meant to be, or name it in [[same]]"
+        text = f"{self._text} differs between views: {_sides(sides)}. The estate does not declare that."
+        advice = "declare what each view is to have, or name it in [[same]]"
         return state("view.differs", text, name=self.name, rdtype=_first_type(sides), advice=advice)
 
     def told_outside(self, view: str, sets: Sets, apart: Sets) -> Iterator[Finding]:
-        """What a public view tells and should not: private addresses, names of the inside, what is for the inside alone."""
+        """What a public view tells and should not: private addresses, names of the inside, what is internal."""
         zone = self._scope.estate.zone_of(self.name, view)
         apex = zone.apex if zone is not None else None
         if sets and self._scope.is_inside_only(self.name):
-            text = (
-                f"{self._text} is for the inside alone ([[inside_only]]), and the view {view} tells it: {_said(sets)}."
-            )
+            text = f"{self._text} is internal ([[inside_only]]), and the view {view} has it: {_said(sets)}."
             changes = [
-                changed(self.name, rdtype, "expected", "for the inside alone", view=view, zone=apex, remove=values)
+                changed(self.name, rdtype, "expected", "internal", view=view, zone=apex, remove=values)
                 for rdtype, values in sets.items()
             ]
             yield state("view.leak", text, name=self.name, rdtype=min(sets), view=view, changes=changes)
@@ -70,10 +68,11 @@ class ViewWords:
             if private:
                 shown = ", ".join(address_text(value) for value in sorted(private))
                 text = (
-                    f"{self._text} has a private address in the view {view}: {shown}. Nobody outside can connect to it."
+                    f"{self._text} has a private address in the view {view}: {shown}. It cannot be reached from the "
+                    "Internet."
                 )
                 change = changed(self.name, rdtype, "registered", "private", view=view, zone=apex, remove=private)
-                choice = Choice(word="remove", says="nobody outside needs it", changes=[change])
+                choice = Choice(word="remove", says="nobody needs it from the Internet", changes=[change])
                 yield state("view.private-address", text, name=self.name, rdtype=rdtype, view=view, choices=[choice])
         for rdtype, values in {**sets, **apart}.items():
             targets = [soa_fields(value).mname for value in values] if rdtype == SOA else []
@@ -81,7 +80,7 @@ class ViewWords:
             inside = [target for target in targets if self._scope.is_inside(target)]
             if inside:
                 shown = ", ".join(sorted(map(to_text, inside)))
-                text = f"{self._text} {type_text(rdtype)} tells a name of the inside in the view {view}: {shown}."
+                text = f"{self._text} {type_text(rdtype)} names an internal host in the view {view}: {shown}."
                 yield state("view.internal-name", text, name=self.name, rdtype=rdtype, view=view)
 
     def unverified(self, view: str, trouble: str, found: Lookup) -> Finding:
@@ -95,16 +94,14 @@ class ViewWords:
     @staticmethod
     def leak(zone: Zone, server: Server) -> Finding:
         """A public server that answers for a zone of the inside."""
-        text = f"{server.label}, which the world asks, answers for {to_text(zone.apex)}, which is in no public view."
-        advice = f"take {to_text(zone.apex)} off {server.label}, or have it answer the inside alone"
+        text = f"{server.label}, which is public, answers for {to_text(zone.apex)}, which is in no public view."
+        advice = f"take {to_text(zone.apex)} off {server.label}, or have it answer internal clients only"
         return state("view.leak", text, name=zone.apex, rdtype=SOA, view=zone.view, advice=advice, server=server)
 
     @staticmethod
     def leak_unverified(zone: Zone, server: Server, why: str) -> Finding:
         """A public server of which nobody knows whether it answers for a zone of the inside."""
-        text = (
-            f"Whether {server.label}, which the world asks, answers for {to_text(zone.apex)} could not be seen: {why}."
-        )
+        text = f"Whether {server.label}, which is public, answers for {to_text(zone.apex)} could not be seen: {why}."
         return state(
             "view.unverified", text, name=zone.apex, rdtype=SOA, view=zone.view, outcome="unverified", server=server,
             cause=f"{server.label}: {why}",

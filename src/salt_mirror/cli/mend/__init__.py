@@ -23,7 +23,7 @@ def mend(
         ),
     ] = None,
     only: Annotated[
-        list[str] | None, option("--only", "WORD", "This check, zone, view or code alone; may be repeated.")
+        list[str] | None, option("--only", "WORD", "Only this check, zone, view or code; may be repeated.")
     ] = None,
     skip: Annotated[list[str] | None, option("--skip", "WORD", "Leave this check, zone, view or code out.")] = None,
     taken: Annotated[
@@ -46,7 +46,7 @@ def mend(
 
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
-        raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or stand in its folder")
+        raise BadInput("nothing to mend: an estate with zones is needed; name it with --estate, or run in its folder")
     _check(changing, planning, chosen=bool(names or only or skip or taken))
     check_tickets(showing)
     settled = read_decisions(planning.decisions) if planning.decisions is not None else []

@@ -160,7 +160,7 @@ class Applying:
 
         (answer,) = _asked(Runner(self._engine), [Question(zone.apex, SOA, server)])
         if answer.trouble is not None or not answer.values:
-            raise OSError(None, f"{server.label} does not tell its full name in the SOA: {answer.trouble or 'no SOA'}")
+            raise OSError(None, f"{server.label} does not have its full name in the SOA: {answer.trouble or 'no SOA'}")
         host = to_text(soa_fields(answer.values[0]).mname).rstrip(".")
         short = zone.updates.short_signature
         return ticket_signer(server, host, timeout_s=self._timeout_s, short_signature=short)

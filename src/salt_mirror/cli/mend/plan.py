@@ -124,7 +124,7 @@ class Mending(Sender):
         """With what the changes of a zone are signed."""
         updates = self._estate.zones[view][zone].updates
         if updates.kerberos:
-            return "signed with the Kerberos ticket of whoever sends it"
+            return "signed with the Kerberos ticket of the user who sends it"
         key = updates.key or server.key
         return f"signed with the key {to_text(key.name).rstrip('.')}" if key is not None else "without a key"
 

@@ -103,7 +103,7 @@ class Restoring(Sender):
         for number, why in ((found.refused, "refused"), (found.unsent, "never sent")):
             was, stays = ("was", "stays as it is") if number == 1 else ("were", "stay as they are")
             says += f"; {number:,} {was} {why} by that run, and {stays}" if number else ""
-        says += f"; {len(others):,} left, since somebody changed them or they could not be read" if others else ""
+        says += f"; {len(others):,} left, since they were changed or could not be read" if others else ""
         sheet = PlanSheet(
             says=says, mends=0, changes=[line_of(one) for one in in_order(back)], not_ours=[], waiting=[],
             carried=[*told, *(carried(one.key, "differs", why) for one, why in others)], late=late or [],

@@ -85,7 +85,7 @@ class Sender:
         if wish.apply and showing.json and not wish.yes:
             raise BadInput("--json prints one document, at the end: changes are then sent without asking, with --yes")
         if wish.apply and not wish.yes and not (sys.stdin.isatty() and sys.stdout.isatty()):
-            raise BadInput("nobody can be asked here: changes are sent without asking with --yes alone")
+            raise BadInput("there is no terminal to ask on: --yes sends changes without asking")
 
     def _tried(self, atlas: Atlas, engine: Near, sets: list[PlannedSet]) -> tuple[Applying, str]:
         """Sends every message with changes that change nothing, and says how many would be carried out."""

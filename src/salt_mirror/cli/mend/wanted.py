@@ -89,7 +89,7 @@ class Selection:
         text = read_text(path)
         if '"schema"' in text[:200]:
             self._reported = _findings_in(text, path)
-            self.remarks.append(f"{many(len(self._reported), 'finding')} of {path}, as far as they still stand")
+            self.remarks.append(f"{many(len(self._reported), 'finding')} of {path}, if they are still there")
             return
         self.approval, self.older = read_plan(path, now())
         if self.approval is not None:

@@ -135,7 +135,7 @@ def _read_behind(source: Source, found: Settings) -> None:
     else:
         found.resolvers = []
         where = found.stub.address if found.stub is not None else ""
-        found.unread.append(f"what stands behind the resolver on this computer ({where}) is not written anywhere known")
+        found.unread.append(f"what is behind the resolver on this computer ({where}) is not written anywhere known")
 
 
 def _assignments(text: str) -> dict[str, str]:

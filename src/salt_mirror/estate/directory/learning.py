@@ -41,7 +41,7 @@ def learn(session: Session, now: datetime | None = None, *, records: bool = True
     domain_dn, forest_dn = root.text("defaultnamingcontext"), root.text("rootdomainnamingcontext")
     settings_dn = root.text("configurationnamingcontext")
     if not domain_dn or not settings_dn:
-        raise DirectoryFailed("it tells no domain and no configuration: is it a directory of a domain?")
+        raise DirectoryFailed("it has no domain and no configuration: is it a directory of a domain?")
     domain, forest = domain_of(domain_dn), domain_of(forest_dn or domain_dn)
     head = next(iter(session.search(domain_dn, "(objectClass=domain)", ["objectGUID", "fSMORoleOwner"])), None)
     partitions = _partitions(session, settings_dn, domain, forest)

@@ -194,7 +194,7 @@ def _elements(text: str, path: Path) -> Iterator[tuple[dict[str, str], int]]:
 
     def begin(tag: str, attributes: dict[str, str]) -> None:
         if len(stack) > _DEEPEST:
-            raise BadInput.at(path, parser.CurrentLineNumber, "elements stand too deep in one another")
+            raise BadInput.at(path, parser.CurrentLineNumber, "elements are nested too deeply")
         fields = {local(key): value for key, value in attributes.items()}
         stack.append((local(tag), fields, [], parser.CurrentLineNumber))
 

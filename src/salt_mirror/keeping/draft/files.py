@@ -136,7 +136,7 @@ class DraftFiles:
         title = bare((forward or list(self.learnt.zones))[0])
         return (
             f"# The estate of {title}, drafted by salt-mirror {__version__}, {self.moment}.\n"
-            "# Each table says where it comes from. A server stands in a zone's list because it was asked, and answered\n"
+            "# Each table says where it comes from. A server is in a zone's list because it was asked, and answered\n"
             "# for the zone with authority. This is a file to go on with by hand.\n\n"
             f"title = {tables.quoted(title)}"
         )

@@ -95,7 +95,7 @@ def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collectio
     if zone.held_by is not None:
         lines.append(_with_why("transfer = true", f"{names.known[zone.held_by]} hands it over"))
     if zone.signed_changes:
-        why = "the directory takes changes signed with a ticket alone"
+        why = "the directory only takes changes signed with a ticket"
         if not zone.updates_told:
             why = "secure dynamic updates, as is usual: the directory does not say"
         lines.append(_with_why("kerberos = true", why))
@@ -138,7 +138,7 @@ def key_table(name: str, file: str) -> str:
 def isolated_table() -> str:
     """`[resolver_tests]` where none of this computer's resolvers finds a name of the world."""
     return (
-        "# None of this computer's resolvers finds a name of the world: the network is taken for one that leads nowhere.\n"
+        "# None of this computer's resolvers resolves a public name: the network is taken for one without Internet access.\n"
         "[resolver_tests]\nexternal = []\n"
     )
 

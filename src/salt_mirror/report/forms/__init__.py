@@ -31,6 +31,6 @@ FORMS = {
     "junit": ReportForm("junit", "build servers: a case for each zone, fault and doubt"),
     "markdown": ReportForm("markdown", "tickets and merge requests"),
     "openmetrics": ReportForm("openmetrics", "monitoring that reads text files"),
-    "html": ReportForm("html", "people: one page that stands by itself"),
+    "html": ReportForm("html", "people: one page in one file"),
 }
 """Every form, by the word that chooses it."""

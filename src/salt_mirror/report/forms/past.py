@@ -106,4 +106,4 @@ def _in_words(chronicle: Chronicle) -> str:
         f"{day:%d %b}: {', '.join(f'{count} of {check}' for check, count in by_check.most_common()) or 'none'}"
         for day, by_check in sorted(chronicle.faults_by_day().items())
     ]
-    return clean(f"Faults that stood at the last run of each day. {'; '.join(parts)}.")
+    return clean(f"Open faults at the last run of each day. {'; '.join(parts)}.")

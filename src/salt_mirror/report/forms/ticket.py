@@ -64,9 +64,7 @@ def sections(report: Report) -> list[Section]:
             [Item("Restores what this run changes, and nothing else:", f"salt-mirror mend --back {back}")],
         ),
         Section("Decisions made", "", [Item(says) for says in plan.decided]),
-        Section(
-            "Decisions open", "Nothing is planned for these before somebody decides.", list(_waiting(plan.waiting))
-        ),
+        Section("Decisions open", "Nothing is planned for these until it is decided.", list(_waiting(plan.waiting))),
     ]
     for fate, title in FATES.items():
         found.append(Section(title.capitalize(), "", list(_left(one for one in plan.not_ours if one.fate == fate))))

@@ -23,7 +23,7 @@ def print_ages(sheet: AgeSheet, line: Callable[..., None]) -> None:
             line(f"{clean(group.key):<{width}}  {said}", 8)
     if sheet.forecast:
         line()
-        line(Text("WHAT GOES WHEN, unless it is refreshed", style="bold"))
+        line(Text("SCAVENGING FORECAST, unless refreshed", style="bold"))
         for due in sheet.forecast:
             needed = f", {due.needed:,} of them needed" if due.needed else ""
             more = f" and {due.records - len(due.names):,} more" if due.records > len(due.names) else ""

@@ -91,7 +91,7 @@ def _zones(audit: Audit, file: TextIO, *, everything: bool) -> None:
     for line in lines:
         cells = [_cell(line.checks.get(check)) for check in checks]
         if line.soa_alone and line.outcome == "agrees":
-            cells[checks.index("authority")] = Text("SOA alone", style="yellow")
+            cells[checks.index("authority")] = Text("SOA only", style="yellow")
         table.add_row(line.zone, clean(line.view), *cells, *([_looked_at(line)] if narrowed else []))
     console = console_for(file)
     if lines:
@@ -148,9 +148,7 @@ def _stood(life: Life) -> str:
     begin = f"first seen {_at(life.first)}"
     if life.ended is not None:
         longest = duration(round((life.ended - life.first).total_seconds()))
-        return (
-            f"{begin}, last seen {_at(life.last)}, gone at {_at(life.ended)}: it stood for at most {longest} after that"
-        )
+        return f"{begin}, last seen {_at(life.last)}, gone at {_at(life.ended)}: it was open for at most {longest} after that"
     least = duration(round((life.last - life.first).total_seconds()))
     if life.seen_last:
         return f"{begin}, still there {least} later" if life.last > life.first else f"{begin}, in the last run"

@@ -26,7 +26,7 @@ def print_budget(seen: BudgetSeen, budget: Budget, remarks: list[str], file: Tex
         line(Text(f"Note: {clean(remark)}", style="yellow"))
     line()
     if budget.capped:
-        line(Text("  as resolvers are said to keep entries; the TTL of their records says otherwise", style="dim"))
+        line(Text("  as resolvers are said to keep entries; the TTL of their records differs", style="dim"))
     begin = budget.change_at
     for moment in budget.timeline:
         after = round((moment.at - begin).total_seconds())

@@ -26,7 +26,7 @@ class ExplanationPage:
     def overview(self) -> None:
         """Every family with its codes, a line for each."""
         console = self._console
-        told = f"{len(catalogue())} codes in {len(families())} families; explain CODE or CHECK tells all of one."
+        told = f"{len(catalogue())} codes in {len(families())} families; explain CODE or CHECK shows one."
         console.print(Text(told, style="bold"))
         for family, text in families().items():
             console.print()

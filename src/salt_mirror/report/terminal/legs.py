@@ -22,7 +22,7 @@ def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *,
     console = console_for(file)
     for leg in legs:
         line()
-        line(Text.assemble(("WAY TO ", "dim"), (f"{leg.name} {leg.type}", "bold")))
+        line(Text.assemble(("PATH TO ", "dim"), (f"{leg.name} {leg.type}", "bold")))
         table = table_of("zone", "servers", "say", "ms")
         for step in leg.steps:
             for number, servers in enumerate(_grouped(step, everything)):
@@ -37,7 +37,7 @@ def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *,
                 table.add_row("", "", Text(clean(remark), style="yellow"), "")
         print_table(console, table)
         if leg.cached:
-            line(f"A resolver that went this way has cached: {'; '.join(leg.cached)}.", 8)
+            line(f"A resolver that followed this path has cached: {'; '.join(leg.cached)}.", 8)
 
 
 def _grouped(step: Step, everything: bool) -> list[list[StepServer]]:

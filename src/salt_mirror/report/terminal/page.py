@@ -137,7 +137,7 @@ class Page:
         ]
         if ages:
             longest, one = max(ages, key=lambda pair: pair[0])
-            self.line(f"standing {len(ages)} faults, the longest for {duration(longest)}: {one.code} {one.name}", 8)
+            self.line(f"earlier {len(ages)} faults, the oldest for {duration(longest)}: {one.code} {one.name}", 8)
 
     @property
     def _zones(self) -> list[tuple[str, str]]:
@@ -167,7 +167,7 @@ class Page:
                 f"{many(more, 'more finding')} of {many(len(found.left), 'other kind')} are not shown. " if more else ""
             )
             self.line()
-            self.line(Text(f"{left}In short, to fit: --all tells each whole, and so does a --report.", style="dim"))
+            self.line(Text(f"{left}Shortened to fit: --all shows everything, and so does a --report.", style="dim"))
 
     def _height(self, line: Line) -> int:
         """How many rows a line takes."""
@@ -178,11 +178,11 @@ class Page:
         if kind == "unverified":
             findings = self._report.unverified
             subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
-            return f"COULD NOT BE VERIFIED: {many(subjects, *self._units)}, and why"
+            return f"UNVERIFIED: {many(subjects, *self._units)}"
         found = self._report.weighing(kind)
         if kind == "caution":
-            return f"WILL BITE: {many(len(found), 'caution')}"
-        return f"DIFFERS: {things_said(found) or many(len(found), 'fault')}"
+            return f"CAUTIONS: {len(found):,}"
+        return f"FAULTS: {things_said(found) or f'{len(found):,}'}"
 
     def notes(self, *, everything: bool) -> None:
         """The notes, if everything is wanted."""

@@ -17,7 +17,7 @@ def print_zones(chronicle: Chronicle, file: TextIO) -> None:
     console = console_for(file)
     standing = chronicle.standing()
     faults = sum(one.weight == "fault" for one in standing)
-    console.print(Text(f"{many(faults, 'fault')} and {many(len(standing) - faults, 'caution')} stand."))
+    console.print(Text(f"{many(faults, 'fault')} and {many(len(standing) - faults, 'caution')} open."))
     table = table_of("zone", "view", "day (UTC)", "last run of it")
     for (view, zone), days in chronicle.zone_days().items():
         for number, (day, run) in enumerate(days.items()):

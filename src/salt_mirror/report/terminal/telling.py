@@ -31,7 +31,7 @@ _AT_LEAST = 5
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
 _HOW = {"transfer": ", by transfer", "tls": ", over TLS", "https": ", over HTTPS"}
-_NO_SUCH_TYPE = "nothing of this type"
+_NO_SUCH_TYPE = "NODATA"
 
 Line = tuple[Text, int]
 """A line and its indent."""
@@ -77,16 +77,19 @@ class Teller:
         one = fold.findings[0]
         if fold.cause:
             style = "yellow" if fold.kind == "unverified" else "bold red"
-            titles = together_said(dict.fromkeys(catalogue()[one.code].title for one in fold.findings))
+            titles = together_said(dict.fromkeys(titled(one.code) for one in fold.findings))
             return [
                 (Text.assemble(("cause   ", style), (clean(fold.cause), "bold")), 0),
                 (Text(f"{titles}: {fold.first()}{self._view(one)}"), 8),
             ]
         if fold.alone:
             return [(self._head(one), 0)]
-        word = "doubt" if fold.kind == "unverified" else fold.kind
+        word = "" if fold.kind == "unverified" else fold.kind
         style = _COLOURS.get(fold.kind, "yellow")
-        told = Text.assemble((f"{word:<8}", style), (clean(fold.says), "bold"), f"{self._view(one)}{fold.named}")
+        codes = ", ".join(dict.fromkeys(finding.code for finding in fold.findings))
+        told = Text.assemble(
+            (f"{word:<8}", style), (clean(fold.says), "bold"), (f" ({codes})", "dim"), f"{self._view(one)}{fold.named}"
+        )
         return [(told, 0)]
 
     # Whole
@@ -107,7 +110,7 @@ class Teller:
     def _cause(self, cause: str, findings: Sequence[Finding]) -> list[Line]:
         lines: list[Line] = [(Text(), 0), (Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")), 0)]
         for finding, after in zip(findings, [*findings[1:], None], strict=True):
-            lines.append((Text(f"{self.place(finding)}  {catalogue()[finding.code].title}"), 8))
+            lines.append((Text(f"{self.place(finding)}  {titled(finding.code)}"), 8))
             if finding.remedy and not same_mend(finding, after):
                 lines += self._mend(finding, 16)  # what one change mends is told once
         return lines
@@ -116,6 +119,7 @@ class Teller:
         return Text.assemble(
             (f"{finding.weight:<8}", _COLOURS[finding.weight]),
             (catalogue()[finding.code].title, "bold"),
+            (f" ({finding.code})", "dim"),
             f"  {self.place(finding)}",
         )
 
@@ -215,6 +219,11 @@ def _by_kind(told: list[ToldFold]) -> dict[str, list[ToldFold]]:
     return found
 
 
+def titled(code: str) -> str:
+    """The title of a code, and the code: `explain`, `accept` and `--skip` take it."""
+    return f"{catalogue()[code].title} ({code})"
+
+
 def evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
     """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
     said: dict[tuple[str, str, str], list[str]] = {}
@@ -252,4 +261,4 @@ def _said(one: Evidence) -> str:
         return ", ".join(one.values)
     if one.trouble:
         return one.trouble
-    return "no such name" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
+    return "NXDOMAIN" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
