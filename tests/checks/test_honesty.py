@@ -76,7 +76,7 @@ def test_a_name_in_a_circle_of_aliases_is_told_as_one() -> None:
 def test_a_sweep_over_nothing_says_so_and_a_run_without_answers_does_not_agree(run: Run, standins: StandIns) -> None:
     server = standins.add([read_zone("@ 60 SOA ns h 1 2 3 4 5\n@ 60 NS ns.\n", "20.77.10.in-addr.arpa")])
     swept = run("pairs", "10.77.20.0/28", "--at", f"127.0.0.1:{server.port}")
-    assert swept.out.startswith("None of 16 addresses has a PTR record.") and swept.status == 0
+    assert swept.out.startswith("No PTR record at 16 addresses.") and swept.status == 0
     assert f"Note: {UNSEEN}" in swept.out
 
 

@@ -48,6 +48,19 @@ def test_every_option_is_passed_by_a_test() -> None:
     assert [option for option in sorted({one for _, one in options()}) if f'"{option}"' not in said] == []
 
 
+def test_a_class_name_is_unique_and_the_glossary_leads_to_files_that_are_there() -> None:
+    names = [
+        node.name
+        for path in SOURCES.rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ClassDef)
+    ]
+    assert sorted(name for name in set(names) if names.count(name) > 1) == []
+    glossary = (SOURCES.parents[1] / "docs" / "glossary.md").read_text(encoding="utf-8")
+    places = re.findall(r"`([a-z_/]+(?:\.py|\.toml|/))`", glossary)
+    assert len(places) > 40 and [place for place in places if not (SOURCES / place).exists()] == []
+
+
 def test_no_function_is_longer_than_a_screen_and_no_long_module_stands_without_a_reason() -> None:
     for path in SOURCES.rglob("*.py"):
         text = path.read_text(encoding="utf-8")

@@ -7,7 +7,10 @@ from pathlib import Path
 
 from salt_mirror.cli.examples import EXAMPLES
 
+CHECKS = ("pairs", "rollcall", "authority", "mail", "services", "views", "resolvers", "stale", "audit")
 DOCS = Path(__file__).parents[2] / "docs"
+CHECKING = tuple(DOCS / f"checking/{name}.md" for name in CHECKS)
+"""A page for each check."""
 JUDGED = (0, 1, 3)
 """The exit statuses of a command that was understood and has asked."""
 
@@ -25,4 +28,4 @@ def shown_in_help_and_jobs() -> list[str]:
     typed = [typed for command, two in EXAMPLES.items() if command != "demo" for typed, _ in two]
     for page in sorted(DOCS.glob("jobs/*.md")):
         typed += [line for line in commands_in(page) if not line.startswith(("demo", "--", "draft"))]
-    return [line for line in dict.fromkeys(typed) if line != "vantage list"]  # that wants a scheduler
+    return [line for line in dict.fromkeys(typed) if line != "vantage list"]  # that needs a broker

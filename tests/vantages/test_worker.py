@@ -49,15 +49,15 @@ from salt_mirror.vantages.protocol import (
 from salt_mirror.vantages.worker import (
     GREETINGS_A_SECOND,
     MOST_IN_HAND,
+    DeskSession,
     Refused,
-    Sender,
     Worker,
 )
 from support.waiting import until
 
 LOOPBACK = bytes((127, 0, 0, 1))
 NAME = from_text("kiln-02.pans.gullmarsh.internal")
-DESK = Sender("desk", "s")
+DESK = DeskSession("desk", "s")
 HERE = WorkerRules(networks_of(["127.0.0.1"]))
 _numbers = count(1)
 
@@ -343,7 +343,7 @@ def test_errands_are_carried_out_once_for_this_session_and_in_time() -> None:
         for errand in (Batch(5, worker.session, now + 9, [], []), Greeting(6, worker.session, now)):
             worker.take(DESK, errand)
             with pytest.raises(Refused, match="it came twice"):
-                worker.take(Sender("other", "t"), errand)
+                worker.take(DeskSession("other", "t"), errand)
         with pytest.raises(Refused, match="times a second"):
             for number in range(2 * GREETINGS_A_SECOND):
                 worker.take(DESK, Greeting(100 + number, worker.session, now))

@@ -39,7 +39,7 @@ from salt_mirror.vantages.protocol import (
     reply_topic,
 )
 from salt_mirror.vantages.tls import Papers
-from salt_mirror.vantages.transport import NEWEST, Connection, Unreached
+from salt_mirror.vantages.transport import NEWEST, BrokerConnection, Unreached
 
 GREET_S = 5.0
 LATE_S = 0.5
@@ -99,12 +99,12 @@ class Desk:
         self._watching: list[Box] = []
         self._junk: dict[str, int] = {}
         self._news = threading.Condition()
-        self._connection = Connection(address, papers, self._hear, on_up=self._came_up, versions=versions)
+        self._connection = BrokerConnection(address, papers, self._hear, on_up=self._came_up, versions=versions)
         self.address = self._connection.at
 
     # From here on the connection's own thread
 
-    def _came_up(self, connection: Connection) -> None:
+    def _came_up(self, connection: BrokerConnection) -> None:
         # A retained message may be older than our connection: what was there before it was lost is not known any more.
         self._presences = {}
         connection.subscribe([presence_topic("+")], qos=0)  # at 0 all that is retained comes at once

@@ -32,8 +32,8 @@ from salt_mirror.vantages.protocol import (
     reply_topic,
 )
 from salt_mirror.vantages.tls import Papers
-from salt_mirror.vantages.transport import LONGEST_PAUSE_S, Connection, Unreached, Will
-from salt_mirror.vantages.worker import Refused, Sender, Worker
+from salt_mirror.vantages.transport import LONGEST_PAUSE_S, BrokerConnection, Unreached, Will
+from salt_mirror.vantages.worker import DeskSession, Refused, Worker
 
 LOG_EVERY_S = 10.0
 
@@ -67,14 +67,14 @@ class VantageService:
         self._joining = joining
         self._say = say
         self._quiet_until = 0.0
-        self._connection: Connection | None = None
+        self._connection: BrokerConnection | None = None
         self.worker = Worker(self.name, joining.rules, self._reply, joining.settings, joining.group)
 
     def connect(self) -> None:
         """Come to the broker. Raises Unreached."""
         topic = presence_topic(self.name)
         will = Will(topic, self._identity.sealed(topic, Absence(self.worker.session)))
-        self._connection = Connection(
+        self._connection = BrokerConnection(
             self._joining.address, self._joining.papers, self._hear, will=will, on_up=self._came_up,
             on_down=lambda why: self._say(f"the connection to the broker was lost ({why}); it is tried again"),
         )  # fmt: skip
@@ -84,14 +84,14 @@ class VantageService:
         """What the broker does not let this vantage do; empty where there is nothing."""
         return self._connection.refused if self._connection is not None else ""
 
-    def _came_up(self, connection: Connection) -> None:
+    def _came_up(self, connection: BrokerConnection) -> None:
         self._connection = connection
         connection.subscribe([errand_topic(self.name, "+", "+")])
         self._publish_presence(connection)
         allowed = ", ".join(self._joining.rules.allowed) or "nobody"
         self._say(f"{self.name} is at {connection.at}; it may ask {allowed}")
 
-    def _publish_presence(self, connection: Connection) -> None:
+    def _publish_presence(self, connection: BrokerConnection) -> None:
         topic = presence_topic(self.name)
         with contextlib.suppress(Unreached):
             connection.publish(topic, self._identity.sealed(topic, self.worker.presence()), retain=True)
@@ -103,7 +103,7 @@ class VantageService:
             if topic != errand_topic(self.name, desk, session) or not is_plain(desk) or not is_plain(session):
                 raise Unreadable("its topic is none of ours")
             errand = errand_in(self._trust.opened(topic, payload, Role.DESK, desk))
-            self.worker.take(Sender(desk, session), errand)
+            self.worker.take(DeskSession(desk, session), errand)
         except (Unreadable, Refused) as error:
             self._turned_away(desk, str(error))
         except BadInput as error:
@@ -117,7 +117,7 @@ class VantageService:
             self._quiet_until = time.monotonic() + LOG_EVERY_S
             self._say(f"an errand in the name of {desk!r} was refused: {why}")
 
-    def _reply(self, sender: Sender, reply: Reply) -> None:
+    def _reply(self, sender: DeskSession, reply: Reply) -> None:
         connection = self._connection
         if connection is None or (not connection.up and _is_life_sign(reply)):
             return

@@ -52,7 +52,7 @@ class Will:
     payload: bytes
 
 
-class Connection:
+class BrokerConnection:
     """A connection to a broker. `up` says whether it is there now, `times` how often it came up, `refused` why the broker did
     not carry out something that we asked of it, empty where it did."""
 
@@ -63,7 +63,7 @@ class Connection:
         hear: Hear,
         *,
         will: Will | None = None,
-        on_up: Callable[[Connection], None] | None = None,
+        on_up: Callable[[BrokerConnection], None] | None = None,
         on_down: Callable[[str], None] | None = None,
         versions: Sequence[MQTTProtocolVersion] = NEWEST,
     ) -> None:

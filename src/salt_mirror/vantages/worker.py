@@ -65,14 +65,14 @@ _STEP = 512
 _LABELS = frozenset(range(1, 64))
 
 
-class Sender(NamedTuple):
+class DeskSession(NamedTuple):
     """Who sent an errand and awaits the replies: a desk, and the session of its process."""
 
     desk: str
     session: str
 
 
-Send = Callable[[Sender, Reply], None]
+Send = Callable[[DeskSession, Reply], None]
 
 
 class Refused(ValueError):
@@ -112,7 +112,7 @@ class Worker:
         self._thread = threading.Thread(target=self._work, name="vantage", daemon=True)
         self._thread.start()
 
-    def take(self, sender: Sender, errand: Errand) -> None:
+    def take(self, sender: DeskSession, errand: Errand) -> None:
         """Take in an errand of a desk; from one thread. Raises Refused for one that is not carried out."""
         now = time.time()
         if errand.session != self.session:
@@ -139,7 +139,7 @@ class Worker:
                 raise Refused(f"it would have to remember more than {MOST_SEEN:,} errands")
         self._seen[number] = until
 
-    def _greet(self, sender: Sender, greeting: Greeting) -> None:
+    def _greet(self, sender: DeskSession, greeting: Greeting) -> None:
         now = time.monotonic()
         self._greeted = [at for at in self._greeted if now - at < 1.0]
         if len(self._greeted) >= GREETINGS_A_SECOND:
@@ -205,13 +205,13 @@ class Worker:
                 self._asked = {question: slot for question, slot in self._asked.items() if slot // _STEP != intake.at}
                 self._end(intake)
                 self._turn_away(intake.batch, intake.sender, "it took too long", places)
-        working: dict[Sender, list[int]] = {}
+        working: dict[DeskSession, list[int]] = {}
         for intake in self._intakes.values():
             working.setdefault(intake.sender, []).append(intake.batch.number)
         for sender, numbers in working.items():
             self._reply(sender, BatchAnswers(time.time(), [], numbers))
 
-    def _turn_away(self, batch: Batch, sender: Sender, why: str, places: Sequence[int] | None = None) -> None:
+    def _turn_away(self, batch: Batch, sender: DeskSession, why: str, places: Sequence[int] | None = None) -> None:
         """Say of questions of a batch, without places of all, that they are not asked."""
         found = range(sum(len(names) for *_, names in batch.groups)) if places is None else places
         self.refused += len(found)
@@ -328,7 +328,7 @@ class Worker:
             return
         take = self._asked.pop
         slots = [take(id(answer[0]), -1) for answer in ended]
-        parts: dict[Sender, list[AnswerColumns]] = {}
+        parts: dict[DeskSession, list[AnswerColumns]] = {}
         least, most = min(slots) // _STEP, max(slots) // _STEP
         groups = {most: (slots, ended)} if least == most else _by_intake(slots, ended)
         for at, (found, answers) in groups.items():
@@ -365,7 +365,7 @@ class _Intake:
     questions are under way."""
 
     batch: Batch
-    sender: Sender
+    sender: DeskSession
     over_at: float
     at: int = 0
     left: int = 0
