@@ -292,7 +292,7 @@ def test_an_old_copy_that_the_parent_still_sends_people_to_is_told_and_measures_
     done = run("authority", "salt.marsh.invalid", "--json")
     assert found(done) == ["auth.ns-no-address", "auth.outdated-copy", "auth.parent-extra", "auth.parent-lacks"]
     texts = {finding["code"]: finding["text"] for finding in done.report["findings"]}
-    assert "the parent still sends people to it" in texts["auth.outdated-copy"]
+    assert "the parent still refers resolvers to it" in texts["auth.outdated-copy"]
     # it was just asked: that it cannot be asked is not so
     assert "does not exist: it is only found by the parent's glue" in texts["auth.ns-no-address"]
 

@@ -54,9 +54,9 @@ def test_resolvers_finds_every_planting_and_nothing_else(demo: Run) -> None:
     planted = {(one["code"], one["name"]) for one in plantings()["resolvers"]}
     assert done.status == 1 and {(one["code"], one["name"]) for one in done.report["findings"]} == planted
     assert done.report["counts"]["differs"] == 2 and len(done.report["tests"]) == 6
-    assert demo("resolvers").out.startswith("4 of 6 resolvers do as they should; 2 differ.\n")
+    assert demo("resolvers").out.startswith("4 of 6 resolvers pass all tests; 2 differ.\n")
     office = demo("resolvers", "harbour-office")
-    assert office.status == 0 and office.out.startswith("1 of 1 resolver does as it should.\n")
+    assert office.status == 0 and office.out.startswith("1 of 1 resolver passes all tests.\n")
     providers = demo("resolvers", "providers", "--json").report
     assert [one["mark"] for one in providers["tests"]] == ["ok", "fault"]
 
@@ -378,7 +378,7 @@ def test_without_any_resolver_that_is_said(run: Run, tmp_path: Path) -> None:
     done = run("resolvers")
     assert done.status == 2 and "name a resolver" in done.err
     done = run("resolvers", "127.0.0.1:1", "--timeout", "0.1", "--tries", "1")
-    assert done.status == 3 and done.out.startswith("0 of 1 resolver does as it should; 1 could not be verified.")
+    assert done.status == 3 and done.out.startswith("0 of 1 resolver passes all tests; 1 could not be verified.")
 
 
 # Random resolvers against an obvious judge

@@ -68,7 +68,7 @@ def test_what_nobody_expects_is_folded_by_network_and_by_pattern(run: Run, serve
     assert "roll.unexpected" not in run("rollcall", "--json").out
     server.transfers = False
     refused = run("rollcall", "--unexpected")
-    assert "roll.unexpected" not in refused.out and "did not hand over" in refused.out
+    assert "roll.unexpected" not in refused.out and "did not transfer" in refused.out
 
 
 def test_in_a_closed_zone_it_is_a_fault_unless_allowed_and_is_mended_once_somebody_says_so(

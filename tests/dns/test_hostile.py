@@ -288,8 +288,8 @@ HOST = "h1.pans.example. A 10.77.0.1"
         ([part(SOA), part(HOST)], "broke off"),
         ([part(HOST, SOA)], "does not begin with the zone's SOA"),
         ([part(SOA, HOST), part(SOA.replace(" 1 ", " 2 "))], "changed on the way"),
-        ([part(SOA, HOST, "h1.elsewhere.example. A 10.77.0.1"), part(SOA)], "outside the zone"),
-        ([part(SOA, HOST), part(SOA, HOST)], "behind the closing SOA"),
+        ([part(SOA, HOST, "h1.elsewhere.example. A 10.77.0.1"), part(SOA)], "not in the zone"),
+        ([part(SOA, HOST), part(SOA, HOST)], "follow the closing SOA"),
         ([part(rcode=5)], "answered REFUSED"),
         ([part()], "without any record"),
         ([part(SOA, HOST)[:-3]], "malformed"),
@@ -366,6 +366,6 @@ def test_an_audit_by_transfer_finds_the_same_and_says_how(run: Run, tmp_path: Pa
     assert taken["counts"]["questions"] < asked["counts"]["questions"]
     assert taken["counts"]["spared"] > 0
     assert "records were taken by transfer" in taken["remarks"][0]
-    assert "two did not hand over 2 zones, pans.example. among them (it answered REFUSED): asked" in json.dumps(
+    assert "two did not transfer 2 zones, pans.example. among them (it answered REFUSED): asked" in json.dumps(
         taken["remarks"]
     )

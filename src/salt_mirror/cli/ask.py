@@ -47,7 +47,7 @@ def ask(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Ask what a name or an address has, and who says so.
+    """Ask servers for the records of a name or an address, and show which server says what.
 
     Without a type: A and AAAA of a name, PTR of an address. Without --at the system's own resolvers are asked; --at also takes
     "authoritative" for all authoritative servers of the name, in every view that has it, the groups of the estate's

@@ -32,7 +32,7 @@ def authority(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Inspect the authority: SOA, serials, name servers and delegation of zones, on every server that should hold them."""
+    """Check zones: SOA, serials, name servers and delegation, on every server that should be authoritative."""
     from salt_mirror.checks.authority.sheet import Inspection
     from salt_mirror.checks.authority.wording import not_asked, verdict
     from salt_mirror.cli.ending import finish, report_of

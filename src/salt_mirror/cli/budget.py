@@ -36,7 +36,7 @@ def budget(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Say beforehand when every authoritative server has a change, and when the last cache has dropped the old state."""
+    """Calculate when every authoritative server will have a change, and when the last cached old record expires."""
     from datetime import UTC, datetime
 
     from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on, wish_text

@@ -28,7 +28,7 @@ def compare(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Hold two snapshots, or one and now, against each other, and against a plan."""
+    """Compare two snapshots, or one and now, with each other and with a plan."""
     from salt_mirror.checks.comparing import Comparison
     from salt_mirror.cli.ending import finish, report_on
     from salt_mirror.cli.opening import first_forward, open_estate, spec_of

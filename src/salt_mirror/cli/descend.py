@@ -27,9 +27,9 @@ def descend(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Go down from the root to a name, asking all servers at every cut, and see where they part ways.
+    """Follow the delegations from the root down to a name, asking all servers at every zone cut.
 
-    A name in a zone of the estate that is in no public view is looked for from that zone on: the root never hears of it.
+    A name in a zone of the estate that is in no public view is resolved from that zone on: the root is not asked.
     """
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.descent.sheet import sheet_of

@@ -30,7 +30,7 @@ def differ(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Hold two servers' whole zones against each other: what one alone has, what is otherwise, in both directions."""
+    """Compare the whole zones of two servers: what is only on one of them, and what differs."""
     from salt_mirror.checks.differing import Differing
     from salt_mirror.cli.ending import finish, report_of
     from salt_mirror.cli.opening import atlas_of, open_estate, servers_at, types_in

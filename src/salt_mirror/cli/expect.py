@@ -40,7 +40,7 @@ def expect(
 ) -> None:
     """Turn expected records from one form into another, and report duplicates and contradictions.
 
-    Exit status: 0 nothing is wrong with them, 1 something contradicts itself or stands twice, 2 a line cannot be read.
+    Exit status: 0 nothing is wrong with them, 1 contradictions or duplicates, 2 a line cannot be read.
     """
     from salt_mirror.cli.opening import spec_of
     from salt_mirror.dns.errors import Unusable

@@ -17,7 +17,8 @@ def explain(
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="Print the codes as one JSON document.")] = False,
 ) -> None:
-    """Explain a code or a check: what is tested, why it matters, how it is judged, typical causes, how to mend it."""
+    """Explain a code or a check: what is tested, why it matters, how it is judged, typical causes, how to mend it. Without a
+    word it lists all."""
     from salt_mirror.catalogue import catalogue, families
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.explaining import codes_of, command_of

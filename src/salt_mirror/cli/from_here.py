@@ -37,10 +37,10 @@ def from_here(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """What do programs on this computer get for a name, and why? Each station is asked for the same thing.
+    """What do programs on this computer get for a name, and why? Each source is asked for the same name.
 
-    The hosts file, the suffixes, every resolver that is set, this computer's own cache, and the servers of each view; the first
-    that departs from them is named, with the way to mend it.
+    The hosts file, the search suffixes, every resolver that is set, this computer's own cache, and the servers of each view;
+    the first difference is shown, with the way to mend it.
     """
     from salt_mirror.cli.looking import Look, wait_until_registered
     from salt_mirror.cli.opening import open_estate

@@ -24,7 +24,7 @@ def mail(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Follow the mail exchangers of domains: what a sender would do, what fails, and what is left when a pool is down."""
+    """Check the mail exchangers of domains: what a sender would do, what fails, and what remains when a host is down."""
     from salt_mirror.checks.mail.judging import mail_domains, of_domains
     from salt_mirror.cli.ending import finish, report_of_trees
     from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_and_groups

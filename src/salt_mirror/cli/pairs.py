@@ -20,7 +20,7 @@ def pairs(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Check that each address points back at its name, and each pointer leads forward.
+    """Check that forward and reverse agree: each address has a PTR record, and each PTR record names a host with that address.
 
     Every name's A and AAAA records, and every address's PTR records, are asked of all their authoritative servers. The
     servers come from the estate, from --at, or are found through NS records.

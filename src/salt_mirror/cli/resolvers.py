@@ -28,10 +28,10 @@ def resolvers(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Try resolvers: every way to them, the zones of their view, the world, NXDOMAIN passed on, TTLs.
+    """Test resolvers: every transport, the zones of their view, public names, NXDOMAIN, large responses, TTLs.
 
-    [resolvers.NAME] in the estate says what one ought to do: view, also (other ways to it), forwards_to, serves. Where this
-    computer is outside of the networks that it serves, it should look up nothing.
+    [resolvers.NAME] in the estate declares what one should do: view, also (other transports), forwards_to, serves. If this
+    computer is not in the networks that it serves, it should offer no recursion.
     """
     from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
     from salt_mirror.cli.ending import finish, report_of

@@ -55,7 +55,7 @@ def rollcall(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Call the roll: is every expected record registered on every authoritative server of its zone?"""
+    """Check expected records: is every one registered on every authoritative server of its zone?"""
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
     from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of

@@ -236,7 +236,7 @@ def fetch_zones(
     remarks = [f"{held:,} records were taken by transfer, in place of single questions"] if held else []
     for (label, why), zones in refused.items():
         what = zones[0] if len(zones) == 1 else f"{len(zones)} zones, {zones[0]} among them"
-        remarks.append(f"{label} did not hand over {what} ({why}): asked in single questions")
+        remarks.append(f"{label} did not transfer {what} ({why}): asked in single questions")
     return remarks
 
 

@@ -50,7 +50,7 @@ def services(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Follow service locators: what a client would do, what fails, and whether every directory controller is registered."""
+    """Check SRV records: what a client would do, what fails, and whether every domain controller is registered."""
     from salt_mirror.checks.services.scope import ServicesScope, dialogues_of
     from salt_mirror.checks.tests import Trees
     from salt_mirror.cli.ending import finish, report_of_trees

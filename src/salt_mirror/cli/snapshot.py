@@ -31,7 +31,7 @@ def snapshot(
     *,
     asking: Asking,
 ) -> None:
-    """Write down what every authoritative server tells now, to compare it with later."""
+    """Save what every authoritative server answers now, to compare with later."""
     from salt_mirror.checks.comparing import Snapshot
     from salt_mirror.checks.wording import many
     from salt_mirror.cli.opening import atlas_of, open_estate, servers_at, views_of

@@ -48,7 +48,7 @@ def stale(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Find what no longer belongs: aged records, what is left over from other hosts, references to nothing.
+    """Find what no longer belongs: stale records, leftovers of other hosts, dangling references.
 
     Ages come from exported master files (ages in [[zones]]) and from directories that are read (directory in [[directories]]);
     nothing is removed: what should go is a plan for mend.

@@ -28,7 +28,7 @@ def views(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Compare the views of a split estate: the same, otherwise as meant, hidden from somebody, or leaking out."""
+    """Compare the views of split DNS: what is missing in a view, what differs, and what leaks to public DNS."""
     from salt_mirror.checks.views.judging import Views
     from salt_mirror.checks.views.scope import ViewsScope
     from salt_mirror.cli.ending import finish, report_of

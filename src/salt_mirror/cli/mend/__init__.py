@@ -36,7 +36,7 @@ def mend(
     asking: Asking,
     showing: Showing,
 ) -> None:
-    """Plan what mends the findings, prove it by judging again, and with --apply carry it out."""
+    """Plan the changes that correct the findings, prove them by checking again, and with --apply send them."""
     from salt_mirror.checks.plan.deciding import Decision, read_decisions, word_of
     from salt_mirror.cli.mend.plan import Mending
     from salt_mirror.cli.mend.restore import Restoring
