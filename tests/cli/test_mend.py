@@ -623,9 +623,9 @@ def test_sources_that_contradict_each_other_are_told_with_both_lines_and_nothing
 def test_an_approved_plan_is_sent_exactly_or_not_at_all(mended: Mended, run: Run, tmp_path: Path) -> None:
     before = mended.holds()
     added = run("mend", "--only-adding")
-    assert "It takes away" not in added.out and "+ 600 10.77.20.2" in added.out and "- 600" not in added.out
+    assert "It removes" not in added.out and "+ 600 10.77.20.2" in added.out and "- 600" not in added.out
     planned = run("mend", "--write", "plan", "--valid", "2h")
-    assert "It takes away 2 records, 1 of them in no list." in planned.out, planned.out
+    assert "It removes 2 records, 1 of them in no list." in planned.out, planned.out
     approved = (tmp_path / "plan.jsonl").read_text(encoding="utf-8")
     # Altered, in its head or in a set; its time over.
     for name, text in (
@@ -666,7 +666,7 @@ def test_a_ticket_says_why_what_risk_way_back_and_decisions(mended: Mended, run:
     assert "signed with the key mirror" in text
     assert "- remove (decisions, line 1): The PTR record of 10.77.20.7" in text, text
     sheet = json.loads((tmp_path / "ticket.json").read_text(encoding="utf-8"))["plan"]
-    assert sheet["digest"][:16] in text and sheet["risks"][0].startswith("It takes away 3 records")
+    assert sheet["digest"][:16] in text and sheet["risks"][0].startswith("It removes 3 records")
     page = (tmp_path / "ticket.html").read_text(encoding="utf-8")
     assert all(f"<h2>{title}</h2>" in page for title in titles) and "script" not in page
     run("mend", *forms, "--decisions", "decisions", "--apply", "--yes", "--undo", "undo")

@@ -88,9 +88,9 @@ def _codes(_: dict[str, Any]) -> Iterator[str]:
 
 
 def _checks(_: dict[str, Any]) -> Iterator[str]:
-    from salt_mirror.cli.examples import PHASES
+    from salt_mirror.checks import audited
 
-    yield from PHASES["Check"][:-2]
+    yield from (check.name for check in audited())
 
 
 def _types(_: dict[str, Any]) -> Iterator[str]:

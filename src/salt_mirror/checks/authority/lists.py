@@ -183,8 +183,8 @@ class AuthorityWords(VersionWords):
             if wrong:
                 has, right = ", ".join(map(address_text, wrong)), ", ".join(map(address_text, found.values))
                 text = (
-                    f"{parent} gives {has} as the address of {name}, and its own zone says {right}: people are sent to the "
-                    "wrong place."
+                    f"{parent} gives {has} as the address of {name}, and its own zone says {right}: resolvers are "
+                    "referred to the wrong address."
                 )
                 address = lacking[0] if lacking else found.values[0]
                 advice = f"in {parent}: " + record_line(target, address_type(address), address)

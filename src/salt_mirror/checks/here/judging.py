@@ -145,7 +145,7 @@ def _cache(kept: list[Kept], seen: HereSeen, words: HereWords) -> Judged:
     given = frozenset(value for one in own for value in values_of(one))
     ttl = min(one.ttl for one in own)
     said = Said(given, None, True, ttl, None)
-    says = f"{words.values_text(sorted(given)) or 'no such thing'}, for another {duration(ttl)}"
+    says = f"{words.values_text(sorted(given)) or 'NXDOMAIN or NODATA'}, for another {duration(ttl)}"
     wrong = departs(said, seen.sides) and not any(
         given and given < values for s in seen.sides for values in s.alternatives
     )
@@ -198,7 +198,7 @@ def _side(side: ViewAnswers, seen: HereSeen, words: HereWords) -> Judged:
         why = side.found.trouble or "none is known"
         return row(f"authoritative servers{view}", why, [words.no_truth(side, why)])
     title = f"authoritative servers{view} ({together_said(dict.fromkeys(one.label for one in side.servers))})"
-    said = " or ".join(words.values_text(sorted(values)) or "no such thing" for values in side.alternatives)
+    said = " or ".join(words.values_text(sorted(values)) or "NXDOMAIN or NODATA" for values in side.alternatives)
     silent = [telling.server for telling in side.found.unverified]
     if silent:
         return row(

@@ -48,7 +48,7 @@ class HereWords:
         return to_text(value) if self._seen.typed.rdtypes == (PTR,) else address_text(value)
 
     def _said(self, said: Said) -> str:
-        return self.values_text(sorted(said.values)) or "no such thing"
+        return self.values_text(sorted(said.values)) or "NXDOMAIN or NODATA"
 
     def _right(self) -> str:
         """What the servers of the views say."""
@@ -147,7 +147,7 @@ class HereWords:
         else:
             waits = "it does not help when the others fail"
         text = f"{label} says nothing ({one.said.trouble}): {waits}."
-        advice = f"take {one.station.configured.address} out of {one.station.configured.place}, or have it answer"
+        advice = f"remove {one.station.configured.address} from {one.station.configured.place}, or have it answer"
         return self._state("here.dead-resolver", text, one.answers, advice=advice, server=one.station.server)
 
     def not_reached(self, one: Heard) -> Finding:
@@ -177,7 +177,7 @@ class HereWords:
             f"{label} overrides {self._what} with {self._said(one.said)} ({why}), and its own servers say: {self._right()}. It "
             "does not expire by itself."
         )
-        return self._by_itself("here.overridden", text, one, f"take {self._what} out of what {label} has of its own")
+        return self._by_itself("here.overridden", text, one, f"remove {self._what} from the local data of {label}")
 
     def not_validated(self, one: Heard) -> Finding:
         """A name whose signatures are at fault: the resolver is right to fail."""
@@ -200,7 +200,7 @@ class HereWords:
             f"servers, which give: {self._right()}."
         )
         configured = one.station.configured
-        advice = f"take {configured.address} out of {configured.place}, or have it ask the right servers"
+        advice = f"remove {configured.address} from {configured.place}, or have it ask the right servers"
         return self._state("here.elsewhere", text, one.answers, advice=advice, server=one.station.server)
 
     def wrong_view(self, one: Heard, views: Sequence[str]) -> Finding:
@@ -294,7 +294,7 @@ def right_said(sides: Sequence[ViewAnswers], write: Callable[[bytes], str]) -> s
     """What the servers of views say, view by view; `write` makes text of a value."""
     parts = []
     for side in sides:
-        says = " or ".join(", ".join(map(write, sorted(one))) or "no such thing" for one in side.alternatives)
+        says = " or ".join(", ".join(map(write, sorted(one))) or "NXDOMAIN or NODATA" for one in side.alternatives)
         parts.append(f"{side.view}: {says}" if side.view else says)
     return "; ".join(parts)
 

@@ -92,7 +92,7 @@ def takes_away(plan: Plan, expects: Expects) -> str:
             unlisted += len(gone)
     if not records:
         return ""
-    parts = [f"It takes away {many(records, 'record')}"]
+    parts = [f"It removes {many(records, 'record')}"]
     parts += [f"{unlisted} of them in no list"] if unlisted else []
     after = {
         (one.key.view, one.key.name) for one in plan.sets if one.key.rdtype in (*ADDRESS_TYPES, CNAME) and one.after

@@ -175,7 +175,7 @@ def _answers(seen: ResolverSeen, words: ResolverWords) -> Judged:
     if seen.main is None:
         findings.append(words.silent([answer for way in seen.ways for answer in (way.simple, *way.looked_up)]))
     answering = sum(row.mark == "ok" for row in rows)
-    says = f"over {answering} of {many(len(rows), 'way')}"
+    says = f"over {answering} of {many(len(rows), 'transport')}"
     return Judged(Test(mark=worst(row.mark for row in rows), title="answers", says=says, tests=rows), findings)
 
 

@@ -225,7 +225,7 @@ class ResolverWords:
         said: dict[str, None] = {}
         for answer in self._seen.forwarders:
             usable = answer.trouble is None and bool(answer.values)
-            what = "answers it" if usable else answer.trouble or "knows no such thing either"
+            what = "answers it" if usable else answer.trouble or "gives NXDOMAIN or NODATA too"
             said.setdefault(f"{answer.question.server.label}, to which it forwards: {what}", None)
         return f" {'; '.join(said)}." if said else ""
 

@@ -139,7 +139,7 @@ class RollWords:
     def clash(self) -> Finding:
         """Sources of the estate contradict each other about the set: nothing can be judged before one of them is chosen."""
         text = f"The estate contradicts itself: {self._expected.clash_text}."
-        advice = f"take {to_text(self._expected.name)} {self._kind} out of one of the two lists"
+        advice = f"remove {to_text(self._expected.name)} {self._kind} from one of the two lists"
         return self._finding("roll.contradiction", text, advice=advice)
 
     def other_ttl(self) -> list[Finding]:

@@ -101,7 +101,7 @@ class Leftovers:
                 rows.append(Test(mark="unverified", title=to_text(host), says="could not be looked up"))
                 continue
             records = self.records_of(host, stranger)
-            gone = "" if stranger.usable else " Its name has no address: clients that pick it wait for nothing."
+            gone = "" if stranger.usable else " Its name has no address: clients that choose it cannot connect."
             sets = list(dict.fromkeys(record[0] for record in records))
             said = ", ".join(map(to_text, sets[:_FEW]))
             said += f" and {len(sets) - _FEW} more" if len(sets) > _FEW else ""

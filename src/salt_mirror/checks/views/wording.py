@@ -95,7 +95,7 @@ class ViewWords:
     def leak(zone: Zone, server: Server) -> Finding:
         """A public server that answers for a zone of the inside."""
         text = f"{server.label}, which is public, answers for {to_text(zone.apex)}, which is in no public view."
-        advice = f"take {to_text(zone.apex)} off {server.label}, or have it answer internal clients only"
+        advice = f"remove {to_text(zone.apex)} from {server.label}, or have it answer internal clients only"
         return state("view.leak", text, name=zone.apex, rdtype=SOA, view=zone.view, advice=advice, server=server)
 
     @staticmethod
@@ -118,7 +118,7 @@ class ViewWords:
     @staticmethod
     def neither(label: str, server: Server, name: Name, values: tuple[bytes, ...]) -> Finding:
         """A resolver that says what no view's servers say."""
-        shown = ", ".join(address_text(value) for value in values) or "no such thing"
+        shown = ", ".join(address_text(value) for value in values) or "NXDOMAIN or NODATA"
         text = f"{label} says of {to_text(name)} what no view's servers say: {shown}. It may be what a cache still has."
         return state("view.neither", text, name=name, rdtype=A, server=server)
 
@@ -148,7 +148,7 @@ def _sides(sides: list[tuple[str, Sets]]) -> str:
 
 def _said(sets: Sets) -> str:
     if not sets:
-        return "no such thing"
+        return "NXDOMAIN or NODATA"
     parts = []
     for rdtype in sorted(sets):
         values = ", ".join(sorted(rdata_text(rdtype, value) for value in sets[rdtype]))

@@ -121,7 +121,10 @@ class PlanPage:
         title = catalogue()[one.code].title
         style = "bold red" if one.weight == "fault" else "yellow"
         return Text.assemble(
-            (f"{one.weight:<8}", style), (title, "bold"), f"  {one.name}  {one.address or one.type}{view}"
+            (f"{one.weight:<8}", style),
+            (title, "bold"),
+            (f" ({one.code})", "dim"),
+            f"  {one.name}  {one.address or one.type}{view}",
         )
 
     def carried(self) -> None:
