@@ -36,7 +36,7 @@ KINDS = ("no pointer", "another's pointer", "another address", "no name")
 
 MEASURED = """
 import atexit, resource, sys, time
-from salt_mirror.cli import audit, main, outputs, running
+from salt_mirror.cli import audit, execution, main, outputs
 from salt_mirror.keeping import history
 told_s = [0.0]
 def counted(room, name):
@@ -50,14 +50,14 @@ def counted(room, name):
     setattr(room, name, timed)
 for room, name in ((outputs, "written"), (audit, "_print"), (history, "add_run")):
     counted(room, name)
-run, asked = running.run, [0.0, time.perf_counter()]
+run, asked = execution.run, [0.0, time.perf_counter()]
 def timed(*given, **named):
     begin = time.perf_counter()
     try:
         return run(*given, **named)
     finally:
         asked[:] = time.perf_counter() - begin, time.perf_counter()
-running.run = timed
+execution.run = timed
 def told():
     after = time.perf_counter() - asked[1]
     print(asked[0], after, told_s[0], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, file=sys.stderr)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from salt_mirror.cli.opening import keep_pace, pace_for_a_sweep
+from salt_mirror.cli.arguments import keep_pace, pace_for_a_sweep
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.model import Estate

@@ -29,8 +29,11 @@ from salt_mirror.checks.here import scope
 from salt_mirror.checks.lookup import Lookup
 from salt_mirror.checks.plan import sending
 from salt_mirror.checks.resolvers import asking
-from salt_mirror.cli import drafting, knocking, looking, opening, running
+from salt_mirror.cli import arguments, execution
+from salt_mirror.cli.draft import run as draft_run
+from salt_mirror.cli.from_here import run as from_here_run
 from salt_mirror.cli.options import Asking
+from salt_mirror.cli.stale import knocking
 from salt_mirror.dns import kerberos, update
 from salt_mirror.dns.computer import sources
 from salt_mirror.dns.dialogue import Dialogue, Runner
@@ -388,13 +391,13 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "times that this is done for one server": manners.HOLDS,
         "times that one question is put again for it": manners.AGAIN,
         "questions a second to one of the estate's servers while networks are swept, unless on loopback or paced otherwise": (
-            opening.SWEEP_PACE
+            arguments.SWEEP_PACE
         ),
         "aliases in a row": walking.MOST_ALIASES,
         "servers asked, and name servers looked up, of one level": walking.MOST_BREADTH,
         "delegations that hang on one another": walking.MOST_NESTED,
         "names that are tried for what was typed": scope.MOST_CANDIDATES,
-        "seconds that programs' own way is waited for": looking.PROGRAMS_S,
+        "seconds that programs' own way is waited for": from_here_run.PROGRAMS_S,
         "looks at one name, to see whether several answer behind one address": asking.LOOKS,
         "seconds that a program of the system is waited for": sources.PROGRAM_S,
         "seconds that a host is given to answer a knock": knocking.KNOCK_S,
@@ -405,12 +408,12 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "domain controllers that are asked at once how changes come to them": child.AT_ONCE,
         "seconds that each of them is given": child.OTHERS_S,
         "messages in a row without a record": MOST_EMPTY,
-        "transfers at once": running.AT_ONCE,
+        "transfers at once": execution.AT_ONCE,
         "zones that are taken up": exploring.MOST_ZONES,
         "hosts that are asked for": exploring.MOST_HOSTS,
         "names of servers that are looked up for one zone": draft_asking.MOST_NAME_SERVERS,
-        "names whose questions one step may put to servers that nobody named": drafting.NAMES,
-        "rounds of the search": drafting.MOST_ROUNDS,
+        "names whose questions one step may put to servers that nobody named": draft_run.NAMES,
+        "rounds of the search": draft_run.MOST_ROUNDS,
         "descriptors that are asked of the system at the start": descriptors.WANTED,
         "descriptors that are kept for everything but questions": descriptors.RESERVED,
         "sockets for one server over UDP and TCP": engine.MOST_OF_A_LANE,

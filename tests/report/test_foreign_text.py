@@ -11,8 +11,8 @@ import pytest
 from markdown_it import MarkdownIt
 
 import salt_mirror
+from salt_mirror.cli.messages import tell
 from salt_mirror.cli.outputs import remedies_one_by_one
-from salt_mirror.cli.telling import tell
 from salt_mirror.findings import Finding
 from salt_mirror.report.document import Counts, Report
 from salt_mirror.report.figure import Bound, Dot, draw
@@ -42,7 +42,7 @@ def hostile_finding(cause: str = "") -> Finding:
 
 def test_nothing_is_printed_but_by_the_console_and_the_teller() -> None:
     """The console and the teller clean; whoever prints in another way goes round them."""
-    doors = {"cli/telling.py", "report/terminal/console.py", "entry.py"}  # the last has one word, of its own
+    doors = {"cli/messages.py", "report/terminal/console.py", "entry.py"}  # the last has one word, of its own
     for path in SOURCES.rglob("*.py"):
         place = path.relative_to(SOURCES).as_posix()
         if place in doors:

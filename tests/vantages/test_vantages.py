@@ -21,7 +21,7 @@ import pytest
 from paho.mqtt.enums import MQTTProtocolVersion
 
 from salt_mirror.checks.places import together
-from salt_mirror.cli.ending import reading_order
+from salt_mirror.cli.finishing import reading_order
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server

@@ -35,10 +35,10 @@ def authority(
     """Check zones: SOA, serials, name servers and delegation, on every server that should be authoritative."""
     from salt_mirror.checks.authority.sheet import Inspection
     from salt_mirror.checks.authority.wording import not_asked, verdict
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
+    from salt_mirror.cli.arguments import atlas_of, names_in_views, open_estate, servers_at, views_of
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of
     from salt_mirror.cli.outputs import names_in
-    from salt_mirror.cli.running import run_part
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking, directories=True)

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import WRITING, Asking, Showing, option, takes
-from salt_mirror.cli.telling import tell
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -41,8 +41,8 @@ def budget(
 
     from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on, wish_text
     from salt_mirror.checks.settling.goals import goal_of
+    from salt_mirror.cli.arguments import atlas_of, name_of, open_estate, origin_of, seconds_of, type_of, view_of
     from salt_mirror.cli.engines import engine_of
-    from salt_mirror.cli.opening import atlas_of, name_of, open_estate, origin_of, seconds_of, type_of, view_of
     from salt_mirror.dns.dialogue import Runner
     from salt_mirror.report.forms.budget import budget_json
     from salt_mirror.report.terminal.budget import print_budget
@@ -80,7 +80,7 @@ def moment_of(text: str, now: datetime) -> datetime:
     """A moment from the command line: a time of day (the next one), a date with a time, or `in` a time. Raises BadInput."""
     from datetime import UTC, datetime, timedelta
 
-    from salt_mirror.cli.opening import seconds_of
+    from salt_mirror.cli.arguments import seconds_of
     from salt_mirror.dns.names import shown
     from salt_mirror.estate.errors import BadInput
 

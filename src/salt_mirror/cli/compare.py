@@ -11,7 +11,7 @@ from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.comparing import HeldSet, SnapshotHead
-    from salt_mirror.cli.running import Ran
+    from salt_mirror.cli.execution import Ran
     from salt_mirror.estate.expectations import Expectation
     from salt_mirror.estate.model import Estate
 
@@ -30,8 +30,8 @@ def compare(
 ) -> None:
     """Compare two snapshots, or one and now, with each other and with a plan."""
     from salt_mirror.checks.comparing import Comparison
-    from salt_mirror.cli.ending import finish, report_on
-    from salt_mirror.cli.opening import first_forward, open_estate, spec_of
+    from salt_mirror.cli.arguments import first_forward, open_estate, spec_of
+    from salt_mirror.cli.finishing import finish, report_on
     from salt_mirror.estate.sources import read_expectations
     from salt_mirror.keeping.snapshots import read_snapshot
 
@@ -61,8 +61,8 @@ def _later(
 ) -> tuple[list[HeldSet], Ran]:
     """The other side: a later snapshot, or what the servers tell now, of what is planned too."""
     from salt_mirror.checks.comparing import Snapshot
-    from salt_mirror.cli.opening import atlas_of, views_of
-    from salt_mirror.cli.running import Ran, run_part
+    from salt_mirror.cli.arguments import atlas_of, views_of
+    from salt_mirror.cli.execution import Ran, run_part
     from salt_mirror.dns.names import from_text
     from salt_mirror.dns.records import type_from_text
     from salt_mirror.keeping.snapshots import read_snapshot

@@ -69,7 +69,7 @@ def _check_extra() -> None:
     from importlib.util import find_spec
 
     if find_spec("paho") is None or find_spec("cryptography") is None:
-        from salt_mirror.cli.afar import EXTRA
+        from salt_mirror.cli.vantage.asking import EXTRA
         from salt_mirror.estate.errors import BadInput
 
         raise BadInput(f"--vantages: {EXTRA}")

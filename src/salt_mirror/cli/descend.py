@@ -34,9 +34,9 @@ def descend(
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.descent.sheet import sheet_of
     from salt_mirror.checks.descent.wording import Descents
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import has_ipv6, open_estate
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import has_ipv6, open_estate
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of
 
     estate = open_estate(asking)
     wanted, kind = _wanted(name, rdtype, asking, estate)
@@ -50,7 +50,7 @@ def descend(
 
 def _wanted(name: str, rdtype: str | None, asking: Asking, estate: Estate) -> tuple[Name, int]:
     """The name and type to find. Raises Unusable."""
-    from salt_mirror.cli.opening import name_of, type_of
+    from salt_mirror.cli.arguments import name_of, type_of
     from salt_mirror.dns.records import PTR, A
     from salt_mirror.estate.forms import address_in
 

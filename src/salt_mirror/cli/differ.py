@@ -32,9 +32,9 @@ def differ(
 ) -> None:
     """Compare the whole zones of two servers: what is only on one of them, and what differs."""
     from salt_mirror.checks.differing import Differing
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, open_estate, servers_at, types_in
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import atlas_of, open_estate, servers_at, types_in
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking)
@@ -53,7 +53,7 @@ def differ(
 def _zones(one: Server, another: Server, given: list[str], asking: Asking, estate: Estate) -> list[TwoZones]:
     """The zones to compare. Raises BadInput."""
     from salt_mirror.checks.differing import TwoZones
-    from salt_mirror.cli.opening import names_in_views, views_of
+    from salt_mirror.cli.arguments import names_in_views, views_of
     from salt_mirror.estate.errors import BadInput
 
     def listed(view: str, apex: bytes) -> bool:

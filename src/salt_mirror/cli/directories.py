@@ -12,7 +12,7 @@ from pathlib import Path
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.cli.opening import finders
+from salt_mirror.cli.arguments import finders
 from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, printable, shown, to_text

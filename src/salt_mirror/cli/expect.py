@@ -9,8 +9,8 @@ from typing import Annotated
 
 import typer
 
+from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import Listing, takes
-from salt_mirror.cli.telling import tell
 from salt_mirror.report.cleaning import clean_lines
 
 
@@ -42,7 +42,7 @@ def expect(
 
     Exit status: 0 nothing is wrong with them, 1 contradictions or duplicates, 2 a line cannot be read.
     """
-    from salt_mirror.cli.opening import spec_of
+    from salt_mirror.cli.arguments import spec_of
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import ROOT
     from salt_mirror.estate.forms import zone_name

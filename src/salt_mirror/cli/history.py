@@ -113,7 +113,7 @@ def _since(text: str) -> datetime:
     """A moment in the past: so long ago, or a day or moment. Raises BadInput."""
     from datetime import UTC, datetime, timedelta
 
-    from salt_mirror.cli.opening import seconds_of
+    from salt_mirror.cli.arguments import seconds_of
     from salt_mirror.dns.names import shown
     from salt_mirror.estate.errors import BadInput
 

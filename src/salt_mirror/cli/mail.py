@@ -26,9 +26,9 @@ def mail(
 ) -> None:
     """Check the mail exchangers of domains: what a sender would do, what fails, and what remains when a host is down."""
     from salt_mirror.checks.mail.judging import mail_domains, of_domains
-    from salt_mirror.cli.ending import finish, report_of_trees
-    from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_and_groups
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import atlas_of, names_in_views, open_estate, servers_and_groups
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of_trees
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking)

@@ -19,7 +19,7 @@ import typer
 
 from salt_mirror import __version__
 from salt_mirror.cli.examples import EXAMPLES, PHASES, phase_of
-from salt_mirror.cli.telling import NOBODY_READS, UNWRITTEN, USAGE, tell
+from salt_mirror.cli.messages import NOBODY_READS, UNWRITTEN, USAGE, tell
 from salt_mirror.cli.words import Command, PlainGroup
 from salt_mirror.estate.errors import BadInput
 

@@ -27,9 +27,9 @@ def pairs(
     """
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.checks.pairs.scope import PairsScope
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, open_estate, pace_for_a_sweep, servers_at, with_directories
-    from salt_mirror.cli.running import run_again_if_apart
+    from salt_mirror.cli.arguments import atlas_of, open_estate, pace_for_a_sweep, servers_at, with_directories
+    from salt_mirror.cli.execution import run_again_if_apart
+    from salt_mirror.cli.finishing import finish, report_of
 
     estate = open_estate(asking)
     if not subjects and any(

@@ -34,9 +34,9 @@ def resolvers(
     computer is not in the networks that it serves, it should offer no recursion.
     """
     from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, keep_pace, open_estate, servers_and_groups
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import atlas_of, keep_pace, open_estate, servers_and_groups
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of
     from salt_mirror.dns.system import system_resolvers
     from salt_mirror.estate.errors import BadInput
 
@@ -62,9 +62,9 @@ def _from_places(servers: list[str] | None, where: Where, asking: Asking, showin
     from msgspec.structs import replace
 
     from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
-    from salt_mirror.cli.afar import atlas_at, check_from
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import keep_pace, open_estate, servers_and_groups
+    from salt_mirror.cli.arguments import keep_pace, open_estate, servers_and_groups
+    from salt_mirror.cli.finishing import finish, report_of
+    from salt_mirror.cli.vantage.asking import atlas_at, check_from
 
     def build(seen: Estate) -> tuple[Part, Atlas]:
         atlas = atlas_at(seen)

@@ -58,7 +58,7 @@ def rollcall(
     """Check expected records: is every one registered on every authoritative server of its zone?"""
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.checks.rollcall.scope import expected_sets
-    from salt_mirror.cli.opening import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
+    from salt_mirror.cli.arguments import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
 
@@ -90,8 +90,8 @@ def _here(
     make: Callable[[], Roll], damaged: list[str], atlas: Atlas, views: list[str], asking: Asking, showing: Showing
 ) -> NoReturn:
     """Calls the roll from this computer."""
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.running import run_again_if_apart
+    from salt_mirror.cli.execution import run_again_if_apart
+    from salt_mirror.cli.finishing import finish, report_of
 
     part, ran = run_again_if_apart(make, atlas, views, asking, "record sets called")
     report = report_of("rollcall", atlas.estate, ran, part, damaged)
@@ -103,9 +103,9 @@ def _from_places(
 ) -> NoReturn:
     """Calls the roll from vantages."""
     from salt_mirror.checks.rollcall.judging import Roll
-    from salt_mirror.cli.afar import atlas_at, check_from
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, servers_at, views_of
+    from salt_mirror.cli.arguments import atlas_of, servers_at, views_of
+    from salt_mirror.cli.finishing import finish, report_of
+    from salt_mirror.cli.vantage.asking import atlas_at, check_from
 
     def build(seen: Estate) -> tuple[Part, Atlas]:
         atlas = atlas_of(seen, servers_at(asking.at, seen)) if asking.at else atlas_at(seen)
@@ -138,7 +138,7 @@ def _held(
     held_by: str, estate: Estate, given: list[Expectation] | None, asking: Asking, zone: Name | None
 ) -> list[Expectation]:
     """What one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
-    from salt_mirror.cli.opening import server_at, views_of
+    from salt_mirror.cli.arguments import server_at, views_of
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.records import NOT_COMPARED
     from salt_mirror.dns.transfer import TransferFailed, transfer

@@ -53,9 +53,9 @@ def services(
     """Check SRV records: what a client would do, what fails, and whether every domain controller is registered."""
     from salt_mirror.checks.services.scope import ServicesScope, dialogues_of
     from salt_mirror.checks.tests import Trees
-    from salt_mirror.cli.ending import finish, report_of_trees
-    from salt_mirror.cli.opening import atlas_of, names_in_views, open_estate, servers_at, views_of
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import atlas_of, names_in_views, open_estate, servers_at, views_of
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of_trees
 
     estate = open_estate(asking, directories=True, detail=detail)
     scope = ServicesScope(

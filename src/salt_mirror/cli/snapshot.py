@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from salt_mirror.cli.messages import INTERRUPTED, tell
 from salt_mirror.cli.options import Asking, option, takes
-from salt_mirror.cli.telling import INTERRUPTED, tell
 
 if TYPE_CHECKING:
     from salt_mirror.checks.comparing import SetKey
@@ -34,8 +34,8 @@ def snapshot(
     """Save what every authoritative server answers now, to compare with later."""
     from salt_mirror.checks.comparing import Snapshot
     from salt_mirror.checks.wording import many
-    from salt_mirror.cli.opening import atlas_of, open_estate, servers_at, views_of
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import atlas_of, open_estate, servers_at, views_of
+    from salt_mirror.cli.execution import run_part
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.reading import is_there
     from salt_mirror.keeping.snapshots import write_snapshot
@@ -81,7 +81,7 @@ def snapshot(
 def _sets(estate: Estate, asking: Asking, names: list[str], types: str) -> list[SetKey]:
     """The RRsets to write down. Raises BadInput."""
     from salt_mirror.checks.comparing import everything_known
-    from salt_mirror.cli.opening import names_in_views, types_in
+    from salt_mirror.cli.arguments import names_in_views, types_in
 
     if names:
         return [

@@ -31,9 +31,9 @@ def views(
     """Compare the views of split DNS: what is missing in a view, what differs, and what leaks to public DNS."""
     from salt_mirror.checks.views.judging import Views
     from salt_mirror.checks.views.scope import ViewsScope
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of, name_of, open_estate
-    from salt_mirror.cli.running import run_part
+    from salt_mirror.cli.arguments import atlas_of, name_of, open_estate
+    from salt_mirror.cli.execution import run_part
+    from salt_mirror.cli.finishing import finish, report_of
     from salt_mirror.estate.forms import network_in, zone_of_network
 
     estate = open_estate(asking)
@@ -47,7 +47,7 @@ def views(
         _one_view(estate, scope, asking, showing)
     scope.check()
     if where.vantages:
-        from salt_mirror.cli.afar import atlas_at, check_from
+        from salt_mirror.cli.vantage.asking import atlas_at, check_from
 
         def build(seen: Estate) -> tuple[Part, Atlas]:
             there = atlas_at(seen)
@@ -64,9 +64,9 @@ def views(
 def _one_view(estate: Estate, scope: ViewsScope, asking: Asking, showing: Showing) -> NoReturn:
     """Ends with the answer that there is nothing to compare, which is no fault of anybody's."""
     from salt_mirror.checks.views.judging import Views
-    from salt_mirror.cli.ending import finish, report_of
-    from salt_mirror.cli.opening import atlas_of
-    from salt_mirror.cli.running import Ran
+    from salt_mirror.cli.arguments import atlas_of
+    from salt_mirror.cli.execution import Ran
+    from salt_mirror.cli.finishing import finish, report_of
     from salt_mirror.report.document import now
 
     (view,) = estate.zones

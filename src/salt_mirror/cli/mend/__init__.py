@@ -38,10 +38,10 @@ def mend(
 ) -> None:
     """Plan the changes that correct the findings, prove them by checking again, and with --apply send them."""
     from salt_mirror.checks.plan.deciding import Decision, read_decisions, word_of
+    from salt_mirror.cli.arguments import open_estate, seconds_of
     from salt_mirror.cli.mend.plan import Mending
     from salt_mirror.cli.mend.restore import Restoring
     from salt_mirror.cli.mend.sender import MendWish, check_tickets
-    from salt_mirror.cli.opening import open_estate, seconds_of
     from salt_mirror.estate.errors import BadInput
 
     estate = open_estate(asking, directories=True, ages=True)

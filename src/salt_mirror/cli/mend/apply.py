@@ -17,7 +17,7 @@ from salt_mirror.checks.plan.sets import PlannedSet, edit_of
 from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
 from salt_mirror.checks.wildcards import NO_SIBLING
-from salt_mirror.cli.following import Clock, Screen, follow
+from salt_mirror.cli.settle.watching import Clock, Screen, follow
 from salt_mirror.dns.dialogue import Dialogue, Near, Runner
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, join, parent, to_text

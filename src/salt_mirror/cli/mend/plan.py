@@ -25,14 +25,14 @@ from salt_mirror.checks.plan.sending import by_server, takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
 from salt_mirror.checks.plan.sheet import sheet_of
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.arguments import atlas_of
 from salt_mirror.cli.engines import engine_of
+from salt_mirror.cli.execution import Ran, bounds_of, fetch_zones, run, seen_views
 from salt_mirror.cli.mend.apply import Applying
 from salt_mirror.cli.mend.sender import MendWish, Sender
 from salt_mirror.cli.mend.wanted import Selection
-from salt_mirror.cli.opening import atlas_of
+from salt_mirror.cli.messages import INTERRUPTED, tell
 from salt_mirror.cli.options import Asking, Showing
-from salt_mirror.cli.running import Ran, bounds_of, fetch_zones, run, seen_views
-from salt_mirror.cli.telling import INTERRUPTED, tell
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import HoldingExchange

@@ -21,10 +21,10 @@ from salt_mirror.checks.plan.sending import Carried, carried, in_order, too_many
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set_of
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.arguments import atlas_of
 from salt_mirror.cli.engines import engine_of
+from salt_mirror.cli.execution import Ran
 from salt_mirror.cli.mend.sender import Sender
-from salt_mirror.cli.opening import atlas_of
-from salt_mirror.cli.running import Ran
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.names import from_text, shown
 from salt_mirror.dns.questions import Server

@@ -18,12 +18,12 @@ from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.sets import PlannedSet, SetKey
 from salt_mirror.checks.plan.sheet import PlanSheet
 from salt_mirror.checks.wording import many
-from salt_mirror.cli.ending import reading_order
+from salt_mirror.cli.execution import Progress, Ran
+from salt_mirror.cli.finishing import reading_order
 from salt_mirror.cli.mend.apply import Applying, await_servers
+from salt_mirror.cli.messages import INTERRUPTED, UNWRITTEN, tell
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.outputs import parse_reports, wanted_files, written
-from salt_mirror.cli.running import Progress, Ran
-from salt_mirror.cli.telling import INTERRUPTED, UNWRITTEN, tell
 from salt_mirror.dns.dialogue import Near
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput

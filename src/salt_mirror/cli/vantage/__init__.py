@@ -79,7 +79,7 @@ def vantage(
 
     Desks, vantages and the broker each have a certificate. A vantage carries out questions of desks, and nothing else.
     """
-    from salt_mirror.cli.opening import open_estate
+    from salt_mirror.cli.arguments import open_estate
     from salt_mirror.estate.errors import BadInput
 
     given = words or []
@@ -96,7 +96,7 @@ def vantage(
         else:
             _list(given, estate, keys, showing)
     except ImportError as error:
-        from salt_mirror.cli.afar import EXTRA
+        from salt_mirror.cli.vantage.asking import EXTRA
 
         if error.name and error.name.partition(".")[0] in ("paho", "cryptography"):
             raise BadInput(EXTRA) from None
@@ -158,7 +158,7 @@ def _listener(given: list[str], estate: Estate) -> Listener:
 
 def _connection(given: list[str], estate: Estate, keys: Path | None, who: str) -> tuple[str, Papers]:
     """The broker's address and the papers of whoever goes there: as given, else as the estate says."""
-    from salt_mirror.cli.afar import broker_of
+    from salt_mirror.cli.vantage.asking import broker_of
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.tls import papers_in
 
@@ -189,7 +189,7 @@ def _serve(given: list[str], estate: Estate, keys: Path | None) -> None:
 
 
 def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group: str, rules: WorkerRules) -> None:
-    from salt_mirror.cli.running import quiet_collector
+    from salt_mirror.cli.execution import quiet_collector
     from salt_mirror.dns.computer.reading import recorded_settings
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.protocol import is_plain

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from salt_mirror.checks.ask import EVERY, Asked, ask, found_in
 from salt_mirror.checks.views.everywhere import everywhere_said
-from salt_mirror.cli.opening import atlas_of, finders, servers_and_groups, type_of, words_in
+from salt_mirror.cli.arguments import atlas_of, finders, servers_and_groups, type_of, words_in
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner
 from salt_mirror.dns.errors import Unusable, about
@@ -27,7 +27,7 @@ from salt_mirror.estate.reading import given_lines, read_text
 from salt_mirror.estate.typed import completed, is_short, not_a_type
 
 if TYPE_CHECKING:
-    from salt_mirror.cli.afar import Afar
+    from salt_mirror.cli.vantage.asking import Afar
 
 _MNEMONICS = frozenset(TYPE_NAMES.values())
 AUTHORITATIVE, EVERYWHERE = "authoritative", "everywhere"
@@ -85,7 +85,7 @@ class Inquiry:
 
     def ask_from(self, found: Afar) -> None:
         """Has every server asked from each vantage: those that were named, else the resolvers that people there use."""
-        from salt_mirror.cli.afar import own_resolvers
+        from salt_mirror.cli.vantage.asking import own_resolvers
 
         self._afar = found
         if self._wanted:

@@ -29,6 +29,7 @@ from salt_mirror.checks.pairs.scope import SWEEP_MOST
 from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.arguments import ESTATE_HERE, atlas_of, finders
 from salt_mirror.cli.directories import (
     access_of,
     check_log_on,
@@ -39,11 +40,10 @@ from salt_mirror.cli.directories import (
     take_everywhere,
     urls_by_locators,
 )
-from salt_mirror.cli.opening import ESTATE_HERE, atlas_of, finders
+from salt_mirror.cli.draft.surroundings import find_short_signatures, is_isolated, with_servers
+from salt_mirror.cli.execution import Ran, bounds_of, run, taken
+from salt_mirror.cli.messages import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.cli.options import Asking, LogOn
-from salt_mirror.cli.running import Ran, bounds_of, run, taken
-from salt_mirror.cli.surroundings import find_short_signatures, is_isolated, with_servers
-from salt_mirror.cli.telling import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, from_text, printable, shown, to_text

@@ -23,10 +23,10 @@ from salt_mirror.checks.settling.goals import Goal
 from salt_mirror.checks.settling.sheet import rows_of
 from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
 from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
-from salt_mirror.cli.ending import status_of
 from salt_mirror.cli.engines import engine_of
+from salt_mirror.cli.finishing import status_of
+from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import Asking, Showing
-from salt_mirror.cli.telling import tell
 from salt_mirror.dns.dialogue import Near, Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question

@@ -42,8 +42,8 @@ def from_here(
     The hosts file, the search suffixes, every resolver that is set, this computer's own cache, and the servers of each view;
     the first difference is shown, with the way to mend it.
     """
-    from salt_mirror.cli.looking import Look, wait_until_registered
-    from salt_mirror.cli.opening import open_estate
+    from salt_mirror.cli.arguments import open_estate
+    from salt_mirror.cli.from_here.run import Look, wait_until_registered
     from salt_mirror.estate.errors import BadInput
 
     if (wait or within is not None) and not own:
@@ -51,7 +51,7 @@ def from_here(
     if own and (names or settings is not None):
         raise BadInput("--self is about this very computer: leave out names and --settings")
     if where.vantages:
-        from salt_mirror.cli.looking import look_from
+        from salt_mirror.cli.from_here.run import look_from
 
         if own or settings is not None:
             raise BadInput("--from looks with another computer's settings: leave out --self and --settings")

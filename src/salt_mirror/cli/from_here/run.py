@@ -16,10 +16,10 @@ from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.here.own import own_scope
 from salt_mirror.checks.here.scope import HereScope, Programs
 from salt_mirror.checks.here.work import Here
-from salt_mirror.cli.ending import finish, report_of
-from salt_mirror.cli.opening import has_ipv6, keep_pace
+from salt_mirror.cli.arguments import has_ipv6, keep_pace
+from salt_mirror.cli.execution import Ran, run_part
+from salt_mirror.cli.finishing import finish, report_of
 from salt_mirror.cli.options import Asking, Showing, Where
-from salt_mirror.cli.running import Ran, run_part
 from salt_mirror.dns.computer.reading import captured_settings, own_settings, told_settings
 from salt_mirror.dns.computer.settings import Settings
 from salt_mirror.dns.errors import Unusable
@@ -81,8 +81,8 @@ class Look:
 def look_from(where: Where, names: list[str], asking: Asking, showing: Showing) -> NoReturn:
     """Looks with the settings of each vantage's computer, over its own network, prints what was seen, and ends the program."""
     from salt_mirror.checks.places import FromPlaces
-    from salt_mirror.cli.afar import afar, side_by_side, whole
-    from salt_mirror.cli.opening import open_estate
+    from salt_mirror.cli.arguments import open_estate
+    from salt_mirror.cli.vantage.asking import afar, side_by_side, whole
 
     estate = open_estate(asking)
     with afar(estate, where, settings=True) as found:
@@ -157,7 +157,7 @@ def _get(text: str, began: float) -> Programs:
 def wait_until_registered(look: Look, within: str | None, *, json: bool) -> NoReturn:
     """Watches until this computer is registered on every server with each of its addresses, and ends the program."""
     from salt_mirror.checks.settling.goals import registration
-    from salt_mirror.cli.opening import seconds_of
+    from salt_mirror.cli.arguments import seconds_of
     from salt_mirror.cli.settle import watch_goals
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.reverse import address_text

@@ -12,10 +12,10 @@ from msgspec.structs import replace
 from salt_mirror.checks.part import Part
 from salt_mirror.checks.tests import Trees
 from salt_mirror.checks.wording import many
+from salt_mirror.cli.execution import Ran
+from salt_mirror.cli.messages import UNWRITTEN, tell
 from salt_mirror.cli.options import FailOn, Showing
 from salt_mirror.cli.outputs import kept, on_standard_output, wanted_files, written
-from salt_mirror.cli.running import Ran
-from salt_mirror.cli.telling import UNWRITTEN, tell
 from salt_mirror.dns.names import to_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
     from salt_mirror.checks.part import Setting
     from salt_mirror.checks.plan.sets import Plan
-    from salt_mirror.cli.changing import Round
-    from salt_mirror.cli.running import Ran
+    from salt_mirror.cli.audit.rounds import Round
+    from salt_mirror.cli.execution import Ran
     from salt_mirror.dns.dialogue import Runner
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.model import Estate
@@ -86,9 +86,9 @@ class _How:
 
 def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepted: bool, partial: bool) -> NoReturn:
     from salt_mirror.checks.audit.coverage import coverage
-    from salt_mirror.cli.changing import Round, audit_from, past_for
-    from salt_mirror.cli.ending import status_of
-    from salt_mirror.cli.opening import atlas_of, open_estate
+    from salt_mirror.cli.arguments import atlas_of, open_estate
+    from salt_mirror.cli.audit.rounds import Round, audit_from, past_for
+    from salt_mirror.cli.finishing import status_of
     from salt_mirror.cli.outputs import on_standard_output, wanted_files, written
     from salt_mirror.dns.meter import Meter
     from salt_mirror.estate.errors import BadInput
@@ -125,7 +125,7 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
 
 def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None], Ran]:
     """Carries an audit out over vantages that share its zones."""
-    from salt_mirror.cli.afar import afar
+    from salt_mirror.cli.vantage.asking import afar
     from salt_mirror.estate.errors import BadInput
 
     if not where.vantages:
@@ -151,8 +151,8 @@ def _carry_out(
 ) -> Ran:
     """Runs an audit, and plans what mends its findings; all of them where `plans` are wished for."""
     from salt_mirror.checks.pairs.judging import Pairs
-    from salt_mirror.cli.opening import pace_for_a_sweep
-    from salt_mirror.cli.running import run
+    from salt_mirror.cli.arguments import pace_for_a_sweep
+    from salt_mirror.cli.execution import run
 
     estate = one.atlas.estate
     pairs = one.work.parts.get("pairs")
@@ -183,7 +183,7 @@ def _with_plan(
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
         from salt_mirror.checks.audit.coverage import coverage
         from salt_mirror.checks.audit.judge import AuditJudge
-        from salt_mirror.cli.running import planned
+        from salt_mirror.cli.execution import planned
 
         one.run(setting, runner, tick)
         whole = one.covered == coverage((), (), atlas.estate)
@@ -208,7 +208,7 @@ def _report(
     from salt_mirror.checks.audit.accepting import sort_out
     from salt_mirror.checks.audit.causes import with_causes
     from salt_mirror.checks.audit.lines import Audit
-    from salt_mirror.cli.ending import reading_order, repaired, report_on
+    from salt_mirror.cli.finishing import reading_order, repaired, report_on
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.history import FinishedRun, add_run
 

@@ -13,14 +13,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from salt_mirror.cli.messages import INTERRUPTED, USAGE, tell
 from salt_mirror.cli.options import WRITING, Asking, Showing, Where, option, takes
-from salt_mirror.cli.telling import INTERRUPTED, USAGE, tell
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from salt_mirror.checks.ask import Asked
-    from salt_mirror.cli.inquiring import Inquiry
+    from salt_mirror.cli.ask.inquiry import Inquiry
     from salt_mirror.dns.dialogue import Exchange
     from salt_mirror.estate.model import Estate
     from salt_mirror.report.terminal.answers import Printer
@@ -54,8 +54,8 @@ def ask(
     resolvers, and "everywhere" for all views and all resolvers, grouped by what they say. Exit status: 0 answered, 1 no such
     name or type, or the servers differ, 3 no usable answer from some server.
     """
-    from salt_mirror.cli.inquiring import Inquiry, lines_of
-    from salt_mirror.cli.opening import keep_pace, open_estate
+    from salt_mirror.cli.arguments import keep_pace, open_estate
+    from salt_mirror.cli.ask.inquiry import Inquiry, lines_of
     from salt_mirror.report.forms.answers import json_printer
     from salt_mirror.report.terminal.answers import brief_printer, page_printer
 
@@ -90,7 +90,7 @@ def _put(
         engine = stack.enter_context(engine_of(asking))
         exchange: Exchange = engine
         if where.vantages:
-            from salt_mirror.cli.afar import afar
+            from salt_mirror.cli.vantage.asking import afar
 
             found = stack.enter_context(afar(estate, where))
             exchange = found.beside(engine)

@@ -54,7 +54,7 @@ def draft(
     asking: Asking,
 ) -> None:
     """Draft an estate: find zones, servers and records by asking, and write them down with where each comes from."""
-    from salt_mirror.cli.drafting import Drafting, DraftWish
+    from salt_mirror.cli.draft.run import Drafting, DraftWish
 
     wish = DraftWish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add, json)
     Drafting(wish, asking).run()

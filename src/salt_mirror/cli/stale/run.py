@@ -9,11 +9,11 @@ from typing import NoReturn
 from salt_mirror.checks.stale.scope import StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet
 from salt_mirror.checks.stale.work import Stale
-from salt_mirror.cli.ending import finish, report_of
-from salt_mirror.cli.knocking import knocked
-from salt_mirror.cli.opening import atlas_of, views_of
+from salt_mirror.cli.arguments import atlas_of, views_of
+from salt_mirror.cli.execution import run_part
+from salt_mirror.cli.finishing import finish, report_of
 from salt_mirror.cli.options import Asking, Showing
-from salt_mirror.cli.running import run_part
+from salt_mirror.cli.stale.knocking import knocked
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import network_in, zone_name
 from salt_mirror.estate.model import Estate

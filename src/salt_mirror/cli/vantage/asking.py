@@ -19,9 +19,9 @@ from typing import TYPE_CHECKING, TypeVar
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.part import Part
 from salt_mirror.checks.places import FromPlaces
-from salt_mirror.cli.opening import atlas_of, open_estate, words_in
+from salt_mirror.cli.arguments import atlas_of, open_estate, words_in
+from salt_mirror.cli.execution import Ran, run_part
 from salt_mirror.cli.options import Asking, Where
-from salt_mirror.cli.running import Ran, run_part
 from salt_mirror.dns.names import Name, ancestors
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.reverse import Network

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.part import Part, Setting, carry_out
-from salt_mirror.cli.opening import keep_pace
+from salt_mirror.cli.arguments import keep_pace
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Exchange, Near, Runner
@@ -103,7 +103,7 @@ def run_again_if_apart(
 ) -> tuple[Part, Ran]:
     """Run one check; where servers differ, read the estate's directories and run it again: they tell whether those servers
     replicate, and how that stands. A run in which servers agree costs no reading."""
-    from salt_mirror.cli.opening import with_directories
+    from salt_mirror.cli.arguments import with_directories
 
     part = make()
     ran = run_part(part, atlas, views, asking, what)

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
     from salt_mirror.checks.atlas import Atlas
     from salt_mirror.checks.settling.goals import Goal
     from salt_mirror.checks.settling.watch import Vantage, Watch
-    from salt_mirror.cli.afar import Afar
-    from salt_mirror.cli.following import Clock
+    from salt_mirror.cli.settle.watching import Clock
+    from salt_mirror.cli.vantage.asking import Afar
     from salt_mirror.dns.dialogue import Near
     from salt_mirror.estate.lists.spec import ListSpec
     from salt_mirror.estate.model import Estate
@@ -68,7 +68,7 @@ def settle(
     showing: Showing,
 ) -> None:
     """Watch authoritative servers and caches, each on its own schedule, until all have the new state."""
-    from salt_mirror.cli.opening import open_estate, seconds_of, spec_of
+    from salt_mirror.cli.arguments import open_estate, seconds_of, spec_of
 
     estate = open_estate(asking)
     wish = _Wish(name, rdtype, to or [], gone, held_by, source, registered, journal, resume, figure, spec_of(listing))
@@ -123,7 +123,7 @@ class _Wish:
         if self.given:
             return list(self.given)
         from salt_mirror.checks.settling.goals import goal_of, goals_of, registration
-        from salt_mirror.cli.opening import first_forward, name_of, origin_of, type_of, view_of
+        from salt_mirror.cli.arguments import first_forward, name_of, origin_of, type_of, view_of
         from salt_mirror.estate.errors import BadInput
         from salt_mirror.estate.sources import read_expectations
 
@@ -167,9 +167,9 @@ def _watch(
     json: bool,
 ) -> None:
     from salt_mirror.checks.settling.wording import goal_text
+    from salt_mirror.cli.arguments import atlas_of, keep_pace, view_of
     from salt_mirror.cli.engines import engine_of
-    from salt_mirror.cli.following import Beyond, Clock, Finish, follow, screen_for
-    from salt_mirror.cli.opening import atlas_of, keep_pace, view_of
+    from salt_mirror.cli.settle.watching import Beyond, Clock, Finish, follow, screen_for
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.journal import Journal, goal_in
 
@@ -232,8 +232,8 @@ def _begin(
     """The watch, with all that its journal has; its goals, and how long a cache may keep the old state (seconds)."""
     from salt_mirror.checks.settling.goals import authorities_of, held_values
     from salt_mirror.checks.settling.watch import Watch, vantages
-    from salt_mirror.cli.following import bound_of
-    from salt_mirror.cli.opening import server_at
+    from salt_mirror.cli.arguments import server_at
+    from salt_mirror.cli.settle.watching import bound_of
     from salt_mirror.keeping.journal import replay
 
     measure = server_at(wish.held_by, atlas.estate, "--as-held-by") if wish.held_by is not None else None
@@ -259,7 +259,7 @@ def _observers(
     """The caches to watch, and the exchange by which they are asked: from here, or from vantages."""
     if not where.vantages:
         return _caches(wish, estate, asking), engine
-    from salt_mirror.cli.afar import afar
+    from salt_mirror.cli.vantage.asking import afar
 
     places = stack.enter_context(afar(estate, where))
     return _caches_afar(wish, estate, asking, places), places.beside(engine, revived=True)
@@ -268,8 +268,8 @@ def _observers(
 def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> list[Vantage]:
     """The caches to watch from vantages: those that are named, else the resolvers that people there use."""
     from salt_mirror.checks.settling.watch import Vantage
-    from salt_mirror.cli.afar import own_resolvers
-    from salt_mirror.cli.opening import servers_and_groups
+    from salt_mirror.cli.arguments import servers_and_groups
+    from salt_mirror.cli.vantage.asking import own_resolvers
     from salt_mirror.estate.errors import BadInput
 
     if wish.registered is not None:
@@ -285,7 +285,7 @@ def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> l
 def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:
     """The caches to watch; none for a host's registration, which has to stand on authoritative servers alone."""
     from salt_mirror.checks.settling.watch import Vantage
-    from salt_mirror.cli.opening import servers_and_groups
+    from salt_mirror.cli.arguments import servers_and_groups
 
     if wish.registered is not None or wish.given:
         return []

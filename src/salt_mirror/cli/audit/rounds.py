@@ -22,8 +22,8 @@ from salt_mirror.estate.model import Estate
 from salt_mirror.keeping.history import Past, past_of
 
 if TYPE_CHECKING:
+    from salt_mirror.cli.execution import Ran
     from salt_mirror.cli.options import Asking, Where
-    from salt_mirror.cli.running import Ran
     from salt_mirror.vantages.exchange import FarExchange
 
 
@@ -99,9 +99,9 @@ def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bo
 def audit_from(where: Where, asking: Asking, estate: Estate, covered: Coverage) -> tuple[Round, Ran]:
     """An audit from each vantage, side by side, put together as one: what came of it, and what it cost."""
     from salt_mirror.checks.places import FromPlaces
-    from salt_mirror.cli.afar import afar, atlas_at, refuse_transfer, seen_as, side_by_side, whole
-    from salt_mirror.cli.opening import open_estate
-    from salt_mirror.cli.running import run
+    from salt_mirror.cli.arguments import open_estate
+    from salt_mirror.cli.execution import run
+    from salt_mirror.cli.vantage.asking import afar, atlas_at, refuse_transfer, seen_as, side_by_side, whole
 
     refuse_transfer(asking)
     with afar(estate, where) as found:

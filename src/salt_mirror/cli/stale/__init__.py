@@ -53,10 +53,10 @@ def stale(
     Ages come from exported master files (ages in [[zones]]) and from directories that are read (directory in [[directories]]);
     nothing is removed: what should go is a plan for mend.
     """
-    from salt_mirror.cli.knocking import ports_in
-    from salt_mirror.cli.opening import open_estate, seconds_of
+    from salt_mirror.cli.arguments import open_estate, seconds_of
     from salt_mirror.cli.outputs import check_figure
-    from salt_mirror.cli.weeding import StaleWish, weed
+    from salt_mirror.cli.stale.knocking import ports_in
+    from salt_mirror.cli.stale.run import StaleWish, weed
     from salt_mirror.estate.errors import BadInput
 
     if figure is not None:
