@@ -105,7 +105,7 @@ def test_a_draft_leaves_nothing_to_fill_in_and_sweeps_no_network_that_the_direct
     roll = office.report("rollcall")
     assert roll["outcome"] == "agrees" and roll["counts"]["agrees"] > 20
     pairs = office.report("pairs")
-    assert any("was not swept: the directory told all of its pointers" in remark for remark in pairs["remarks"])
+    assert any("was not swept: the directory has all of its PTR records" in remark for remark in pairs["remarks"])
     views = office("views")
     assert views.status == 0 and "in one view" in views.out
     # What is registered on real controllers is mended on a real controller: the pointers, and nothing else.
@@ -330,7 +330,7 @@ def test_a_moved_controller_is_asked_for_in_its_new_site(office: Office, lab: La
     office.estate()
     told = {one["code"]: one["text"] for one in office.report("services")["findings"] if one["weight"] != "note"}
     assert set(told) == {"dir.not-registered", "dir.old-site"}
-    assert "_ldap._tcp.pier._sites" in told["dir.not-registered"] and f"dcone.{DOMAIN}. stands" in told["dir.old-site"]
+    assert "_ldap._tcp.pier._sites" in told["dir.not-registered"] and f"dcone.{DOMAIN}. is in the site" in told["dir.old-site"]
     assert office("mend", "--apply", "--yes", "--undo", "undo").status in (0, 1)
     lab.replicate()
     assert office.codes("services") == []
