@@ -134,10 +134,14 @@ class Desk:
         self._disbelieved.pop(name, None)
         there = self._presences.get(name)
         if isinstance(message, Presence):
+            # The same again is no news: nobody fills our memory by repeating it.
+            is_news = there is None or there.session != message.session
             self._presences[name] = message
-        elif there is not None and there.session == message.session:
-            del self._presences[name]
-        for box in self._watching:
+        else:
+            is_news = there is not None and there.session == message.session
+            if is_news:
+                del self._presences[name]
+        for box in self._watching if is_news else ():
             box.put(News(time.monotonic(), name, message))
         with self._news:
             self._news.notify_all()
