@@ -78,7 +78,7 @@ def test_what_stands_behind_a_stub_is_read_link_by_link(tmp_path: Path) -> None:
     assert addresses(found.resolvers_for(from_text("oven.kiln.example"))) == ["10.77.9.53"]
     assert found.resolvers_for(from_text("rake.pans.gullmarsh.internal"))[0].link == "eth0"
     nothing = captured(tmp_path / "bare", etc__resolvDOTconf="nameserver 127.0.0.1\n")
-    assert any("what stands behind the resolver on this computer" in one for one in nothing.unread)
+    assert any("what is behind the resolver on this computer" in one for one in nothing.unread)
     empty = captured(tmp_path / "empty", etc__hosts="")
     assert (
         addresses(empty.everywhere) == ["127.0.0.1"]
@@ -266,7 +266,9 @@ def test_a_vpns_split_rule_decides_who_is_asked(run: Run, tmp_path: Path) -> Non
         captured(tmp_path / "pc", cacheDOTjson=kept)
         done = run("from-here", "oven.kiln.example", "--settings", "pc", "--json")
         assert found(done) == ["here.negative-cache"], done.out
-        assert "This computer's cache says that there is no oven.kiln.example. for another 6 min 40 s" in done.out
+        assert (
+            "This computer's cache gives NXDOMAIN or NODATA for oven.kiln.example. for another 6 min 40 s" in done.out
+        )
         kept = '[{"Entry":"oven.kiln.example","RecordType":1,"Status":0,"TimeToLive":40,"Data":"10.77.9.19"}]'
         captured(tmp_path / "pc", cacheDOTjson=kept)
         assert found(run("from-here", "oven.kiln.example", "--settings", "pc", "--json")) == ["here.outdated-answer"]

@@ -67,7 +67,7 @@ def test_a_history_is_drawn_and_told_by_zone_and_time(kept: Path, run: Run) -> N
     assert "12 Nov: 1 of pairs, 1 of pairs" not in page and "12 Nov: 2 of pairs" in page
     assert (kept.parent / "past.png").read_bytes().startswith(b"\x89PNG")
     zone = run("history", str(kept), "--zone", ZONES[1]).out
-    assert zone.startswith("0 faults and 0 cautions stand.") and "2026-11-02   1 fault" in zone
+    assert zone.startswith("0 faults and 0 cautions open.") and "2026-11-02   1 fault" in zone
     told = json.loads(run("history", str(kept), "roll.*", "--json").out)
     assert told["schema"] == "salt-mirror/history/1" and len(told["runs"]) == 11 and len(told["matching"]) == 1
     assert run("history", str(kept), "--zone", "other.invalid").status == 2

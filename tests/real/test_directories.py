@@ -330,7 +330,10 @@ def test_a_moved_controller_is_asked_for_in_its_new_site(office: Office, lab: La
     office.estate()
     told = {one["code"]: one["text"] for one in office.report("services")["findings"] if one["weight"] != "note"}
     assert set(told) == {"dir.not-registered", "dir.old-site"}
-    assert "_ldap._tcp.pier._sites" in told["dir.not-registered"] and f"dcone.{DOMAIN}. is in the site" in told["dir.old-site"]
+    assert (
+        "_ldap._tcp.pier._sites" in told["dir.not-registered"]
+        and f"dcone.{DOMAIN}. is in the site" in told["dir.old-site"]
+    )
     assert office("mend", "--apply", "--yes", "--undo", "undo").status in (0, 1)
     lab.replicate()
     assert office.codes("services") == []

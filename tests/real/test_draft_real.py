@@ -216,4 +216,6 @@ def test_address_space_that_a_server_only_fills_in_is_no_zone_of_ours(run: Run, 
         (tmp_path / "estate.toml").write_text(f'[reach]\n"127.0.0.1" = "{server.endpoint}"\n', encoding="utf-8")
         done = run("draft", TOP, server.endpoint, "--add")
         assert [zone["name"] for zone in estate_in(tmp_path)["zones"]] == [TOP]
-        assert "Addresses were seen in 10.88.3.0/24 (1 address), whose pointers none of these servers keeps" in done.out
+        assert (
+            "Addresses were seen in 10.88.3.0/24 (1 address), whose reverse zones none of these servers has" in done.out
+        )
