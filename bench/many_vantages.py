@@ -21,7 +21,8 @@ from paho.mqtt.client import Client
 from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 
 from salt_mirror import __version__
-from salt_mirror.vantages.broker import Listener, allow_connections, configuration, find_mosquitto
+from salt_mirror.dns.traffic.descriptors import most_sockets
+from salt_mirror.vantages.broker import Listener, configuration, find_mosquitto
 from salt_mirror.vantages.desk import Desk
 from salt_mirror.vantages.identity import Identity, Role, Trust
 from salt_mirror.vantages.keys import make_keys
@@ -80,7 +81,7 @@ def main() -> None:
         print(f"{number:,} certificates: {time.perf_counter() - before:.1f} s")
         conf = Path(text) / "mosquitto.conf"
         conf.write_text(configuration(keys, Listener("127.0.0.1", PORT)) + "user root\n", encoding="utf-8")
-        allow_connections()
+        most_sockets()
         broker = subprocess.Popen([find_mosquitto(), "-c", str(conf)], stderr=subprocess.DEVNULL)
         time.sleep(1)
         empty = psutil.Process(broker.pid).memory_info().rss

@@ -426,6 +426,7 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "questions in one batch to it": protocol.MOST_QUESTIONS,
         "mebibytes of a message": protocol.MOST_BYTES >> 20,
         "questions under way to it": exchange.MOST_UNDER_WAY,
+        "batches under way to it": exchange.BATCHES_UNDER_WAY,
         "questions that it has in hand, whoever asks": worker.MOST_IN_HAND,
         "batches that it has in hand": protocol.MOST_ERRANDS,
         "servers that it knows at a time": worker.MOST_SERVERS,

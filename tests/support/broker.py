@@ -17,8 +17,9 @@ from typing import Any
 from paho.mqtt.client import Client, MQTTMessage
 from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 
+from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.vantages.allowed import WorkerRules, networks_of
-from salt_mirror.vantages.broker import Listener, allow_connections, configuration
+from salt_mirror.vantages.broker import Listener, configuration
 from salt_mirror.vantages.desk import Desk
 from salt_mirror.vantages.identity import Identity
 from salt_mirror.vantages.keys import make_keys
@@ -52,7 +53,7 @@ class Rig:
 
     def start(self) -> None:
         """Start the broker, or start it again."""
-        allow_connections()
+        most_sockets()
         call = [program("mosquitto"), "-c", str(self._conf)]
         self.process = subprocess.Popen(call, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         until(self._listens)

@@ -21,7 +21,7 @@ from cryptography import x509
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.standin.server import StandIn
-from salt_mirror.vantages.desk import MOST_JUNK, Desk, Present
+from salt_mirror.vantages.desk import MOST_JUNK, Box, Desk, Present
 from salt_mirror.vantages.exchange import FarExchange
 from salt_mirror.vantages.identity import Identity, Role, Trust
 from salt_mirror.vantages.keys import make_keys
@@ -30,6 +30,7 @@ from salt_mirror.vantages.protocol import (
     TOPICS,
     Absence,
     BatchAnswers,
+    Errand,
     Presence,
     batch_of,
     columns_of,
@@ -202,14 +203,13 @@ def test_a_vantage_answers_for_nobody_else(rig: Rig, north: Server) -> None:
     sent: list[int] = []
     send = desk.send
 
-    def lied_to(vantage: str, box: object, errand_of: object) -> int:
-        number = send(vantage, box, errand_of)  # type: ignore[arg-type]
-        sent.append(number)
+    def lied_to(vantage: str, box: Box, errand: Errand) -> None:
+        send(vantage, box, errand)
+        sent.append(errand.number)
         answer = Answer(Question(HOST, 1, north), "NOERROR", True, LIE, 60, None, b"x", 1.0, 1, "udp")
-        lie = BatchAnswers(time.time(), [columns_of(number, [0], [answer])])
+        lie = BatchAnswers(time.time(), [columns_of(errand.number, [0], [answer])])
         for place in (topic, reply_topic("desk", desk.session, "alpha")):
             thief.publish(place, thief.identity.sealed(place, lie))
-        return number
 
     desk.send = lied_to  # type: ignore[method-assign]
     (answer,) = ask(desk, "beta", server=north, present=present)

@@ -22,6 +22,7 @@ from salt_mirror.vantages import worker as worker_module
 from salt_mirror.vantages.allowed import WorkerRules, networks_of
 from salt_mirror.vantages.protocol import (
     MOST_BYTES,
+    MOST_ERRANDS,
     MOST_QUESTIONS,
     Absence,
     AnswerColumns,
@@ -47,6 +48,7 @@ from salt_mirror.vantages.protocol import (
     reply_in,
 )
 from salt_mirror.vantages.worker import (
+    FULL,
     GREETINGS_A_SECOND,
     MOST_IN_HAND,
     DeskSession,
@@ -309,6 +311,17 @@ def test_a_server_that_was_silent_is_tried_again_for_the_next_desk(standins: Sta
         number = ask(worker, places)
         until(lambda: len(statuses(heard)) == 80)
         assert {status for at, status in statuses(heard).items() if at[0] == number} == {"REFUSED"}
+
+
+def test_errands_in_hand_are_bounded_and_each_is_answered(standins: StandIns) -> None:
+    silent = standins.add()
+    silent.fault = Fault.SILENT
+    server = Server("a", LOOPBACK, silent.port)
+    with working(WorkerRules(networks_of(["127.0.0.1"]), timeout_s=5.0)) as (worker, heard):
+        numbers = [ask(worker, [Question(NAME, rdtype, server)], within_s=1) for rdtype in range(1, MOST_ERRANDS + 20)]
+        until(lambda: len(statuses(heard)) == len(numbers))
+        assert list(statuses(heard).values()).count(refused(FULL)) >= 19
+        assert all(len(reply.working) <= MOST_ERRANDS for reply in heard if isinstance(reply, BatchAnswers))
 
 
 def test_servers_that_are_known_are_bounded(

@@ -21,12 +21,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.vantages.protocol import MOST_BYTES, errand_topic, presence_topic, reply_topic
-from salt_mirror.vantages.tls import PORT, shown
+from salt_mirror.vantages.tls import AUTHORITY, PORT, REVOKED, shown
 
-MOST_FILES = 65_536
-"""So many connections the broker that we run may have open: idle ones are ended after 90 s, and must not keep others out."""
+CONFIGURATION, RULES = "mosquitto.conf", "mosquitto.acl"
+CERTIFICATE, KEY = "broker.pem", "broker.key"
 LOOK_EVERY_S = 1.0
 MOST_MEMORY = 1 << 30
 _ENVELOPE = 16 << 10
@@ -65,15 +66,15 @@ def configuration(folder: Path, listener: Listener) -> str:
     return f"""\
 # Written by `salt-mirror vantage keys`: a broker for vantages. It keeps nothing on disk.
 listener {listener.port}{host}
-cafile {folder / "ca.pem"}
-certfile {folder / "broker.pem"}
-keyfile {folder / "broker.key"}
-crlfile {folder / "revoked.pem"}
+cafile {folder / AUTHORITY}
+certfile {folder / CERTIFICATE}
+keyfile {folder / KEY}
+crlfile {folder / REVOKED}
 tls_version tlsv1.2
 require_certificate true
 use_identity_as_username true
 allow_anonymous false
-acl_file {folder / "mosquitto.acl"}
+acl_file {folder / RULES}
 allow_zero_length_clientid false
 # What a client may cost: bytes of a packet, messages and bytes that wait for it, seconds of silence, memory for all.
 max_packet_size {MOST_BYTES + _ENVELOPE}
@@ -104,12 +105,12 @@ def run_broker(keys: Path, listener: Listener, say: Say) -> None:
     """Run Mosquitto until it ends or this process is interrupted; start it again when the certificates or rules have changed.
     Raises BadInput where it cannot start or has ended, KeyboardInterrupt when it is told to end."""
     program = find_mosquitto()
-    allow_connections()
+    most_sockets()  # the broker inherits the limit: idle connections end after 90 s, and must keep nobody out
     for name in ("SIGTERM", "SIGHUP"):
         if (number := getattr(signal, name, None)) is not None:
             signal.signal(number, signal.default_int_handler)
     with tempfile.TemporaryDirectory(prefix="salt-mirror-") as folder:
-        path = Path(folder) / "mosquitto.conf"
+        path = Path(folder) / CONFIGURATION
         text = (
             configuration(keys.absolute(), listener)
             + "log_dest stderr\nlog_timestamp false\nconnection_messages true\n"
@@ -156,28 +157,14 @@ def _run_once(call: list[str], keys: Path, at: str, say: Say) -> bool:
 def _stamp(keys: Path) -> list[tuple[int, int]]:
     """What changes when certificates or rules do."""
     found = []
-    for name in ("mosquitto.acl", "revoked.pem", "broker.pem", "ca.pem"):
+    for name in (RULES, REVOKED, CERTIFICATE, AUTHORITY):
         with contextlib.suppress(OSError):
             stat = (keys / name).stat()
             found.append((stat.st_mtime_ns, stat.st_size))
     return found
 
 
-def allow_connections() -> None:
-    """Raise the limit of open files, which the broker inherits."""
-    if sys.platform == "win32":
-        return
-    import resource
-
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    wanted = MOST_FILES if hard == resource.RLIM_INFINITY else min(hard, MOST_FILES)
-    if soft != resource.RLIM_INFINITY and soft < wanted:
-        with contextlib.suppress(OSError, ValueError):
-            resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
-
-
-_CONNECTED = re.compile(r"New client connected from (\S+) as \S+ \(.* u'([^']*)'\)\.")
-_CLIENT = re.compile(r"New client connected from \S+ as (\S+) ")
+_CONNECTED = re.compile(r"New client connected from (\S+) as (\S+) \(.* u'([^']*)'\)\.")
 _ENDED = re.compile(r"Client (\S+) (?:disconnected|closed its connection|has exceeded timeout)(.*)")
 _QUIET = (
     "New connection from",
@@ -199,10 +186,9 @@ def _follow(process: subprocess.Popen[str], at: str, say: Say) -> str:
         if " running" in line:
             say(f"desks and vantages are awaited at {at}")
         elif connected := _CONNECTED.search(line):
-            client = _CLIENT.search(line)
-            if client is not None:
-                names[client[1]] = connected[2]
-            say(f"{connected[2]} is there, from {connected[1]}")
+            place, client, name = connected.groups()
+            names[client] = name
+            say(f"{name} is there, from {place}")
         elif (ended := _ENDED.search(line)) and ended[1] in names:
             say(f"{names.pop(ended[1])} has gone{ended[2].rstrip('.')}")
         elif line and not line.startswith(_QUIET):

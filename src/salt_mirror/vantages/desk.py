@@ -13,7 +13,7 @@ import queue
 import secrets
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from paho.mqtt.enums import MQTTProtocolVersion
@@ -80,6 +80,11 @@ class News:
 Box = queue.SimpleQueue[News]
 
 
+def errand_number() -> int:
+    """A number for an errand that nobody can guess."""
+    return secrets.randbits(62)
+
+
 class Desk:
     """A desk at its broker. `name` is its certificate's, `session` that of this process, to which replies are addressed."""
 
@@ -123,7 +128,7 @@ class Desk:
             self._ignore(topic.rpartition("/")[2])
 
     def _hear_presence(self, topic: str, name: str, payload: bytes) -> None:
-        if not is_plain(name) or len(self._presences) >= MOST_VANTAGES:
+        if not is_plain(name) or (name not in self._presences and len(self._presences) >= MOST_VANTAGES):
             raise Unreadable("it is no vantage of ours")
         try:
             message = presence_in(self._trust.opened(topic, payload, Role.VANTAGE, name))
@@ -210,20 +215,17 @@ class Desk:
         self._listened.update(dict.fromkeys(new))
         self._connection.subscribe([self._replies_of(name) for name in new])
 
-    def send(self, vantage: str, box: Box, errand_of: Callable[[int], Errand]) -> int:
-        """Send an errand, made from its number, and put its replies in a box. Raises Unreached."""
+    def send(self, vantage: str, box: Box, errand: Errand) -> None:
+        """Send an errand, and put its replies in a box. Raises Unreached."""
         if not self._connection.up:
             raise Unreached(f"the broker at {self.address} cannot be reached")
-        number = secrets.randbits(62)
         topic = errand_topic(vantage, self.name, self.session)
-        payload = self._identity.sealed(topic, errand_of(number))
-        self._open[number] = vantage, box
+        self._open[errand.number] = vantage, box
         try:
-            self._connection.publish(topic, payload)
+            self._connection.publish(topic, self._identity.sealed(topic, errand))
         except Unreached:
-            self.done(number)
+            self.done(errand.number)
             raise
-        return number
 
     def done(self, number: int) -> None:
         """Await nothing more for an errand."""
@@ -285,8 +287,9 @@ class Desk:
 
     def greet_one(self, name: str, presence: Presence, box: Box, *, settings: bool = False) -> int:
         """Ask a vantage that is there who it is. Raises Unreached."""
-        until = time.time() + GREET_S
-        return self.send(name, box, lambda number: Greeting(number, presence.session, until, settings))
+        greeting = Greeting(errand_number(), presence.session, time.time() + GREET_S, settings)
+        self.send(name, box, greeting)
+        return greeting.number
 
     def close(self) -> None:
         """End the connection."""

@@ -19,12 +19,11 @@ from dataclasses import dataclass, field
 from salt_mirror import __version__
 from salt_mirror.dns.dialogue import Near
 from salt_mirror.dns.questions import AFAR, Answer, Question
-from salt_mirror.vantages.desk import GREET_S, Box, Desk, News, Present, clock_trouble
+from salt_mirror.vantages.desk import GREET_S, Box, Desk, News, Present, clock_trouble, errand_number
 from salt_mirror.vantages.protocol import (
     MOST_QUESTIONS,
     Absence,
     AnswerColumns,
-    Batch,
     BatchAnswers,
     Facts,
     Presence,
@@ -42,6 +41,8 @@ RETURN_S = 3.0
 """So long a vantage whose connection has ended may take to come back before it is given up."""
 MOST_UNDER_WAY = 16 * MOST_QUESTIONS
 ENOUGH = 2 * MOST_QUESTIONS
+BATCHES_UNDER_WAY = 64
+"""So many batches, however small: a vantage has at most four times as many in hand, whoever asks."""
 WITHIN_S = 120.0
 _GLANCE_S = 0.005
 
@@ -169,9 +170,7 @@ class FarExchange:
         until = time.monotonic() + wait_s if wait_s is not None else None
         while not self._done and self.backlog:
             if self._stopped:
-                for far in self._far.values():
-                    if far.lost is None:
-                        self._lose(far, self._stopped)
+                self._lose_all(self._stopped)
                 break
             self._send()
             left = 1.0 if until is None else until - time.monotonic()
@@ -194,6 +193,7 @@ class FarExchange:
             while (
                 far.waiting
                 and far.missed_at is None
+                and len(far.under_way) < BATCHES_UNDER_WAY
                 and (in_hand := far.in_hand) < (MOST_UNDER_WAY if len(far.waiting) >= MOST_QUESTIONS else ENOUGH)
             ):
                 questions = [far.waiting.popleft() for _ in range(min(MOST_QUESTIONS, len(far.waiting)))]
@@ -206,19 +206,13 @@ class FarExchange:
     def _dispatch(self, far: _Far, questions: list[Question], *, again: bool) -> bool:
         """Send a batch; False where the broker is away."""
         assert self._desk is not None
-        asked = questions
-
-        def errand(number: int) -> Batch:
-            nonlocal asked
-            batch, asked = batch_of(number, far.session, questions, until=time.time() + WITHIN_S)
-            return batch
-
+        batch, asked = batch_of(errand_number(), far.session, questions, until=time.time() + WITHIN_S)
         try:
-            number = self._desk.send(far.name, self._box, errand)
+            self._desk.send(far.name, self._box, batch)
         except Unreached:
             return False
-        far.under_way[number] = _Errand(dict(enumerate(asked)), time.monotonic(), again)
-        self._by_number[number] = far
+        far.under_way[batch.number] = _Errand(dict(enumerate(asked)), time.monotonic(), again)
+        self._by_number[batch.number] = far
         return True
 
     def _listen(self, wait_s: float) -> None:
@@ -278,11 +272,15 @@ class FarExchange:
 
     def _ask_again(self, far: _Far, session: str) -> None:
         """Put everything that is under way back in front of what waits."""
+        far.waiting.extendleft(reversed(self._taken_back(far)))
+        far.session, far.heard_at, far.missed_at, far.absent = session, time.monotonic(), None, False
+
+    def _taken_back(self, far: _Far) -> list[Question]:
+        """End every errand that is under way, and return the questions that were not answered."""
         left = [question for errand in far.under_way.values() for question in errand.questions.values()]
         for number in list(far.under_way):
             self._end(far, number)
-        far.waiting.extendleft(reversed(left))
-        far.session, far.heard_at, far.missed_at, far.absent = session, time.monotonic(), None, False
+        return left
 
     def _end(self, far: _Far, number: int) -> None:
         far.under_way.pop(number, None)
@@ -341,10 +339,7 @@ class FarExchange:
     def _lose(self, far: _Far, why: str) -> None:
         far.lost = why
         far.missed_at = None
-        left = [question for errand in far.under_way.values() for question in errand.questions.values()]
-        left += far.waiting
-        for number in list(far.under_way):
-            self._end(far, number)
+        left = [*self._taken_back(far), *far.waiting]
         far.waiting.clear()
         self._count -= len(left)
         if self._shared and self.standing and not self._stopped:

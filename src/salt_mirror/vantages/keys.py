@@ -22,14 +22,13 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from salt_mirror.estate.errors import BadInput, hint
-from salt_mirror.vantages.broker import Listener, configuration, rules
+from salt_mirror.vantages.broker import CONFIGURATION, RULES, Listener, configuration, rules
 from salt_mirror.vantages.identity import Role, read_revoked
 from salt_mirror.vantages.protocol import is_plain
 from salt_mirror.vantages.tls import AUTHORITY, REVOKED
 
 AUTHORITY_KEY = "ca.key"
 ISSUED = "issued.csv"
-CONFIGURATION, RULES = "mosquitto.conf", "mosquitto.acl"
 BROKER, DESK = "broker", "desk"
 _RESERVED = ("ca", "revoked", "issued", "mosquitto")
 _COLUMNS = ("name", "role", "serial", "expires", "revoked")

@@ -11,7 +11,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Sequence
 from itertools import compress, repeat
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
 import msgspec
 
@@ -20,6 +20,7 @@ from salt_mirror.dns.questions import MALFORMED, Answer, Question, Server
 from salt_mirror.dns.records import AAAA, LAYOUTS, A
 from salt_mirror.dns.wire import read_rdata
 
+T = TypeVar("T")
 _SIZES = {A: 4, AAAA: 16}
 NOWHERE = bytes(4)
 """The address of the resolver of a computer that has none."""
@@ -213,14 +214,18 @@ def packed(message: Message | Envelope) -> bytes:
     return _encoder.encode(message)
 
 
+def _decoded(decoder: msgspec.msgpack.Decoder[T], raw: bytes) -> T:
+    try:
+        return decoder.decode(raw)
+    except (msgspec.MsgspecError, ValueError) as error:
+        raise Unreadable(str(error)) from None
+
+
 def envelope_in(payload: bytes) -> Envelope:
     """Read what was published. Raises Unreadable."""
     if len(payload) > MOST_BYTES:
         raise Unreadable(f"it has {len(payload):,} bytes, and {MOST_BYTES:,} are the most")
-    try:
-        envelope = _envelopes.decode(payload)
-    except (msgspec.MsgspecError, ValueError) as error:
-        raise Unreadable(str(error)) from None
+    envelope = _decoded(_envelopes, payload)
     if envelope.version != FORMAT:
         raise Unreadable(f"it has the format {envelope.version}, and ours is {FORMAT}")
     return envelope
@@ -228,26 +233,17 @@ def envelope_in(payload: bytes) -> Envelope:
 
 def errand_in(body: bytes) -> Errand:
     """Read an errand. Raises Unreadable."""
-    try:
-        return _errands.decode(body)
-    except (msgspec.MsgspecError, ValueError) as error:
-        raise Unreadable(str(error)) from None
+    return _decoded(_errands, body)
 
 
 def reply_in(body: bytes) -> Reply:
     """Read a reply. Raises Unreadable."""
-    try:
-        return _replies.decode(body)
-    except (msgspec.MsgspecError, ValueError) as error:
-        raise Unreadable(str(error)) from None
+    return _decoded(_replies, body)
 
 
 def presence_in(body: bytes) -> Presence | Absence:
     """Read a presence. Raises Unreadable."""
-    try:
-        return _presences.decode(body)
-    except (msgspec.MsgspecError, ValueError) as error:
-        raise Unreadable(str(error)) from None
+    return _decoded(_presences, body)
 
 
 def batch_of(number: int, session: str, questions: Sequence[Question], *, until: float) -> tuple[Batch, list[Question]]:
@@ -296,21 +292,17 @@ def halves(answers: BatchAnswers) -> list[BatchAnswers]:
     if len(parts) > 1:
         middle = len(parts) // 2
         return [BatchAnswers(answers.clock, parts[:middle]), BatchAnswers(answers.clock, parts[middle:])]
-    if not parts or len(parts[0].places) < 2:
+    size = len(parts[0].places) if parts else 0
+    if size < 2:
         return []
-    middle = len(parts[0].places) // 2
-    return [BatchAnswers(answers.clock, [_slice(parts[0], some)]) for some in (slice(middle), slice(middle, None))]
+    first = [at < size // 2 for at in range(size)]
+    return [BatchAnswers(answers.clock, [picked(parts[0], half)]) for half in (first, [not one for one in first])]
 
 
 def picked(part: AnswerColumns, wanted: Sequence[bool]) -> AnswerColumns:
     """The answers of a part that are wanted."""
     cut = [list(compress(column, wanted)) if isinstance(column, list) else column for column in part.columns]
     return AnswerColumns(part.number, list(compress(part.places, wanted)), *cut)  # type: ignore[arg-type]
-
-
-def _slice(part: AnswerColumns, some: slice) -> AnswerColumns:
-    cut = [column[some] if isinstance(column, list) else column for column in part.columns]
-    return AnswerColumns(part.number, part.places[some], *cut)  # type: ignore[arg-type]
 
 
 def place_of(server: Server) -> ServerAddress:

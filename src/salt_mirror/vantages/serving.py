@@ -22,6 +22,7 @@ from salt_mirror.vantages.protocol import (
     MOST_BYTES,
     Absence,
     BatchAnswers,
+    Presence,
     Reply,
     Unreadable,
     errand_in,
@@ -87,14 +88,14 @@ class VantageService:
     def _came_up(self, connection: BrokerConnection) -> None:
         self._connection = connection
         connection.subscribe([errand_topic(self.name, "+", "+")])
-        self._publish_presence(connection)
+        self._say_presence(connection, self.worker.presence())
         allowed = ", ".join(self._joining.rules.allowed) or "nobody"
         self._say(f"{self.name} is at {connection.at}; it may ask {allowed}")
 
-    def _publish_presence(self, connection: BrokerConnection) -> None:
+    def _say_presence(self, connection: BrokerConnection, message: Presence | Absence) -> None:
         topic = presence_topic(self.name)
         with contextlib.suppress(Unreached):
-            connection.publish(topic, self._identity.sealed(topic, self.worker.presence()), retain=True)
+            connection.publish(topic, self._identity.sealed(topic, message), retain=True)
 
     def _hear(self, topic: str, payload: bytes) -> None:
         """Take an errand; runs on the connection's thread."""
@@ -104,12 +105,9 @@ class VantageService:
                 raise Unreadable("its topic is none of ours")
             errand = errand_in(self._trust.opened(topic, payload, Role.DESK, desk))
             self.worker.take(DeskSession(desk, session), errand)
-        except (Unreadable, Refused) as error:
+        except (Unreadable, Refused, BadInput) as error:
+            # BadInput: the list of revoked certificates cannot be read, and nobody is believed.
             self._turned_away(desk, str(error))
-        except BadInput as error:
-            self._turned_away(
-                desk, str(error)
-            )  # a list of revoked certificates that cannot be read: nobody is believed
 
     def _turned_away(self, desk: str, why: str) -> None:
         self.worker.refused += 1
@@ -134,9 +132,7 @@ class VantageService:
         """Leave the broker: the presence is taken back."""
         self.worker.close()
         if self._connection is not None:
-            topic = presence_topic(self.name)
-            with contextlib.suppress(Unreached):
-                self._connection.publish(topic, self._identity.sealed(topic, Absence(self.worker.session)), retain=True)
+            self._say_presence(self._connection, Absence(self.worker.session))
             self._connection.close()
 
 

@@ -16,7 +16,6 @@ import selectors
 import socket
 import ssl
 import threading
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -104,13 +103,12 @@ class BrokerConnection:
         client.on_connect, client.on_disconnect = self._came_up, self._went_down
         client.on_message, client.on_publish, client.on_subscribe = self._message, self._published, self._subscribed
         client.on_unsubscribe = self._unsubscribed
-        loop = _Loop(client)
         try:
             client.connect(host, port, keepalive=KEEPALIVE_S)
         except (OSError, ValueError, ssl.SSLError) as error:
             return f"cannot be reached ({plainly(error)})"
-        self._client, self._loop = client, loop
-        loop.start()
+        self._client = client
+        self._loop = _Loop(client)
         answered = self._answered.wait(CONNECT_S)
         why = self._why if answered else f"does not answer ({CONNECT_S:.0f} s)"
         if why:
@@ -199,16 +197,14 @@ class _Loop:
     """The thread of a connection: waits for its socket, and connects it again whenever it is lost."""
 
     def __init__(self, client: Client) -> None:
+        """Takes over a client that is connected."""
         self._client = client
-        self._ending = False
+        self._ended = threading.Event()
         self._inner, self._outer = socket.socketpair()
         for end in (self._inner, self._outer):
             end.setblocking(False)
         client.on_socket_register_write = lambda *_: self.wake()
         self._thread = threading.Thread(target=self._run, name="broker connection", daemon=True)
-
-    def start(self) -> None:
-        """Start the thread."""
         self._thread.start()
 
     def wake(self) -> None:
@@ -219,33 +215,23 @@ class _Loop:
     def stop(self) -> None:
         """Send what is left, take leave of the broker, and end the thread."""
         self._client.disconnect()
-        self._ending = True
+        self._ended.set()
         self.wake()
         if threading.current_thread() is not self._thread:
             self._thread.join(CONNECT_S)
 
     def _run(self) -> None:
         pause = FIRST_PAUSE_S
-        while not self._ending:
+        while not self._ended.is_set():
             if self._client.socket() is not None:
                 pause = FIRST_PAUSE_S
                 self._serve()
-            if not self._ending:
-                self._wait(pause * (0.5 + random.random()))  # not a thousand vantages at the same moment
+            if not self._ended.wait(pause * (0.5 + random.random())):  # not a thousand vantages at the same moment
                 pause = min(2 * pause, LONGEST_PAUSE_S)
                 with contextlib.suppress(OSError, ValueError):
                     self._client.reconnect()
         self._inner.close()
         self._outer.close()
-
-    def _wait(self, seconds: float) -> None:
-        """Wait, but no longer than until the end."""
-        over_at = time.monotonic() + seconds
-        with selectors.DefaultSelector() as selector:
-            selector.register(self._inner, selectors.EVENT_READ)
-            while not self._ending and (left := over_at - time.monotonic()) > 0:
-                if selector.select(left):
-                    self._emptied()
 
     def _emptied(self) -> None:
         with contextlib.suppress(OSError):

@@ -50,6 +50,7 @@ MOST_SERVERS = 4096
 """So many servers it knows at a time."""
 MOST_SEEN = 65_536
 """So many errands it remembers, so that none is carried out twice."""
+FULL = f"it has {MOST_ERRANDS} errands in hand already"
 GREETINGS_A_SECOND = 20
 SLOWEST, FASTEST = 0.01, 1e6
 LONGEST_S = 600.0
@@ -130,7 +131,7 @@ class Worker:
         try:
             self._inbox.put_nowait(_Intake(errand, sender, time.monotonic() + errand.until - now))
         except queue.Full:
-            self._turn_away(errand, sender, f"it has {MOST_ERRANDS} errands in hand already")
+            self._turn_away(errand, sender, FULL)
 
     def _remember(self, number: int, now: float, until: float) -> None:
         if len(self._seen) >= MOST_SEEN:
@@ -203,7 +204,7 @@ class Worker:
             if intake.over_at <= now:
                 places = [slot % _STEP for slot in self._asked.values() if slot // _STEP == intake.at]
                 self._asked = {question: slot for question, slot in self._asked.items() if slot // _STEP != intake.at}
-                self._end(intake)
+                del self._intakes[intake.at]
                 self._turn_away(intake.batch, intake.sender, "it took too long", places)
         working: dict[DeskSession, list[int]] = {}
         for intake in self._intakes.values():
@@ -213,13 +214,13 @@ class Worker:
 
     def _turn_away(self, batch: Batch, sender: DeskSession, why: str, places: Sequence[int] | None = None) -> None:
         """Say of questions of a batch, without places of all, that they are not asked."""
-        found = range(sum(len(names) for *_, names in batch.groups)) if places is None else places
-        self.refused += len(found)
-        for first in range(0, len(found), MOST_QUESTIONS):
-            some = list(found[first : first + MOST_QUESTIONS])
-            if some[-1] < MOST_QUESTIONS:
-                status = f"{AFAR}not asked by the vantage {self.name}: {why}"
-                self._reply(sender, BatchAnswers(time.time(), [refused_columns(batch.number, some, status)]))
+        everything = range(sum(len(names) for *_, names in batch.groups)) if places is None else places
+        self.refused += len(everything)
+        # A place beyond those that a batch may have cannot be answered.
+        some = [place for place in everything if place < MOST_QUESTIONS]
+        if some:
+            status = f"{AFAR}not asked by the vantage {self.name}: {why}"
+            self._reply(sender, BatchAnswers(time.time(), [refused_columns(batch.number, some, status)]))
 
     def _collect(self, engine: Engine) -> list[Answer]:
         """What has ended, gathered for a moment, so that many answers travel together."""
@@ -239,8 +240,11 @@ class Worker:
         if len(self._asked) + size > MOST_IN_HAND:
             self._turn_away(batch, sender, f"it has {MOST_IN_HAND:,} questions in hand already")
             return
+        if len(self._intakes) >= MOST_ERRANDS:
+            self._turn_away(batch, sender, FULL)
+            return
         self._intakes_begun += 1
-        intake.at, intake.left = self._intakes_begun, 0
+        intake.at = self._intakes_begun
         first = 0
         for rdtype, place, recurse, names in batch.groups:
             server = self._server(batch.places[place]) if 0 <= place < len(batch.places) else "it names no server"
@@ -283,9 +287,6 @@ class Worker:
         intake.left += len(questions)
         self.questions += len(questions)
         engine.submit_all(like[1], questions)
-
-    def _end(self, intake: _Intake) -> None:
-        self._intakes.pop(intake.at, None)
 
     def _is_name(self, name: bytes) -> bool:
         good = is_name(name)
@@ -339,7 +340,7 @@ class Worker:
             parts.setdefault(intake.sender, []).append(columns_of(intake.batch.number, places, answers))
             intake.left -= len(places)
             if not intake.left:
-                self._end(intake)
+                del self._intakes[at]
         for sender, columns in parts.items():
             for first in range(0, len(columns), MOST_ERRANDS):
                 self._reply(sender, BatchAnswers(time.time(), columns[first : first + MOST_ERRANDS]))

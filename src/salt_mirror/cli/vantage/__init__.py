@@ -27,8 +27,6 @@ class Action(StrEnum):
     KEYS = "keys"
 
 
-BROKER, DESK = "broker", "desk"
-"""The names of the broker's certificate, and of a desk's where nobody gives it another."""
 _LEFT_OUT = (
     "at",
     "view",
@@ -117,7 +115,7 @@ def _say(text: str) -> None:
 
 def _make(given: list[str], estate: Estate, wanted: Certificates) -> None:
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.vantages.keys import make_keys
+    from salt_mirror.vantages.keys import DESK, make_keys
 
     if not given:
         raise BadInput("vantage keys wants a folder, and the names of vantages where the estate has none")
@@ -174,8 +172,8 @@ def _connection(given: list[str], estate: Estate, keys: Path | None, who: str) -
 
 def _serve(given: list[str], estate: Estate, keys: Path | None) -> None:
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.vantages.broker import run_broker
-    from salt_mirror.vantages.keys import RULES
+    from salt_mirror.vantages.broker import RULES, run_broker
+    from salt_mirror.vantages.keys import BROKER
     from salt_mirror.vantages.tls import papers_in
 
     if keys is None and estate.broker is not None and estate.path is not None:
@@ -228,6 +226,7 @@ def _rules(estate: Estate, allow: list[str], asking: Asking) -> WorkerRules:
 def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing) -> None:
     from salt_mirror.report.terminal.stations import print_stations, stations_json
     from salt_mirror.vantages.desk import Desk, Present
+    from salt_mirror.vantages.keys import DESK
 
     address, papers = _connection(given, estate, keys, DESK)
     desk = Desk(address, papers)

@@ -51,7 +51,7 @@ class Lane:
         *,
         timeout_s: float,
         tries: int,
-        pace: Pace | None = None,
+        pace: Pace | None,
         open_socket: OpenSocket = open_datagram,
     ) -> None:
         self.server = server
