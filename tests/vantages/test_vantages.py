@@ -28,7 +28,7 @@ from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.findings import Finding
 from salt_mirror.standin.server import StandIn
-from salt_mirror.vantages.desk import Present, clock_trouble
+from salt_mirror.vantages.desk import Desk, Present, clock_trouble
 from salt_mirror.vantages.exchange import FarExchange
 from salt_mirror.vantages.keys import make_keys
 from salt_mirror.vantages.tls import host_and_port, papers_in
@@ -186,16 +186,21 @@ def test_a_broker_that_goes_for_good_leaves_what_is_left_unverified(rig: Rig) ->
     assert list(exchange.lost) == ["quay"]
 
 
+def six_hundred(desk: Desk, world: tuple[Path, dict[str, StandIn]], *, pace: float) -> tuple[FarExchange, list[Answer]]:
+    """Questions that take seconds at such a pace, and the first of their answers."""
+    exchange = FarExchange(desk, desk.greet(["quay"]), choose=lambda _: "quay")
+    server = Server("dc-north", LOOPBACK, world[1]["dc-north"].port, pace=pace)
+    for number in range(600):
+        exchange.submit(Question(from_text(f"host-{number}.pans.gullmarsh.internal"), 1, server))
+    return exchange, exchange.collect()
+
+
 def test_a_broker_that_is_started_again_in_the_middle_costs_nothing_but_time(
     rig: Rig, world: tuple[Path, dict[str, StandIn]]
 ) -> None:
     rig.join("quay")
     desk = rig.desk()
-    exchange = FarExchange(desk, desk.greet(["quay"]), choose=lambda _: "quay")
-    server = Server("dc-north", LOOPBACK, world[1]["dc-north"].port, pace=200.0)
-    for number in range(600):
-        exchange.submit(Question(from_text(f"host-{number}.pans.gullmarsh.internal"), 1, server))
-    answers = exchange.collect()
+    exchange, answers = six_hundred(desk, world, pace=200.0)
     rig.stop()
     rig.start()
     answers += collected(exchange)
@@ -280,11 +285,7 @@ def test_a_slow_line_that_is_cut_in_the_middle_costs_nothing_but_time(
     rig.stack.callback(link.close)
     service, log = rig.join("quay", port=link.port)
     desk = rig.desk()
-    exchange = FarExchange(desk, desk.greet(["quay"]), choose=lambda _: "quay")
-    server = Server("dc-north", LOOPBACK, world[1]["dc-north"].port, pace=150.0)
-    for number in range(600):
-        exchange.submit(Question(from_text(f"host-{number}.pans.gullmarsh.internal"), 1, server))
-    answers = exchange.collect()
+    exchange, answers = six_hundred(desk, world, pace=150.0)
     link.cut()
     answers += collected(exchange)
     assert len(answers) == 600 and {answer.status for answer in answers} == {"NXDOMAIN"}

@@ -20,8 +20,8 @@ from salt_mirror.estate.reading import read_text
 
 
 class SourceEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """One list in `expect`, where a file name alone does not say how to read it: its form, our columns by the file's, the zone
-    of short names, and whether each address's pointer is expected too."""
+    """One list in `expect`, where its file name does not say how to read it: its form, our columns by the file's, the zone of
+    short names, and whether the PTR record of each address is expected too."""
 
     file: str
     form: str = ""

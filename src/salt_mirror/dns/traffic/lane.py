@@ -10,7 +10,6 @@ TCP stream. The module is longer than others, since sending and receiving share 
 
 from __future__ import annotations
 
-import contextlib
 import os
 import selectors
 import socket
@@ -20,21 +19,17 @@ from collections.abc import Callable
 from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
 from salt_mirror.dns.traffic.bulk import Bulk
-from salt_mirror.dns.traffic.chance import open_datagram
 from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
+from salt_mirror.dns.traffic.ports import SourcePorts
 from salt_mirror.dns.traffic.stream import Stream
 from salt_mirror.dns.wire import MalformedMessage, middles, question_tail
 
 _RECEIVE = 2048
-_RENEW_AFTER = 4096
 _CASES_FOR = 16
 _MOST_ENDED = 4096
 _TAILS: dict[int, bytes] = {}
-
-OpenSocket = Callable[[Server], socket.socket | None]
-"""Opens a socket to a server, on a port that nobody can guess; None when the system knows no way there."""
 
 _First = tuple[Question, bytes, float, socket.socket]
 """A first try under way: the question, its section as it was sent, when, and through which socket."""
@@ -52,7 +47,6 @@ class Lane:
         timeout_s: float,
         tries: int,
         pace: Pace | None,
-        open_socket: OpenSocket = open_datagram,
     ) -> None:
         self.server = server
         self.waiting: deque[Question] = deque()
@@ -70,10 +64,7 @@ class Lane:
         self._pace = pace
         self._breaker = Breaker()
         self._stream = Stream(server, selector, self._end_streamed, budget_s=self._budget_s)
-        self._open_socket = open_socket
-        self._sock: socket.socket | None = None
-        self._old_sock: socket.socket | None = None
-        self._sent_here = 0
+        self._ports = SourcePorts(server, selector, self.receive)
         self._ids = b""
         self._ids_at = 0
         self._case_left = 0
@@ -116,15 +107,12 @@ class Lane:
 
     def _launch(self, number: int, now: float) -> None:
         """Sends the first try of so many questions."""
-        sock = self._sock
-        if sock is None or self._sent_here >= _RENEW_AFTER:
-            sock = self._renew()
+        sock = self._ports.take(number)
         if sock is None:
             for _ in range(number):
                 status = NO_SOURCE if self.server.source else UNREACHABLE
                 self._done(Answer(self.waiting.popleft(), status, tries=0))
             return
-        self._sent_here += number
         if self.server.key is not None:
             for _ in range(number):
                 self._launch_signed(self.waiting.popleft(), now)
@@ -200,18 +188,6 @@ class Lane:
         self._due[0].append(flight)
         return flight
 
-    def _renew(self) -> socket.socket | None:
-        """A new socket on a port from a cryptographic source; None when the system knows no way to the server."""
-        if self._old_sock is not None:
-            self._close(self._old_sock)
-        self._old_sock = self._sock
-        sock = self._open_socket(self.server)
-        if sock is not None:
-            self._selector.register(sock, selectors.EVENT_READ, self.receive)
-        self._sock = sock
-        self._sent_here = 0
-        return sock
-
     def _send_again(self, flight: Flight, now: float) -> None:
         """The next try, as the fallback says."""
         last = flight.tries + 1 >= self._tries
@@ -244,11 +220,11 @@ class Lane:
             max(flight.began_at + self._budget_s, now + wait_s) if flight.tries == self._tries else now + wait_s
         )
         self._due[attempt].append(flight)
-        flight.sock = self._sock
-        if self._sock is None:
+        flight.sock = sock = self._ports.current
+        if sock is None:
             return
         try:
-            self._sock.send(flight.wire)
+            sock.send(flight.wire)
         except (BlockingIOError, InterruptedError):
             pass
         except OSError:
@@ -453,23 +429,15 @@ class Lane:
     @property
     def sockets(self) -> int:
         """How many are open."""
-        return (self._sock is not None) + (self._old_sock is not None) + self._stream.open
+        return self._ports.count + self._stream.open
 
     def rest(self) -> None:
         """Closes every socket while nothing is under way; the next question opens one anew."""
         self.close()
 
-    def _close(self, sock: socket.socket) -> None:
-        with contextlib.suppress(KeyError, ValueError):
-            self._selector.unregister(sock)
-        sock.close()
-
     def close(self) -> None:
         """Closes every socket."""
-        for sock in (self._sock, self._old_sock):
-            if sock is not None:
-                self._close(sock)
-        self._sock = self._old_sock = None
+        self._ports.close()
         self._stream.close()
 
 

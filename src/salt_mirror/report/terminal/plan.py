@@ -7,7 +7,6 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE, Carried
 from salt_mirror.checks.plan.sets import SetLine
 from salt_mirror.checks.plan.sheet import FATES, LeftLine, PlanSheet
@@ -16,6 +15,7 @@ from salt_mirror.checks.wording import many
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.console import console_on, put_line
+from salt_mirror.report.terminal.telling import titled
 
 _FEW = 5
 
@@ -118,12 +118,10 @@ class PlanPage:
 
     def _head(self, one: LeftLine) -> Text:
         view = f"  [{clean(one.view)}]" if self._views and one.view else ""
-        title = catalogue()[one.code].title
         style = "bold red" if one.weight == "fault" else "yellow"
         return Text.assemble(
             (f"{one.weight:<8}", style),
-            (title, "bold"),
-            (f" ({one.code})", "dim"),
+            titled(one.code),
             f"  {one.name}  {one.address or one.type}{view}",
         )
 

@@ -77,7 +77,7 @@ class Teller:
         one = fold.findings[0]
         if fold.cause:
             style = "yellow" if fold.kind == "unverified" else "bold red"
-            titles = together_said(dict.fromkeys(titled(one.code) for one in fold.findings))
+            titles = together_said(dict.fromkeys(titled(one.code).plain for one in fold.findings))
             return [
                 (Text.assemble(("cause   ", style), (clean(fold.cause), "bold")), 0),
                 (Text(f"{titles}: {fold.first()}{self._view(one)}"), 8),
@@ -110,7 +110,7 @@ class Teller:
     def _cause(self, cause: str, findings: Sequence[Finding]) -> list[Line]:
         lines: list[Line] = [(Text(), 0), (Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")), 0)]
         for finding, after in zip(findings, [*findings[1:], None], strict=True):
-            lines.append((Text(f"{self.place(finding)}  {titled(finding.code)}"), 8))
+            lines.append((Text(f"{self.place(finding)}  {titled(finding.code).plain}"), 8))
             if finding.remedy and not same_mend(finding, after):
                 lines += self._mend(finding, 16)  # what one change mends is told once
         return lines
@@ -118,8 +118,7 @@ class Teller:
     def _head(self, finding: Finding) -> Text:
         return Text.assemble(
             (f"{finding.weight:<8}", _COLOURS[finding.weight]),
-            (catalogue()[finding.code].title, "bold"),
-            (f" ({finding.code})", "dim"),
+            titled(finding.code),
             f"  {self.place(finding)}",
         )
 
@@ -219,9 +218,9 @@ def _by_kind(told: list[ToldFold]) -> dict[str, list[ToldFold]]:
     return found
 
 
-def titled(code: str) -> str:
+def titled(code: str) -> Text:
     """The title of a code, and the code: `explain`, `accept` and `--skip` take it."""
-    return f"{catalogue()[code].title} ({code})"
+    return Text.assemble((catalogue()[code].title, "bold"), (f" ({code})", "dim"))
 
 
 def evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
