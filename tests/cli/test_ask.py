@@ -245,7 +245,7 @@ def test_a_real_cache_shows_what_is_left_and_how_long_it_believes_a_no(run: Run,
         assert 300 >= left[0] > left[-1] > 280
         gone = run("ask", "new.gullmarsh.example", "A", "--at", f"127.0.0.1:{cache.port}")
         assert gone.status == 1
-        match = re.search(r'will believe this "no" for another (\d) min', gone.out)
+        match = re.search(r"has this negative cache entry for another (\d) min", gone.out)
         assert match and match[1] in ("4", "5")
         side = json.loads(run(*asked[:-1], f"127.0.0.1:{cache.port},own", "--json").out)["names"][0]["answers"]
         assert [(one["authoritative"], one["whole_ttl"]) for one in side] == [(False, 300), (True, None)]

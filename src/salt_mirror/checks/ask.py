@@ -336,7 +336,7 @@ def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) ->
         asked.why.append(f"its aliases lead in a circle: {' -> '.join(map(to_text, (asked.name, *usable.chain)))}")
         return
     if usable.from_cache and usable.ttl is not None:
-        asked.why.append(f'{server.label} will believe this "no" for another {duration(usable.ttl)} (RFC 2308)')
+        asked.why.append(f"{server.label} has this negative cache entry for another {duration(usable.ttl)} (RFC 2308)")
     if usable.denial == "no such name" and not usable.chain:
         yield from _explain_name(asked, server, recurse, known, suffixes)
     elif usable.chain:

@@ -184,7 +184,7 @@ def budget_of(
     kept = max(*links, seen.delegated_ttl or 0)
     spread = soa.refresh if seen.several_servers else 0
     by_ttl, kept = kept, kept if cap is None else cap
-    what = f'the cached "no" for {to_text(seen.name)}' if not seen.exists else "the old value"
+    what = f"the negative cache entry for {to_text(seen.name)}" if not seen.exists else "the old value"
 
     def after(seconds: int) -> datetime:
         return change_at + timedelta(seconds=seconds)
@@ -219,9 +219,7 @@ def _advice(
 ) -> list[tuple[str, str]]:
     """What would shorten the time in which users see this or that, where it pays. `then` is the whole set after the change."""
     if not seen.exists:
-        words = (
-            'Do not ask a resolver for the name before it is there: the "no" that it caches is what you would wait for.'
-        )
+        words = "Do not ask a resolver for the name before it is there: the NXDOMAIN that it caches is what you would wait for."
         return [("advice", words)]
     if own is None or own.ttl < _WORTH_LOWERING:
         return []

@@ -77,8 +77,8 @@ def judge(soa: Soa, *, secondaries: bool = True) -> Iterator[Judgement]:
         yield Judgement(
             "minimum",
             "auth.timer",
-            f'the negative TTL is {duration(soa.minimum)}: a cached "no" outlives the repair by as much; RFC 2308 section 5 '
-            "advises 1 to 3 hours",
+            f"the negative TTL is {duration(soa.minimum)}: a negative cache entry outlives the repair by as much; RFC 2308 "
+            "section 5 advises 1 to 3 hours",
             HOUR,
         )
 
@@ -96,7 +96,7 @@ def fields(soa: Soa, ttl: int | None, now: datetime, judgements: list[Judgement]
         shown.append(SoaField(field=field, value=str(seconds), reads=duration(seconds), judgement=said.get(field, "")))
     negative = negative_ttl(soa, ttl)
     capped = f", since the SOA's own TTL is below its minimum of {soa.minimum}" if negative < soa.minimum else ""
-    reads = f'{duration(negative)}: so long a "no" is cached{capped} (RFC 2308)'
+    reads = f"{duration(negative)}: NXDOMAIN and NODATA are cached so long{capped} (RFC 2308)"
     return [
         *shown,
         SoaField(field="negative TTL", value=str(negative), reads=reads, judgement=said.get("minimum", "")),

@@ -36,10 +36,12 @@ def keeping_tests(seen: ResolverSeen, reached: set[Name], words: ResolverWords) 
         given, whole = kept
         if given > whole + GRAIN_S and not longer:
             findings.append(words.keeps_no_longer(given, whole))
-            says.append(f'a "no" for {duration(given)}, and the zone says {duration(whole)}')
+            says.append(f"NXDOMAIN for {duration(given)}, and the zone says {duration(whole)}")
         elif given < whole - GRAIN_S:
-            findings.append(words.caps(f'a "no" for at most {duration(given)}, where the zone says {duration(whole)}'))
-            says.append(f'a "no" for at most {duration(given)}')
+            findings.append(
+                words.caps(f"NXDOMAIN for at most {duration(given)}, where the zone says {duration(whole)}")
+            )
+            says.append(f"NXDOMAIN for at most {duration(given)}")
     cap = _cut_to(names)
     if cap is not None:
         findings.append(words.caps(f"entries for at most {duration(cap)}, whatever their zones say"))

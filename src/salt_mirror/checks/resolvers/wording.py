@@ -283,7 +283,7 @@ class ResolverWords:
 
     def keeps_no_longer(self, given: int, whole: int) -> Finding:
         """A "no" that outlives what its zone says."""
-        text = f'{self._label} keeps a "no" for {duration(given)}, where the zone says {duration(whole)} (RFC 2308).'
+        text = f"{self._label} caches NXDOMAIN for {duration(given)}, where the zone says {duration(whole)} (RFC 2308)."
         return self._state("res.beyond-ttl", text, rdtype=A)
 
     def caps(self, what: str) -> Finding:

@@ -16,7 +16,7 @@ from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.findings import Finding
 
-SAID = {"waiting": "not asked yet", "new": "new", "old": "old", "no": 'a "no"', "silent": "no answer"}
+SAID = {"waiting": "not asked yet", "new": "new", "old": "old", "no": "NXDOMAIN or NODATA", "silent": "no answer"}
 
 
 def goal_text(goal: Goal) -> str:

@@ -151,7 +151,7 @@ class AnswerPage:
             ("refresh", f"{soa.refresh} s ({duration(soa.refresh)})"),
             ("retry", f"{soa.retry} s ({duration(soa.retry)})"),
             ("expire", f"{soa.expire} s ({duration(soa.expire)})"),
-            ('a "no" is kept for', f"{soa.minimum} s ({duration(soa.minimum)})"),
+            ("negative TTL", f"{soa.minimum} s ({duration(soa.minimum)})"),
         ):
             self._line(f"{name:<20}{text}", 8)
 
