@@ -26,7 +26,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 import world
 from world import nsd
 
-from salt_mirror.report.forms import FORMS
+from salt_mirror.report.files import FORMS
 
 ROUNDS = 3
 ZONES = 49

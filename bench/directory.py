@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 import world
 from world import nsd
 
-from salt_mirror.checks.services.directory import Controller, Directory, all_wanted, wanted_of
+from salt_mirror.checks.common.directories import Controller, Directory, all_wanted, wanted_of
 from salt_mirror.dns.names import from_text, to_text
 
 DOMAIN = "pans.example"

@@ -14,7 +14,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from salt_mirror.report.forms import FORMS
+from salt_mirror.report.files import FORMS
 from support.browser import Browser, browser
 from support.large import large_report
 

@@ -11,7 +11,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.report.document import now
 
 sys.path.insert(0, str(Path(__file__).parent))
@@ -19,13 +19,13 @@ sys.path.insert(0, str(Path(__file__).parent))
 import world
 from world import nsd
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.expected import expected_sets
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.cli.execution import quiet_collector
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.estate.model import load_estate
+from salt_mirror.estate.building import load_estate
 
 RECORDS = 20_000
 ROUNDS = 5

@@ -9,8 +9,8 @@ from __future__ import annotations
 import random
 import time
 
-from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.watch import Sighting, Vantage, Watch
+from salt_mirror.checks.settle.goals import Goal
+from salt_mirror.checks.settle.judging import Sighting, Vantage, Watch
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import A

@@ -18,13 +18,13 @@ from pathlib import Path
 import dns.message
 import dns.rrset
 
-from salt_mirror.checks.comparing import VERSION as SNAPSHOT
+from salt_mirror.checks.compare.judging import VERSION as SNAPSHOT
 from salt_mirror.checks.plan.sets import set_of
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import ROOT
 from salt_mirror.dns.transfer import TransferFailed, read_transfer_records
 from salt_mirror.dns.wire import MalformedMessage, read_sections
-from salt_mirror.estate.model import load_estate
+from salt_mirror.estate.building import load_estate
 from salt_mirror.estate.sources import read_expectations
 from salt_mirror.keeping.history import lives_in, runs_in
 from salt_mirror.keeping.journal import VERSION as JOURNAL

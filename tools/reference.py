@@ -14,8 +14,8 @@ import typer.main
 from typer.models import DefaultPlaceholder
 
 from salt_mirror import __version__
-from salt_mirror.cli.examples import EXAMPLES, PHASES
 from salt_mirror.cli.main import program
+from salt_mirror.cli.registry import COMMANDS, by_phase
 from salt_mirror.estate import file as estate_file
 
 ROOT = Path(__file__).parents[1]
@@ -23,7 +23,7 @@ EXIT = "Exit status: 0 all that was checked agrees, 1 a fault, 2 wrong usage or 
 EXIT += "4 an output could not be written, 70 an error that nobody expected, 130 interrupted."
 
 
-class Told(typing.NamedTuple):
+class Parameter(typing.NamedTuple):
     """An argument or option: how it is written, what it means, under what heading it stands."""
 
     written: str
@@ -31,7 +31,7 @@ class Told(typing.NamedTuple):
     panel: str
 
 
-def commands() -> dict[str, tuple[str, list[Told]]]:
+def commands() -> dict[str, tuple[str, list[Parameter]]]:
     """Every command with its text and its parameters."""
     app: Any = typer.main.get_command(program())
     found = {}
@@ -41,7 +41,7 @@ def commands() -> dict[str, tuple[str, list[Told]]]:
             argument = one.param_type_name == "argument"
             panel = getattr(one, "rich_help_panel", None)
             panel = "" if isinstance(panel, DefaultPlaceholder) else panel or ""
-            told.append(Told(_written(one, argument=argument), " ".join((one.help or "").split()), panel))
+            told.append(Parameter(_written(one, argument=argument), " ".join((one.help or "").split()), panel))
         found[name] = (" ".join((command.help or "").split("\f")[0].split()), told)
     return found
 
@@ -75,16 +75,16 @@ def options_page() -> str:
         "",
     ]
     every = commands()
-    for phase, names in PHASES.items():
+    for phase, entries in by_phase().items():
         lines += [f"## {phase}", ""]
-        for name in names:
-            says, told = every[name]
-            lines += [f"### `salt-mirror {name}`", "", says, "", "| | meaning |", "|---|---|"]
+        for entry in entries:
+            says, told = every[entry.name]
+            lines += [f"### `salt-mirror {entry.name}`", "", says, "", "| | meaning |", "|---|---|"]
             lines += [
                 f"| `{one.written.replace('|', chr(92) + '|')}` | {one.says.replace('|', chr(92) + '|')} |"
                 for one in told
             ]
-            lines += ["", "```sh", *(f"salt-mirror {typed}    # {what}" for typed, what in EXAMPLES[name]), "```", ""]
+            lines += ["", "```sh", *(f"salt-mirror {typed}    # {what}" for typed, what in entry.examples), "```", ""]
     return "\n".join([*lines, EXIT, ""])
 
 
@@ -178,18 +178,18 @@ def manual_page() -> str:
               "there are; without one, every command works on what is named."),
     ]  # fmt: skip
     every = commands()
-    for phase, names in PHASES.items():
+    for phase, entries in by_phase().items():
         lines.append(f".SH {phase.upper()}")
-        for name in names:
-            says, told = every[name]
-            lines += [f".SS {_roff(name)}", _roff(says)]
+        for entry in entries:
+            says, told = every[entry.name]
+            lines += [f".SS {_roff(entry.name)}", _roff(says)]
             for one in told:
                 if not one.panel:
                     lines += [".TP", f".B {_roff(one.written)}", _roff(one.says)]
             lines += [".PP", "Examples:"]
-            for typed, what in EXAMPLES[name]:
+            for typed, what in entry.examples:
                 lines += [".TP", f".B salt\\-mirror {_roff(typed)}", _roff(what)]
-    shared: dict[str, dict[str, Told]] = {one.panel: {} for _, told in every.values() for one in told if one.panel}
+    shared: dict[str, dict[str, Parameter]] = {one.panel: {} for _, told in every.values() for one in told if one.panel}
     for _, told in every.values():
         for one in told:
             if one.panel:
@@ -203,7 +203,21 @@ def manual_page() -> str:
     return "\n".join(lines) + "\n"
 
 
+def readme() -> str:
+    """README.md with its table of commands as the registry has them."""
+    text = (ROOT / "README.md").read_text(encoding="utf-8")
+    head = "| | command | what it answers |\n|---|---|---|\n"
+    before, _, rest = text.partition(head)
+    phases = [entry.phase for entry in COMMANDS]
+    rows = [
+        f"| {'' if entry.phase in phases[:number] else entry.phase.lower()} | `{entry.name}` | {entry.answers} |"
+        for number, entry in enumerate(COMMANDS)
+    ]
+    return before + head + "\n".join(rows) + "\n\n" + rest.partition("\n\n")[2]
+
+
 PAGES = {
+    ROOT / "README.md": readme,
     ROOT / "docs" / "options.md": options_page,
     ROOT / "docs" / "estate-reference.md": estate_page,
     ROOT / "docs" / "man" / "salt-mirror.1": manual_page,

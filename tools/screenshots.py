@@ -21,7 +21,7 @@ import msgspec
 from msgspec.structs import replace
 
 from salt_mirror.checks.audit.lines import Audit, Tally
-from salt_mirror.demo.tour import move_the_shop
+from salt_mirror.demo.stops import move_the_shop
 from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
 from salt_mirror.keeping.history import FinishedRun, add_run

@@ -51,9 +51,9 @@ class About(NamedTuple):
     server: str
 
 
-Rule = Literal["registered", "forward", "directory", "expected"]
-"""By whose right a change is proposed, the weakest first: the records themselves, the forward side (a pointer follows its
-address), the directory's locators, what is expected."""
+Precedence = Literal["registered", "forward", "directory", "expected"]
+"""What a change is proposed on: the records themselves, the forward side (a PTR record follows its address), the directory's
+locators, or what is expected. Which of them counts for more is a table of `checks.plan.rules`."""
 
 
 class Change(msgspec.Struct, frozen=True, kw_only=True):
@@ -71,7 +71,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     add: list[str] = []
     remove: list[str] = []
     whole: list[str] | None = None
-    by: Rule
+    by: Precedence
     reason: str
 
 

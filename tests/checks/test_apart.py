@@ -3,16 +3,17 @@ are."""
 
 from __future__ import annotations
 
+import socket
 from pathlib import Path
 
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.expected import expected_sets
+from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
@@ -176,3 +177,52 @@ def test_of_views_that_share_a_way_only_the_one_that_is_given_is_judged(
         right = values <= records.get(name, frozenset())
         expected_outcome = ("agrees" if right else "differs") if known and not borrowed else "unverified"
         assert judged[from_text(f"{name}.{ZONE}")] == expected_outcome
+
+
+FAMILIES = """$TTL 300
+@ SOA ns1 hostmaster 5 3600 600 1209600 300
+@ NS ns1
+@ NS ns2
+@ MX 10 www
+ns1 A 192.0.2.1
+ns2 AAAA 2001:db8:77::2
+www A 192.0.2.80
+"""
+
+
+def test_a_run_kept_to_one_ip_version_sends_nothing_over_the_other_and_says_so(
+    run: Run, standins: StandIns, tmp_path: Path
+) -> None:
+    """The server that is left out has another record, so that whoever asked it would report that."""
+    with socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) as probe:
+        try:
+            probe.bind(("::1", 0))
+        except OSError:
+            pytest.skip("this computer has no ::1")
+    four = standins.add([read_zone(FAMILIES, ZONE)])
+    six = standins.add([read_zone(FAMILIES.replace("192.0.2.80", "192.0.2.81"), ZONE)], host="::1")
+    (tmp_path / "expected.zone").write_text(f"www.{ZONE}. A 192.0.2.80\n", encoding="utf-8")
+    zone = f'[[zones]]\nname = "{ZONE}"\nview = "public"\nservers = ["four", "six"]\nexpect = ["expected.zone"]\n'
+    servers = f'[servers.four]\naddress = "127.0.0.1"\nport = {four.port}\n[servers.six]\naddress = "::1"\nport = {six.port}\n'
+    reach = f'[reach]\n"192.0.2.1" = "127.0.0.1:{four.port}"\n"2001:db8:77::2" = "[::1]:{six.port}"\n'
+    (tmp_path / "estate.toml").write_text(zone + servers + reach, encoding="utf-8")
+    assert "roll.servers-disagree" in found(run("rollcall", "--json"))
+
+    for option, other in (("--ipv4-only", six), ("--ipv6-only", four)):
+        asked = other.asked
+        for command in (
+            "rollcall", f"pairs www.{ZONE}", "authority", f"mail {ZONE}", "stale", "audit", "snapshot now.jsonl --force",
+            f"ask www.{ZONE} --at authoritative", f"budget www.{ZONE} A", f"descend www.{ZONE}",
+        ):  # fmt: skip
+            done = run(*command.split(), option)
+            assert done.status in (0, 1, 3), done.out + done.err
+        assert other.asked == asked, option
+        rolled = run("rollcall", option, "--json")
+        assert found(rolled) == ([] if other is six else ["roll.different"])
+        assert any("not asked, since only" in remark for remark in rolled.report["remarks"])
+    alone = zone.replace('"four", "six"', '"six"') + servers
+    (tmp_path / "estate.toml").write_text(alone, encoding="utf-8")
+    assert run("rollcall", "--ipv4-only").status == 3  # nobody was asked: nothing agrees
+    for wrong in (("--ipv4-only", "--ipv6-only"), ("--ipv4-only", "--at", "six"), ("--ipv6-only", "--at", "192.0.2.1")):
+        done = run("rollcall", *wrong)
+        assert done.status == 2 and wrong[0] in done.err

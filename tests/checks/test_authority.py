@@ -13,8 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.soa import judge, negative_ttl
-from salt_mirror.checks.wording import duration, mailbox
+from salt_mirror.checks.common.soa import judge, negative_ttl
+from salt_mirror.checks.common.wording import duration, mailbox
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import Soa

@@ -16,13 +16,13 @@ import dns.rcode
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.budget import budget_of, inspect_budget
-from salt_mirror.checks.comparing import HeldSet, Snapshot, differences
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.budget.judging import budget_of, inspect_budget
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.compare.judging import HeldSet, Snapshot, differences
 from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
-from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.watch import Sighting, Slot, Vantage, Watch, sighting_of
+from salt_mirror.checks.settle.goals import Goal
+from salt_mirror.checks.settle.judging import Sighting, Slot, Vantage, Watch, sighting_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Answer, Question, Server

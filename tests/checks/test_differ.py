@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.differing import Differing, TwoZones
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.differ.judging import Differing, TwoZones
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text

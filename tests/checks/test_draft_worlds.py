@@ -14,7 +14,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.draft import exploring
 from salt_mirror.checks.draft.exploring import Explorer
 from salt_mirror.checks.draft.learnt import Learnt

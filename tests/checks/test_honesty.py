@@ -9,15 +9,15 @@ from typing import Any
 import pytest
 from msgspec.structs import replace
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.lines import Tally, ZoneLine, verdict
 from salt_mirror.checks.audit.work import AuditWork
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.expected import expected_sets
+from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.pairs.judging import Pairs
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope
-from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text

@@ -7,11 +7,11 @@ from dataclasses import replace
 
 import pytest
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.common.undotted import undotted
 from salt_mirror.checks.pairs.judging import Pairs
 from salt_mirror.checks.pairs.scope import PairsScope
-from salt_mirror.checks.part import Setting, carry_out
-from salt_mirror.checks.undotted import undotted
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text

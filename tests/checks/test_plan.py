@@ -10,12 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.audit.repairs import plan_near, plannable, with_repairs
 from salt_mirror.checks.audit.work import AuditWork
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.laying import LaidOver
 from salt_mirror.checks.plan.proving import proved

@@ -17,8 +17,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner

@@ -10,12 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.directories import Controller, Directory, wanted_of
+from salt_mirror.checks.common.test_tree import Judged
 from salt_mirror.checks.mail.judging import judged_mail, mail_domains
-from salt_mirror.checks.services.directory import Controller, Directory, wanted_of
-from salt_mirror.checks.services.judging import Target, judged_service, shares
+from salt_mirror.checks.services.srv import Target, judged_service, shares
 from salt_mirror.checks.services.wording import judged_directory
-from salt_mirror.checks.tests import Judged
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.holding import Holding

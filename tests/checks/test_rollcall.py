@@ -12,10 +12,10 @@ import dns.query
 import pytest
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.expected import expected_sets
+from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import ROOT, from_text

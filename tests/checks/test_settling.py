@@ -22,11 +22,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.budget import BudgetSeen, budget_of, clock, headline, inspect_budget
-from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.watch import Sighting, Slot, Vantage, Watch
-from salt_mirror.checks.settling.wording import findings_of
+from salt_mirror.checks.budget.judging import BudgetSeen, budget_of, clock, headline, inspect_budget
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.settle.goals import Goal
+from salt_mirror.checks.settle.judging import Sighting, Slot, Vantage, Watch
+from salt_mirror.checks.settle.wording import findings_of
 from salt_mirror.cli.budget import moment_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text

@@ -16,12 +16,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.stale.judging import Stale
 from salt_mirror.checks.stale.rules import Rules
 from salt_mirror.checks.stale.scope import StaleScope
 from salt_mirror.checks.stale.wording import evidence_of
-from salt_mirror.checks.stale.work import Stale
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text

@@ -9,14 +9,15 @@ from random import Random
 
 import pytest
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.work import AuditWork
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.part import Setting
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.questions import AFAR, Answer, Question
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.estate.model import Estate, load_estate
+from salt_mirror.estate.building import load_estate
+from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
 
 Key = tuple[bytes, int, str, bool]

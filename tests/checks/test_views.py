@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.views.judging import Views
 from salt_mirror.checks.views.scope import ViewsScope
 from salt_mirror.demo.world import plantings

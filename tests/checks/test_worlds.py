@@ -14,13 +14,13 @@ from itertools import product
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.authority.sheet import Inspection
+from salt_mirror.checks.authority.judging import Inspection
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.expected import expected_sets
+from salt_mirror.checks.common.part import Part, Setting, carry_out
 from salt_mirror.checks.pairs.judging import Pairs
 from salt_mirror.checks.pairs.scope import PairsScope
-from salt_mirror.checks.part import Part, Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.checks.rollcall.scope import expected_sets
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Answer, Question, Server

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from salt_mirror.checks.nearest import nearest
+from salt_mirror.checks.common.nearest import nearest
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import MX, TXT, rdata_from_text
 from salt_mirror.report.terminal.answers import in_order

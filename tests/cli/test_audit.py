@@ -26,7 +26,7 @@ from salt_mirror.checks.audit.causes import with_causes
 from salt_mirror.demo.world import gullmarsh, plantings
 from salt_mirror.explaining import as_markdown
 from salt_mirror.findings import Evidence, Finding
-from salt_mirror.report.document import SCHEMA_FILE
+from salt_mirror.report.json import schema_file
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import Fault, StandIn
 from support.estates import LABELS, PUBLISHED, Served
@@ -79,7 +79,7 @@ def test_an_audit_finds_what_the_single_checks_find_and_asks_nothing_twice(
     out = (folder / "out").read_text(encoding="utf-8").splitlines()
     assert out[0] == "2 of 10 zones are sound; 49 faults, 11 cautions, 5 could not be verified."
     assert "more were saved, since several checks had them" in out[1]
-    jsonschema.validate(report, json.loads(SCHEMA_FILE.read_text(encoding="utf-8")))
+    jsonschema.validate(report, json.loads(schema_file("report").read_text(encoding="utf-8")))
 
 
 def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 import shutil
@@ -12,6 +13,7 @@ import pytest
 
 from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import gullmarsh
+from salt_mirror.report.json import DOCUMENTS, schema_file, schema_of
 from support.documents import CHECKING, DOCS, JUDGED, commands_in, shown_in_help_and_jobs
 from support.program import Run
 
@@ -74,3 +76,22 @@ def test_every_command_of_the_documents_runs_on_the_demos_world(run: Run, page: 
             if done.status not in JUDGED or (not done.out and "--quiet" not in words):
                 failed.append((words, done.status, done.err[-300:]))
     assert failed == []
+
+
+def test_every_json_document_is_as_its_schema_has_it(run: Run, tmp_path: Path) -> None:
+    assert [name for name in DOCUMENTS if json.loads(schema_file(name).read_text("utf-8")) != schema_of(name)] == [], (
+        "run tools/schema.py"
+    )
+    with gullmarsh(tmp_path / "world") as (estate, _):
+        folder = estate.parent
+        run("audit", "--quiet", "--history", "audits.db", folder=folder)
+        printed = {
+            run(*typed.split(), "--json", folder=folder).document["schema"].split("/")[1]
+            for typed in (
+                "ask kiln-02 no-such", "budget vpn.gullmarsh.example A --to 192.0.2.77", "explain", "explain pair.no-pointer",
+                "draft 10.77.10.0/24 --view internal", "expect records/leases.csv records/services.csv", "history audits.db",
+                "history audits.db pair.*", "snapshot now.jsonl", "pairs", "descend web.gullmarsh.example", "stale", "mend",
+                "authority gullmarsh.example", "services", "settle kiln-02.pans.gullmarsh.internal A --within 1s",
+            )
+        }  # fmt: skip
+    assert printed == set(DOCUMENTS) - {"vantages"}  # that needs a broker, and is tested with the vantages

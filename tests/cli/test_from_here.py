@@ -12,11 +12,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.here.own import own_scope
-from salt_mirror.checks.here.scope import HereScope, Programs
-from salt_mirror.checks.here.work import Here
-from salt_mirror.checks.part import Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.from_here.judging import Here
+from salt_mirror.checks.from_here.own import own_scope
+from salt_mirror.checks.from_here.scope import HereScope, Programs
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.computer.settings import Configured, HostsEntry, OwnAddress, Settings
 from salt_mirror.dns.dialogue import Runner

@@ -17,19 +17,19 @@ from typing import Any, cast
 
 import pytest
 
-from salt_mirror.checks.atlas import Atlas, Authority
-from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.work import AuditWork
+from salt_mirror.checks.authority.rows import sheet_of
 from salt_mirror.checks.authority.seen import Place, Seen
-from salt_mirror.checks.authority.sheet import sheet_of
-from salt_mirror.checks.descent import walking
+from salt_mirror.checks.common.atlas import Atlas, Authority
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.descend import walking
 from salt_mirror.checks.draft import asking as draft_asking
 from salt_mirror.checks.draft import exploring
-from salt_mirror.checks.here import scope
-from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.from_here import scope
 from salt_mirror.checks.plan import sending
 from salt_mirror.checks.resolvers import asking
-from salt_mirror.cli import arguments, execution
+from salt_mirror.cli import arguments, transfers
 from salt_mirror.cli.draft import run as draft_run
 from salt_mirror.cli.from_here import run as from_here_run
 from salt_mirror.cli.options import Asking
@@ -408,7 +408,7 @@ def test_the_page_of_bounds_has_the_programs_numbers() -> None:
         "domain controllers that are asked at once how changes come to them": child.AT_ONCE,
         "seconds that each of them is given": child.OTHERS_S,
         "messages in a row without a record": MOST_EMPTY,
-        "transfers at once": execution.AT_ONCE,
+        "transfers at once": transfers.AT_ONCE,
         "zones that are taken up": exploring.MOST_ZONES,
         "hosts that are asked for": exploring.MOST_HOSTS,
         "names of servers that are looked up for one zone": draft_asking.MOST_NAME_SERVERS,

@@ -13,9 +13,9 @@ from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.estate import plainlines
+from salt_mirror.estate.building import load_estate
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.masterfile import read_master_file, read_master_text
-from salt_mirror.estate.model import load_estate
 from salt_mirror.estate.sources import read_expectations
 from support.examples import examples
 

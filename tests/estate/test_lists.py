@@ -15,7 +15,8 @@ from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.lists.spec import FORMS, PLAIN, ListSpec, Networks
+from salt_mirror.estate.forms import Networks
+from salt_mirror.estate.lists.spec import FORMS, PLAIN, ListSpec
 from salt_mirror.estate.sources import form_of, read_given
 from support import realservers
 from support.program import Run

@@ -16,10 +16,10 @@ import dns.zone
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.judge import AuditJudge
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sets import Plan, PlannedSet

@@ -15,8 +15,8 @@ from salt_mirror.cli.messages import tell
 from salt_mirror.cli.outputs import remedies_one_by_one
 from salt_mirror.findings import Finding
 from salt_mirror.report.document import Counts, Report
-from salt_mirror.report.figure import Bound, Dot, draw
-from salt_mirror.report.forms.markdown import written
+from salt_mirror.report.figures.watch import Bound, Dot, draw
+from salt_mirror.report.files.markdown import written
 from salt_mirror.report.terminal.console import console_on
 from support.estates import estate_of
 from support.program import Run

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
+from salt_mirror.report.files import FORMS
+from salt_mirror.report.files.rows import Compact, compact, texts
 from salt_mirror.report.folding import Folding, folded, kind_of
-from salt_mirror.report.forms import FORMS
-from salt_mirror.report.forms.rows import Compact, compact, texts
 from salt_mirror.report.terminal.audit import print_audit
 from salt_mirror.report.terminal.console import Printed
 from salt_mirror.report.terminal.sheets import print_table, table_of

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from salt_mirror.cli.examples import EXAMPLES
+from salt_mirror.cli.registry import COMMANDS
 
 CHECKS = ("pairs", "rollcall", "authority", "mail", "services", "views", "resolvers", "stale", "audit")
 DOCS = Path(__file__).parents[2] / "docs"
@@ -25,7 +25,7 @@ def commands_in(page: Path) -> list[str]:
 
 def shown_in_help_and_jobs() -> list[str]:
     """What the help's examples and the pages of the jobs type, each once."""
-    typed = [typed for command, two in EXAMPLES.items() if command != "demo" for typed, _ in two]
+    typed = [typed for entry in COMMANDS if entry.name != "demo" for typed, _ in entry.examples]
     for page in sorted(DOCS.glob("jobs/*.md")):
         typed += [line for line in commands_in(page) if not line.startswith(("demo", "--", "draft"))]
     return [line for line in dict.fromkeys(typed) if line != "vantage list"]  # that needs a broker

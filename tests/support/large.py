@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from functools import cache
 
 from salt_mirror.checks.audit.lines import Audit, Tally, ZoneLine
-from salt_mirror.checks.wording import state
+from salt_mirror.checks.common.wording import state
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.records import PTR, SOA, A
 from salt_mirror.dns.reverse import reverse_name

@@ -11,6 +11,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import jsonschema
+
+from salt_mirror.report.json import schema_file
+
 PROGRAM = Path(sys.executable).with_name("salt-mirror.exe" if os.name == "nt" else "salt-mirror")
 
 
@@ -25,6 +29,14 @@ class Outcome:
     @property
     def report(self) -> dict[str, Any]:
         found: dict[str, Any] = json.loads(self.out)
+        return found
+
+    @property
+    def document(self) -> dict[str, Any]:
+        """The JSON document that was printed, which is as its schema has it."""
+        found = self.report
+        name = found["schema"].split("/")[1]
+        jsonschema.validate(found, json.loads(schema_file(name).read_text(encoding="utf-8")))
         return found
 
 

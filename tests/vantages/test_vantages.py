@@ -20,7 +20,7 @@ from typing import Any
 import pytest
 from paho.mqtt.enums import MQTTProtocolVersion
 
-from salt_mirror.checks.places import together
+from salt_mirror.checks.vantage.judging import together
 from salt_mirror.cli.finishing import reading_order
 from salt_mirror.demo.world import gullmarsh
 from salt_mirror.dns.names import from_text
@@ -347,7 +347,7 @@ def there(stations: World, run: Run) -> Callable[..., Any]:
 def test_the_list_tells_who_is_there(there: Callable[..., Any]) -> None:
     done = there("vantage", "list")
     assert done.status == 3 and done.out.startswith("2 of 3 vantages can be used.\n")
-    found = {one["vantage"]: one for one in json.loads(there("vantage", "list", "--json").out)["vantages"]}
+    found = {one["vantage"]: one for one in there("vantage", "list", "--json").document["vantages"]}
     assert {name: one["trouble"] for name, one in found.items()} == {
         "quay": None,
         "kiln": None,

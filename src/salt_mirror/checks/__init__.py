@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, NamedTuple
 from salt_mirror.catalogue import family_of
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.audit.coverage import Coverage
-    from salt_mirror.checks.part import Part
+    from salt_mirror.checks.common.atlas import Atlas
+    from salt_mirror.checks.common.coverage import Coverage
+    from salt_mirror.checks.common.part import Part
     from salt_mirror.estate.model import Estate
 
 
@@ -30,7 +30,7 @@ class Units(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """One check: its command's name, the families of its codes, the module of its judgement, and what it counts.
+    """One check: its command's name, the families of its codes, and what it counts. Its package is named after its command.
 
     `nothing` says why an estate may have nothing for it; a check without that is no part of the audit. Of a `quiet` one
     nothing is told where an estate has nothing for it, as most have.
@@ -38,7 +38,6 @@ class Check:
 
     name: str
     codes: tuple[str, ...]
-    room: str
     units: Units
     nothing: str = ""
     quiet: bool = False
@@ -50,7 +49,9 @@ class Check:
 
     def scope(self, estate: Estate, atlas: Atlas, coverage: Coverage) -> Part | None:
         """All that it has to look at in an estate, as a part of an audit; None when that is nothing."""
-        part: Part | None = import_module(f"{__name__}.{self.room}").of_estate(estate, atlas, coverage)
+        part: Part | None = import_module(f"{__name__}.{self.name.replace('-', '_')}.judging").of_estate(
+            estate, atlas, coverage
+        )
         return part
 
     def headline(self, agrees: int, differs: int, unverified: int) -> str:
@@ -69,51 +70,51 @@ class Check:
 
 CHECKS = (
     Check(
-        "pairs", ("pair",), "pairs.judging", Units("address", "addresses", "agrees", "agree"),
+        "pairs", ("pair",), Units("address", "addresses", "agrees", "agree"),
         nothing="no expected addresses and no reverse zones",
     ),
     Check(
-        "rollcall", ("roll",), "rollcall.judging", Units("record set", "record sets", "is as expected", "are as expected"),
+        "rollcall", ("roll",), Units("record set", "record sets", "is as expected", "are as expected"),
         nothing="no zone expects records",
     ),
     Check(
-        "authority", ("auth",), "authority.sheet", Units("zone", "zones", "has a sound authority", "have a sound authority"),
+        "authority", ("auth",), Units("zone", "zones", "has a sound authority", "have a sound authority"),
         nothing="no zones",
     ),
     Check(
-        "mail", ("mail",), "mail.judging", Units("domain", "domains", "takes mail as it should", "take mail as they should"),
+        "mail", ("mail",), Units("domain", "domains", "takes mail as it should", "take mail as they should"),
         nothing="no forward zone in a public view, and no MX records expected or in hand",
     ),
     Check(
-        "services", ("srv", "dir"), "services.scope", Units("service", "services", "is sound", "are sound"),
+        "services", ("srv", "dir"), Units("service", "services", "is sound", "are sound"),
         nothing="no directories, and no SRV records expected or in hand",
     ),
     Check(
-        "views", ("view",), "views.judging", Units("name", "names", "is right in its view", "are right in their views"),
+        "views", ("view",), Units("name", "names", "is right in its view", "are right in their views"),
         nothing="no zones in several views", quiet=True,
     ),
     Check(
-        "resolvers", ("res",), "resolvers.judging", Units("resolver", "resolvers", "passes all tests", "pass all tests"),
+        "resolvers", ("res",), Units("resolver", "resolvers", "passes all tests", "pass all tests"),
         nothing="no resolvers", quiet=True,
     ),
     Check(
-        "stale", ("age", "left"), "stale.work", Units("record", "records", "belongs", "belong"),
+        "stale", ("age", "left"), Units("record", "records", "belongs", "belong"),
         nothing="no source of ages, and no aliases", quiet=True,
     ),
     Check(
-        "from-here", ("here",), "here.work", Units("thing", "things", "is here as it should be", "are here as they should be"),
+        "from-here", ("here",), Units("thing", "things", "is here as it should be", "are here as they should be"),
     ),
-    Check("descend", ("cut",), "descent.walking", Units("name", "names", "is found", "are found")),
-    Check("settle", ("settle",), "settling.watch", Units("vantage", "vantages", "has settled", "have settled")),
-    Check("compare", ("cmp",), "comparing", Units("record set", "record sets", "is as before", "are as before")),
-    Check("differ", ("diff",), "differing", Units("record set", "record sets", "is the same on both", "are the same on both")),
-    Check("vantage", ("vantage",), "places", Units("vantage", "vantages", "can be used", "can be used")),
-    Check("audit", ("accept",), "audit.work", Units("zone", "zones", "is sound", "are sound")),
+    Check("descend", ("cut",), Units("name", "names", "is found", "are found")),
+    Check("settle", ("settle",), Units("vantage", "vantages", "has settled", "have settled")),
+    Check("compare", ("cmp",), Units("record set", "record sets", "is as before", "are as before")),
+    Check("differ", ("diff",), Units("record set", "record sets", "is the same on both", "are the same on both")),
+    Check("vantage", ("vantage",), Units("vantage", "vantages", "can be used", "can be used")),
+    Check("audit", ("accept",), Units("zone", "zones", "is sound", "are sound")),
 )  # fmt: skip
 """Every check, those of the audit in the order in which it runs them."""
 
 
-UNKNOWN = Check("", (), "", Units("finding", "findings", "is known", "are known"))
+UNKNOWN = Check("", (), Units("finding", "findings", "is known", "are known"))
 """For codes in what another version wrote."""
 
 

@@ -9,21 +9,25 @@ import socket
 import time
 from collections.abc import Iterable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.cli.engines import finders
 from salt_mirror.cli.options import Asking, Listing
 from salt_mirror.dns.errors import about, number_in
 from salt_mirror.dns.names import ROOT, Name, shown
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import ANY, AXFR, IXFR, OPT, TKEY, TSIG, type_from_text, type_text
 from salt_mirror.dns.reverse import is_reverse, reverse_name
-from salt_mirror.dns.system import paced, parse_server, system_resolvers
+from salt_mirror.dns.system import paced, parse_server
 from salt_mirror.estate.errors import BadInput, hint
 from salt_mirror.estate.forms import address_in, domain_in, network_in, zone_of_network
-from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
-from salt_mirror.estate.model import Estate, load_estate
+from salt_mirror.estate.model import BOTH_FAMILIES, Estate
 from salt_mirror.estate.reading import is_there
 from salt_mirror.estate.typed import completed
+
+if TYPE_CHECKING:
+    from salt_mirror.estate.lists.spec import ListSpec
 
 ESTATE_HERE = "estate.toml"
 
@@ -35,8 +39,14 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
     if asking.pace != asking.pace or asking.timeout != asking.timeout:  # not a number, which is in no range
         raise BadInput("--pace, --timeout: nan is no number of anything; expected questions a second, and seconds")
     here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
-    estate = load_estate(here) if asking.estate is not None or is_there(here) else Estate()
+    estate = Estate()
+    if asking.estate is not None or is_there(here):
+        from salt_mirror.estate.building import load_estate
+
+        estate = load_estate(here)
     estate.check_view(asking.view)
+    if asking.ipv4_only or asking.ipv6_only:
+        estate.keep_to(4 if asking.ipv4_only else 16)
     if estate.accept:
         from salt_mirror.checks.audit.accepting import check
 
@@ -64,17 +74,20 @@ def views_of(asking: Asking, estate: Estate) -> list[str]:
     return [asking.view] if asking.view is not None else estate.views
 
 
-def atlas_of(estate: Estate, given: tuple[Server, ...] = (), *, resolvers_too: bool = False) -> Atlas:
-    """The atlas of an estate. `given` servers are asked about everything, and then no resolver but with `resolvers_too`."""
-    resolvers = finders(estate) if resolvers_too or not given else ()
-    atlas = Atlas(estate, given=given, resolvers=resolvers, ipv6=has_ipv6())
+def atlas_of(
+    estate: Estate,
+    given: tuple[Server, ...] = (),
+    *,
+    resolvers_too: bool = False,
+    resolvers: Iterable[Server] | None = None,
+) -> Atlas:
+    """Return the atlas of an estate, wherever one is made. `given` servers are asked about everything, and then no resolver but
+    with `resolvers_too`; `resolvers` find servers in place of the estate's, or the system's."""
+    if resolvers is None:
+        resolvers = finders(estate) if resolvers_too or not given else ()
+    atlas = Atlas(estate, given=given, resolvers=resolvers, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,)))
     atlas.source_of = source_address
     return atlas
-
-
-def finders(estate: Estate) -> tuple[Server, ...]:
-    """The resolvers that find the servers of zones: the estate's, or the system's."""
-    return estate.finders or system_resolvers()
 
 
 def has_ipv6() -> bool:
@@ -111,7 +124,12 @@ def words_in(given: list[str] | None) -> list[str]:
 def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> tuple[Server, ...]:
     """The servers that an option names; `place` is what errors call it."""
     with about(place):
-        return tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
+        found = tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
+    for server in found:
+        if len(server.address) not in estate.families:
+            only = "--ipv4-only" if estate.families == {4} else "--ipv6-only"
+            raise BadInput(f"{place}: {shown(server.label)} has no address that {only} allows")
+    return found
 
 
 def server_at(given: str, estate: Estate, place: str) -> Server:
@@ -147,13 +165,14 @@ def _server(text: str, estate: Estate) -> Server:
     if not number:
         raise BadInput(f"{shown(text)} has no usable port; expected 1 to 65535")
     try:
-        found = socket.getaddrinfo(host, number, type=socket.SOCK_DGRAM)
+        family = {frozenset((4,)): socket.AF_INET, frozenset((16,)): socket.AF_INET6}.get(estate.families, 0)
+        found = socket.getaddrinfo(host, number, family, type=socket.SOCK_DGRAM)
     except (OSError, UnicodeError) as error:
         why = getattr(error, "strerror", None) or "no such host"
         what = f"{shown(text)} is no server of the estate, no address, and no host that can be found ({why})"
         raise BadInput(f"{what}; {hint(text, known)}") from None
-    family, *_, place = found[0]
-    address, reached_port = estate.reached(socket.inet_pton(family, str(place[0])), int(place[1]))
+    of_family, *_, place = found[0]
+    address, reached_port = estate.reached(socket.inet_pton(of_family, str(place[0])), int(place[1]))
     return paced(Server(text, address, reached_port, over=over, tls_name=host if over == "tls" else ""))
 
 
@@ -273,5 +292,7 @@ def seconds_of(text: str, option: str) -> float:
 
 def spec_of(listing: Listing) -> ListSpec:
     """How lists are to be read. Raises BadInput."""
+    from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
+
     columns = columns_in(listing.columns, "--columns") if listing.columns is not None else ()
     return ListSpec(check_form(listing.form or "", "--form"), columns, listing.pointers)

@@ -33,7 +33,7 @@ def authority(
     showing: Showing,
 ) -> None:
     """Check zones: SOA, serials, name servers and delegation, on every server that should be authoritative."""
-    from salt_mirror.checks.authority.sheet import Inspection
+    from salt_mirror.checks.authority.judging import Inspection
     from salt_mirror.checks.authority.wording import not_asked, verdict
     from salt_mirror.cli.arguments import atlas_of, names_in_views, open_estate, servers_at, views_of
     from salt_mirror.cli.execution import run_part

@@ -39,12 +39,12 @@ def budget(
     """Calculate when every authoritative server will have a change, and when the last cached old record expires."""
     from datetime import UTC, datetime
 
-    from salt_mirror.checks.budget import budget_of, inspect_budget, remarks_on, wish_text
-    from salt_mirror.checks.settling.goals import goal_of
+    from salt_mirror.checks.budget.judging import budget_of, inspect_budget, remarks_on, wish_text
+    from salt_mirror.checks.settle.goals import goal_of
     from salt_mirror.cli.arguments import atlas_of, name_of, open_estate, origin_of, seconds_of, type_of, view_of
     from salt_mirror.cli.engines import engine_of
     from salt_mirror.dns.dialogue import Runner
-    from salt_mirror.report.forms.budget import budget_json
+    from salt_mirror.report.json.budget import budget_json
     from salt_mirror.report.terminal.budget import print_budget
 
     estate = open_estate(asking)

@@ -10,7 +10,7 @@ import typer
 from salt_mirror.cli.options import Asking, Listing, Showing, option, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.comparing import HeldSet, SnapshotHead
+    from salt_mirror.checks.compare.judging import HeldSet, SnapshotHead
     from salt_mirror.cli.execution import Ran
     from salt_mirror.estate.expectations import Expectation
     from salt_mirror.estate.model import Estate
@@ -29,7 +29,7 @@ def compare(
     showing: Showing,
 ) -> None:
     """Compare two snapshots, or one and now, with each other and with a plan."""
-    from salt_mirror.checks.comparing import Comparison
+    from salt_mirror.checks.compare.judging import Comparison
     from salt_mirror.cli.arguments import first_forward, open_estate, spec_of
     from salt_mirror.cli.finishing import finish, report_on
     from salt_mirror.estate.sources import read_expectations
@@ -60,7 +60,7 @@ def _later(
     planned: list[Expectation],
 ) -> tuple[list[HeldSet], Ran]:
     """The other side: a later snapshot, or what the servers tell now, of what is planned too."""
-    from salt_mirror.checks.comparing import Snapshot
+    from salt_mirror.checks.compare.judging import Snapshot
     from salt_mirror.cli.arguments import atlas_of, views_of
     from salt_mirror.cli.execution import Ran, run_part
     from salt_mirror.dns.names import from_text

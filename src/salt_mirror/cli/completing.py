@@ -94,11 +94,13 @@ def _checks(_: dict[str, Any]) -> Iterator[str]:
 
 
 def _types(_: dict[str, Any]) -> Iterator[str]:
-    yield from ("A", "AAAA", "CNAME", "MX", "NS", "PTR", "SOA", "SRV", "TXT", "CAA")
+    from salt_mirror.dns.records import OFFERED as TYPES
+
+    yield from TYPES
 
 
 def _forms(_: dict[str, Any]) -> Iterator[str]:
-    from salt_mirror.report.forms import FORMS
+    from salt_mirror.report.files import FORMS
 
     yield from (f"{form}:" for form in FORMS)
 

@@ -31,17 +31,16 @@ def descend(
 
     A name in a zone of the estate that is in no public view is resolved from that zone on: the root is not asked.
     """
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.descent.sheet import sheet_of
-    from salt_mirror.checks.descent.wording import Descents
-    from salt_mirror.cli.arguments import has_ipv6, open_estate
+    from salt_mirror.checks.descend.judging import Descents
+    from salt_mirror.checks.descend.rows import sheet_of
+    from salt_mirror.cli.arguments import atlas_of, open_estate
     from salt_mirror.cli.execution import run_part
     from salt_mirror.cli.finishing import finish, report_of
 
     estate = open_estate(asking)
     wanted, kind = _wanted(name, rdtype, asking, estate)
     _check(wanted, estate, from_root=from_root)
-    atlas = Atlas(estate, ipv6=has_ipv6())
+    atlas = atlas_of(estate, resolvers=())
     part = Descents(wanted, kind, atlas, first=first, from_root=from_root)
     ran = run_part(part, atlas, [], asking, "names found")
     legs = [sheet_of(leg) for leg in part.descent.legs] if part.descent is not None else []

@@ -10,7 +10,7 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, option, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.differing import TwoZones
+    from salt_mirror.checks.differ.judging import TwoZones
     from salt_mirror.dns.questions import Server
     from salt_mirror.estate.model import Estate
 
@@ -31,7 +31,7 @@ def differ(
     showing: Showing,
 ) -> None:
     """Compare the whole zones of two servers: what is only on one of them, and what differs."""
-    from salt_mirror.checks.differing import Differing
+    from salt_mirror.checks.differ.judging import Differing
     from salt_mirror.cli.arguments import atlas_of, open_estate, servers_at, types_in
     from salt_mirror.cli.execution import run_part
     from salt_mirror.cli.finishing import finish, report_of
@@ -52,7 +52,7 @@ def differ(
 
 def _zones(one: Server, another: Server, given: list[str], asking: Asking, estate: Estate) -> list[TwoZones]:
     """The zones to compare. Raises BadInput."""
-    from salt_mirror.checks.differing import TwoZones
+    from salt_mirror.checks.differ.judging import TwoZones
     from salt_mirror.cli.arguments import names_in_views, views_of
     from salt_mirror.estate.errors import BadInput
 

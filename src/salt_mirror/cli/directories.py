@@ -12,7 +12,7 @@ from pathlib import Path
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.cli.arguments import finders
+from salt_mirror.cli.engines import finders
 from salt_mirror.cli.options import Asking, LogOn
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, is_within, printable, shown, to_text
@@ -146,7 +146,8 @@ def urls_by_locators(domain: Name, scheme: str, estate: Estate, servers: Iterabl
         for server in finders(estate):
             engine.submit(Question(name, SRV, server, True))
         for server in servers:
-            engine.submit(Question(name, SRV, server))
+            if len(server.address) in estate.families:
+                engine.submit(Question(name, SRV, server))
         found: list[bytes] = []
         while answers := engine.collect():
             found += [value for answer in answers if answer.trouble is None for value in answer.values]

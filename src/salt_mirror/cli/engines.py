@@ -7,7 +7,10 @@ from collections.abc import Iterator
 
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.apart import ApartExchange
+from salt_mirror.dns.questions import Server
+from salt_mirror.dns.system import system_resolvers
 from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.estate.model import Estate
 
 
 @contextlib.contextmanager
@@ -15,3 +18,8 @@ def engine_of(asking: Asking) -> Iterator[ApartExchange]:
     """An engine as the options say, which puts no question for a view that this computer does not get."""
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         yield ApartExchange(engine)
+
+
+def finders(estate: Estate) -> tuple[Server, ...]:
+    """The resolvers that find the servers of zones: the estate's, or the system's."""
+    return estate.finders or tuple(server for server in system_resolvers() if len(server.address) in estate.families)

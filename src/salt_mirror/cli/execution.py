@@ -7,26 +7,21 @@ import gc
 import sys
 import threading
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable
 from datetime import datetime
-from functools import partial
 from typing import TYPE_CHECKING, NamedTuple
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Part, Setting, carry_out
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Part, Setting, carry_out
 from salt_mirror.cli.arguments import keep_pace
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Exchange, Near, Runner
-from salt_mirror.dns.holding import Holding, HoldingExchange
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.holding import HoldingExchange
+from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import Record
 from salt_mirror.dns.traffic.engine import Engine
-from salt_mirror.dns.transfer import Bounds, TransferFailed, transfer
-from salt_mirror.dns.workers import Workers
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.model import Estate
 from salt_mirror.report.document import now
 
 if TYPE_CHECKING:
@@ -37,7 +32,6 @@ if TYPE_CHECKING:
     from salt_mirror.findings import Finding
     from salt_mirror.vantages.exchange import FarExchange
 
-AT_ONCE = 8
 MOST_CLASHES = 5
 """So many contradictions of the estate are told with a command; `rollcall` has all."""
 AHEAD, AHEAD_AFAR = 1024, 8192
@@ -173,7 +167,10 @@ def run(
         try:
             wanted = transfers if transfers is not None else atlas.transfers(views, everywhere=asking.transfer)
             wanted, remarks = seen_views(wanted, apart)
-            remarks += fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
+            if wanted:
+                from salt_mirror.cli.transfers import bounds_of, fetch_zones
+
+                remarks += fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
             source: Exchange = exchange if exchange.holds else (apart or engine)
             ahead = AHEAD if far is None else AHEAD_AFAR
             runner = Runner(through(source) if through is not None else source, most=most, ahead=ahead)
@@ -204,87 +201,6 @@ def quiet_collector() -> None:
     """Lets Python look for garbage less often: an audit makes hundreds of thousands of small objects and no cycles."""
     gc.freeze()
     gc.set_threshold(100_000, 50, 100)
-
-
-def bounds_of(estate: Estate) -> Bounds:
-    """How much is taken by transfer, as the estate says."""
-    said = estate.bounds
-    return Bounds(
-        said.transfer_mib << 20,
-        said.transfer_records,
-        said.records_of_a_set,
-        said.transfer_seconds,
-        said.records_of_a_run,
-    )
-
-
-def fetch_zones(
-    wanted: list[tuple[Server, Name]], exchange: HoldingExchange, bounds: Bounds, *, timeout_s: float
-) -> list[str]:
-    """Transfers zones, a few at once, and lets the exchange answer from them. Returns a remark for what did not come: that is
-    asked for in single questions."""
-    if not wanted:
-        return []
-    held = 0
-    refused: dict[tuple[str, str], list[str]] = {}
-    for server, apex, found in taken(wanted, bounds, timeout_s=timeout_s):
-        if isinstance(found, Holding):
-            exchange.hold(server, found)
-            held += found.size
-        else:
-            refused.setdefault((server.label, found), []).append(to_text(apex))
-    remarks = [f"{held:,} records were taken by transfer, in place of single questions"] if held else []
-    for (label, why), zones in refused.items():
-        what = zones[0] if len(zones) == 1 else f"{len(zones)} zones, {zones[0]} among them"
-        remarks.append(f"{label} did not transfer {what} ({why}): asked in single questions")
-    return remarks
-
-
-def taken(
-    wanted: list[tuple[Server, Name]], bounds: Bounds, *, timeout_s: float
-) -> Iterator[tuple[Server, Name, Holding | str]]:
-    """Transfers zones, a few at once: each whole, or why it did not come."""
-    workers = Workers(AT_ONCE, "transfer")
-    budget = _Budget(bounds.of_the_run)
-    try:
-        fetched = [workers.submit(partial(_fetch, server, apex, timeout_s, bounds, budget)) for server, apex in wanted]
-        for (server, apex), future in zip(wanted, fetched, strict=True):
-            yield server, apex, future.result()
-    finally:
-        workers.close()
-
-
-class _Budget:
-    """The records that all transfers of a run may still bring."""
-
-    def __init__(self, records: int) -> None:
-        self._most = records
-        self._left = records
-        self._lock = threading.Lock()
-
-    def take(self, number: int) -> None:
-        """Raises TransferFailed when there are no more."""
-        with self._lock:
-            self._left -= number
-            if self._left < 0:
-                raise TransferFailed(f"more than {self._most:,} records in one run")
-
-
-def _fetch(server: Server, apex: Name, timeout_s: float, bounds: Bounds, budget: _Budget) -> Holding | str:
-    if server.over != "udp":
-        return "transfers only go over plain TCP"
-
-    def records() -> Iterator[Record]:
-        for part in transfer(server, apex, timeout_s=timeout_s, bounds=bounds):
-            budget.take(len(part))
-            yield from part
-
-    try:
-        return Holding(apex, records(), of_one_set=bounds.of_one_set)
-    except (TransferFailed, ValueError) as error:
-        return str(error)
-    except MemoryError:  # what it had taken is free again; the zone is asked for in single questions
-        return "it is larger than the memory that is left"
 
 
 class Progress:

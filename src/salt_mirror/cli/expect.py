@@ -60,15 +60,9 @@ def expect(
             found += read_expectations(Path(file), apex, problems, spec)
     wrong = contradictions(found)
     if json:
-        import msgspec
+        from salt_mirror.report.json.expectations import expectations_json
 
-        lines = [
-            msgspec.json.decode(line)
-            for line in write_expectations(found, ExpectationForm.JSONL.value).splitlines()
-            if line
-        ]
-        said = {"schema": "salt-mirror/expectations/1", "expectations": lines, "damaged": list(map(str, problems))}
-        sys.stdout.buffer.write(msgspec.json.encode(said | {"contradictions": wrong}) + b"\n")
+        sys.stdout.buffer.write(expectations_json(found, problems, wrong))
         raise typer.Exit(2 if problems else 1 if wrong else 0)
     sys.stdout.buffer.write(clean_lines(write_expectations(found, to.value)).encode("utf-8"))
     for line in [*map(str, problems), *wrong]:

@@ -26,15 +26,14 @@ def explain(
 
     page = ExplanationPage(sys.stdout)
     if json:
-        import msgspec
+        from salt_mirror.report.json.codes import codes_json
 
         codes = list(catalogue()) if word is None else codes_of(word.lower())
         if not codes:
             raise BadInput.unknown(
                 "there is no code and no check", word or "", [*catalogue(), *map(command_of, families())]
             )
-        told = {"schema": "salt-mirror/codes/1", "codes": {code: catalogue()[code]._asdict() for code in codes}}
-        sys.stdout.buffer.write(msgspec.json.encode(told) + b"\n")
+        sys.stdout.buffer.write(codes_json({code: catalogue()[code] for code in codes}))
         return
     if word is None:
         page.overview()

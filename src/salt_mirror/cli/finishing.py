@@ -9,9 +9,9 @@ from typing import Any, NoReturn
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.checks.part import Part
-from salt_mirror.checks.tests import Trees
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.part import Part
+from salt_mirror.checks.common.test_tree import Trees
+from salt_mirror.checks.common.wording import many
 from salt_mirror.cli.execution import Ran
 from salt_mirror.cli.messages import UNWRITTEN, tell
 from salt_mirror.cli.options import FailOn, Showing
@@ -20,7 +20,7 @@ from salt_mirror.dns.names import to_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 from salt_mirror.report.document import Counts, Report
-from salt_mirror.report.forms.json import as_json
+from salt_mirror.report.json.report import as_json
 
 _WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
 

@@ -88,12 +88,12 @@ def _tell_whole(
     if zones and not whole.zones and not whole.lives:
         raise BadInput(f"--zone: {file} has nothing about {', '.join(zones)}")
     if page is not None:
-        from salt_mirror.report.forms.past import written
+        from salt_mirror.report.files.past import written
 
         write_whole(page, written(whole, file.name))
     if figure is not None:
-        from salt_mirror.report.chronicle import draw
-        from salt_mirror.report.forms.past import headline
+        from salt_mirror.report.figures.history import draw
+        from salt_mirror.report.files.past import headline
 
         write_whole(figure, draw(whole, figure.suffix.lower()[1:], f"{file.name}: {headline(whole)}"))
     if json:

@@ -18,13 +18,10 @@ from typing import Annotated, Any
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli.examples import EXAMPLES, PHASES, phase_of
 from salt_mirror.cli.messages import NOBODY_READS, UNWRITTEN, USAGE, tell
+from salt_mirror.cli.registry import NAMES, Entry
 from salt_mirror.cli.words import Command, PlainGroup
 from salt_mirror.estate.errors import BadInput
-
-COMMANDS = tuple(command for commands in PHASES.values() for command in commands)
-"""Every command, in the order of the work. Each is the function of its name in the module of its name."""
 
 
 class Shell(StrEnum):
@@ -37,7 +34,7 @@ class Shell(StrEnum):
     PWSH = "pwsh"
 
 
-def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
+def program(names: Iterable[str] = tuple(NAMES)) -> typer.Typer:
     """The program with some of its commands: a run brings in the one that was typed alone."""
     app = typer.Typer(
         name="salt-mirror",
@@ -51,20 +48,20 @@ def program(names: Iterable[str] = COMMANDS) -> typer.Typer:
         "output could not be written, 70 an internal error, 130 interrupted.",
     )
     for name in names:
-        room = name.replace("-", "_")
-        command: Callable[..., None] = getattr(import_module(f"salt_mirror.cli.{room}"), room)
+        entry = NAMES[name]
+        command: Callable[..., None] = getattr(import_module(f"salt_mirror.cli.{entry.function}"), entry.function)
         if COMPLETING in os.environ:
             from salt_mirror.cli.completing import complete
 
             complete(command)
-        app.command(name, cls=Command, rich_help_panel=phase_of(name), epilog=_examples(name))(_to_its_reader(command))
+        app.command(name, cls=Command, rich_help_panel=entry.phase, epilog=_examples(entry))(_to_its_reader(command))
     app.callback()(_options)
     return app
 
 
-def _examples(name: str) -> str:
-    """The examples of a command, each on a line of its own."""
-    return "\n\n".join(["Examples:", *(f"salt-mirror {typed}  # {says}" for typed, says in EXAMPLES[name])])
+def _examples(entry: Entry) -> str:
+    """Return the examples of a command, each on a line of its own."""
+    return "\n\n".join(["Examples:", *(f"salt-mirror {typed}  # {says}" for typed, says in entry.examples)])
 
 
 def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
@@ -219,7 +216,7 @@ def main() -> None:
         _check_words(sys.argv[1:])
         _name_the_shell(sys.argv)
         typed = _typed()
-        program([typed] if typed in COMMANDS else COMMANDS)(prog_name="salt-mirror")
+        program([typed] if typed in NAMES else NAMES)(prog_name="salt-mirror")
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 

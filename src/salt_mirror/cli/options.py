@@ -18,7 +18,7 @@ from typing import Annotated, Any, TypeVar, get_args, get_type_hints
 import typer
 from typer.models import ArgumentInfo
 
-from salt_mirror.report.forms import FORMS
+from salt_mirror.report.files import FORMS
 
 LEAST_PACE = 0.1
 
@@ -71,13 +71,19 @@ class Asking:
         ),
     ] = 1.0
     tries: Annotated[int, typer.Option("--tries", metavar="N", min=1, max=10, help="How often a question is sent.")] = 3
+    ipv4_only: Annotated[bool, typer.Option("--ipv4-only", help="Only ask servers at IPv4 addresses.")] = False
+    ipv6_only: Annotated[bool, typer.Option("--ipv6-only", help="Only ask servers at IPv6 addresses.")] = False
     listed: Annotated[
         Path | None,
         option("--names", "FILE", "Take names from a file as well: one a line, # for remarks; - is standard input."),
     ] = None
 
     def check(self) -> None:
-        """Raises BadInput for a pace at which nothing would ever end."""
+        """Raise BadInput for options that contradict each other, and for a pace at which nothing would ever end."""
+        if self.ipv4_only and self.ipv6_only:
+            from salt_mirror.estate.errors import BadInput
+
+            raise BadInput("--ipv4-only and --ipv6-only: one of them; without either, both are used")
         if self.pace is not None and not (self.pace == 0 or self.pace >= LEAST_PACE):
             from salt_mirror.estate.errors import BadInput
 

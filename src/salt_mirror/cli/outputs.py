@@ -5,16 +5,19 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from salt_mirror.cli.options import Showing
 from salt_mirror.dns.names import shown
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable, write_whole
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.forms import FORMS
+from salt_mirror.report.files import FORMS
+
+if TYPE_CHECKING:
+    from salt_mirror.cli.options import Showing
 
 Made = dict[Path, Callable[[Report], bytes]]
 """What is written where, each made from the report."""

@@ -9,8 +9,8 @@ import typer
 from salt_mirror.cli.options import Asking, Showing, Where, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.part import Part
+    from salt_mirror.checks.common.atlas import Atlas
+    from salt_mirror.checks.common.part import Part
     from salt_mirror.estate.model import Estate
 
 

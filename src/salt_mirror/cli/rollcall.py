@@ -13,15 +13,16 @@ import typer
 from salt_mirror.cli.options import Asking, Listing, Showing, Where, option, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.part import Part
+    from salt_mirror.checks.common.atlas import Atlas
+    from salt_mirror.checks.common.expected import ExpectedSet
+    from salt_mirror.checks.common.part import Part
     from salt_mirror.checks.rollcall.judging import Roll
-    from salt_mirror.checks.rollcall.scope import ExpectedSet
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
     from salt_mirror.dns.questions import Server
     from salt_mirror.estate.expectations import Expectation
-    from salt_mirror.estate.lists.spec import ListSpec, Networks
+    from salt_mirror.estate.forms import Networks
+    from salt_mirror.estate.lists.spec import ListSpec
     from salt_mirror.estate.model import Estate
 
 
@@ -56,8 +57,8 @@ def rollcall(
     showing: Showing,
 ) -> None:
     """Check expected records: is every one registered on every authoritative server of its zone?"""
+    from salt_mirror.checks.common.expected import expected_sets
     from salt_mirror.checks.rollcall.judging import Roll
-    from salt_mirror.checks.rollcall.scope import expected_sets
     from salt_mirror.cli.arguments import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name

@@ -51,8 +51,9 @@ def services(
     showing: Showing,
 ) -> None:
     """Check SRV records: what a client would do, what fails, and whether every domain controller is registered."""
-    from salt_mirror.checks.services.scope import ServicesScope, dialogues_of
-    from salt_mirror.checks.tests import Trees
+    from salt_mirror.checks.common.test_tree import Trees
+    from salt_mirror.checks.services.judging import dialogues_of
+    from salt_mirror.checks.services.scope import ServicesScope
     from salt_mirror.cli.arguments import atlas_of, names_in_views, open_estate, servers_at, views_of
     from salt_mirror.cli.execution import run_part
     from salt_mirror.cli.finishing import finish, report_of_trees

@@ -12,7 +12,7 @@ from salt_mirror.cli.messages import INTERRUPTED, tell
 from salt_mirror.cli.options import Asking, option, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.comparing import SetKey
+    from salt_mirror.checks.compare.judging import SetKey
     from salt_mirror.estate.model import Estate
 
 _TYPES = "A,AAAA,CNAME,MX,NS,PTR,SRV,TXT"
@@ -32,8 +32,8 @@ def snapshot(
     asking: Asking,
 ) -> None:
     """Save what every authoritative server answers now, to compare with later."""
-    from salt_mirror.checks.comparing import Snapshot
-    from salt_mirror.checks.wording import many
+    from salt_mirror.checks.common.wording import many
+    from salt_mirror.checks.compare.judging import Snapshot
     from salt_mirror.cli.arguments import atlas_of, open_estate, servers_at, views_of
     from salt_mirror.cli.execution import run_part
     from salt_mirror.estate.errors import BadInput
@@ -65,14 +65,13 @@ def snapshot(
     more = f"; {unseen:,} could not be seen" if unseen else ""
     out = sys.stderr if str(file) == STANDARD_OUTPUT else sys.stdout
     if json:
-        import msgspec
+        from salt_mirror.report.json.snapshot import SnapshotTaken, snapshot_json
 
-        done = {
-            "schema": "salt-mirror/snapshot-taken/1", "file": str(file), "taken": ran.started, "questions": ran.questions,
-            "record_sets": sum(bool(one.values) for one in held), "servers": sorted({one.server for one in held}),
-            "unseen": unseen, "remarks": ran.remarks,
-        }  # fmt: skip
-        out.write(msgspec.json.encode(done).decode("utf-8") + "\n")
+        done = SnapshotTaken(
+            file=str(file), taken=ran.started, questions=ran.questions, record_sets=sum(bool(one.values) for one in held),
+            servers=sorted({one.server for one in held}), unseen=unseen, remarks=ran.remarks,
+        )  # fmt: skip
+        out.write(snapshot_json(done).decode("utf-8"))
         raise typer.Exit(3 if unseen else 0)
     tell(f"{there} of {servers} written to {file}{more}.", begin="", file=out)
     raise typer.Exit(3 if unseen else 0)
@@ -80,7 +79,7 @@ def snapshot(
 
 def _sets(estate: Estate, asking: Asking, names: list[str], types: str) -> list[SetKey]:
     """The RRsets to write down. Raises BadInput."""
-    from salt_mirror.checks.comparing import everything_known
+    from salt_mirror.checks.compare.judging import everything_known
     from salt_mirror.cli.arguments import names_in_views, types_in
 
     if names:

@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
-from salt_mirror.demo.tour import Stop, move_the_shop
+from salt_mirror.demo.stops import Stop, move_the_shop
 from salt_mirror.demo.world import SPEED
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.standin.server import StandIn

@@ -50,8 +50,47 @@ NAME_ALONE = frozenset(rdtype for rdtype, layout in LAYOUTS.items() if layout ==
 TARGET_AT = {NS: 0, CNAME: 0, PTR: 0, MX: 2, SRV: 6}
 """Where the name begins in rdata to which a record leads."""
 ADDRESS_TYPES = (A, AAAA)
-ONE_HAND = (A, AAAA, CNAME, PTR)
-"""Types whose set one hand keeps: TXT, MX, SRV, CAA and others hold what several have put there."""
+
+
+class Uses(NamedTuple):
+    """What commands do with a type that nobody has named: `offered` by a shell's completion; `swept` by `ask --every`, where a
+    name is looked at whole; `sampled` where two servers' content is compared and nothing is expected; `drafted` of each name
+    that `draft` is given; compared between `views`; filled by `one_hand`, where other sets have several."""
+
+    offered: bool = True
+    swept: bool = True
+    sampled: bool = False
+    drafted: bool = False
+    views: bool = False
+    one_hand: bool = False
+
+
+USES = {
+    A: Uses(sampled=True, drafted=True, views=True, one_hand=True),
+    AAAA: Uses(sampled=True, drafted=True, views=True, one_hand=True),
+    CNAME: Uses(one_hand=True),
+    MX: Uses(sampled=True, drafted=True, views=True),
+    NS: Uses(),
+    SOA: Uses(),
+    TXT: Uses(sampled=True, drafted=True, views=True),
+    SRV: Uses(drafted=True, views=True),
+    PTR: Uses(views=True, one_hand=True),
+    257: Uses(),  # CAA
+    65: Uses(offered=False),  # HTTPS
+    64: Uses(offered=False),  # SVCB
+    35: Uses(offered=False),  # NAPTR
+    52: Uses(offered=False),  # TLSA
+    43: Uses(offered=False),  # DS
+    DNSKEY: Uses(offered=False),
+}
+"""What commands do with each type that nobody has named: a type that they are to know of is a line here."""
+
+SWEPT = tuple(rdtype for rdtype, uses in USES.items() if uses.swept)
+SAMPLED = tuple(rdtype for rdtype, uses in USES.items() if uses.sampled)
+DRAFTED = tuple(rdtype for rdtype, uses in USES.items() if uses.drafted)
+BETWEEN_VIEWS = frozenset(rdtype for rdtype, uses in USES.items() if uses.views)
+ONE_HAND = tuple(rdtype for rdtype, uses in USES.items() if uses.one_hand)
+OFFERED = tuple(TYPE_NAMES[rdtype] for rdtype, uses in USES.items() if uses.offered)
 
 MAX_TTL = 2**31 - 1
 

@@ -10,8 +10,8 @@ from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.aging import Ages, Aging, Leased, Registered
 from salt_mirror.estate.directory.found import FoundZone
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.forms import Networks
 from salt_mirror.estate.lists.leases import isc_leases, kea_leases, xml_leases
-from salt_mirror.estate.lists.spec import Networks
 from salt_mirror.estate.masterfile import read_master_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import read_text, with_feeds

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from collections.abc import Mapping
 from urllib.parse import urlsplit
 
 from salt_mirror.dns.names import Name, from_text, label_text, labels, shown
@@ -130,3 +131,24 @@ def check_url(text: str) -> None:
         sound = False
     if not sound or parts.path.strip("/") or parts.query:
         raise BadInput(f"{shown(text)} is no directory; expected one such as ldaps://dc-north.pans.gullmarsh.internal")
+
+
+class Networks:
+    """The zones in which the hosts of networks have their names, the longest network first."""
+
+    def __init__(self, zones: Mapping[str, str] | None = None) -> None:
+        """`zones` may be empty for a network. Raises BadInput for what is no network, and Unusable for what is no zone."""
+        found: list[tuple[Network, Name]] = []
+        for text, zone in (zones or {}).items():
+            try:
+                network = ipaddress.ip_network(text)
+            except ValueError:
+                raise BadInput(f"networks: {shown(text)} is no network; expected one such as 10.77.20.0/24") from None
+            if zone:
+                found.append((network, from_text(zone)))
+        self._zones = sorted(found, key=lambda one: -one[0].prefixlen)
+
+    def zone_at(self, address: bytes) -> Name | None:
+        """The zone of the smallest network that holds an address; None where no network does."""
+        where = ipaddress.ip_address(address)
+        return next((zone for network, zone in self._zones if where in network), None)

@@ -22,10 +22,10 @@ from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.forms import address_in
+from salt_mirror.estate.forms import Networks, address_in
 from salt_mirror.estate.lists.hosts import read_hosts
 from salt_mirror.estate.lists.leases import expected_of, isc_leases, kea_leases, xml_leases
-from salt_mirror.estate.lists.spec import PLAIN, ListSpec, Networks
+from salt_mirror.estate.lists.spec import PLAIN, ListSpec
 from salt_mirror.estate.reading import json_lines, read_text, with_feeds
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))

@@ -17,8 +17,9 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from salt_mirror.checks.plan.sets import PlannedSet, SetLine, line_of, texts
-from salt_mirror.checks.rollcall.scope import Expects
+from salt_mirror.checks.common.expected import Expects
+from salt_mirror.checks.plan.sets import PlannedSet, line_of, texts
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_text, whole
 from salt_mirror.keeping.writing import digest_of_lines

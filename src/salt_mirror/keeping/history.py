@@ -18,9 +18,10 @@ from typing import NamedTuple
 
 import msgspec
 
-from salt_mirror.checks.audit.changing import InView, ZoneLook
 from salt_mirror.checks.audit.chronicle import Chronicle, Stood, ZoneRun
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
+from salt_mirror.checks.audit.unchanged import ZoneLook
+from salt_mirror.checks.common.narrowing import InView
 from salt_mirror.dns.errors import about
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import is_there

@@ -13,8 +13,8 @@ from typing import IO, Annotated, Literal
 
 import msgspec
 
-from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.watch import Sighting, Slot, State, Watch
+from salt_mirror.checks.settle.goals import Goal
+from salt_mirror.checks.settle.judging import Sighting, Slot, State, Watch
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, rdata_text, type_from_text, type_text

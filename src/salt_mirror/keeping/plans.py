@@ -13,7 +13,8 @@ from pathlib import Path
 
 import msgspec
 
-from salt_mirror.checks.plan.sets import Plan, SetLine, come_of, gone_of, line_of
+from salt_mirror.checks.plan.sets import Plan, come_of, gone_of, line_of
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.records import MADE_BY_SIGNERS, NS, OPT, SOA, type_from_text
 from salt_mirror.estate.errors import BadInput

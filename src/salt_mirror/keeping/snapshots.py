@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from salt_mirror.checks.comparing import VERSION, HeldSet, SnapshotHead
+from salt_mirror.checks.compare.judging import VERSION, HeldSet, SnapshotHead
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import MOST_BYTES, json_lines, read_bytes, whole
 from salt_mirror.keeping.writing import PRIVATE, write_whole

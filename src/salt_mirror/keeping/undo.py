@@ -15,7 +15,8 @@ from typing import IO, Literal
 
 import msgspec
 
-from salt_mirror.checks.plan.sets import PlannedSet, SetKey, SetLine, line_of
+from salt_mirror.checks.plan.sets import PlannedSet, SetKey, line_of
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import json_lines, read_text, whole
 from salt_mirror.keeping.writing import PRIVATE, check_writable, digest_of_lines

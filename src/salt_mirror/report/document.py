@@ -5,25 +5,23 @@ Strategy: the types here are the contract; the JSON Schema that is shipped besid
 
 from __future__ import annotations
 
-import inspect
 from datetime import UTC, datetime
-from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
 from salt_mirror import __version__
 from salt_mirror.checks import check_named
 from salt_mirror.checks.audit.lines import NOTHING, Audit, History, verdict
-from salt_mirror.checks.authority.sheet import Sheet
-from salt_mirror.checks.descent.sheet import LegSheet
-from salt_mirror.checks.plan.sheet import PlanSheet
-from salt_mirror.checks.settling.sheet import VantageRow
-from salt_mirror.checks.stale.sheet import AgeSheet
-from salt_mirror.checks.tests import Test
+from salt_mirror.checks.common.test_tree import Test
 from salt_mirror.findings import Finding, Outcome, SubjectLine
 
-SCHEMA_FILE = Path(__file__).with_name("report-1.schema.json")
+if TYPE_CHECKING:
+    from salt_mirror.checks.authority.sheet import Sheet
+    from salt_mirror.checks.descend.sheet import LegSheet
+    from salt_mirror.checks.plan.sheet import PlanSheet
+    from salt_mirror.checks.settle.sheet import VantageRow
+    from salt_mirror.checks.stale.sheet import AgeSheet
 
 MOST_SHEETS = 3
 """So many sheets of zones are shown whole; of more, a line for each."""
@@ -134,16 +132,15 @@ def now() -> datetime:
     return datetime.now(UTC).replace(microsecond=0)
 
 
-def json_schema() -> dict[str, Any]:
-    """The JSON Schema of the document, generated from the types."""
-    found: dict[str, Any] = _undented(msgspec.json.schema(Report))
-    return found
+def bring_in_sheets() -> None:
+    """Put the sheets of all checks among this module's names, where msgspec looks the annotations up for the schema.
 
+    A command writes its report without the sheets of other checks, and so without loading them.
+    """
+    from salt_mirror.checks.authority.sheet import Sheet
+    from salt_mirror.checks.descend.sheet import LegSheet
+    from salt_mirror.checks.plan.sheet import PlanSheet
+    from salt_mirror.checks.settle.sheet import VantageRow
+    from salt_mirror.checks.stale.sheet import AgeSheet
 
-def _undented(part: Any) -> Any:
-    """A part of a schema, its texts without the indentation of docstrings: msgspec keeps that up to 0.22, and then not."""
-    if isinstance(part, dict):
-        return {key: _undented(value) for key, value in part.items()}
-    if isinstance(part, list):
-        return [_undented(value) for value in part]
-    return inspect.cleandoc(part) if isinstance(part, str) else part
+    globals().update({sheet.__name__: sheet for sheet in (Sheet, LegSheet, PlanSheet, VantageRow, AgeSheet)})

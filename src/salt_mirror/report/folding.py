@@ -15,7 +15,7 @@ from ipaddress import IPv6Network
 from typing import NamedTuple
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.wording import many, together_said
+from salt_mirror.checks.common.wording import many, together_said
 from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean
 

@@ -10,23 +10,14 @@ from collections.abc import Iterable
 from datetime import date
 from fnmatch import fnmatchcase
 
-import msgspec
-
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.wording import state
+from salt_mirror.checks.audit.lines import Accepted
+from salt_mirror.checks.common.wording import state
 from salt_mirror.dns.names import ROOT
 from salt_mirror.dns.records import SOA
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.file import AcceptEntry
 from salt_mirror.findings import Finding
-
-
-class Accepted(msgspec.Struct, frozen=True, kw_only=True):
-    """A finding that was accepted, and why; `until` is the last day of that, None for no end."""
-
-    finding: Finding
-    reason: str
-    until: date | None
 
 
 def sort_out(

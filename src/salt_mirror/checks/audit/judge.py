@@ -9,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
-from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.accepting import sort_out
 from salt_mirror.checks.audit.causes import with_causes
-from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.nearby import Links, Nearby, spoken
 from salt_mirror.checks.audit.work import AuditWork
-from salt_mirror.checks.lookup import lookup
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.lookup import lookup
+from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.plan.laying import Laid, held_over
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.dns.dialogue import Runner

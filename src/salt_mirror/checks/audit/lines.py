@@ -5,12 +5,11 @@ Strategy: plain data, gathered by the command; every form of report shows it and
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 
 import msgspec
 
-from salt_mirror.checks.audit.accepting import Accepted
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.wording import many
 from salt_mirror.findings import Finding, Outcome
 
 
@@ -183,3 +182,11 @@ def verdict(zones: list[ZoneLine], findings: list[Finding], *, all_checks: bool 
     if doubts:
         parts.append(f"{doubts:,} could not be verified")
     return f"{begin}; {', '.join(parts)}."
+
+
+class Accepted(msgspec.Struct, frozen=True, kw_only=True):
+    """A finding that was accepted, and why; `until` is the last day of that, None for no end."""
+
+    finding: Finding
+    reason: str
+    until: date | None

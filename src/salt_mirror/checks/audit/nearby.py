@@ -10,10 +10,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from salt_mirror.checks import check_of
+from salt_mirror.checks.common.directories import directory_of
+from salt_mirror.checks.common.part import Holdings, in_hand
 from salt_mirror.checks.mail.judging import mail_domains
-from salt_mirror.checks.part import Holdings, in_hand
 from salt_mirror.checks.plan.sets import PlannedSet
-from salt_mirror.checks.services.directory import directory_of
 from salt_mirror.dns.names import Name, ancestors, from_text, labels
 from salt_mirror.dns.records import AAAA, CNAME, MX, PTR, SRV, TARGET_AT, A
 from salt_mirror.dns.reverse import address_of, reverse_name

@@ -10,14 +10,14 @@ from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import coverage
 from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.audit.nearby import Links, Spoken
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.part import Setting
+from salt_mirror.checks.common.proposing import remedy_of
 from salt_mirror.checks.plan.proving import names_of, proved
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, record_lines
-from salt_mirror.checks.proposing import remedy_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.records import rdata_from_text, type_from_text, type_text

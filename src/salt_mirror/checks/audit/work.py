@@ -12,12 +12,12 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from salt_mirror.checks import audited, check_of
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.lines import ServerTally, Tally, Unchanged, ZoneLine
-from salt_mirror.checks.authority.sheet import Inspected, Inspection
-from salt_mirror.checks.part import Part, Setting, carry_out
-from salt_mirror.checks.places import FromPlaces
+from salt_mirror.checks.authority.judging import Inspected, Inspection
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.part import Part, Setting, carry_out
+from salt_mirror.checks.vantage.judging import FromPlaces
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import ROOT, Name, from_text, to_text
 from salt_mirror.dns.questions import Server

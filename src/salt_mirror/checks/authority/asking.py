@@ -11,13 +11,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from salt_mirror.checks.atlas import Atlas, Authority
 from salt_mirror.checks.authority.content import across_lineages, compare
 from salt_mirror.checks.authority.seen import Parentage, Place, Seen, own_set
-from salt_mirror.checks.delegation import delegation_in
-from salt_mirror.checks.lookup import at_name, lookup
-from salt_mirror.checks.part import Holdings
-from salt_mirror.checks.replicas import replicas_of
+from salt_mirror.checks.common.atlas import Atlas, Authority
+from salt_mirror.checks.common.delegation import delegation_in
+from salt_mirror.checks.common.lookup import at_name, lookup
+from salt_mirror.checks.common.part import Holdings
+from salt_mirror.checks.common.replicas import replicas_of
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Question

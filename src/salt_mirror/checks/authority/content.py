@@ -6,22 +6,21 @@ so that for them the content is all there is to compare: the apex, name servers,
 
 from __future__ import annotations
 
-from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.seen import Compared, Place, Seen
-from salt_mirror.checks.part import Holdings
-from salt_mirror.checks.services.directory import Directory, all_wanted, directory_of, name_of
-from salt_mirror.checks.services.locators import LOCATORS
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.directories import Directory, all_wanted, directory_of, name_of
+from salt_mirror.checks.common.locators import LOCATORS
+from salt_mirror.checks.common.part import Holdings
+from salt_mirror.checks.common.wording import many
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.records import AAAA, MX, NOT_CONTENT, NS, SOA, SRV, TXT, A
+from salt_mirror.dns.records import AAAA, NOT_CONTENT, NS, SAMPLED, SOA, SRV, A
 
 MOST_COMPARED = 400
 """So many expected record sets are compared between servers of one version, evenly chosen where there are more."""
 FEW_COMPARED = 8
 """So many of a zone that is as it was at its last whole look."""
-_SAMPLE = (A, AAAA, MX, TXT)
 
 
 def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
@@ -111,7 +110,7 @@ def _some(seen: Seen, atlas: Atlas) -> tuple[list[tuple[Name, int]], str]:
     most = MOST_COMPARED
     if (seen.view, seen.zone) in atlas.unchanged:
         most, sets = FEW_COMPARED, sets[:: max(1, len(sets) // FEW_COMPARED)]
-    sample = [(name, rdtype) for name in _sampled(seen.zone) for rdtype in _SAMPLE]
+    sample = [(name, rdtype) for name in _sampled(seen.zone) for rdtype in SAMPLED]
     if seen.several_primaries:
         hosts = [
             (target, rdtype) for target in seen.own_targets if is_within(target, seen.zone) for rdtype in (A, AAAA)

@@ -9,12 +9,12 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator, Sequence
 
-from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.seen import Place, Seen, own_set
 from salt_mirror.checks.authority.versions import VersionWords, places_said
-from salt_mirror.checks.hosts import without
-from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.wording import answers_of, labels_of, together_said
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.hosts import without
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.wording import answers_of, labels_of, together_said
 from salt_mirror.dns.names import ROOT, is_within, to_text
 from salt_mirror.dns.records import NS, SOA, address_type, record_line
 from salt_mirror.dns.reverse import address_text

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from salt_mirror.checks.delegation import Delegation, lameness
-from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.replicas import Replicas
+from salt_mirror.checks.common.delegation import Delegation, lameness
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.replicas import Replicas
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import Soa, soa_fields
@@ -108,7 +108,7 @@ class Compared:
 class Seen:
     """All that was seen of a zone in one view. `belongs` is the zone that the name stands in, when it is no zone itself;
     `across` is how a signer's copies compare with those that it signs, where both are served; `beyond` the servers' addresses
-    that this computer has no way to; `primary` the one that the estate says is it; `replicas` are the servers that replicate
+    that are not asked from here; `primary` the one that the estate says is it; `replicas` are the servers that replicate
     the zone among each other, if any do."""
 
     zone: Name

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.authority.seen import Place, Seen
-from salt_mirror.checks.delegation import NO_ANSWER
-from salt_mirror.checks.nearest import nearest
-from salt_mirror.checks.soa import judge
-from salt_mirror.checks.wording import duration, no_word_of, state, together_said
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.delegation import NO_ANSWER
+from salt_mirror.checks.common.nearest import nearest
+from salt_mirror.checks.common.soa import judge
+from salt_mirror.checks.common.wording import duration, no_word_of, state, together_said
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import NS, SOA, rdata_text, record_line, soa_fields, type_text

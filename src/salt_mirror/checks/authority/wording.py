@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from salt_mirror.checks.authority.sheet import Inspected
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.authority.judging import Inspected
+from salt_mirror.checks.common.wording import many
 
 
 def verdict(one: Inspected) -> str:
@@ -23,6 +23,8 @@ def verdict(one: Inspected) -> str:
 
 
 def not_asked(done: Iterable[Inspected]) -> list[str]:
-    """Which name servers were left out, since this computer has no way to them."""
-    beyond = {address for one in done for address in one.sheet.not_asked}
-    return [f"this computer has no IPv6: {len(beyond)} addresses of name servers were not asked"] if beyond else []
+    """Return a remark on the name servers' addresses of an IP version that this computer, or this run, does not use."""
+    beyond = {address for inspected in done for address in inspected.sheet.not_asked}
+    only = "IPv6" if any("." in address for address in beyond) else "IPv4"
+    said = many(len(beyond), "address of a name server", "addresses of name servers")
+    return [f"only {only} is used from here: {said} not asked"] if beyond else []

@@ -11,8 +11,8 @@ import secrets
 from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
-from salt_mirror.checks.atlas import Atlas, is_placeholder, soa_record
-from salt_mirror.checks.delegation import delegation_in, lameness
+from salt_mirror.checks.common.atlas import Atlas, is_placeholder, soa_record
+from salt_mirror.checks.common.delegation import delegation_in, lameness
 from salt_mirror.checks.draft.learnt import InVain, bare
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, from_text, is_within, parent

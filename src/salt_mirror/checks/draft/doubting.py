@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.draft.learnt import LearntZone, RRsets
-from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import rdata_text, type_from_text
 from salt_mirror.findings import Change, Finding

@@ -11,7 +11,8 @@ import ipaddress
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.directories import sites_in
 from salt_mirror.checks.draft.asking import (
     MOST_NAME_SERVERS,
     THROUGH_RESOLVERS,
@@ -27,12 +28,11 @@ from salt_mirror.checks.draft.asking import (
 from salt_mirror.checks.draft.leads import Lead, SoughtName, batches, upwards
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
 from salt_mirror.checks.draft.scope import SearchStart, parts_of, place_of
-from salt_mirror.checks.services.directory import sites_in
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, labels, parent, to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SRV, TARGET_AT, TXT, A
+from salt_mirror.dns.records import AAAA, CNAME, DRAFTED, MX, NS, PTR, SRV, TARGET_AT, TXT, A
 from salt_mirror.dns.reverse import Network, address_text, is_reverse, reverse_name
 from salt_mirror.estate.directory.found import FoundZone
 
@@ -44,7 +44,6 @@ SWEEP_UNASKED = 256
 
 _AT_APEX = (NS, MX, A, AAAA, TXT)
 _AT_HOST = (A, AAAA)
-_AT_GIVEN = (A, AAAA, MX, TXT, SRV)
 _CONTROLLERS = from_text("_ldap._tcp.dc._msdcs.")[:-1]
 _DIRECTORYS = from_text("_msdcs.")[:-1]
 
@@ -182,7 +181,7 @@ class Explorer:
             return
         self.learnt.lost.pop(found.name, None)
         if found.name in self._given and apex != found.name and not is_reverse(apex):
-            self._hosts[found.name] = _AT_GIVEN
+            self._hosts[found.name] = DRAFTED
         whence = place.whence if apex == found.name or not place.holds else f"holds {place.holds}"
         self._take_up(apex, Lead(whence, found.hints, named=place.outside))
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.draft.learnt import Learnt, said
-from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import is_reverse

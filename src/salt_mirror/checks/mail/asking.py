@@ -12,11 +12,12 @@ from dataclasses import dataclass, field
 from itertools import groupby
 from typing import Any
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.hosts import Host, look_at
-from salt_mirror.checks.lookup import Lookup, at_name, lookup
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.expected import ExpectedSet
+from salt_mirror.checks.common.hosts import Host, look_at
+from salt_mirror.checks.common.lookup import Lookup, at_name, lookup
+from salt_mirror.checks.pairs.judging import Pair, pair_name
 from salt_mirror.checks.rollcall.judging import call
-from salt_mirror.checks.rollcall.scope import ExpectedSet
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -26,10 +27,11 @@ from salt_mirror.findings import Finding
 
 @dataclass(slots=True)
 class Exchanger:
-    """A mail exchanger: its preference (the lowest is tried first) and its host."""
+    """A mail exchanger: its preference (the lowest is tried first), its host, and its addresses with their PTR records."""
 
     preference: int
     host: Host
+    pairs: list[Pair]
 
 
 @dataclass(slots=True)
@@ -66,6 +68,12 @@ def target_of(rdata: bytes) -> Name:
     return rdata[2:]
 
 
+def _look_at_exchanger(name: Name, view: str, atlas: Atlas) -> Dialogue[tuple[Host, list[Pair]]]:
+    """Find a host's addresses, and judge the PTR record of each: many receivers refuse mail from a host without one."""
+    host = yield from look_at(name, view, atlas)
+    return host, (yield from pair_name(name, view, atlas, {})) if host.usable else []
+
+
 def inspect_mail(
     domain: Name,
     view: str,
@@ -96,13 +104,13 @@ def inspect_mail(
     is_apex = any(telling.values for telling in soa.usable)
     seen.apex = domain if is_apex else found.authority.zone
     targets = sorted({target_of(value) for value in found.values if target_of(value) != ROOT})
-    more: list[Dialogue[Any]] = [look_at(target, view, atlas, pointers=True) for target in targets]
+    more: list[Dialogue[Any]] = [_look_at_exchanger(target, view, atlas) for target in targets]
     if not is_apex and seen.apex is not None:
         more.append(at_name(seen.apex, (MX,), view, atlas))
     looked = yield from together(more)
-    hosts = {host.name: host for host in looked[: len(targets)]}
+    hosts = dict(zip(targets, looked, strict=False))
     seen.exchangers = [
-        Exchanger(int.from_bytes(value[:2], "big"), hosts[target_of(value)])
+        Exchanger(int.from_bytes(value[:2], "big"), *hosts[target_of(value)])
         for value in found.values
         if target_of(value) != ROOT
     ]

@@ -10,18 +10,18 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.hosts import host_findings
-from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.expected import ExpectedSet, expected_sets
+from salt_mirror.checks.common.hosts import host_findings
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.part import Setting, nobody
+from salt_mirror.checks.common.proposing import changed
+from salt_mirror.checks.common.registered import registered_names
+from salt_mirror.checks.common.test_tree import InView, Judged, Mark, Test, Trees, mark_of, worst
+from salt_mirror.checks.common.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.checks.mail.asking import Exchanger, MailSeen, inspect_mail
 from salt_mirror.checks.mail.wording import exchanger_test, losses, order, shared_with_web, verdict
-from salt_mirror.checks.part import Setting, nobody
-from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.registered import registered_names
-from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
-from salt_mirror.checks.tests import InView, Judged, Mark, Test, Trees, mark_of, worst
-from salt_mirror.checks.wording import answers_of, state, together_said, troubles_of, who_says_what
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
@@ -234,7 +234,7 @@ class _MailTests:
                 expects=self._expects,
             )
         )  # fmt: skip
-        pointers = [finding for pair in host.pairs for finding in pair.findings]
+        pointers = [finding for pair in one.pairs for finding in pair.findings]
         unseen = set() if host.literal or host.found.usable else {"unverified"}
         bad = {finding.code.partition(".")[2] for finding in own}
         tests = [
@@ -252,7 +252,7 @@ class _MailTests:
                     "its addresses are public", bad & {"private-address"} | unseen, "senders are on the Internet"
                 )
             )
-        for pair in host.pairs:
+        for pair in one.pairs:
             where = address_text(pair.address) if pair.address is not None else ""
             doubtful: Mark = "unverified" if pair.outcome == "unverified" else "ok"
             mark = worst([doubtful, mark_of(pair.findings, [host.found])])

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from salt_mirror.checks.common.test_tree import Test
+from salt_mirror.checks.common.wording import many, together_said
 from salt_mirror.checks.mail.asking import MailSeen
-from salt_mirror.checks.tests import Test
-from salt_mirror.checks.wording import many, together_said
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.reverse import address_text
 

@@ -11,15 +11,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 
-from salt_mirror.checks.atlas import Atlas, Authority
-from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.behind import UNKNOWN, Standing, standing_of
-from salt_mirror.checks.lookup import Lookup, Telling, lookup
+from salt_mirror.checks.common.atlas import Atlas, Authority
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.lookup import Lookup, Telling, lookup
+from salt_mirror.checks.common.part import NOTHING_JUDGED, Part, Setting, Verdict
+from salt_mirror.checks.common.standing import UNKNOWN, Standing, standing_of
+from salt_mirror.checks.common.wildcards import made_by_a_wildcard
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope, registered_addresses
 from salt_mirror.checks.pairs.wording import PairWords
-from salt_mirror.checks.part import NOTHING_JUDGED, Part, Setting, Verdict
-from salt_mirror.checks.wildcards import made_by_a_wildcard
-from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server

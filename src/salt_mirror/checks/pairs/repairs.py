@@ -9,13 +9,13 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable
 from typing import Any
 
-from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.proposing import changed, whole_set
-from salt_mirror.checks.wording import together_said
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.proposing import changed, whole_set
+from salt_mirror.checks.common.wording import together_said
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A, address_type
 from salt_mirror.dns.reverse import address_text
-from salt_mirror.findings import Change, Rule
+from salt_mirror.findings import Change, Precedence
 
 
 def as_expected(forward: Lookup, view: str, expected: Collection[bytes]) -> list[Change]:
@@ -59,7 +59,7 @@ def pointers_changed(
     reason: str,
     add: Iterable[Name] = (),
     remove: Iterable[Name] = (),
-    by: Rule = "forward",
+    by: Precedence = "forward",
 ) -> Change:
     """Pointers that come and go, at the name that owns them."""
     zone = reverse.authority.zone

@@ -10,8 +10,8 @@ import ipaddress
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from salt_mirror.checks.part import Holdings
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.part import Holdings
+from salt_mirror.checks.common.wording import many
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
@@ -23,7 +23,7 @@ from salt_mirror.estate.model import Estate
 from salt_mirror.estate.typed import is_short, whole_names
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.audit.changing import Narrowing
+    from salt_mirror.checks.common.narrowing import Narrowing
 
 SWEEP_MOST = 1 << 16
 """The most addresses of a network that are swept unasked: a /16."""

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from salt_mirror.checks.lookup import Lookup, Telling, evidence_of
-from salt_mirror.checks.wording import no_word_of, silence_of, state
+from salt_mirror.checks.common.lookup import Lookup, Telling, evidence_of
+from salt_mirror.checks.common.wording import no_word_of, silence_of, state
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.records import PTR, A, address_type
 from salt_mirror.dns.reverse import address_text, is_reverse

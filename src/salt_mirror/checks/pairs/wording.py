@@ -9,18 +9,18 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from functools import partial
 
-from salt_mirror.checks.behind import UNKNOWN, Standing, let_transfer
-from salt_mirror.checks.lookup import Lookup, Telling
+from salt_mirror.checks.common.expected import Expects
+from salt_mirror.checks.common.lookup import Lookup, Telling
+from salt_mirror.checks.common.standing import UNKNOWN, Standing, let_transfer
+from salt_mirror.checks.common.undotted import undotted
+from salt_mirror.checks.common.wording import labels_of
 from salt_mirror.checks.pairs.repairs import address_changed, alias_to, as_expected, one_pointer, pointers_changed
 from salt_mirror.checks.pairs.unverified import DoubtWords
-from salt_mirror.checks.rollcall.scope import Expects
-from salt_mirror.checks.undotted import undotted
-from salt_mirror.checks.wording import labels_of
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import PTR, A, address_type
 from salt_mirror.dns.reverse import address_text, is_reverse
-from salt_mirror.findings import Change, Choice, Finding, Rule
+from salt_mirror.findings import Change, Choice, Finding, Precedence
 
 
 class PairWords(DoubtWords):
@@ -269,7 +269,7 @@ class PairWords(DoubtWords):
         change = partial(pointers_changed, reverse, self.view, remove={target})
         gone = change(reason=f"{said} is not at {where}")
         if right is not None:
-            by: Rule = "forward" if owner is not None else "registered"
+            by: Precedence = "forward" if owner is not None else "registered"
             changes = [change(add={right}, reason=f"{where} belongs to {to_text(right)}", by=by)]
             if owner is None:  # where nobody of that name is there either
                 choices = (

@@ -10,17 +10,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from salt_mirror.checks.part import Holdings
+from salt_mirror.checks.common.part import Holdings
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import ROOT, Name, ancestors, join, parent
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import AAAA, CNAME, MX, NS, PTR, SOA, SRV, TXT, A
+from salt_mirror.dns.records import CNAME, SOA, SWEPT
 
 _STAR = (b"*",)
-_OTHERS = (A, AAAA, CNAME, TXT, MX, SRV, PTR, NS)
 _AtName = dict[int, PlannedSet]
 
 
@@ -121,7 +120,7 @@ class LaidOver:
             values, ttl = tuple(sorted(one.after)), one.ttl_after
         there = alias is not None or bool(values) or any(other.after for other in here.values())
         if not there and itself:
-            there = any(self._known(question, rdtype) for rdtype in _OTHERS if rdtype not in here)
+            there = any(self._known(question, rdtype) for rdtype in SWEPT if rdtype not in here)
         there = there or question.name in self._between.get(question.server, ())
         if not there:
             return (yield from self._below_a_wildcard(answer))

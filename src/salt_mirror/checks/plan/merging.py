@@ -1,7 +1,7 @@
 """Changes merged into one resulting set for each view, zone, name and type.
 
-Strategy: a change is values to add and values to remove, in the order of right: what is registered, the forward side, a
-directory's locators, what is expected. A value that a stronger right has added or removed stays so in later rounds, and what
+Strategy: a change is values to add and values to remove, in the order of precedence: what is registered, the forward side, a
+directory's locators, what is expected. A value that a higher precedence has added or removed stays so in later rounds, and what
 the estate expects of a set is kept whatever anybody proposes. A set is read from the primary, where the change goes; where that
 has it right already, the other servers have to follow, which is not ours to change. What cannot be planned is kept with the
 reason.
@@ -13,18 +13,18 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from copy import deepcopy
 
-from salt_mirror.checks.ask import EVERY
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.behind import let_transfer
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.expected import ExpectedSet
+from salt_mirror.checks.common.standing import let_transfer
+from salt_mirror.checks.common.wording import labels_of, together_said
 from salt_mirror.checks.plan.primaries import Primary, held_at, primary_of, serials_of, usual_ttls
-from salt_mirror.checks.plan.proposals import RIGHTS, OpenSet, Proposal, apply, read_proposal
+from salt_mirror.checks.plan.proposals import OpenSet, Proposal, apply, read_proposal
+from salt_mirror.checks.plan.rules import PRECEDENCE
 from salt_mirror.checks.plan.sets import PlannedSet, SetKey
-from salt_mirror.checks.rollcall.scope import ExpectedSet
-from salt_mirror.checks.wording import labels_of, together_said
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, CNAME, NS, PTR, SOA, A, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, NS, ONE_HAND, PTR, SOA, SWEPT, A, type_from_text, type_text
 from salt_mirror.dns.reverse import address_of, is_reverse
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change
@@ -124,12 +124,12 @@ class Merging:
         )
 
     def begin(self) -> None:
-        """Begins another pass, as when somebody plans anew after this plan: nothing is refused yet, no right is used up."""
+        """Start a pass: forget what was refused, and the precedence of values that were claimed."""
         self.refused.clear()
         self._refused_again.clear()
         self.blocked.clear()
         for being in self._beings.values():
-            being.rights.clear()
+            being.precedence.clear()
 
     def kept(self) -> dict[SetKey, OpenSet]:
         """The sets as they are, to come back to."""
@@ -158,10 +158,10 @@ class Merging:
                 f"{CONTRADICTS}: it expects {to_text(key.name)} {type_text(key.rdtype)}, and its absence",
             )
             return
-        for right in range(len(RIGHTS)):
-            equals = [proposal for proposal in proposals if proposal.right == right]
+        for source in sorted(PRECEDENCE, key=PRECEDENCE.__getitem__):
+            equals = [proposal for proposal in proposals if proposal.change.by == source]
             wholes = [proposal for proposal in equals if proposal.whole is not None]
-            if key.rdtype == PTR and RIGHTS[right] in ("registered", "forward"):
+            if key.rdtype == PTR and source in ("registered", "forward"):
                 self._merge_pointers(key, being, equals)
                 continue
             for proposal in wholes[:1]:
@@ -196,7 +196,7 @@ class Merging:
         if key.rdtype == PTR:
             names |= {name for proposal in proposals for name in proposal.add | (proposal.whole or frozenset())}
         for name in names:
-            for rdtype in (A, AAAA, CNAME, PTR):
+            for rdtype in ONE_HAND:
                 expected = self._expected.get((key.view, name, rdtype))
                 if expected is not None and expected.clash:
                     return expected.clash_text
@@ -210,7 +210,7 @@ class Merging:
             kept = expected.values - expected.absent
             return bool(comes & kept) or bool(goes and (expected.gone or goes & expected.absent or expected.exact))
         # An alias makes room for whatever is expected at its name, and addresses for an expected alias.
-        beside = EVERY if key.rdtype == CNAME else (CNAME,)
+        beside = SWEPT if key.rdtype == CNAME else (CNAME,)
         wanted = [self._expected.get((key.view, key.name, rdtype)) for rdtype in beside if rdtype != key.rdtype]
         return bool(goes) and not one.after and any(other is not None and other.values for other in wanted)
 
@@ -321,7 +321,7 @@ class Merging:
                     self._block(key, f"{to_text(key.name)} is an alias, beside which there can be no other record")
 
     def _clear(self, key: SetKey) -> Dialogue[None]:
-        others = [key._replace(rdtype=rdtype) for rdtype in EVERY if rdtype not in (CNAME, SOA)]
+        others = [key._replace(rdtype=rdtype) for rdtype in SWEPT if rdtype not in (CNAME, SOA)]
         yield from self._look_up(others)
         there = [one for one in others if (being := self._beings.get(one)) is not None and being.values]
         kept = [
@@ -355,7 +355,7 @@ class Merging:
     def _block(self, key: SetKey, why: str) -> None:
         being = self._beings[key]
         being.values, being.ttl = set(being.held.values), None
-        being.rights.clear()
+        being.precedence.clear()
         self.blocked[key] = why
 
 

@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections import Counter
 from typing import NamedTuple
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.replicas import Replicas, is_host, places_of, replicas_of
+from salt_mirror.checks.common.wildcards import of_a_wildcard
 from salt_mirror.checks.plan.sets import Held, SetKey
-from salt_mirror.checks.replicas import Replicas, is_host, places_of, replicas_of
-from salt_mirror.checks.wildcards import of_a_wildcard
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Question, Server
@@ -39,6 +39,8 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
     authority = yield from atlas.find(zone.apex, zone.view)
     servers = authority.servers
     told = zone.updates.server or zone.primary
+    if told is not None and not _is_asked(told, atlas):
+        return Primary(None, None, servers, _NOT_ASKED.format(told.label))
     if told is not None:
         return Primary(told, told, tuple(dict.fromkeys((told, *servers))))
     answers = yield [Question(zone.apex, SOA, server) for server in servers]
@@ -58,11 +60,20 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
             return Primary(server, server, servers, replicas=replicas)
     everywhere = {place for found in places.values() for place in found}
     hidden = next((one for one in atlas.estate.servers.values() if (one.address, one.port) in everywhere), None)
+    if hidden is not None and not _is_asked(hidden, atlas):
+        return Primary(None, next(iter(named)), servers, _NOT_ASKED.format(hidden.label))
     if hidden is not None:
         return Primary(hidden, hidden, (hidden, *servers))
     said = ", ".join(map(to_text, places))
     why = f"its primary {said} is none of the estate's servers; name the server that takes changes with update = in the zone"
     return Primary(None, next(iter(named)), servers, why)
+
+
+_NOT_ASKED = "its primary {} is not asked, since this run is kept to the other IP version"
+
+
+def _is_asked(server: Server, atlas: Atlas) -> bool:
+    return len(server.address) in atlas.estate.families
 
 
 def serials_of(zone: Zone, primary: Primary) -> Dialogue[dict[Server, int]]:

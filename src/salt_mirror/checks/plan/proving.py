@@ -11,12 +11,13 @@ from collections.abc import Callable, Collection, Sequence
 from typing import NamedTuple, Protocol
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.proposing import fate_of_advice
 from salt_mirror.checks.plan.deciding import Decision, decided
 from salt_mirror.checks.plan.laying import Laid, LaidOver
 from salt_mirror.checks.plan.merging import CONTRADICTS, Merging
-from salt_mirror.checks.plan.sets import Left, Plan, PlannedSet, SetKey, SetLine, set_of, texts
-from salt_mirror.checks.proposing import fate_of_advice
+from salt_mirror.checks.plan.sets import Left, Plan, PlannedSet, SetKey, set_of, texts
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server

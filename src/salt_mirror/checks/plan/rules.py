@@ -4,6 +4,17 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from salt_mirror.findings import Precedence
+
+PRECEDENCE: dict[Precedence, int] = {
+    "registered": 0,
+    "forward": 1,
+    "directory": 2,
+    "expected": 3,
+}
+"""Which proposals count for more where two checks propose different values for one set: the higher number. A value that a
+proposal of a higher precedence has added or removed stays so, whatever one of a lower precedence proposes later."""
+
 
 class PlanRule(NamedTuple):
     """One rule: what it is about, what it says, and an example."""

@@ -8,11 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-import msgspec
-
+from salt_mirror.checks.common.expected import Expects
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.sets import Plan, PlannedSet, SetKey
-from salt_mirror.checks.rollcall.scope import Expects
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.plan.sheet import Carried
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
@@ -41,17 +40,6 @@ _MEANS = {
 
 DONE, WOULD_BE_DONE = "done", "it would be carried out"
 """What became of a set that was changed, and of one that was only tried."""
-
-
-class Carried(msgspec.Struct, frozen=True, kw_only=True):
-    """What became of a set that was to change: `agrees` once it was done, and why it was not."""
-
-    view: str
-    zone: str
-    name: str
-    type: str
-    outcome: Outcome
-    says: str
 
 
 def carried(key: SetKey, outcome: Outcome, says: str) -> Carried:

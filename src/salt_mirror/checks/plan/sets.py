@@ -9,9 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-import msgspec
-
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.dns.edits import SetEdit
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
@@ -60,32 +59,6 @@ class PlannedSet:
     def turned(self) -> PlannedSet:
         """The way back."""
         return PlannedSet(self.key, self.after, self.before, self.ttl_after, self.ttl_before, True, self.server)
-
-
-class SetLine(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """A planned set as it is written down: rdata in presentation form, names absolute, TTLs in seconds."""
-
-    view: str
-    zone: str
-    name: str
-    type: str
-    ttl_before: int | None = None
-    before: list[str]
-    ttl_after: int | None = None
-    after: list[str]
-    named: bool = True
-    server: str = ""
-    reasons: list[str] = []
-
-    @property
-    def gone(self) -> list[str]:
-        """The values that go; all of them where their TTL changes."""
-        return [text for text in self.before if self.ttl_before != self.ttl_after or text not in self.after]
-
-    @property
-    def come(self) -> list[str]:
-        """The values that come."""
-        return [text for text in self.after if self.ttl_before != self.ttl_after or text not in self.before]
 
 
 def line_of(one: PlannedSet) -> SetLine:

@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 import msgspec
 
-from salt_mirror.checks.plan.sending import Carried, carried, in_order
-from salt_mirror.checks.plan.sets import Plan, SetLine, line_of
-from salt_mirror.findings import Choice, Fate, Finding
+from salt_mirror.findings import Choice, Fate, Outcome
 
 FATES: dict[Fate, str] = {
     "refused": "REFUSED, since it would do harm",
@@ -60,22 +56,38 @@ class PlanSheet(msgspec.Struct, frozen=True, kw_only=True):
     undo: str = ""
 
 
-def sheet_of(plan: Plan, risks: Iterable[str] = (), decided: Iterable[str] = ()) -> PlanSheet:
-    """A plan laid out."""
-    return PlanSheet(
-        says=plan.headline,
-        mends=len(plan.mended),
-        changes=[line_of(one) for one in in_order(plan.sets)],
-        risks=list(risks),
-        decided=list(decided),
-        not_ours=[_left(one.finding, one.why, one.fate) for one in plan.not_ours],
-        waiting=[_left(one, "") for one in plan.waiting],
-        left_out=[carried(key, "differs", why) for key, why in plan.left_out.items()],
-    )
+class Carried(msgspec.Struct, frozen=True, kw_only=True):
+    """What became of a set that was to change: `agrees` once it was done, and why it was not."""
+
+    view: str
+    zone: str
+    name: str
+    type: str
+    outcome: Outcome
+    says: str
 
 
-def _left(finding: Finding, why: str, fate: str = "") -> LeftLine:
-    return LeftLine(
-        code=finding.code, weight=finding.weight, view=finding.view, name=finding.name, type=finding.type,
-        address=finding.address, text=finding.text, says=why, fate=fate, choices=finding.choices,
-    )  # fmt: skip
+class SetLine(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A planned set as it is written down: rdata in presentation form, names absolute, TTLs in seconds."""
+
+    view: str
+    zone: str
+    name: str
+    type: str
+    ttl_before: int | None = None
+    before: list[str]
+    ttl_after: int | None = None
+    after: list[str]
+    named: bool = True
+    server: str = ""
+    reasons: list[str] = []
+
+    @property
+    def gone(self) -> list[str]:
+        """The values that go; all of them where their TTL changes."""
+        return [text for text in self.before if self.ttl_before != self.ttl_after or text not in self.after]
+
+    @property
+    def come(self) -> list[str]:
+        """The values that come."""
+        return [text for text in self.after if self.ttl_before != self.ttl_after or text not in self.before]

@@ -1,1 +1,1 @@
-"""A resolver held against what it ought to do: answer, look up, reach the inside, and hand on what it got as it got it."""
+"""A resolver compared with what it ought to do: answer, recurse, reach the internal zones, and pass on what it got unchanged."""

@@ -11,9 +11,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.lookup import Lookup, at_name
-from salt_mirror.checks.overriding import asked_unchecked
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.lookup import Lookup, at_name
+from salt_mirror.checks.common.overriding import asked_unchecked
 from salt_mirror.checks.resolvers.scope import TriedResolver
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels

@@ -9,17 +9,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.part import Part, Setting, Verdict
+from salt_mirror.checks.common.test_tree import Judged, Mark, Test, outcome_of, row, worst
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.resolvers.asking import ResolverSeen, Way, inspect, recurses
 from salt_mirror.checks.resolvers.keeping import keeping_tests
 from salt_mirror.checks.resolvers.reaching import reached, zones_test
 from salt_mirror.checks.resolvers.scope import TriedResolver, tried_with
 from salt_mirror.checks.resolvers.values import unvalidated, values_test
 from salt_mirror.checks.resolvers.wording import ResolverWords, over_text
-from salt_mirror.checks.tests import Judged, Mark, Test, outcome_of, row, worst
-from salt_mirror.checks.wording import many
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, from_text, is_within, to_text
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Server

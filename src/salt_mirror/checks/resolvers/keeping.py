@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from salt_mirror.checks.lookup import Lookup
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.test_tree import Judged, row
+from salt_mirror.checks.common.wording import duration
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt
 from salt_mirror.checks.resolvers.wording import ResolverWords
-from salt_mirror.checks.tests import Judged, row
-from salt_mirror.checks.wording import duration
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import SOA, soa_fields

@@ -10,12 +10,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
-from salt_mirror.checks.atlas import is_placeholder
-from salt_mirror.checks.overriding import validation_error
+from salt_mirror.checks.common.atlas import is_placeholder
+from salt_mirror.checks.common.overriding import validation_error
+from salt_mirror.checks.common.test_tree import Judged, Mark, Test, worst
+from salt_mirror.checks.common.wording import duration, many
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, gives_same
 from salt_mirror.checks.resolvers.wording import ResolverWords, ZoneSaid
-from salt_mirror.checks.tests import Judged, Mark, Test, worst
-from salt_mirror.checks.wording import duration, many
 from salt_mirror.dns.names import ROOT, Name, is_within, to_text
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.serials import ahead

@@ -11,12 +11,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum
 
-from salt_mirror.checks.overriding import has_denial, made_by_itself, stays
+from salt_mirror.checks.common.overriding import has_denial, made_by_itself, stays
+from salt_mirror.checks.common.test_tree import Judged, row
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, gives_same
 from salt_mirror.checks.resolvers.reaching import Reached
 from salt_mirror.checks.resolvers.wording import ResolverWords, ValueSaid
-from salt_mirror.checks.tests import Judged, row
-from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer
 from salt_mirror.findings import Finding

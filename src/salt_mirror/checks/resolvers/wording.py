@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from salt_mirror.checks.lookup import evidence_of
-from salt_mirror.checks.overriding import validation_error
+from salt_mirror.checks.common.lookup import evidence_of
+from salt_mirror.checks.common.overriding import validation_error
+from salt_mirror.checks.common.wording import duration, many, no_word_of, state, together_said
 from salt_mirror.checks.resolvers.asking import ResolverSeen, ThroughIt, Way
-from salt_mirror.checks.wording import duration, many, no_word_of, state, together_said
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import DNSKEY, SOA, A, rdata_text, type_text

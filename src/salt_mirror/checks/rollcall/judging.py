@@ -10,13 +10,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.behind import UNKNOWN, standing_of
-from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
-from salt_mirror.checks.nearest import nearest
-from salt_mirror.checks.part import Part, Setting, Verdict
-from salt_mirror.checks.rollcall.scope import ExpectedSet, expected_sets
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.expected import ExpectedSet, expected_sets
+from salt_mirror.checks.common.lookup import Lookup, Telling, at_name, lookup
+from salt_mirror.checks.common.nearest import nearest
+from salt_mirror.checks.common.part import Part, Setting, Verdict
+from salt_mirror.checks.common.standing import UNKNOWN, standing_of
 from salt_mirror.checks.rollcall.unexpected import told
 from salt_mirror.checks.rollcall.wording import (
     ABSENT_NAME,

@@ -14,10 +14,10 @@ from collections.abc import Iterable, Iterator
 from fnmatch import fnmatchcase
 from typing import NamedTuple
 
-from salt_mirror.checks.part import Holdings, in_hand
-from salt_mirror.checks.proposing import whole_set
-from salt_mirror.checks.services.directory import is_locator
-from salt_mirror.checks.wording import many, state
+from salt_mirror.checks.common.directories import is_locator
+from salt_mirror.checks.common.part import Holdings, in_hand
+from salt_mirror.checks.common.proposing import whole_set
+from salt_mirror.checks.common.wording import many, state
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, ancestors, from_text, label_text, to_text
 from salt_mirror.dns.records import AAAA, NS, PTR, SOA, A, rdata_text, type_text

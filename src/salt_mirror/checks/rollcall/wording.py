@@ -10,11 +10,11 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from salt_mirror.checks.behind import Standing
-from salt_mirror.checks.lookup import Lookup, Telling
-from salt_mirror.checks.proposing import changed, whole_set
-from salt_mirror.checks.rollcall.scope import ExpectedSet
-from salt_mirror.checks.wording import answers_of, labels_of, state, troubles_of
+from salt_mirror.checks.common.expected import ExpectedSet
+from salt_mirror.checks.common.lookup import Lookup, Telling
+from salt_mirror.checks.common.proposing import changed, whole_set
+from salt_mirror.checks.common.standing import Standing
+from salt_mirror.checks.common.wording import answers_of, labels_of, state, troubles_of
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import CNAME, ONE_HAND, rdata_text, type_text
 from salt_mirror.findings import Change, Finding, Outcome

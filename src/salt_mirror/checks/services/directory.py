@@ -8,139 +8,33 @@ lead to are taken, and that is said.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from typing import Any, NamedTuple
+from typing import Any
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.behind import Standing, standing_of
-from salt_mirror.checks.delegation import delegation_in
-from salt_mirror.checks.hosts import Host, look_at
-from salt_mirror.checks.lookup import Lookup, Telling, at_name, lookup
-from salt_mirror.checks.part import Holdings, no_holding
-from salt_mirror.checks.rollcall.scope import Expects
-from salt_mirror.checks.services.judging import target_in
-from salt_mirror.checks.services.locators import LOCATORS, Locator
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.delegation import delegation_in
+from salt_mirror.checks.common.directories import (
+    CATALOGUE,
+    PRIMARY,
+    Controller,
+    Directory,
+    WantedLocator,
+    all_wanted,
+    name_of,
+)
+from salt_mirror.checks.common.expected import Expects
+from salt_mirror.checks.common.hosts import Host, look_at
+from salt_mirror.checks.common.locators import LOCATORS, Locator
+from salt_mirror.checks.common.lookup import Lookup, Telling, at_name, lookup
+from salt_mirror.checks.common.part import Holdings, no_holding
+from salt_mirror.checks.common.standing import Standing, standing_of
+from salt_mirror.checks.services.srv import target_in
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.names import ROOT, Name, from_text, is_within, label_text, labels, parent, to_text
+from salt_mirror.dns.names import ROOT, Name, from_text, parent
 from salt_mirror.dns.questions import Question
-from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, NS, PTR, SRV
+from salt_mirror.dns.records import CNAME, NS, PTR, SRV
 from salt_mirror.dns.reverse import reverse_name
-from salt_mirror.estate.file import ROLE_WORDS, DirectoryEntry
-from salt_mirror.estate.keys import guid_of
-from salt_mirror.estate.replication import host_of
-
-PRIMARY, CATALOGUE, READ_ONLY = "pdc-emulator", "global-catalog", "rodc"
-ROLES = (PRIMARY, CATALOGUE, READ_ONLY)
-
-
-@dataclass(frozen=True, slots=True)
-class Controller:
-    """A controller: its host, its site (empty when it is not known), its roles, its identifier for replication, whether it
-    holds the directory's zones."""
-
-    host: Name
-    site: str = ""
-    roles: frozenset[str] = frozenset()
-    guid: str = ""
-    holds_zones: bool = True
-
-    @property
-    def roles_said(self) -> str:
-        """Its roles as administrators call them; empty where it has none beyond a domain controller's own."""
-        return ", ".join(word for role, word in ROLE_WORDS.items() if role in self.roles)
-
-    def has(self, who: str) -> bool:
-        """Whether it is one of those who register a row of the table."""
-        return who == "all" or who in self.roles or (who == "zones" and self.holds_zones)
-
-
-@dataclass(frozen=True, slots=True)
-class Directory:
-    """A directory domain in its forest. Without `controllers` they are found; `guid` is the domain's identifier. `unread` says
-    why it could not be read where that is what has to tell of them; `complete` that it was read, and lists every controller."""
-
-    domain: Name
-    forest: Name
-    view: str = ""
-    guid: str = ""
-    sites: tuple[str, ...] = ()
-    controllers: tuple[Controller, ...] = ()
-    unread: str = ""
-    complete: bool = False
-
-
-def directory_of(entry: DirectoryEntry) -> Directory:
-    """A directory as the estate describes it; hosts without a dot stand in the domain. Raises BadName."""
-    domain = from_text(entry.domain)
-    return Directory(
-        domain,
-        from_text(entry.forest) if entry.forest is not None else domain,
-        entry.view,
-        guid_of(entry.guid) or "",
-        tuple(dict.fromkeys([*entry.sites, *(one.site for one in entry.controllers if one.site)])),
-        tuple(
-            Controller(
-                host_of(one.host, domain), one.site, frozenset(one.roles), guid_of(one.guid) or "", one.holds_zones
-            )
-            for one in entry.controllers
-        ),
-    )
-
-
-class WantedLocator(NamedTuple):
-    """One record that a controller must have registered: the row of the table, and the name that it gives here."""
-
-    row: Locator
-    name: Name
-
-    @property
-    def rdtypes(self) -> tuple[int, ...]:
-        """The types to ask for."""
-        return {"SRV": (SRV,), "CNAME": (CNAME,), "HOST": ADDRESS_TYPES}[self.row.kind]
-
-
-def rows_of(controller: Controller) -> list[Locator]:
-    """Every row of the table that a controller has to register."""
-    rows = [row for row in LOCATORS if controller.has(row.who)]
-    if READ_ONLY in controller.roles:  # it stands in for its site alone, and others replicate to it by its alias
-        return [row for row in rows if row.kind == "CNAME" or (row.site_form and row.who != "zones")]
-    return rows
-
-
-def wanted_of(directory: Directory, controller: Controller) -> list[WantedLocator]:
-    """Every record that a controller must have registered, as far as its site and the identifiers are known."""
-    named = ((row, name_of(row.pattern, directory, controller.site, controller.guid)) for row in rows_of(controller))
-    return [WantedLocator(row, name) for row, name in named if name is not None]
-
-
-def untested_of(directory: Directory, controller: Controller) -> dict[str, int]:
-    """How many records cannot be tested, by what is not known for that."""
-    lacking = {
-        "its site": "{site}" if not controller.site else "",
-        "its GUID": "{guid}" if not controller.guid else "",
-        "the domain's GUID": "{domain_guid}" if not directory.guid else "",
-    }
-    found: dict[str, int] = {}
-    for row in rows_of(controller):
-        what = next((what for what, part in lacking.items() if part and part in row.pattern), None)
-        if what is not None:
-            found[what] = found.get(what, 0) + 1
-    return found
-
-
-def name_of(pattern: str, directory: Directory, site: str = "", guid: str = "") -> Name | None:
-    """The name that a pattern of the table gives; None when it needs a site or an identifier that is not known."""
-    parts = {"site": site, "guid": guid, "domain_guid": directory.guid}
-    if any("{" + key + "}" in pattern and not part for key, part in parts.items()):
-        return None
-    escaped = {key: label_text(part.encode("utf-8")) for key, part in parts.items()}
-    text = pattern.format(domain=_bare(directory.domain), forest=_bare(directory.forest), **escaped)
-    return from_text(text + ".")
-
-
-def _bare(name: Name) -> str:
-    return to_text(name).rstrip(".")
 
 
 @dataclass(slots=True)
@@ -207,7 +101,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     for one in all_wanted(directory):
         wanted.setdefault((one.name, one.row.kind), one)
     steps: list[Dialogue[Any]] = [at_name(one.name, one.rdtypes, directory.view, atlas) for one in wanted.values()]
-    steps += [look_at(controller.host, directory.view, atlas, pointers=False) for controller in directory.controllers]
+    steps += [look_at(controller.host, directory.view, atlas) for controller in directory.controllers]
     apexes = [directory.domain, from_text("_msdcs", directory.forest)]
     steps += [at_name(apex, (NS,), directory.view, atlas) for apex in apexes]
     done = yield from together(steps)
@@ -220,7 +114,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
     stood = yield from together([standing_of(found, directory.view, atlas) for found in divided.values()])
     seen.standings = dict(zip(divided, stood, strict=True))
     others = sorted(_others(seen) - seen.hosts.keys())
-    looked = yield from together([look_at(host, directory.view, atlas, pointers=False) for host in others])
+    looked = yield from together([look_at(host, directory.view, atlas) for host in others])
     seen.strangers = {host.name: host for host in looked}
     strange = sorted(_strange_addresses(seen))
     pointers = yield from together([lookup(reverse_name(one), (PTR,), directory.view, atlas) for one in strange])
@@ -235,17 +129,6 @@ def _others(seen: DirectorySeen) -> set[Name]:
     return {host for _, host in seen.targets()} | {
         host for host in (*of_zones, *seen.aliases) if seen.declared and parent(host) == domain
     }
-
-
-def all_wanted(directory: Directory) -> Iterator[WantedLocator]:
-    """What each controller needs, and what the primary role and every site have, whoever registers it."""
-    for controller in directory.controllers:
-        yield from wanted_of(directory, controller)
-    for row in LOCATORS:
-        for site in directory.sites if row.site_form else ("",):
-            name = name_of(row.pattern, directory, site) if row.kind == "SRV" else None
-            if name is not None:
-                yield WantedLocator(row, name)
 
 
 def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
@@ -323,7 +206,7 @@ def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
         host: site for site, one in zip(directory.sites, found[len(patterns) :], strict=True) for host in _hosts(one)
     }
     told = sorted(of_domain | of_ldap)
-    looked = yield from together([look_at(host, view, atlas, pointers=False) for host in told])
+    looked = yield from together([look_at(host, view, atlas) for host in told])
     controllers = []
     for host in (one.name for one in looked if one.usable or not one.found.usable):
         roles = {role for role, hosts in ((PRIMARY, primaries), (CATALOGUE, catalogues)) if host in hosts}
@@ -348,18 +231,3 @@ def registered(wanted: WantedLocator, controller: Controller, telling: Telling, 
     if wanted.row.port in ports:
         return "right"
     return f"port {', '.join(map(str, sorted(ports)))} in place of {wanted.row.port}" if ports else "absent"
-
-
-def is_locator(name: Name) -> bool:
-    """Whether a name looks like one of a directory's locator records, which are judged with the directory."""
-    return labels(name)[:1] in ((b"_ldap",), (b"_kerberos",), (b"_kpasswd",), (b"_gc",))
-
-
-def sites_in(names: Iterable[Name], domain: Name) -> list[str]:
-    """The sites that names of a zone tell of, such as `_ldap._tcp.kiln-house._sites.` and the domain."""
-    found: dict[str, None] = {}
-    for name in names:
-        parts = labels(name)
-        if len(parts) > 4 and parts[:2] == (b"_ldap", b"_tcp") and parts[3] == b"_sites" and is_within(name, domain):
-            found[parts[2].decode("utf-8", "replace")] = None
-    return sorted(found)

@@ -1,205 +1,105 @@
-"""Service locators (SRV, RFC 2782), followed down to hosts that a client can connect to.
-
-Strategy: one dialogue a set. The set comes from every authoritative server, each target is looked at as a host, and what a
-client would do follows from priorities and weights alone.
-"""
+"""Services and directories: which trees are judged, each by its own dialogue."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
-from functools import partial
-from itertools import groupby
-from typing import NamedTuple
+from collections.abc import Collection
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.hosts import Host, host_findings, look_at
-from salt_mirror.checks.lookup import Lookup, lookup
-from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
-from salt_mirror.checks.wording import answers_of, many, state, together_said, troubles_of, who_says_what
-from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.names import ROOT, Name, to_text
-from salt_mirror.dns.records import SRV, rdata_text
-from salt_mirror.findings import Choice, Finding
-
-
-class Target(NamedTuple):
-    """One SRV record taken apart."""
-
-    priority: int
-    weight: int
-    port: int
-    host: Name
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.directories import is_locator
+from salt_mirror.checks.common.expected import expected_sets
+from salt_mirror.checks.common.locators import FAMILIES
+from salt_mirror.checks.common.part import Setting
+from salt_mirror.checks.common.registered import registered_names
+from salt_mirror.checks.common.test_tree import InView, Judged, Trees
+from salt_mirror.checks.services.scope import FAMILY_HINT, ServicesScope, directories_of
+from salt_mirror.checks.services.srv import judged_service
+from salt_mirror.checks.services.wording import judged_directory
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, from_text, is_within, labels
+from salt_mirror.dns.records import SRV
+from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.model import Estate
 
 
-@dataclass(slots=True)
-class ServiceSeen:
-    """A set of SRV records and the hosts that it leads to. `demanded`: it is a fault when there is no such set."""
-
-    name: Name
-    view: str
-    found: Lookup
-    demanded: bool
-    hosts: dict[Name, Host] = field(default_factory=dict)
-
-    @property
-    def targets(self) -> list[Target]:
-        """The targets in the order in which a client tries them: by priority, the heavier ones first."""
-        return sorted(map(target_in, self.found.values), key=lambda one: (one.priority, -one.weight, one.host))
-
-    @property
-    def unavailable(self) -> bool:
-        """Whether the set says that there is decidedly no such service."""
-        return any(one.host == ROOT for one in self.targets)
-
-
-def target_in(rdata: bytes) -> Target:
-    """Takes the canonical rdata of an SRV record apart."""
-    priority, weight, port = (int.from_bytes(rdata[at : at + 2], "big") for at in (0, 2, 4))
-    return Target(priority, weight, port, rdata[6:])
-
-
-def shares(targets: list[Target]) -> list[float]:
-    """The share of clients that each target of one priority gets first, in per cent (RFC 2782).
-
-    A running sum is drawn up to the sum of the weights, both ends included; weightless targets come first and are chosen
-    when zero is drawn, equally when all are weightless.
-    """
-    total = sum(one.weight for one in targets)
-    if not total:
-        return [100 / len(targets)] * len(targets)
-    weightless = sum(one.weight == 0 for one in targets)
-    whole = total + (1 if weightless else 0)
-    return [100 * (one.weight / whole if one.weight else 1 / (whole * weightless)) for one in targets]
-
-
-def inspect_service(name: Name, view: str, atlas: Atlas, *, demanded: bool) -> Dialogue[ServiceSeen]:
-    """Finds a set of SRV records and the hosts in it."""
-    seen = ServiceSeen(name, view, (yield from lookup(name, (SRV,), view, atlas)), demanded)
-    hosts = sorted({one.host for one in seen.targets if one.host != ROOT})
-    looked = yield from together([look_at(host, view, atlas, pointers=False) for host in hosts])
-    seen.hosts = dict(zip(hosts, looked, strict=True))
-    return seen
-
-
-def judged_service(name: Name, view: str, atlas: Atlas, *, demanded: bool) -> Dialogue[Judged]:
-    """Finds a set of SRV records and judges it. `demanded`: it is a fault when there is none."""
-    seen = yield from inspect_service(name, view, atlas, demanded=demanded)
-    return judge_service(seen, atlas)
-
-
-def judge_service(seen: ServiceSeen, atlas: Atlas) -> Judged:
-    """The tests of one set."""
-    findings = list(_about_set(seen))
-    tests: list[Test] = []
-    if seen.unavailable and len(seen.targets) == 1:
-        text = f"{to_text(seen.name)} says that there is decidedly no such service."
-        findings.append(state("srv.unavailable", text, name=seen.name, rdtype=SRV, view=seen.view))
-    for _, group in groupby(seen.targets, key=lambda one: one.priority):
-        pool = list(group)
-        for target, share in zip(pool, shares(pool), strict=True):
-            if target.host != ROOT:
-                test, found = _target(seen, target, share, atlas)
-                tests.append(test)
-                findings += found
-    if len(seen.targets) > 1:
-        tests += _order(seen)
-    mark = worst([mark_of(findings, [seen.found]), *(test.mark for test in tests)])
-    return Judged(Test(mark=mark, title=to_text(seen.name), says=_says(seen), tests=tests), findings)
-
-
-def _says(seen: ServiceSeen) -> str:
-    if not seen.found.usable:
-        return f"could not be looked up: {seen.found.trouble}"
-    if seen.unavailable:
-        return "decidedly not available"
-    if not seen.targets:
-        return "none"
-    usable = sum(seen.hosts[one.host].usable for one in seen.targets if one.host != ROOT)
-    unknown = sum(seen.hosts[one.host].unknown for one in seen.targets if one.host != ROOT)
-    what = many(len(seen.targets), "target")
-    if unknown == len(seen.targets):
-        return f"whether its {what} can be connected to could not be looked up"
-    return f"{usable} of {what} can be connected to" + (f"; {unknown} could not be looked up" if unknown else "")
-
-
-def _about_set(seen: ServiceSeen) -> Iterator[Finding]:
-    found, name = seen.found, to_text(seen.name)
-    about = partial(state, name=seen.name, rdtype=SRV, view=seen.view, answers=answers_of(found))
-    if found.unverified or not found.usable:
-        why = troubles_of(found)
-        text = f"{name} SRV could not be seen everywhere: {why}."
-        yield about("srv.unverified", text, outcome="unverified", cause=why)
-    if found.usable and not found.values and seen.demanded:
-        yield about("srv.missing", f"{name} has no SRV records: clients do not find the service.")
-    if found.divided:
-        sides = who_says_what(found.usable, partial(rdata_text, SRV))
-        yield about("srv.servers-disagree", f"{name} SRV differs between servers: {sides}.")
-    if seen.unavailable and len(seen.targets) > 1:
-        text = f'{name} has the target "." (no such service) beside others: clients see either (RFC 2782).'
-        dots = [value for value in found.values if value[6:] == ROOT]
-        change = partial(changed, found.canonical, SRV, "registered", view=seen.view, zone=found.authority.zone)
-        choices = [
-            Choice(word="remove", says="there is the service", changes=[change("there is the service", remove=dots)]),
-            Choice(
-                word="register", says="there is none",
-                changes=[change("there is none", remove=[value for value in found.values if value not in dots])],
-            ),
-        ]  # fmt: skip
-        yield about("srv.dot-not-alone", text, choices=choices)
-
-
-def _target(seen: ServiceSeen, target: Target, share: float, atlas: Atlas) -> tuple[Test, list[Finding]]:
-    host = seen.hosts[target.host]
-    others = [
-        to_text(one.host)
-        for one in seen.targets
-        if one.host != target.host and one.host != ROOT and seen.hosts[one.host].usable
+def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
+    """Every directory of an estate, and every set of SRV records beside those that it expects, or that is in hand."""
+    directories = [one for one in directories_of(estate) if coverage.sees(one.domain, one.view)]
+    domains = {(one.domain, one.view) for one in directories_of(estate)}
+    sets = [
+        (one.name, one.view)
+        for one in expected_sets(estate, None, rdtypes=(SRV,))
+        if one.values and not _of_directory(one.name, domains) and coverage.sees(one.name, one.view)
     ]
-    still = f"Clients still find {together_said(dict.fromkeys(others))}." if others else "No other target works."
-    findings = list(
-        host_findings(
-            host, seen.view, public=seen.view in atlas.estate.public_views, codes="srv", owner=seen.name, rdtype=SRV,
-            role="target", rule="RFC 2782", still=still, pointing=seen.found, expects=atlas.expects,
-        )
-    )  # fmt: skip
-    if target.port == 0:
-        text = f"{to_text(target.host)}, target of {to_text(seen.name)}, has the port 0: nothing can be connected to there."
-        findings.append(
-            state("srv.port", text, name=seen.name, rdtype=SRV, view=seen.view, answers=answers_of(seen.found))
-        )
-    says = f"{share_text(share)} of clients, {', '.join(host.addresses) or 'no address'}"
-    title = f"target {target.priority} {to_text(target.host)} port {target.port}"
-    return Test(
-        mark=mark_of(findings, [host.found]), title=title, says=says, why="the name must have addresses and be no alias"
-    ), findings
+
+    def make(setting: Setting) -> dict[InView, Dialogue[Judged]]:
+        found = {(one.domain, one.view): judged_directory(one, atlas, setting.holdings) for one in directories}
+        seen = [
+            (name, zone.view)
+            for name, _, zone in registered_names(estate, setting.holdings, (SRV,))
+            if not _of_directory(name, domains) and coverage.sees(name, zone.view)
+        ]
+        every = dict.fromkeys(seen, False) | dict.fromkeys(sets, True)  # what is in hand only may be gone by now
+        return found | {key: judged_service(*key, atlas, demanded=demanded) for key, demanded in every.items()}
+
+    return Trees(make, len(directories) + len(sets))
 
 
-def share_text(share: float) -> str:
-    """A share in per cent, as people read it."""
-    return "under 1 %" if 0 < share < 1 else f"{share:.0f} %"
+def dialogues_of(
+    scope: ServicesScope, estate: Estate, atlas: Atlas, setting: Setting
+) -> dict[tuple[Name, str], Dialogue[Judged]]:
+    """Every tree that is wished for. Raises BadInput."""
+    transferred = setting.transferred
+    found: dict[tuple[Name, str], Dialogue[Judged]] = {}
+    views = [scope.view] if scope.view is not None else estate.views
+    directories = {(one.domain, one.view) for one in directories_of(estate) if one.view in views}
+    chosen = bool(scope.services or scope.families)
+    names = scope.names or sorted(directories)
+    for name, view in names:
+        if scope.directory or (not chosen and (name, view) in directories):
+            directory = scope.directory_at(name, view, estate, transferred)
+            found[name, view] = judged_directory(directory, atlas, setting.holdings)
+        for text in scope.services:
+            _add(found, text, name, view, atlas, demanded=True)
+        for family in scope.families:
+            for text in FAMILIES[family]:
+                _add(found, text, name, view, atlas, demanded=False)
+    if not chosen and not scope.directory:
+        inside = [name for name, _ in scope.names]
+        for name, view in _known_sets(estate, views, transferred):
+            if (not inside or any(is_within(name, one) for one in inside)) and not _of_directory(name, directories):
+                found[name, view] = judged_service(name, view, atlas, demanded=True)
+    if not found:
+        hint = f" {FAMILY_HINT}"
+        raise BadInput(f"nothing to look at: name a --service, a --family or --directory, or expect SRV records.{hint}")
+    return found
 
 
-def _order(seen: ServiceSeen) -> Iterator[Test]:
-    """What a client tries one after the other, and what is left without each target."""
-    pools = [list(group) for _, group in groupby(seen.targets, key=lambda one: one.priority)]
-    said = ", then ".join(
-        together_said(f"{to_text(one.host)} {share_text(share)}" for one, share in zip(pool, shares(pool), strict=True))
-        for pool in pools
-    )
-    yield Test(mark="ok", title="order", says=said, why="the lowest priority is tried first, by weight within it")
-    for lost in dict.fromkeys(one.host for one in seen.targets):
-        left = [one for one in seen.targets if one.host != lost and one.host != ROOT and seen.hosts[one.host].usable]
-        if lost == ROOT or not seen.hosts[lost].usable:
-            continue
-        first = [one for one in left if one.priority == left[0].priority] if left else []
-        says = "nothing is left"
-        mark: Mark = "ok" if first else "note"
-        if first:
-            says = together_said(
-                f"{to_text(one.host)} {share_text(share)}" for one, share in zip(first, shares(first), strict=True)
-            )
-            rest = len(left) - len(first)
-            says += f", then {rest} more" if rest else ""
-        yield Test(mark=mark, title=f"without {to_text(lost)}", says=says)
+def _add(
+    found: dict[tuple[Name, str], Dialogue[Judged]], text: str, domain: Name, view: str, atlas: Atlas, *, demanded: bool
+) -> None:
+    name = from_text(text, domain)
+    found.setdefault((name, view), judged_service(name, view, atlas, demanded=demanded))
+
+
+def _known_sets(estate: Estate, views: list[str], transferred: Collection[Name]) -> list[tuple[Name, str]]:
+    """The names of SRV sets that the estate expects, or that were seen in a transfer."""
+    sets = {
+        (one.name, view): None
+        for view in views
+        for zone in estate.zones.get(view, {}).values()
+        for one in zone.expectations
+        if one.rdtype == SRV and one.presence != "absent"
+    }
+    for name in sorted(transferred):
+        parts = labels(name)
+        if len(parts) > 2 and parts[0].startswith(b"_") and parts[1] in (b"_tcp", b"_udp"):
+            for view in views:
+                if estate.zone_of(name, view) is not None:
+                    sets[name, view] = None
+    return list(sets)
+
+
+def _of_directory(name: Name, directories: Collection[tuple[Name, str]]) -> bool:
+    """Whether a set is one of a directory's own, which is judged there."""
+    return is_locator(name) and any(is_within(name, domain) for domain, _ in directories)

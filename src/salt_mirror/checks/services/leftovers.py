@@ -11,13 +11,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import partial
 
-from salt_mirror.checks.hosts import Host
-from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.services.directory import CATALOGUE, PRIMARY, READ_ONLY, Controller, DirectorySeen, name_of
-from salt_mirror.checks.services.judging import target_in
-from salt_mirror.checks.services.locators import LOCATORS, Locator
-from salt_mirror.checks.tests import Judged, Mark, Test, mark_of
-from salt_mirror.checks.wording import answers_of, many, state, together_said, troubles_of
+from salt_mirror.checks.common.directories import CATALOGUE, PRIMARY, READ_ONLY, Controller, name_of
+from salt_mirror.checks.common.hosts import Host
+from salt_mirror.checks.common.locators import LOCATORS, Locator
+from salt_mirror.checks.common.proposing import changed
+from salt_mirror.checks.common.test_tree import Judged, Mark, Test, mark_of
+from salt_mirror.checks.common.wording import answers_of, many, state, together_said, troubles_of
+from salt_mirror.checks.services.directory import DirectorySeen
+from salt_mirror.checks.services.srv import target_in
 from salt_mirror.dns.names import Name, from_text, parent, to_text
 from salt_mirror.dns.records import CNAME, NS, PTR, SRV, address_type, record_line
 from salt_mirror.dns.reverse import address_text, reverse_name

@@ -10,28 +10,19 @@ from collections.abc import Iterator
 from functools import partial
 from typing import Any, NamedTuple
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.behind import UNKNOWN
-from salt_mirror.checks.delegation import lameness
-from salt_mirror.checks.hosts import host_findings
-from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.part import Holdings, no_holding
-from salt_mirror.checks.proposing import changed
-from salt_mirror.checks.services.directory import (
-    Controller,
-    Directory,
-    DirectorySeen,
-    WantedLocator,
-    inspect_directory,
-    name_of,
-    registered,
-    untested_of,
-    wanted_of,
-)
-from salt_mirror.checks.services.judging import target_in
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.delegation import lameness
+from salt_mirror.checks.common.directories import Controller, Directory, WantedLocator, name_of, untested_of, wanted_of
+from salt_mirror.checks.common.hosts import host_findings
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.part import Holdings, no_holding
+from salt_mirror.checks.common.proposing import changed
+from salt_mirror.checks.common.standing import UNKNOWN
+from salt_mirror.checks.common.test_tree import Judged, Mark, Test, mark_of, worst
+from salt_mirror.checks.common.wording import answers_of, labels_of, many, state, together_said, troubles_of
+from salt_mirror.checks.services.directory import DirectorySeen, inspect_directory, registered
 from salt_mirror.checks.services.leftovers import Leftovers
-from salt_mirror.checks.tests import Judged, Mark, Test, mark_of, worst
-from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
+from salt_mirror.checks.services.srv import target_in
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.dns.questions import Answer, Server

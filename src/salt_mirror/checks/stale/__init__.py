@@ -1,1 +1,1 @@
-"""What no longer belongs in a zone: aged records, what is left over from hosts that are gone, references to nothing."""
+"""What no longer belongs in a zone: aged records, leftovers of hosts that are gone, dangling references."""

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import Enum
 
-from salt_mirror.checks.services.directory import is_locator
+from salt_mirror.checks.common.directories import is_locator
 from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import ADDRESS_TYPES, NS, PTR, SRV

@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from salt_mirror.checks.part import Holdings, in_hand, no_holding
+from salt_mirror.checks.common.part import Holdings, in_hand, no_holding
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, PTR, SOA, TARGET_AT
 from salt_mirror.dns.reverse import Network, address_of

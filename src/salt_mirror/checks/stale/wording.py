@@ -9,11 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 
-from salt_mirror.checks.lookup import Lookup
-from salt_mirror.checks.proposing import changed
+from salt_mirror.checks.common.lookup import Lookup
+from salt_mirror.checks.common.proposing import changed
+from salt_mirror.checks.common.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.checks.stale.rules import Reason, Suspicion
 from salt_mirror.checks.stale.scope import AgingRecord, Inventory
-from salt_mirror.checks.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import ADDRESS_TYPES, PTR, SOA, A, rdata_text, type_text

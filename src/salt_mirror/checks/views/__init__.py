@@ -1,1 +1,1 @@
-"""One name in several views: the same, otherwise as meant, hidden from somebody, or leaking out."""
+"""One name in several views: equal, different as meant, missing in one, or leaked to another."""

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from salt_mirror.checks.ask import Asked, TypeAnswer
-from salt_mirror.checks.wording import duration, together_said
+from salt_mirror.checks.ask.judging import Asked, TypeAnswer
+from salt_mirror.checks.common.wording import duration, together_said
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import rdata_text, type_text
 

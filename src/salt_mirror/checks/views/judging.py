@@ -11,10 +11,10 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Coverage
-from salt_mirror.checks.lookup import Lookup, at_name
-from salt_mirror.checks.part import Part, Setting, Verdict
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.lookup import Lookup, at_name
+from salt_mirror.checks.common.part import Part, Setting, Verdict
 from salt_mirror.checks.views.scope import APART, InsideZone, NameInViews, ViewsScope
 from salt_mirror.checks.views.wording import ViewWords
 from salt_mirror.dns.dialogue import Dialogue, together

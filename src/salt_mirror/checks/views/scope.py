@@ -10,10 +10,10 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
-from salt_mirror.checks.part import Holdings, no_holding
+from salt_mirror.checks.common.part import Holdings, no_holding
 from salt_mirror.dns.names import Name, is_within, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, MX, NS, PTR, SOA, SRV, TXT, A
+from salt_mirror.dns.records import AAAA, BETWEEN_VIEWS, MX, NS, PTR, SOA, TXT, A
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate, Zone
@@ -22,7 +22,6 @@ _ALWAYS = (A, AAAA)
 _AT_APEX = (MX, TXT, NS, SOA)
 APART = frozenset((NS, SOA))
 """Types that every view has for itself."""
-_LOOKED_AT = frozenset((A, AAAA, MX, TXT, SRV, PTR))
 _PROBES = 3
 
 
@@ -85,7 +84,7 @@ class ViewsScope:
             outside = any(view in self.estate.public_views for view in views)
             if not (shared or outside):
                 continue
-            types = {PTR} if is_reverse(name) else {*_ALWAYS, *(rdtypes & _LOOKED_AT)}
+            types = {PTR} if is_reverse(name) else {*_ALWAYS, *(rdtypes & BETWEEN_VIEWS)}
             types |= set(_AT_APEX) if any(self._apex(name, view) == name for view in views) else set()
             listed.append(NameInViews(name, views, tuple(sorted(types))))
         return listed

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from salt_mirror.checks.lookup import Lookup, evidence_of
-from salt_mirror.checks.proposing import changed
+from salt_mirror.checks.common.lookup import Lookup, evidence_of
+from salt_mirror.checks.common.proposing import changed
+from salt_mirror.checks.common.wording import answers_of, state
 from salt_mirror.checks.views.scope import ViewsScope
-from salt_mirror.checks.wording import answers_of, state
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import AAAA, CNAME, SOA, TARGET_AT, A, rdata_text, soa_fields, type_text

@@ -19,7 +19,7 @@ from salt_mirror.cli.options import WRITING, Asking, Showing, Where, option, tak
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from salt_mirror.checks.ask import Asked
+    from salt_mirror.checks.ask.judging import Asked
     from salt_mirror.cli.ask.inquiry import Inquiry
     from salt_mirror.dns.dialogue import Exchange
     from salt_mirror.estate.model import Estate
@@ -56,7 +56,7 @@ def ask(
     """
     from salt_mirror.cli.arguments import keep_pace, open_estate
     from salt_mirror.cli.ask.inquiry import Inquiry, lines_of
-    from salt_mirror.report.forms.answers import json_printer
+    from salt_mirror.report.json.answers import json_printer
     from salt_mirror.report.terminal.answers import brief_printer, page_printer
 
     estate = open_estate(asking)

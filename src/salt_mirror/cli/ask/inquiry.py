@@ -8,15 +8,16 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from salt_mirror.checks.ask import EVERY, Asked, ask, found_in
+from salt_mirror.checks.ask.judging import Asked, ask, found_in
 from salt_mirror.checks.views.everywhere import everywhere_said
-from salt_mirror.cli.arguments import atlas_of, finders, servers_and_groups, type_of, words_in
+from salt_mirror.cli.arguments import atlas_of, servers_and_groups, type_of, words_in
+from salt_mirror.cli.engines import finders
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, TYPE_NAMES, A
+from salt_mirror.dns.records import AAAA, PTR, SWEPT, TYPE_NAMES, A
 from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
@@ -53,7 +54,7 @@ class Inquiry:
         """`from_afar`: vantages ask, which are made known by `ask_from`."""
         self.from_stdin = "-" in words
         self.names, types = _sorted(words)
-        self._types = tuple(EVERY) if every else types
+        self._types = SWEPT if every else types
         self._estate = estate
         self._chosen_view = asking.view
         self._view = asking.view if asking.view is not None else next(iter(estate.zones), "")

@@ -14,7 +14,7 @@ from salt_mirror.cli.options import Asking, Showing, Where, option, takes
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from salt_mirror.checks.part import Setting
+    from salt_mirror.checks.common.part import Setting
     from salt_mirror.checks.plan.sets import Plan
     from salt_mirror.cli.audit.rounds import Round
     from salt_mirror.cli.execution import Ran
@@ -85,7 +85,7 @@ class _How:
 
 
 def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepted: bool, partial: bool) -> NoReturn:
-    from salt_mirror.checks.audit.coverage import coverage
+    from salt_mirror.checks.common.coverage import coverage
     from salt_mirror.cli.arguments import atlas_of, open_estate
     from salt_mirror.cli.audit.rounds import Round, audit_from, past_for
     from salt_mirror.cli.finishing import status_of
@@ -181,8 +181,8 @@ def _with_plan(
     atlas = one.atlas
 
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
-        from salt_mirror.checks.audit.coverage import coverage
         from salt_mirror.checks.audit.judge import AuditJudge
+        from salt_mirror.checks.common.coverage import coverage
         from salt_mirror.cli.execution import planned
 
         one.run(setting, runner, tick)
@@ -247,7 +247,7 @@ def _report(
 
 def _print(report: Report, showing: Showing, *, accepted: bool) -> None:
     if showing.json:
-        from salt_mirror.report.forms.json import as_json
+        from salt_mirror.report.json.report import as_json
 
         sys.stdout.buffer.writelines(as_json(report, ()))
     else:

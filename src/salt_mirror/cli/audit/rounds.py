@@ -9,12 +9,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from salt_mirror.checks.atlas import Atlas
 from salt_mirror.checks.audit.accepting import sort_out
-from salt_mirror.checks.audit.changing import InView, Narrowing, ZoneLook, looks_of, unchanged_zones
-from salt_mirror.checks.audit.coverage import Coverage
+from salt_mirror.checks.audit.unchanged import ZoneLook, looks_of, unchanged_zones
 from salt_mirror.checks.audit.work import AuditWork
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.narrowing import InView, Narrowing
+from salt_mirror.checks.common.part import Setting
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
 from salt_mirror.estate.errors import BadInput
@@ -98,7 +99,7 @@ def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bo
 
 def audit_from(where: Where, asking: Asking, estate: Estate, covered: Coverage) -> tuple[Round, Ran]:
     """An audit from each vantage, side by side, put together as one: what came of it, and what it cost."""
-    from salt_mirror.checks.places import FromPlaces
+    from salt_mirror.checks.vantage.judging import FromPlaces
     from salt_mirror.cli.arguments import open_estate
     from salt_mirror.cli.execution import run
     from salt_mirror.cli.vantage.asking import afar, atlas_at, refuse_transfer, seen_as, side_by_side, whole

@@ -13,6 +13,8 @@ from salt_mirror.cli.options import Asking, LogOn, option, takes
 @takes(
     "estate",
     "at",
+    "ipv4_only",
+    "ipv6_only",
     transfer="Take zones by transfer where their servers allow it: that finds every host and every delegated zone.",
     view="The view that what is found belongs to, such as internal or public.",
 )  # fmt: skip

@@ -16,9 +16,10 @@ from typing import NoReturn
 import typer
 from msgspec import structs
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Chosen, Coverage
 from salt_mirror.checks.audit.work import AuditWork
+from salt_mirror.checks.common.coverage import Chosen, Coverage
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.draft.catalog import members_of
 from salt_mirror.checks.draft.doubting import Fit, RecordDoubts, sets_of
 from salt_mirror.checks.draft.exploring import Explorer
@@ -26,10 +27,8 @@ from salt_mirror.checks.draft.lacking import Lacking, lacking
 from salt_mirror.checks.draft.learnt import Learnt, LearntZone
 from salt_mirror.checks.draft.scope import SearchStart
 from salt_mirror.checks.pairs.scope import SWEEP_MOST
-from salt_mirror.checks.part import Setting, carry_out
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.checks.wording import many
-from salt_mirror.cli.arguments import ESTATE_HERE, atlas_of, finders
+from salt_mirror.cli.arguments import ESTATE_HERE, atlas_of
 from salt_mirror.cli.directories import (
     access_of,
     check_log_on,
@@ -41,28 +40,31 @@ from salt_mirror.cli.directories import (
     urls_by_locators,
 )
 from salt_mirror.cli.draft.surroundings import find_short_signatures, is_isolated, with_servers
-from salt_mirror.cli.execution import Ran, bounds_of, run, taken
+from salt_mirror.cli.engines import finders
+from salt_mirror.cli.execution import Ran, run
 from salt_mirror.cli.messages import INTERRUPTED, UNVERIFIED, tell
 from salt_mirror.cli.options import Asking, LogOn
+from salt_mirror.cli.transfers import bounds_of, taken
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, from_text, printable, shown, to_text
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.records import AAAA, A
 from salt_mirror.dns.system import addresses_of, paced, parse_server, search_list, system_resolvers
+from salt_mirror.estate.building import estate_of, load_estate
 from salt_mirror.estate.directory.found import DirectoryFailed
 from salt_mirror.estate.directory.reading import read_directory
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.file import KeyEntry, parse_estate
 from salt_mirror.estate.forms import check_name, network_in, zone_name
 from salt_mirror.estate.keys import key_of
-from salt_mirror.estate.model import Estate, estate_of, load_estate
+from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import is_there, read_text
 from salt_mirror.estate.zonelist import read_zone_list
 from salt_mirror.keeping.draft import tables
 from salt_mirror.keeping.draft.files import DraftFiles, write_draft
 from salt_mirror.report.document import now
-from salt_mirror.report.forms.review import review
+from salt_mirror.report.files.review import review
 
 MOST_ROUNDS = 40
 NAMES = 10
@@ -328,7 +330,7 @@ class Drafting:
             take_everywhere(estate, self._wanted.directory, self._read_at)
         zones = self._learnt.new_to(self._estate)
         coverage = Coverage(Chosen(zones=[zone.apex for zone in zones]), Chosen())
-        atlas = Atlas(estate, resolvers=finders(estate), ipv6=self._atlas.ipv6)
+        atlas = atlas_of(estate)
         judging = replace(setting, holdings=exchange.holding, transferred=exchange.names)
         audit = AuditWork(estate, atlas, coverage)
         audit.run(judging, runner, tick)
@@ -352,7 +354,7 @@ class Drafting:
 
     def _end(self, ran: Ran) -> NoReturn:
         """Writes what is to be written, and tells."""
-        from salt_mirror.report.terminal.draft import DraftSummary, as_json, print_draft
+        from salt_mirror.report.terminal.draft import DraftSummary, print_draft
 
         files = self._files()
         if not self._learnt.zones:
@@ -373,7 +375,9 @@ class Drafting:
             cost=f"{many(ran.questions, 'question')} in {ran.seconds:.1f} s",
         )  # fmt: skip
         if self._wish.json:
-            sys.stdout.buffer.write(as_json(told))
+            from salt_mirror.report.json.draft import draft_json
+
+            sys.stdout.buffer.write(draft_json(told))
         else:
             print_draft(told, sys.stdout)
         raise typer.Exit(UNVERIFIED if self._unread or not self._learnt.whole else 0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import replace
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.draft.learnt import Learnt
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.names import from_text, to_text

@@ -12,11 +12,10 @@ from typing import TYPE_CHECKING, Any, NoReturn
 
 import msgspec
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.here.own import own_scope
-from salt_mirror.checks.here.scope import HereScope, Programs
-from salt_mirror.checks.here.work import Here
-from salt_mirror.cli.arguments import has_ipv6, keep_pace
+from salt_mirror.checks.from_here.judging import Here
+from salt_mirror.checks.from_here.own import own_scope
+from salt_mirror.checks.from_here.scope import HereScope, Programs
+from salt_mirror.cli.arguments import atlas_of, keep_pace
 from salt_mirror.cli.execution import Ran, run_part
 from salt_mirror.cli.finishing import finish, report_of
 from salt_mirror.cli.options import Asking, Showing, Where
@@ -48,10 +47,10 @@ class Look:
         self.asking = asking
         self.live = folder is None and told is None
         self.settings: Settings = told or (own_settings() if folder is None else captured_settings(folder))
-        self.scope = HereScope(self.settings, estate, Atlas(estate), asking.view)
+        self.scope = HereScope(self.settings, estate, atlas_of(estate, resolvers=()), asking.view)
         every = [self.scope.server_of(one) for one in self.settings.everywhere]
         servers: list[Server] = [one for one in every if one is not None]
-        self.scope.atlas = Atlas(estate, resolvers=estate.finders or servers, ipv6=has_ipv6())
+        self.scope.atlas = atlas_of(estate, resolvers=estate.finders or servers)
         keep_pace(servers, asking.pace)
 
     def part(self, names: list[str], *, own: bool = False) -> Here:
@@ -80,7 +79,7 @@ class Look:
 
 def look_from(where: Where, names: list[str], asking: Asking, showing: Showing) -> NoReturn:
     """Looks with the settings of each vantage's computer, over its own network, prints what was seen, and ends the program."""
-    from salt_mirror.checks.places import FromPlaces
+    from salt_mirror.checks.vantage.judging import FromPlaces
     from salt_mirror.cli.arguments import open_estate
     from salt_mirror.cli.vantage.asking import afar, side_by_side, whole
 
@@ -156,7 +155,7 @@ def _get(text: str, began: float) -> Programs:
 
 def wait_until_registered(look: Look, within: str | None, *, json: bool) -> NoReturn:
     """Watches until this computer is registered on every server with each of its addresses, and ends the program."""
-    from salt_mirror.checks.settling.goals import registration
+    from salt_mirror.checks.settle.goals import registration
     from salt_mirror.cli.arguments import seconds_of
     from salt_mirror.cli.settle import watch_goals
     from salt_mirror.dns.names import to_text

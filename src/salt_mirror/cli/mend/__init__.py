@@ -11,7 +11,7 @@ from salt_mirror.cli.options import WRITING, Asking, Changing, Planning, Showing
 
 
 @takes(
-    "at", "view", "faults", "strict", *(one for one in WRITING if one != "report"),
+    "at", "view", "ipv4_only", "ipv6_only", "faults", "strict", *(one for one in WRITING if one != "report"),
     report="Write the plan as a change ticket: markdown, html or json, before a colon and the file; may be repeated.",
     all="List everything that is not ours to change, and all that was not done.",
 )  # fmt: skip

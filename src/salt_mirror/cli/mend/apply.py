@@ -11,12 +11,13 @@ from collections.abc import Callable, Iterable
 
 from msgspec.structs import replace
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE, Carried, by_server, carried, leans_on, meaning
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.wildcards import NO_SIBLING
+from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE, by_server, carried, leans_on, meaning
 from salt_mirror.checks.plan.sets import PlannedSet, edit_of
-from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.watch import Slot, Vantage, Watch
-from salt_mirror.checks.wildcards import NO_SIBLING
+from salt_mirror.checks.plan.sheet import Carried
+from salt_mirror.checks.settle.goals import Goal
+from salt_mirror.checks.settle.judging import Slot, Vantage, Watch
 from salt_mirror.cli.settle.watching import Clock, Screen, follow
 from salt_mirror.dns.dialogue import Dialogue, Near, Runner
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply

@@ -14,25 +14,26 @@ from typing import NoReturn
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.audit.coverage import Coverage, coverage
 from salt_mirror.checks.audit.judge import AuditJudge
 from salt_mirror.checks.audit.repairs import with_repairs
-from salt_mirror.checks.part import Setting
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import Coverage, coverage
+from salt_mirror.checks.common.part import Setting
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.deciding import idle, made_by
 from salt_mirror.checks.plan.proving import proved
+from salt_mirror.checks.plan.rows import sheet_of
 from salt_mirror.checks.plan.sending import by_server, takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
-from salt_mirror.checks.plan.sheet import sheet_of
-from salt_mirror.checks.wording import many
 from salt_mirror.cli.arguments import atlas_of
 from salt_mirror.cli.engines import engine_of
-from salt_mirror.cli.execution import Ran, bounds_of, fetch_zones, run, seen_views
+from salt_mirror.cli.execution import Ran, run, seen_views
 from salt_mirror.cli.mend.apply import Applying
 from salt_mirror.cli.mend.sender import MendWish, Sender
 from salt_mirror.cli.mend.wanted import Selection
 from salt_mirror.cli.messages import INTERRUPTED, tell
 from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.transfers import bounds_of, fetch_zones
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import HoldingExchange

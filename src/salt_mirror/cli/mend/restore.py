@@ -15,12 +15,12 @@ from typing import NamedTuple, NoReturn
 import typer
 from msgspec.structs import replace
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.primaries import held_at, primary_of
-from salt_mirror.checks.plan.sending import Carried, carried, in_order, too_many
-from salt_mirror.checks.plan.sets import Held, PlannedSet, SetLine, line_of, set_of
-from salt_mirror.checks.plan.sheet import PlanSheet
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.plan.sending import carried, in_order, too_many
+from salt_mirror.checks.plan.sets import Held, PlannedSet, line_of, set_of
+from salt_mirror.checks.plan.sheet import Carried, PlanSheet, SetLine
 from salt_mirror.cli.arguments import atlas_of
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.execution import Ran

@@ -13,11 +13,11 @@ from typing import NoReturn
 
 import typer
 
-from salt_mirror.checks.atlas import Atlas
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.deciding import Decision
 from salt_mirror.checks.plan.sets import PlannedSet, SetKey
 from salt_mirror.checks.plan.sheet import PlanSheet
-from salt_mirror.checks.wording import many
 from salt_mirror.cli.execution import Progress, Ran
 from salt_mirror.cli.finishing import reading_order
 from salt_mirror.cli.mend.apply import Applying, await_servers
@@ -170,7 +170,7 @@ class Sender:
             tell(problem)
         if self._showing.json:
             if whole or not self._wish.apply or (report.plan and report.plan.carried):
-                from salt_mirror.report.forms.json import as_json
+                from salt_mirror.report.json.report import as_json
 
                 sys.stdout.buffer.writelines(as_json(report, ()))
             return

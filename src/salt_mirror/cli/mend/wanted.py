@@ -12,11 +12,12 @@ from pathlib import Path
 import msgspec
 
 from salt_mirror.checks import check_of
-from salt_mirror.checks.audit.coverage import Coverage
 from salt_mirror.checks.audit.nearby import Links, Nearby, spoken
 from salt_mirror.checks.audit.repairs import changes_of
-from salt_mirror.checks.plan.sets import SetLine, set_of
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.coverage import Coverage
+from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.plan.sets import set_of
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.dns.names import Name, from_text, is_within, to_text
 from salt_mirror.dns.reverse import address_text, reverse_name
 from salt_mirror.estate.errors import BadInput

@@ -13,9 +13,9 @@ import typer
 from salt_mirror.cli.options import WRITING, Asking, Listing, Showing, Where, option, takes
 
 if TYPE_CHECKING:
-    from salt_mirror.checks.atlas import Atlas
-    from salt_mirror.checks.settling.goals import Goal
-    from salt_mirror.checks.settling.watch import Vantage, Watch
+    from salt_mirror.checks.common.atlas import Atlas
+    from salt_mirror.checks.settle.goals import Goal
+    from salt_mirror.checks.settle.judging import Vantage, Watch
     from salt_mirror.cli.settle.watching import Clock
     from salt_mirror.cli.vantage.asking import Afar
     from salt_mirror.dns.dialogue import Near
@@ -122,7 +122,7 @@ class _Wish:
         """What is waited for. Raises BadInput."""
         if self.given:
             return list(self.given)
-        from salt_mirror.checks.settling.goals import goal_of, goals_of, registration
+        from salt_mirror.checks.settle.goals import goal_of, goals_of, registration
         from salt_mirror.cli.arguments import first_forward, name_of, origin_of, type_of, view_of
         from salt_mirror.estate.errors import BadInput
         from salt_mirror.estate.sources import read_expectations
@@ -166,7 +166,7 @@ def _watch(
     speed: float,
     json: bool,
 ) -> None:
-    from salt_mirror.checks.settling.wording import goal_text
+    from salt_mirror.checks.settle.wording import goal_text
     from salt_mirror.cli.arguments import atlas_of, keep_pace, view_of
     from salt_mirror.cli.engines import engine_of
     from salt_mirror.cli.settle.watching import Beyond, Clock, Finish, follow, screen_for
@@ -230,8 +230,8 @@ def _begin(
     peek: bool,
 ) -> tuple[list[Goal], Watch, int | None]:
     """The watch, with all that its journal has; its goals, and how long a cache may keep the old state (seconds)."""
-    from salt_mirror.checks.settling.goals import authorities_of, held_values
-    from salt_mirror.checks.settling.watch import Watch, vantages
+    from salt_mirror.checks.settle.goals import authorities_of, held_values
+    from salt_mirror.checks.settle.judging import Watch, vantages
     from salt_mirror.cli.arguments import server_at
     from salt_mirror.cli.settle.watching import bound_of
     from salt_mirror.keeping.journal import replay
@@ -267,7 +267,7 @@ def _observers(
 
 def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> list[Vantage]:
     """The caches to watch from vantages: those that are named, else the resolvers that people there use."""
-    from salt_mirror.checks.settling.watch import Vantage
+    from salt_mirror.checks.settle.judging import Vantage
     from salt_mirror.cli.arguments import servers_and_groups
     from salt_mirror.cli.vantage.asking import own_resolvers
     from salt_mirror.estate.errors import BadInput
@@ -284,7 +284,7 @@ def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> l
 
 def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:
     """The caches to watch; none for a host's registration, which has to stand on authoritative servers alone."""
-    from salt_mirror.checks.settling.watch import Vantage
+    from salt_mirror.checks.settle.judging import Vantage
     from salt_mirror.cli.arguments import servers_and_groups
 
     if wish.registered is not None or wish.given:

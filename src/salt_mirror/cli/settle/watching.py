@@ -16,13 +16,13 @@ from typing import NoReturn, TextIO
 
 import typer
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.budget import budget_of, inspect_budget
-from salt_mirror.checks.lookup import lookup
-from salt_mirror.checks.settling.goals import Goal
-from salt_mirror.checks.settling.sheet import rows_of
-from salt_mirror.checks.settling.watch import Sighting, Slot, Watch, sighting_of
-from salt_mirror.checks.settling.wording import event_text, findings_of, headline, local
+from salt_mirror.checks.budget.judging import budget_of, inspect_budget
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.lookup import lookup
+from salt_mirror.checks.settle.goals import Goal
+from salt_mirror.checks.settle.judging import Sighting, Slot, Watch, sighting_of
+from salt_mirror.checks.settle.rows import rows_of
+from salt_mirror.checks.settle.wording import event_text, findings_of, headline, local
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.finishing import status_of
 from salt_mirror.cli.messages import tell
@@ -35,8 +35,8 @@ from salt_mirror.findings import Finding, Outcome
 from salt_mirror.keeping.journal import Journal, Line
 from salt_mirror.keeping.writing import write_whole
 from salt_mirror.report.document import Counts, Report
-from salt_mirror.report.figure import Dot
-from salt_mirror.report.forms.json import as_json
+from salt_mirror.report.figures.watch import Dot
+from salt_mirror.report.json.report import as_json
 
 _LOOK_S = 0.2
 """The longest time in which nothing is drawn or looked at."""
@@ -222,7 +222,7 @@ class Finish:
 
     def draw(self, path: Path) -> None:
         """Draws the figure. Raises BadInput."""
-        from salt_mirror.report.figure import Bound, draw
+        from salt_mirror.report.figures.watch import Bound, draw
 
         slots: dict[tuple[str, bool], int] = {}
         for slot in self._watch.slots:

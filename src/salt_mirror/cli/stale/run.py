@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import NoReturn
 
+from salt_mirror.checks.stale.judging import Stale
 from salt_mirror.checks.stale.scope import StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet
-from salt_mirror.checks.stale.work import Stale
 from salt_mirror.cli.arguments import atlas_of, views_of
 from salt_mirror.cli.execution import run_part
 from salt_mirror.cli.finishing import finish, report_of
@@ -57,7 +57,7 @@ def weed(wish: StaleWish, estate: Estate, asking: Asking, showing: Showing) -> N
 
 def _drawn(figure: Path, title: str, sheet: AgeSheet) -> list[str]:
     """Draws the figure; returns what went wrong."""
-    from salt_mirror.report.ages import draw_ages
+    from salt_mirror.report.figures.ages import draw_ages
 
     try:
         write_whole(figure, draw_ages(figure.suffix[1:].lower(), title, sheet), "--figure")

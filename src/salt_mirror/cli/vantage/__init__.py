@@ -31,6 +31,8 @@ _LEFT_OUT = (
     "at",
     "view",
     "transfer",
+    "ipv4_only",
+    "ipv6_only",
     "listed",
     "faults",
     "all",
@@ -224,7 +226,8 @@ def _rules(estate: Estate, allow: list[str], asking: Asking) -> WorkerRules:
 
 
 def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing) -> None:
-    from salt_mirror.report.terminal.stations import print_stations, stations_json
+    from salt_mirror.report.json.vantages import vantages_json
+    from salt_mirror.report.terminal.stations import print_stations
     from salt_mirror.vantages.desk import Desk, Present
     from salt_mirror.vantages.keys import DESK
 
@@ -239,7 +242,7 @@ def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing)
         declared = estate.vantages.get(one.name)
         one.group = (declared.group if declared is not None else "") or one.group
     if showing.json:
-        sys.stdout.buffer.write(stations_json(found, desk.address))
+        sys.stdout.buffer.write(vantages_json(found, desk.address))
     else:
         print_stations(found, desk.address, sys.stdout)
     raise typer.Exit(3 if any(one.trouble is not None for one in found) or not found else 0)

@@ -16,9 +16,9 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
-from salt_mirror.checks.atlas import Atlas
-from salt_mirror.checks.part import Part
-from salt_mirror.checks.places import FromPlaces
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Part
+from salt_mirror.checks.vantage.judging import FromPlaces
 from salt_mirror.cli.arguments import atlas_of, open_estate, words_in
 from salt_mirror.cli.execution import Ran, run_part
 from salt_mirror.cli.options import Asking, Where
@@ -191,7 +191,7 @@ def seen_as(estate: Estate, name: str, present: Present) -> Estate:
     """An estate as a vantage sees it: the resolvers are its own, and give the view that people there should get."""
     declared = estate.vantages.get(name)
     finders = own_resolvers(name, present)
-    own = finders if present.resolvers else []
+    own = [one for one in finders if len(one.address) in estate.families] if present.resolvers else []
     estate.resolvers = {server.label: server for server in own}
     estate.groups = {present.group: own} if present.group else {}
     estate.duties = {server.label: Duty(view=declared.view if declared is not None else "") for server in own}

@@ -11,8 +11,7 @@ from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.records import address_type
 from salt_mirror.estate.errors import BadInput, put_aside
 from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.forms import address_in
-from salt_mirror.estate.lists.spec import Networks
+from salt_mirror.estate.forms import Networks, address_in
 
 
 def read_hosts(

@@ -5,12 +5,10 @@ Strategy: everything has a default, so that a bare file name is a whole descript
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from salt_mirror.dns.names import Name, from_text, shown
-from salt_mirror.dns.reverse import Network
+from salt_mirror.dns.names import Name, shown
 from salt_mirror.estate.csvfile import COLUMNS
 from salt_mirror.estate.errors import BadInput
 
@@ -58,24 +56,3 @@ def checked_columns(columns: Mapping[str, str], place: str) -> tuple[tuple[str, 
     if columns and not {"name", "value"} <= set(columns):
         raise BadInput(f"{place}: both name and value have to be named, such as name=hostname,value=ip")
     return tuple(columns.items())
-
-
-class Networks:
-    """The zones in which the hosts of networks have their names, the longest network first."""
-
-    def __init__(self, zones: Mapping[str, str] | None = None) -> None:
-        """`zones` may be empty for a network. Raises BadInput for what is no network, and Unusable for what is no zone."""
-        found: list[tuple[Network, Name]] = []
-        for text, zone in (zones or {}).items():
-            try:
-                network = ipaddress.ip_network(text)
-            except ValueError:
-                raise BadInput(f"networks: {shown(text)} is no network; expected one such as 10.77.20.0/24") from None
-            if zone:
-                found.append((network, from_text(zone)))
-        self._zones = sorted(found, key=lambda one: -one[0].prefixlen)
-
-    def zone_at(self, address: bytes) -> Name | None:
-        """The zone of the smallest network that holds an address; None where no network does."""
-        where = ipaddress.ip_address(address)
-        return next((zone for network, zone in self._zones if where in network), None)

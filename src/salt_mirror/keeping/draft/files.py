@@ -15,11 +15,12 @@ from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import from_text, printable, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import is_reverse
+from salt_mirror.estate.building import estate_of
 from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.file import EstateFile, parse_estate
 from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.masterfile import read_master_text
-from salt_mirror.estate.model import Estate, estate_of
+from salt_mirror.estate.model import Estate
 from salt_mirror.keeping.draft import adding, tables
 from salt_mirror.keeping.draft.records import master_file
 from salt_mirror.keeping.writing import check_writable, write_whole

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.draft.doubting import Fit
-from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, printable, to_text
 from salt_mirror.dns.records import record_line
 

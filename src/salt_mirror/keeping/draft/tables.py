@@ -10,8 +10,8 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.draft.learnt import Learnt, LearntServer, LearntZone, bare
-from salt_mirror.checks.wording import many
 from salt_mirror.dns.names import Name, label_text, labels, printable
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import address_text

@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 from rich.text import Text
 
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.stale.sheet import AgeSheet, ZoneAges
-from salt_mirror.checks.wording import many
 from salt_mirror.report.cleaning import clean
 
 

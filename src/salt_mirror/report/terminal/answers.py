@@ -11,8 +11,8 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.ask import Asked, TypeAnswer
-from salt_mirror.checks.wording import duration, labels_of, mailbox
+from salt_mirror.checks.ask.judging import Asked, TypeAnswer
+from salt_mirror.checks.common.wording import duration, labels_of, mailbox
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import MX, SOA, SRV, TXT, rdata_text, soa_fields, type_text

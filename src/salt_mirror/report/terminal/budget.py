@@ -6,8 +6,8 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.budget import Budget, BudgetSeen, clock, headline, link_text
-from salt_mirror.checks.wording import duration
+from salt_mirror.checks.budget.judging import Budget, BudgetSeen, clock, headline, link_text
+from salt_mirror.checks.common.wording import duration
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import type_text
 from salt_mirror.report.cleaning import clean

@@ -7,14 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TextIO
 
-import msgspec
 from rich.text import Text
 
+from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.draft.doubting import Fit
 from salt_mirror.checks.draft.lacking import Lacking
 from salt_mirror.checks.draft.learnt import Learnt
-from salt_mirror.checks.wording import many
-from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.report.cleaning import clean
@@ -39,26 +37,6 @@ class DraftSummary:
     adds: bool
     registered: bool
     cost: str
-
-
-def as_json(told: DraftSummary) -> bytes:
-    """What came of a draft as one JSON document."""
-    zones = [
-        {
-            "name": to_text(zone.apex), "whence": zone.whence,
-            "servers": [told.labels.get(server, server.label) for server in zone.servers],
-            "transferred": zone.holding is not None,
-        }
-        for zone in told.learnt.zones.values()
-    ]  # fmt: skip
-    servers = {label: server.endpoint for server, label in told.labels.items()}
-    document = {
-        "schema": "salt-mirror/draft/1", "estate": str(told.path), "written": told.written, "zones": zones, "servers": servers,
-        "new": list(told.new), "lost": {to_text(apex): why for apex, why in told.learnt.lost.items()},
-        "bounds_met": told.learnt.met, "left_out": told.learnt.left_out,
-        "lacking": [one._asdict() for one in told.lacking], "cost": told.cost,
-    }  # fmt: skip
-    return msgspec.json.encode(document) + b"\n"
 
 
 def print_draft(told: DraftSummary, file: TextIO) -> None:

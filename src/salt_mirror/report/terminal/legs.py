@@ -10,7 +10,7 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.descent.sheet import LegSheet, Step, StepServer
+from salt_mirror.checks.descend.sheet import LegSheet, Step, StepServer
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 

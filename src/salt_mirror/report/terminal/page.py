@@ -12,12 +12,12 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.checks import check_named
-from salt_mirror.checks.wording import duration, local_moment, many
+from salt_mirror.checks.common.wording import duration, local_moment, many
 from salt_mirror.findings import SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
 from salt_mirror.report.folding import Folding, largest
-from salt_mirror.report.forms.said import since_of, subject_of, things_said
+from salt_mirror.report.phrases import since_of, subject_of, things_said
 from salt_mirror.report.terminal.console import console_on, pieces, put_line, width_behind
 from salt_mirror.report.terminal.telling import Line, Teller, fitted
 

@@ -7,7 +7,7 @@ from typing import TextIO
 from rich.text import Text
 
 from salt_mirror.checks.audit.chronicle import Chronicle, ZoneRun
-from salt_mirror.checks.wording import duration, local_moment, many
+from salt_mirror.checks.common.wording import duration, local_moment, many
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
 

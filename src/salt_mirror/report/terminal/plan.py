@@ -7,11 +7,10 @@ from typing import TextIO
 
 from rich.text import Text
 
-from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE, Carried
-from salt_mirror.checks.plan.sets import SetLine
-from salt_mirror.checks.plan.sheet import FATES, LeftLine, PlanSheet
-from salt_mirror.checks.proposing import lines_of
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.proposing import lines_of
+from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.plan.sending import DONE, WOULD_BE_DONE
+from salt_mirror.checks.plan.sheet import FATES, Carried, LeftLine, PlanSheet, SetLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.console import console_on, put_line

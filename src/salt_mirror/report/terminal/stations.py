@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol, TextIO
 
-import msgspec
 from rich.text import Text
 
-from salt_mirror.checks.wording import many
+from salt_mirror.checks.common.wording import many
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.console import console_on, put_line
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
@@ -54,31 +53,3 @@ def print_stations(found: Sequence[ShownVantage], address: str, file: TextIO) ->
 def _few(allowed: Sequence[str]) -> str:
     shown = ", ".join(clean(one.removesuffix("/32").removesuffix("/128")) for one in allowed[:3])
     return f"{shown} and {len(allowed) - 3} more" if len(allowed) > 3 else shown
-
-
-class _StationLine(msgspec.Struct, kw_only=True):
-    """A vantage as JSON has it."""
-
-    vantage: str
-    group: str
-    trouble: str | None
-    version: str
-    system: str
-    resolvers: list[str]
-    allowed: list[str]
-    clock_apart_s: float | None
-    round_trip_s: float | None
-
-
-def stations_json(found: Sequence[ShownVantage], address: str) -> bytes:
-    """The same for programs."""
-    lines = [
-        _StationLine(
-            vantage=one.name, group=one.group, trouble=one.trouble, version=one.version, system=one.system,
-            resolvers=one.resolvers, allowed=one.allowed, clock_apart_s=one.clock_apart_s,
-            round_trip_s=one.round_trip_s,
-        )
-        for one in found
-    ]  # fmt: skip
-    document = {"schema": "salt-mirror/vantages/1", "broker": address, "vantages": lines}
-    return msgspec.json.format(msgspec.json.encode(document), indent=2) + b"\n"

@@ -12,13 +12,13 @@ from typing import NamedTuple
 from rich.text import Text
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.wording import together_said
+from salt_mirror.checks.common.wording import together_said
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.findings import Evidence, Finding
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.folding import FIRST, KINDS, Fold
-from salt_mirror.report.forms.said import same_mend
+from salt_mirror.report.phrases import same_mend
 
 ROOM = 60
 """So many lines of findings are read; a whole report has no such bound."""

@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from rich.text import Text
 
-from salt_mirror.checks.tests import Test
+from salt_mirror.checks.common.test_tree import Test
 from salt_mirror.report.cleaning import clean
 
 _FEW_TREES, _FEW_PASSED, _WIDTH = 2, 4, 11

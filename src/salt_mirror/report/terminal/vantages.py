@@ -16,10 +16,11 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from salt_mirror.checks.settling.sheet import VantageRow, rows_of
-from salt_mirror.checks.settling.watch import Watch
-from salt_mirror.checks.settling.wording import SAID, headline, local
-from salt_mirror.checks.wording import duration
+from salt_mirror.checks.common.wording import duration
+from salt_mirror.checks.settle.judging import Watch
+from salt_mirror.checks.settle.rows import rows_of
+from salt_mirror.checks.settle.sheet import VantageRow
+from salt_mirror.checks.settle.wording import SAID, headline, local
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.console import console_on
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of

@@ -1,0 +1,1 @@
+"""How long a change can take until everybody has it."""

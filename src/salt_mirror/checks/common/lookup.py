@@ -1,0 +1,240 @@
+"""One name on all its authoritative servers: what each says, followed through aliases to the end.
+
+Strategy: every check that needs records asks through here. Each server's telling is kept apart, since agreement between
+servers is half of what is being checked; a server that gave no usable answer keeps its reason and accuses nobody.
+Referrals downwards lead to the child's own servers; aliases to the servers of the target's zone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from salt_mirror.checks.common.atlas import Atlas, Authority
+from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import rdata_text, type_text
+from salt_mirror.findings import Evidence, Outcome
+
+MOST_ALIASES = 8
+_make = tuple.__new__
+_MOST_CUTS = 4
+
+
+class Telling:
+    """What one server says: its answers, the sorted values in them, the alias in their place, or why it proves nothing."""
+
+    __slots__ = ("alias", "answers", "exists", "server", "trouble", "values")
+
+    def __init__(self, server: Server, answers: Sequence[Answer]) -> None:
+        self.server = server
+        self.answers = answers
+        first = answers[0]
+        self.alias = first.alias
+        self.trouble = first.trouble
+        self.values = first.values
+        self.exists = first.exists
+        for answer in answers[1:]:
+            self.trouble = self.trouble or answer.trouble
+            self.exists = self.exists or answer.exists
+            if answer.values:
+                self.values = (*self.values, *answer.values)
+
+
+class Lookup:
+    """All that is known about one name: the tellings at its canonical name, and those at the aliases before it.
+
+    `values` are all that any server gives, sorted; `divided` says that usable tellings differ; `trouble` why there is
+    nothing usable at all; `unverified` the tellings without proof; `circle` the aliases that lead back to one of themselves;
+    `wild` says that a wildcard made what is there, where somebody has looked;
+    `first` the authority of the name itself, where `authority` is its canonical name's. Where all servers say the same
+    (`plain`), as they mostly do, the tellings are made when somebody looks at them.
+    """
+
+    __slots__ = (
+        "_answers",
+        "aliased",
+        "authority",
+        "canonical",
+        "circle",
+        "divided",
+        "first",
+        "name",
+        "plain",
+        "tellings",
+        "trail",
+        "trouble",
+        "unverified",
+        "usable",
+        "values",
+        "wild",
+    )
+
+    def __init__(self, name: Name, canonical: Name, authority: Authority, tellings: list[Telling]) -> None:
+        self._answers: list[Answer] = []
+        self.name = name
+        self.canonical = canonical
+        self.authority = self.first = authority
+        self.tellings = tellings
+        self.trail: list[Telling] = []
+        self.unverified = [telling for telling in tellings if telling.trouble is not None]
+        self.usable = [telling for telling in tellings if telling.trouble is None] if self.unverified else tellings
+        self.trouble = authority.trouble
+        self.divided = self.aliased = self.plain = self.wild = False
+        self.circle: tuple[Name, ...] = ()
+        self.values: tuple[bytes, ...] = ()
+        if self.usable:
+            first = self.usable[0]
+            self.values = first.values
+            for telling in self.usable:
+                if telling.alias is not None:
+                    self.aliased = True
+                if telling.values != first.values or telling.alias != first.alias:
+                    self.divided = True
+            if self.divided:
+                self.values = tuple(sorted({value for telling in self.usable for value in telling.values}))
+        elif self.trouble is None:
+            self.trouble = "; ".join(dict.fromkeys(f"{t.server.label}: {t.trouble}" for t in self.unverified))
+
+    @classmethod
+    def of_one_voice(cls, name: Name, authority: Authority, answers: list[Answer], values: tuple[bytes, ...]) -> Lookup:
+        """What servers say that all give the same values at a name that is there, and is no alias."""
+        found = cls.__new__(cls)
+        found.name = found.canonical = name
+        found.authority = found.first = authority
+        found.trail, found.unverified = [], []
+        found.trouble = authority.trouble
+        found.divided = found.aliased = found.wild = False
+        found.plain = True
+        found.circle = ()
+        found.values = values
+        found._answers = answers
+        return found
+
+    def __getattr__(self, attribute: str) -> list[Telling]:
+        """Makes the tellings of servers that all say the same, once somebody looks at them."""
+        if attribute not in ("tellings", "usable") or not self.plain:
+            raise AttributeError(attribute)
+        servers = self.authority.servers
+        width = len(self._answers) // len(servers)
+        tellings = [
+            Telling(server, self._answers[at : at + width])
+            for server, at in zip(servers, range(0, len(self._answers), width), strict=True)
+        ]
+        self.tellings = self.usable = tellings
+        return tellings
+
+    @property
+    def certain(self) -> Outcome:
+        """The best that can be said of anything about the name: nothing agrees over tellings that are not there."""
+        return "agrees" if not self.unverified and (self.plain or self.usable) else "unverified"
+
+    @property
+    def exists(self) -> bool:
+        """Whether any server knows the canonical name, with whatever types."""
+        return any(telling.exists for telling in self.usable)
+
+    @property
+    def followed(self) -> bool:
+        """Whether an alias led here."""
+        return self.canonical != self.name
+
+    def saying(self, value: bytes) -> list[Server]:
+        """The servers that give a value."""
+        return [telling.server for telling in self.usable if value in telling.values]
+
+    def evidence(self) -> list[Evidence]:
+        """Every answer on the way, as it is reported."""
+        return [evidence_of(answer) for telling in (*self.trail, *self.tellings) for answer in telling.answers]
+
+
+def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
+    """Asks all authoritative servers of a name for some types, following referrals and aliases."""
+    trail: list[Telling] = []
+    passed = [name]
+    divided = False
+    first: Authority | None = None
+    while True:
+        found = yield from at_name(passed[-1], rdtypes, view, atlas)
+        first = first or found.authority
+        if not found.aliased:
+            break
+        divided = divided or found.divided
+        trail += found.tellings
+        alias = next(telling.alias for telling in found.usable if telling.alias is not None)
+        if alias in passed or len(passed) > MOST_ALIASES:
+            found.trouble = f"an alias chain of more than {MOST_ALIASES} from {to_text(name)}"
+            if alias in passed:
+                found.circle = (*passed[passed.index(alias) :], alias)
+                found.trouble = f"its aliases lead in a circle: {' -> '.join(map(to_text, found.circle))}"
+            found.tellings, found.unverified, found.usable, found.values = [], [], [], ()
+            break
+        passed.append(alias)
+    found.name = name
+    found.first = first
+    found.trail = trail
+    if trail:
+        found.divided = found.divided or divided
+        found.unverified = [telling for telling in trail if telling.trouble is not None] + found.unverified
+    return found
+
+
+def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
+    """The tellings at one name itself, aliases not followed, below any cut that its servers refer to."""
+    authority = atlas.known(name, view)
+    if authority is None:
+        authority = yield from atlas.find(name, view)
+    width = len(rdtypes)
+    for _ in range(_MOST_CUTS):
+        servers = authority.servers
+        answers = yield [_make(Question, (name, rdtype, server, False)) for server in servers for rdtype in rdtypes]
+        if answers and (values := _one_voice(answers, width)) is not None:
+            return Lookup.of_one_voice(name, authority, answers, values)
+        tellings = [
+            Telling(server, answers[at : at + width])
+            for server, at in zip(servers, range(0, len(answers), width), strict=True)
+        ]
+        if not any(telling.trouble for telling in tellings):
+            break
+        referrals = [t.answers[0] for t in tellings if t.trouble is not None and t.answers[0].referral]
+        cut = next((answer.referral for answer in referrals), None)
+        # A server that says nothing hides no child: what the others refer to is followed, unless one has the answer itself.
+        if cut is None or any(t.trouble is None for t in tellings) or cut == authority.zone:
+            break
+        authority = yield from atlas.descend(cut, referrals)
+    return Lookup(name, name, authority, tellings)
+
+
+def _one_voice(answers: list[Answer], width: int) -> tuple[bytes, ...] | None:
+    """The values that all servers give, `width` answers each; None where they differ, or any answer is not a plain one."""
+    for at, (_, status, authoritative, values, _, alias, _, _, _, _) in enumerate(answers):
+        if status != "NOERROR" or not authoritative or alias is not None:
+            return None
+        if at >= width and values != answers[at - width][3]:
+            return None
+    if width == 1:
+        return answers[0][3]
+    return tuple(value for answer in answers[:width] for value in answer[3])
+
+
+def evidence_of(answer: Answer) -> Evidence:
+    """An answer as it is reported; an alias is shown as what it leads to."""
+    question = answer.question
+    values = [rdata_text(question.rdtype, value) for value in answer.values]
+    if answer.alias is not None and not values:
+        values = [f"alias of {to_text(answer.alias)}"]
+    return Evidence(
+        server=question.server.label,
+        endpoint=question.server.endpoint,
+        question=f"{to_text(question.name)} {type_text(question.rdtype)}",
+        status=answer.status,
+        authoritative=answer.authoritative,
+        values=values,
+        ttl=answer.ttl,
+        rtt_ms=round(answer.rtt_ms, 3) if answer.rtt_ms is not None else None,
+        over=answer.over,
+        trouble=answer.trouble,
+        extended=[one.said for one in answer.extended] or msgspec.UNSET,
+    )

@@ -1,0 +1,1 @@
+"""A snapshot, or a plan, compared with what is answered now."""

@@ -1,0 +1,1 @@
+"""A change followed until every server and cache has it."""

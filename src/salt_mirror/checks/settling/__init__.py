@@ -1,1 +1,0 @@
-"""A change followed until it has settled."""

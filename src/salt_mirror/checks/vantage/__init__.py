@@ -1,0 +1,1 @@
+"""One check from several vantages, put together."""

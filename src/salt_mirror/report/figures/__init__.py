@@ -1,0 +1,1 @@
+"""The figures: a watch, the ages of records, a history."""

@@ -1,0 +1,72 @@
+"""A report as Markdown, for a ticket or a merge request.
+
+Strategy: everything that would mean something in Markdown is escaped here.
+"""
+
+from __future__ import annotations
+
+from salt_mirror.catalogue import catalogue
+from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.checks.plan.sheet import PlanSheet
+from salt_mirror.report.cleaning import clean_lines
+from salt_mirror.report.document import Report
+from salt_mirror.report.files.marking import code, marked
+from salt_mirror.report.phrases import REPAIRS, things_said
+
+
+def written(report: Report) -> bytes:
+    """For a ticket or a merge request: the verdict, a table of zones, then what differs, with what would mend it."""
+    if isinstance(report.plan, PlanSheet):
+        from salt_mirror.report.files.ticket import markdown
+
+        return markdown(report)
+    audit = report.audit if isinstance(report.audit, Audit) else None
+    lines = [
+        f"## {marked(report.headline)}",
+        "",
+        f"{marked(report.of)} · {report.started:%Y-%m-%d %H:%M} UTC · {report.counts.questions:,} questions",
+        "",
+    ]
+    lines += [f"> {marked(remark)}\n>" for remark in report.remarks]
+    lines += [""] if report.remarks else []
+    if audit is not None and audit.zones:
+        checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
+        lines += ["| zone | view | " + " | ".join(checks) + " |", "|---|---|" + "---|" * len(checks)]
+        for zone in audit.zones:
+            cells = [
+                _cell(zone.checks[check].outcome, zone.checks[check].faults) if check in zone.checks else ""
+                for check in checks
+            ]
+            same = f" ({zone.unchanged.says})" if zone.unchanged else ""
+            lines.append(f"| {marked(zone.zone + same)} | {marked(zone.view)} | " + " | ".join(cells) + " |")
+        lines.append("")
+    for title, found in (
+        ("Faults", report.weighing("fault")), ("Cautions", report.weighing("caution")),
+        ("Could not be verified", report.unverified),
+    ):  # fmt: skip
+        if found:
+            things = things_said(found)
+            lines += [f"### {title}: {things or f'{len(found):,}'}", ""]
+        cause, mended = "", ""
+        for one in sorted(found, key=lambda one: one.cause):
+            if one.cause and one.cause != cause:
+                lines.append(f"- **{marked(one.cause)}**")
+                mended = ""
+            cause = one.cause
+            lines.append(
+                f"{'  ' if one.cause else ''}- **{marked(catalogue()[one.code].title)}** {marked(one.text)} (`{one.code}`)"
+            )
+            if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
+                lines += ["", f"{'    ' if one.cause else '  '}{REPAIRS[one.fate]}:"] if one.fate else []
+                lines += code(clean_lines(one.remedy), "    " if one.cause else "  ")
+                mended = one.remedy
+        lines += [""] if found else []
+    return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
+
+
+def _cell(outcome: str, faults: int) -> str:
+    return {
+        "agrees": "agrees",
+        "unverified": "unverified",
+        "differs": f"**{faults} {'fault' if faults == 1 else 'faults'}**",
+    }[outcome]
