@@ -20,7 +20,8 @@ DEFAULT = "*.unverified"
 
 class Code(NamedTuple):
     """What a code stands for: its weight, a title for lists, what is said of several (a noun, then what is true of them), what
-    it means to users, typical causes of it, how to mend it, and the RFC behind it (may be empty)."""
+    it means to users, typical causes of it, how to mend it, and the RFC behind it (may be empty). `servers_differ`: servers of
+    one zone give different answers."""
 
     weight: Weight
     title: str
@@ -29,6 +30,7 @@ class Code(NamedTuple):
     causes: str
     mend: str
     source: str
+    servers_differ: bool = False
 
 
 class Family(NamedTuple):

@@ -142,6 +142,11 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
         """What it is about: the same for a fault, and for the doubt whether it is still there."""
         return About(self.view, self.name, self.type, self.address or "", self.server or "")
 
+    @property
+    def identity(self) -> tuple[str, ...]:
+        """Its code and its subject: the same finding from run to run."""
+        return self.code, *self.subject
+
 
 class SubjectLine(msgspec.Struct, frozen=True, kw_only=True):
     """One thing that was checked, as it is reported: a name, perhaps with one of its addresses, and the outcome."""

@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection, Iterable
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
+from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.part import Part, Setting, carry_out
 from salt_mirror.cli.arguments import keep_pace
@@ -102,7 +103,7 @@ def run_again_if_apart(
     part = make()
     ran = run_part(part, atlas, views, asking, what)
     read = bool(atlas.estate.replicated)
-    apart = any(one.code.endswith("servers-disagree") for one in part.findings())
+    apart = any(catalogue()[one.code].servers_differ for one in part.findings())
     if apart and not read and with_directories(atlas.estate, asking, records=False):
         part = make()
         ran = run_part(part, atlas, views, asking, what).after(ran)

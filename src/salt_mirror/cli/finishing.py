@@ -9,6 +9,7 @@ from typing import Any, NoReturn
 import typer
 from msgspec.structs import replace
 
+from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.part import Part
 from salt_mirror.checks.common.test_tree import Trees
 from salt_mirror.checks.common.wording import many
@@ -110,7 +111,13 @@ def report_of_trees(command: str, estate: Estate, ran: Ran, part: Trees) -> Repo
 
 def reading_order(finding: Finding) -> tuple[int, str, bool, str, str]:
     """By weight, then view; servers that disagree come first, since that is what nobody expects."""
-    return _WEIGHTS[finding.weight], finding.view, "disagree" not in finding.code, finding.code, finding.name
+    return (
+        _WEIGHTS[finding.weight],
+        finding.view,
+        not catalogue()[finding.code].servers_differ,
+        finding.code,
+        finding.name,
+    )
 
 
 def finish(

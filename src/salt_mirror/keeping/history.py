@@ -52,7 +52,7 @@ CREATE TABLE looks (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL,
 
 def key_of(finding: Finding) -> str:
     """What makes a finding the same from run to run."""
-    return "|".join((finding.code, *finding.subject))
+    return "|".join(finding.identity)
 
 
 class Doubts:

@@ -27,11 +27,6 @@ def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
     return {(one.code, one.view, one.name, one.type, one.address or "", one.server): one.since for one in standing}
 
 
-def subject_of(finding: Finding) -> tuple[str, ...]:
-    """A finding's code and what it is about."""
-    return finding.code, *finding.subject
-
-
 def things_said(findings: Sequence[Finding]) -> str:
     """How many things there are to mend behind some findings, those with one cause being one; nothing where each is its own."""
     things = len({one.cause or number for number, one in enumerate(findings)})

@@ -12,6 +12,7 @@ from collections.abc import Iterable
 
 from msgspec.structs import replace
 
+from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.plan.sheet import FATES
 from salt_mirror.dns.names import from_text, is_within
 from salt_mirror.findings import Change, Finding
@@ -59,7 +60,7 @@ def _lag(late: Finding) -> str:
 
 def _shows_lag(finding: Finding, late: Finding) -> bool:
     """Whether servers disagree in a finding just as one of them would that lags behind in the zone."""
-    if not finding.code.endswith("disagree") or not is_within(from_text(finding.owner), from_text(late.name)):
+    if not catalogue()[finding.code].servers_differ or not is_within(from_text(finding.owner), from_text(late.name)):
         return False
     server = late.evidence[0].server
     said: dict[str, set[tuple[str, ...]]] = {}

@@ -15,6 +15,7 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from salt_mirror.catalogue import family_of
 from salt_mirror.checks import check_of
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.records import CNAME
@@ -133,7 +134,7 @@ class Narrowing:
     def looked_at(self, finding: Finding) -> bool:
         """Whether a finding would have been found: notes and acceptances of unchanged zones are not looked for."""
         if check_of(finding.code).name not in SAMPLED:
-            return not finding.code.startswith("accept.")
+            return family_of(finding.code) != "accept"
         zones = self._zones(finding)
         asked = (from_text(finding.name), finding.view) in self.names or (
             from_text(finding.owner),
@@ -143,16 +144,16 @@ class Narrowing:
 
     def otherwise(self, findings: Iterable[Finding]) -> set[InView]:
         """The unchanged zones in which something is otherwise than before, or cannot be verified."""
-        before = {(one.code, *one.subject) for one in self.known}
+        before = {one.identity for one in self.known}
         now = {}
         doubtful: set[InView] = set()
         for one in findings:
             if check_of(one.code).name in SAMPLED:
-                now[one.code, *one.subject] = one
-                if one.outcome == "unverified" or (one.weight != "note" and (one.code, *one.subject) not in before):
+                now[one.identity] = one
+                if one.outcome == "unverified" or (one.weight != "note" and one.identity not in before):
                     doubtful.update(self._zones(one))
         for one in self.known:
-            if check_of(one.code).name in SAMPLED and one.weight != "note" and (one.code, *one.subject) not in now:
+            if check_of(one.code).name in SAMPLED and one.weight != "note" and one.identity not in now:
                 doubtful.update(self._zones(one))
         return doubtful & set(self.unchanged)
 

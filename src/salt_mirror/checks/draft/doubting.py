@@ -10,13 +10,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.draft.learnt import LearntZone, RRsets
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import rdata_text, type_from_text
 from salt_mirror.findings import Change, Finding
-
-_DIFFER = ("disagree", "same-serial")
 
 
 @dataclass(slots=True)
@@ -44,7 +43,7 @@ class RecordDoubts:
                 continue
             for change in _changes(finding):
                 self._take_change(change, finding)
-            if any(part in finding.code for part in _DIFFER):
+            if catalogue()[finding.code].servers_differ or finding.code == "auth.same-serial":
                 self._take_difference(finding)
 
     def _take_change(self, change: Change, finding: Finding) -> None:

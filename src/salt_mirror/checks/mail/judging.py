@@ -235,21 +235,23 @@ class _MailTests:
             )
         )  # fmt: skip
         pointers = [finding for pair in one.pairs for finding in pair.findings]
-        unseen = set() if host.literal or host.found.usable else {"unverified"}
-        bad = {finding.code.partition(".")[2] for finding in own}
+        unseen = set() if host.literal or host.found.usable else {"mail.unverified"}
+        bad = {finding.code for finding in own}
         tests = [
-            exchanger_test("it is a host name, not an address", bad & {"literal"}, "senders look it up as a name"),
-            exchanger_test("it is a name of its own, not an alias", bad & {"alias"} | unseen, "RFC 2181 section 10.3"),
+            exchanger_test("it is a host name, not an address", bad & {"mail.literal"}, "senders look it up as a name"),
+            exchanger_test(
+                "it is a name of its own, not an alias", bad & {"mail.alias"} | unseen, "RFC 2181 section 10.3"
+            ),
             exchanger_test(
                 "it has addresses",
-                bad & {"missing-host", "no-address", "unverified"},
+                bad & {"mail.missing-host", "mail.no-address", "mail.unverified"},
                 "a sender connects to one of them",
             ),
         ]
-        if self._public and not bad & {"missing-host", "no-address"}:
+        if self._public and not bad & {"mail.missing-host", "mail.no-address"}:
             tests.append(
                 exchanger_test(
-                    "its addresses are public", bad & {"private-address"} | unseen, "senders are on the Internet"
+                    "its addresses are public", bad & {"mail.private-address"} | unseen, "senders are on the Internet"
                 )
             )
         for pair in one.pairs:

@@ -105,7 +105,7 @@ class Pairs(Part):
                 if pair.pointer is not None:
                     self._elsewhere[pair.view, pair.address] = pair.pointer
             for finding in pair.findings:
-                self._findings.setdefault((finding.code, *finding.subject), finding)
+                self._findings.setdefault(finding.identity, finding)
 
     def verdicts(self) -> Iterator[Verdict]:
         for (view, name, address), outcome in self.outcomes.items():

@@ -96,7 +96,7 @@ def together(by_vantage: dict[str, Iterable[Finding]]) -> list[Finding]:
     seen_from: dict[tuple[str, ...], list[str]] = {}
     for name, findings in by_vantage.items():
         for finding in findings:
-            key: tuple[str, ...] = (finding.code, *finding.subject, finding.text)
+            key = (*finding.identity, finding.text)
             found.setdefault(key, finding)
             if name not in seen_from.setdefault(key, []):
                 seen_from[key].append(name)

@@ -12,7 +12,7 @@ import io
 from salt_mirror.catalogue import catalogue
 from salt_mirror.report.cleaning import clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.phrases import evidence_line, since_of, subject_of
+from salt_mirror.report.phrases import evidence_line, since_of
 
 _COLUMNS = (
     "weight", "outcome", "code", "title", "view", "name", "type", "address", "text", "cause", "remedy", "fate", "expected",
@@ -28,7 +28,7 @@ def written(report: Report) -> bytes:
     writer.writerow(_COLUMNS)
     since = since_of(report)
     for one in report.findings:
-        stood = since.get(subject_of(one))
+        stood = since.get(one.identity)
         cells = (
             one.weight, one.outcome, one.code, catalogue()[one.code].title, one.view, one.name, one.type, one.address or "",
             one.text, one.cause, one.remedy, one.fate, "; ".join(one.expected), "; ".join(map(evidence_line, one.evidence)),

@@ -23,7 +23,7 @@ from salt_mirror.report.files.rows import ENTRY, FIELD, compact
 from salt_mirror.report.files.templates import hash_of, template
 from salt_mirror.report.files.ticket import _FOLDER
 from salt_mirror.report.folding import KINDS, Fold, Folding, largest
-from salt_mirror.report.phrases import REPAIRS, evidence_line, since_of, subject_of, things_said
+from salt_mirror.report.phrases import REPAIRS, evidence_line, since_of, things_said
 
 STANDING = 100
 """So many findings stand in the page itself; of the rest there is the data."""
@@ -124,7 +124,7 @@ def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], li
             first = len(rows)
             for one in fold.findings:
                 code = catalogue()[one.code]
-                stood = since.get(subject_of(one))
+                stood = since.get(one.identity)
                 rows.append(
                     Row(
                         kind, one.code, code.title, code.meaning, clean(one.place), clean(one.view),

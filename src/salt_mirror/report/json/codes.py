@@ -22,6 +22,7 @@ class CodeLine(msgspec.Struct, frozen=True, kw_only=True):
     causes: str
     mend: str
     source: str
+    servers_differ: bool = False
 
 
 class CodesDocument(msgspec.Struct, frozen=True, kw_only=True):

@@ -17,7 +17,7 @@ from salt_mirror.findings import SubjectLine
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS, Report
 from salt_mirror.report.folding import Folding, largest
-from salt_mirror.report.phrases import since_of, subject_of, things_said
+from salt_mirror.report.phrases import since_of, things_said
 from salt_mirror.report.terminal.console import console_on, pieces, put_line, width_behind
 from salt_mirror.report.terminal.telling import Line, Teller, fitted
 
@@ -133,7 +133,7 @@ class Page:
         ages = [
             (round((report.started - moment).total_seconds()), one)
             for one in report.weighing("fault")
-            if (moment := since.get(subject_of(one))) is not None and moment < report.started
+            if (moment := since.get(one.identity)) is not None and moment < report.started
         ]
         if ages:
             longest, one = max(ages, key=lambda pair: pair[0])
