@@ -34,6 +34,9 @@ MADE_BY_SIGNERS = frozenset((46, 47, 50, 51))
 NOT_CONTENT = MADE_BY_SIGNERS | frozenset((48, 59, 60, 63))
 """With them DNSKEY (RFC 4034), CDS and CDNSKEY (RFC 7344) and ZONEMD (RFC 8976), which each signer makes for itself: no record
 that people keep, and so out of every comparison of content."""
+OF_SIGNERS = NOT_CONTENT | frozenset((24, 25, 30, 62, 65534))
+"""With them SIG, KEY and NXT (RFC 2535), CSYNC (RFC 7477) and the private type in which a signer keeps its state: in a signed
+zone nobody expects them one by one, and nobody forgets to remove them."""
 NOT_COMPARED = NOT_CONTENT | {6}
 """With them SOA, whose serial has a judge of its own."""
 

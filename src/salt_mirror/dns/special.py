@@ -26,6 +26,9 @@ _UNDELEGATED = frozenset(
     )
 )  # fmt: skip
 
+AS112_PRIMARIES = frozenset(map(from_text, ("prisoner.iana.org", "blackhole.as112.arpa")))
+"""Primaries of the zones that the AS112 project holds for what should never have left a network (RFC 7534, RFC 7535)."""
+
 _PRIVATE = tuple(
     map(
         ipaddress.ip_network,

@@ -17,11 +17,12 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, ancestors, from_text, is_within, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, NS, SOA, A, Record, soa_fields
+from salt_mirror.dns.special import AS112_PRIMARIES
 from salt_mirror.dns.system import paced
 from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.model import BOTH_FAMILIES, Estate
 
-_NOBODY = frozenset(map(from_text, ("localhost", "prisoner.iana.org", "blackhole.as112.arpa")))
+_NOBODY = AS112_PRIMARIES | {from_text("localhost")}
 """Primary servers of zones that resolvers and the AS112 project hold for address space without a zone (RFC 6303, RFC 7534)."""
 
 

@@ -15,7 +15,7 @@ from salt_mirror.checks.common.wording import many
 from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
-from salt_mirror.dns.reverse import Network, address_of, is_reverse, network_zone, reverse_name
+from salt_mirror.dns.reverse import Network, address_of, in_network, is_reverse, network_zone, reverse_name
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in, check_name, network_in, range_in
@@ -111,7 +111,7 @@ class PairsScope:
         """Has no network swept, but looks at those of some addresses that lie in one."""
         for network, view in self._sweeps:
             for address in addresses:
-                if _holds(network, address):
+                if in_network(network, address):
                     self._single.setdefault((address, view), False)
         self._sweeps = []
 
@@ -135,7 +135,7 @@ class PairsScope:
             if narrowing.asks_pointer(address, view)
         }
         for address, view in narrowing.addresses:
-            if len(address) == 4 and any(view == other and _holds(network, address) for network, other in left):
+            if any(view == other and in_network(network, address) for network, other in left):
                 self._single.setdefault((address, view), False)
 
     def take_registered(self, registered: Iterable[tuple[str, Name, bytes]]) -> None:
@@ -147,8 +147,7 @@ class PairsScope:
                 wanted = self._sees(name, view) or self._sees(reverse_name(address), view)
             else:
                 wanted = (address, view) in self._single or any(
-                    other == view and len(address) * 8 == network.max_prefixlen and _holds(network, address)
-                    for network, other in self._networks
+                    other == view and in_network(network, address) for network, other in self._networks
                 )
             if wanted:
                 self._names[name, view] = None
@@ -257,7 +256,7 @@ class PairsScope:
             )
         for view in self._views_of([_top(network)]):
             for (other, address), names in self._holders.items():
-                if other == view and len(address) * 8 == network.max_prefixlen and _holds(network, address):
+                if other == view and in_network(network, address):
                     for name in names:
                         self._names[name, view] = None
             self._sweep(network, view, listed=False)
@@ -278,7 +277,7 @@ class PairsScope:
             known = sum(
                 len(names)
                 for (other, address), names in self._holders.items()
-                if other == view and len(address) == 16 and _holds(network, address)
+                if other == view and in_network(network, address)
             )
             self.remarks.append(
                 f"{network} was not swept, since IPv6 networks cannot be: judged from the {many(known, 'name')} known in it"
@@ -289,12 +288,6 @@ class PairsScope:
             )
         elif (network, view) not in self._sweeps:
             self._sweeps.append((network, view))
-
-
-def _holds(network: Network, address: bytes) -> bool:
-    return int.from_bytes(address, "big") >> (network.max_prefixlen - network.prefixlen) == int(
-        network.network_address
-    ) >> (network.max_prefixlen - network.prefixlen)
 
 
 def _top(network: Network) -> Name:

@@ -24,14 +24,13 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, from_text, is_within, to_text
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Server
 from salt_mirror.dns.records import CNAME, SOA, soa_fields
+from salt_mirror.dns.special import AS112_PRIMARIES
 from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding
 
 _WORLD = frozenset(map(from_text, (".", "arpa", "in-addr.arpa", "ip6.arpa")))
-_AS112 = frozenset(map(from_text, ("prisoner.iana.org", "blackhole.as112.arpa")))
-"""Primaries of the zones that the AS112 project holds for what should never have left a network (RFC 7534, RFC 7535)."""
 
 
 class Resolvers(Part):
@@ -247,11 +246,11 @@ def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
 
 def _by_the_world(answer: Answer) -> bool:
     """Whether an answer about a private network's reverse zone came from servers of the world."""
-    if any(soa_fields(value).mname in _AS112 for value in answer.values):
+    if any(soa_fields(value).mname in AS112_PRIMARIES for value in answer.values):
         return True
     for record in answer.sections.authority:
         if record.rdtype == SOA and is_within(answer.question.name, record.owner):
-            return record.owner in _WORLD or soa_fields(record.rdata).mname in _AS112
+            return record.owner in _WORLD or soa_fields(record.rdata).mname in AS112_PRIMARIES
     return False
 
 

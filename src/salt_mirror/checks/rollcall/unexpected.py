@@ -20,13 +20,11 @@ from salt_mirror.checks.common.proposing import whole_set
 from salt_mirror.checks.common.wording import many, state
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, ancestors, from_text, label_text, to_text
-from salt_mirror.dns.records import AAAA, NS, PTR, SOA, A, rdata_text, type_text
+from salt_mirror.dns.records import AAAA, NS, OF_SIGNERS, PTR, SOA, A, rdata_text, type_text
 from salt_mirror.dns.reverse import address_of, network_zone
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Choice, Finding
 
-_SIGNERS = frozenset((24, 25, 30, 46, 47, 48, 50, 51, 59, 60, 62, 63, 65534))
-"""Types that a signer puts into a zone, or that say what it did (RFC 4034, RFC 5155, RFC 7344, RFC 7477, RFC 8976)."""
 _FEW = 3
 _NUMBERS = re.compile(r"\d+")
 
@@ -60,7 +58,7 @@ def unexpected_in(zone: Zone, holding: Holding, wanted: WantedSets) -> list[Unex
     cuts = {name for name, rdtype, _, _ in holding.rrsets() if rdtype == NS and name != zone.apex}
     found = []
     for name, rdtype, ttl, values in holding.rrsets():
-        if (name, rdtype) in sets or rdtype in _SIGNERS or (name == zone.apex and rdtype in (SOA, NS)):
+        if (name, rdtype) in sets or rdtype in OF_SIGNERS or (name == zone.apex and rdtype in (SOA, NS)):
             continue
         if cuts and any(above in cuts for above in ancestors(name)):
             continue

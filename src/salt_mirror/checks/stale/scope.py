@@ -7,19 +7,18 @@ from what is expected. A stamp is None where no source says anything of a record
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from salt_mirror.checks.common.part import Holdings, in_hand, no_holding
 from salt_mirror.dns.names import Name, is_within
-from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, PTR, SOA, TARGET_AT
-from salt_mirror.dns.reverse import Network, address_of
+from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, OF_SIGNERS, PTR, SOA, TARGET_AT
+from salt_mirror.dns.reverse import Network, address_of, in_network
 from salt_mirror.estate.aging import Aging, Registered, newest
 from salt_mirror.estate.model import Estate, Zone
 
-_SIGNERS = frozenset((24, 25, 43, 46, 47, 48, 50, 51))
+_DS = 43
 
 
 class AgingRecord(NamedTuple):
@@ -128,7 +127,7 @@ class StaleScope:
     @staticmethod
     def _add(found: Inventory, record: AgingRecord) -> None:
         at_apex = record.name == record.zone.apex
-        if record.rdtype not in _SIGNERS and not (record.rdtype == SOA and at_apex):
+        if record.rdtype not in OF_SIGNERS and record.rdtype != _DS and not (record.rdtype == SOA and at_apex):
             found.add(record)
 
     def wants(self, record: AgingRecord) -> bool:
@@ -140,7 +139,7 @@ class StaleScope:
         if any(is_within(record.name, zone) for zone in self.zones):
             return True
         address = record.address
-        return address is not None and any(_holds(network, address) for network in self.networks)
+        return address is not None and any(in_network(network, address) for network in self.networks)
 
     def bears(self, record: AgingRecord) -> bool:
         """Whether anything is known by which a record could be judged: its age, leases or retired networks, or a target."""
@@ -155,7 +154,7 @@ class StaleScope:
 
     def retired(self, address: bytes) -> Network | None:
         """The retired network that holds an address; None where none does."""
-        return next((network for network in self.estate.retired if _holds(network, address)), None)
+        return next((network for network in self.estate.retired if in_network(network, address)), None)
 
     def expectations(self, view: str) -> Iterator[tuple[tuple[Name, int, bytes], str | None]]:
         """Every record that is expected to be there in a view, with its lifetime where that is said."""
@@ -163,7 +162,3 @@ class StaleScope:
             for one in zone.expectations:
                 if one.presence != "absent":
                     yield (one.name, one.rdtype, one.rdata), one.lifetime
-
-
-def _holds(network: Network, address: bytes) -> bool:
-    return len(address) * 8 == network.max_prefixlen and ipaddress.ip_address(address) in network
