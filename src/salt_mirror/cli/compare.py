@@ -74,9 +74,9 @@ def _later(
         return [one for one in new if asking.view in (None, one.view)], Ran(now(), 0.0, 0, 0, 0, [said], False)
     sets = dict.fromkeys((one.view, from_text(one.name), type_from_text(one.type)) for one in old)
     views = list(dict.fromkeys(one.view for one in old)) or views_of(asking, estate)
-    for one in planned:
-        holding = [view for view in views if estate.zone_of(one.name, view) is not None]
-        sets.update(dict.fromkeys((view, one.name, one.rdtype) for view in holding or views[:1]))
+    for expectation in planned:
+        holding = [view for view in views if estate.zone_of(expectation.name, view) is not None]
+        sets.update(dict.fromkeys((view, expectation.name, expectation.rdtype) for view in holding or views[:1]))
     atlas = atlas_of(estate)
     part = Snapshot(sets, estate, views, atlas)
     ran = run_part(part, atlas, views, asking, "record sets asked")

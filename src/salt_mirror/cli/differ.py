@@ -50,7 +50,7 @@ def differ(
     finish(report, showing, part, several_views=len({zone.view for zone in wanted}) > 1)
 
 
-def _zones(one: Server, another: Server, given: list[str], asking: Asking, estate: Estate) -> list[TwoZones]:
+def _zones(asked_server: Server, another: Server, given: list[str], asking: Asking, estate: Estate) -> list[TwoZones]:
     """The zones to compare. Raises BadInput."""
     from salt_mirror.checks.differ.judging import TwoZones
     from salt_mirror.cli.arguments import names_in_views, views_of
@@ -58,15 +58,21 @@ def _zones(one: Server, another: Server, given: list[str], asking: Asking, estat
 
     def listed(view: str, apex: bytes) -> bool:
         zone = estate.zones.get(view, {}).get(apex)
-        return zone is not None and any(server.same_place_as_any(zone.servers or ()) for server in (one, another))
+        return zone is not None and any(
+            server.same_place_as_any(zone.servers or ()) for server in (asked_server, another)
+        )
 
     if given:
         found = names_in_views(given, asking, estate)
         # A zone that stands in several views is the one that these servers are listed for.
         told = {name for name, view in found if listed(view, name)}
-        return [TwoZones(name, view, (one, another)) for name, view in found if name not in told or listed(view, name)]
+        return [
+            TwoZones(name, view, (asked_server, another))
+            for name, view in found
+            if name not in told or listed(view, name)
+        ]
     zones = [zone for view in views_of(asking, estate) for zone in estate.zones[view].values()]
     served = [zone for zone in zones if listed(zone.view, zone.apex)]
     if not served:
         raise BadInput("no zones to compare: name some, or give an estate that lists either server for any")
-    return [TwoZones(zone.apex, zone.view, (one, another)) for zone in served]
+    return [TwoZones(zone.apex, zone.view, (asked_server, another)) for zone in served]

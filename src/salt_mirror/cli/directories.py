@@ -179,8 +179,8 @@ def take_directory(estate: Estate, number: int, found: FoundDirectory, url: str,
     keeps and how those replicate, what is no record in it, and with `records` their ages."""
     entry = estate.directories[number]
     estate.directories[number] = _with_controllers(entry, found)
-    for one in found.zones:
-        estate.replicated[entry.view, one.apex] = _replication_of(one, found, records=records)
+    for zone in found.zones:
+        estate.replicated[entry.view, zone.apex] = _replication_of(zone, found, records=records)
     estate.remarks += remarks_of(found, url)
     if records:
         _take_ages(estate, entry, url, found)
@@ -195,11 +195,11 @@ def take_everywhere(estate: Estate, found: FoundDirectory, url: str) -> None:
 
 def _replication_of(zone: FoundZone, found: FoundDirectory, *, records: bool) -> Replicated:
     ways: dict[Name, list[Inbound]] = {}
-    for one in found.inbound:
-        if one.partition == zone.partition:
-            moment = datetime.fromtimestamp(one.succeeded, UTC) if one.succeeded is not None else None
-            way = Inbound(printable(one.source), moment, one.failures, one.error)
-            ways.setdefault(from_text(one.host), []).append(way)
+    for inbound in found.inbound:
+        if inbound.partition == zone.partition:
+            moment = datetime.fromtimestamp(inbound.succeeded, UTC) if inbound.succeeded is not None else None
+            way = Inbound(printable(inbound.source), moment, inbound.failures, inbound.error)
+            ways.setdefault(from_text(inbound.host), []).append(way)
     hosts = {host: tuple(ways[host]) if host in ways else None for host in map(from_text, zone.hosts)}
     untold = {from_text(host): printable(why) for host, why in found.untold.items()}
     aliases = {one.name: one.rdata for one in zone.records if one.rdtype == CNAME}
@@ -210,11 +210,11 @@ def _replication_of(zone: FoundZone, found: FoundDirectory, *, records: bool) ->
 def remarks_of(found: FoundDirectory, url: str) -> list[str]:
     """What has to be known of a directory beside what it holds: objects that are no records, a clock that is off."""
     said = [
-        f"{url}: {printable(one.name)} in {printable(one.place)} is there twice: two domain controllers made it at once, and "
+        f"{url}: {printable(lost.name)} in {printable(lost.place)} is there twice: two domain controllers made it at once, and "
         "replication left a conflict object (CNF) beside it"
-        if one.why == "conflict"
-        else f"{url}: {printable(one.name)} in {printable(one.place)} could not be read"
-        for one in found.lost
+        if lost.why == "conflict"
+        else f"{url}: {printable(lost.name)} in {printable(lost.place)} could not be read"
+        for lost in found.lost
     ]
     if found.clock_s is not None and abs(found.clock_s) > SKEW_S:
         way = "ahead of" if found.clock_s > 0 else "behind"
@@ -226,16 +226,19 @@ def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, found: FoundDire
     """Takes what a directory says of the ages of the estate's zones."""
     from salt_mirror.estate.exports import of_directory
 
-    for one in found.zones:
-        zone = estate.zones.get(entry.view, {}).get(one.apex)
+    for found_zone in found.zones:
+        zone = estate.zones.get(entry.view, {}).get(found_zone.apex)
         if zone is not None:
-            estate.ages.zones.setdefault((entry.view, one.apex), []).append(of_directory(one, url, zone.aging))
+            estate.ages.zones.setdefault((entry.view, found_zone.apex), []).append(
+                of_directory(found_zone, url, zone.aging)
+            )
 
 
 def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> DirectoryEntry:
     """The entry with what the directory says of its controllers."""
     controllers = [
-        ControllerEntry(one.host, one.site, one.roles, one.guid, one.holds_zones) for one in found.controllers
+        ControllerEntry(controller.host, controller.site, controller.roles, controller.guid, controller.holds_zones)
+        for controller in found.controllers
     ]
     return replace(entry, forest=found.forest, guid=found.guid, sites=found.sites, controllers=controllers)
 

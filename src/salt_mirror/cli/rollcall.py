@@ -157,9 +157,9 @@ def _held(
             try:
                 for records in transfer(server, apex, timeout_s=asking.timeout * 5):
                     whole += [
-                        Expectation(one.owner, one.rdtype, one.rdata, ttl=one.ttl, presence="exact")
-                        for one in records
-                        if one.rdtype not in NOT_COMPARED
+                        Expectation(record.owner, record.rdtype, record.rdata, ttl=record.ttl, presence="exact")
+                        for record in records
+                        if record.rdtype not in NOT_COMPARED
                     ]
             except TransferFailed as error:
                 refused = f"{to_text(apex)}: {error}"

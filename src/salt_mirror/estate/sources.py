@@ -115,15 +115,16 @@ def _as_parts(found: list[Expectation]) -> list[Expectation]:
     hosts = {one.rdata[TARGET_AT[SRV] :] for one in locators}
     services = {one.name[: one.name[0] + 1] for one in locators}
     if len(hosts) == 1 and services >= _LOGON and not any(one.rdtype == SOA for one in found):
-        for one in found:
-            one.presence = "present"
+        for expectation in found:
+            expectation.presence = "present"
     return found
 
 
-def _pointer_of(one: Expectation) -> Expectation:
+def _pointer_of(expectation: Expectation) -> Expectation:
     return Expectation(
-        reverse_name(one.rdata), PTR, one.name, source=one.source, line=one.line, note=one.note, lifetime=one.lifetime,
-        owner=one.owner, until=one.until,
+        reverse_name(expectation.rdata), PTR, expectation.name, source=expectation.source, line=expectation.line,
+        note=expectation.note, lifetime=expectation.lifetime,
+        owner=expectation.owner, until=expectation.until,
     )  # fmt: skip
 
 
@@ -170,12 +171,14 @@ def write_expectations(expectations: list[Expectation], form: str) -> str:
     """Writes expectations as `csv`, `jsonl` or `zone`; a master file says in a comment what is to be absent."""
     if form == "zone":
         lines = []
-        for one in expectations:
-            if one.presence == "absent":
-                value = rdata_text(one.rdtype, one.rdata) if one.rdata else ""
-                lines.append(f"; absent: {to_text(one.name)} IN {type_text(one.rdtype)} {value}".rstrip())
+        for expectation in expectations:
+            if expectation.presence == "absent":
+                value = rdata_text(expectation.rdtype, expectation.rdata) if expectation.rdata else ""
+                lines.append(
+                    f"; absent: {to_text(expectation.name)} IN {type_text(expectation.rdtype)} {value}".rstrip()
+                )
             else:
-                lines.append(record_line(one.name, one.rdtype, one.rdata, one.ttl))
+                lines.append(record_line(expectation.name, expectation.rdtype, expectation.rdata, expectation.ttl))
         return "".join(f"{line}\n" for line in lines)
     rows = [_cells(one) for one in expectations]
     if form == "jsonl":
@@ -192,11 +195,12 @@ def write_expectations(expectations: list[Expectation], form: str) -> str:
     return out.getvalue()
 
 
-def _cells(one: Expectation) -> list[str]:
-    value = rdata_text(one.rdtype, one.rdata) if one.rdata else ""
-    ttl = "" if one.ttl is None else str(one.ttl)
+def _cells(expectation: Expectation) -> list[str]:
+    value = rdata_text(expectation.rdtype, expectation.rdata) if expectation.rdata else ""
+    ttl = "" if expectation.ttl is None else str(expectation.ttl)
     return [
-        to_text(one.name), type_text(one.rdtype), value, ttl, one.presence, one.lifetime or "", one.owner or "", one.note or "",
+        to_text(expectation.name), type_text(expectation.rdtype), value, ttl, expectation.presence,
+        expectation.lifetime or "", expectation.owner or "", expectation.note or "",
     ]  # fmt: skip
 
 
@@ -206,10 +210,10 @@ def _apart(name: Name, rdtype: int, expected: list[Expectation]) -> list[str]:
     values = {one.rdata for one in first}
     others = [one for one in expected if one.source != first[0].source] if expected else []
     return [
-        f"{one.where}: {to_text(name)} {type_text(rdtype)} is {rdata_text(rdtype, one.rdata)}, and "
+        f"{expectation.where}: {to_text(name)} {type_text(rdtype)} is {rdata_text(rdtype, expectation.rdata)}, and "
         f"{rdata_text(rdtype, first[0].rdata)} by {first[0].where}"
-        for one in others
-        if not values & {other.rdata for other in others if other.source == one.source}
+        for expectation in others
+        if not values & {other.rdata for other in others if other.source == expectation.source}
     ]
 
 
@@ -218,17 +222,18 @@ def contradictions(expectations: list[Expectation]) -> list[str]:
     said: list[str] = []
     seen: dict[tuple[Name, int, bytes], Expectation] = {}
     by_name: dict[Name, dict[int, list[Expectation]]] = {}
-    for one in expectations:
-        key = (one.name, one.rdtype, one.rdata)
+    for expectation in expectations:
+        key = (expectation.name, expectation.rdtype, expectation.rdata)
         other = seen.get(key)
-        what = f"{to_text(one.name)} {type_text(one.rdtype)} {rdata_text(one.rdtype, one.rdata) if one.rdata else ''}".rstrip()
-        if other is not None and (other.presence == "absent") != (one.presence == "absent"):
-            said.append(f"{one.where}: {what} is expected and absent at once (see {other.where})")
+        value = rdata_text(expectation.rdtype, expectation.rdata) if expectation.rdata else ""
+        what = f"{to_text(expectation.name)} {type_text(expectation.rdtype)} {value}".rstrip()
+        if other is not None and (other.presence == "absent") != (expectation.presence == "absent"):
+            said.append(f"{expectation.where}: {what} is expected and absent at once (see {other.where})")
         elif other is not None:
-            said.append(f"{one.where}: {what} is there twice (see {other.where})")
+            said.append(f"{expectation.where}: {what} is there twice (see {other.where})")
         else:
-            seen[key] = one
-        by_name.setdefault(one.name, {}).setdefault(one.rdtype, []).append(one)
+            seen[key] = expectation
+        by_name.setdefault(expectation.name, {}).setdefault(expectation.rdtype, []).append(expectation)
     for name, types in by_name.items():
         here = {rdtype: [one for one in found if one.presence != "absent"] for rdtype, found in types.items()}
         here = {rdtype: found for rdtype, found in here.items() if found}

@@ -100,9 +100,11 @@ def _probes(estate: Estate, views: list[str], twins: Mapping[tuple[Server, str],
         for zone in estate.zones[view].values():
             if not any((server, view) in twins for server in zone.servers or ()):
                 continue
-            for one in zone.expectations:
-                if one.presence != "absent" and one.rdata and one.rdtype not in NOT_COMPARED:
-                    expected.setdefault((one.name, one.rdtype), {}).setdefault(view, set()).add(one.rdata)
+            for expectation in zone.expectations:
+                if expectation.presence != "absent" and expectation.rdata and expectation.rdtype not in NOT_COMPARED:
+                    expected.setdefault((expectation.name, expectation.rdtype), {}).setdefault(view, set()).add(
+                        expectation.rdata
+                    )
     differing = [
         Probe(name, rdtype, {view: frozenset(values) for view, values in by_view.items()})
         for (name, rdtype), by_view in expected.items()

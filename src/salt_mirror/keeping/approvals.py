@@ -80,15 +80,23 @@ def digest_of(head: Approval, lines: Iterable[SetLine]) -> str:
 def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
     """The SHA-256 of what sets were judged on: each as it is on its primary, and what the estate expects of it."""
     said = []
-    for one in sorted(sets, key=lambda one: one.key):
-        key = one.key
+    for planned in sorted(sets, key=lambda one: one.key):
+        key = planned.key
         wanted = expects.set_at(key.view, key.name, key.rdtype)
         expected = (
             (texts(key.rdtype, wanted.values), texts(key.rdtype, wanted.absent), wanted.exact, wanted.gone, wanted.ttl)
             if wanted is not None
             else None
         )
-        state = (key.view, key.zone, key.name, key.rdtype, texts(key.rdtype, one.before), one.ttl_before, expected)
+        state = (
+            key.view,
+            key.zone,
+            key.name,
+            key.rdtype,
+            texts(key.rdtype, planned.before),
+            planned.ttl_before,
+            expected,
+        )
         said.append(msgspec.json.encode(state))
     return digest_of_lines(said)
 

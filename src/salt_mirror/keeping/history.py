@@ -352,11 +352,17 @@ def chronicle_in(path: Path) -> Chronicle:
         lives = []
         query = "SELECT finding, zone, first, last, ended FROM lives WHERE scope = ?"
         for blob, zone, first, last, ended in connection.execute(query, (scope,)):
-            one = decode(blob)
-            if one.weight == "note":
+            finding = decode(blob)
+            if finding.weight == "note":
                 continue
             moments = (datetime.fromisoformat(text) if text is not None else None for text in (first, last, ended))
             given = dict(zip(("first", "last", "ended"), moments, strict=True))
-            told = {"code": one.code, "weight": one.weight, "view": one.view, "name": one.name, "text": one.text}
+            told = {
+                "code": finding.code,
+                "weight": finding.weight,
+                "view": finding.view,
+                "name": finding.name,
+                "text": finding.text,
+            }
             lives.append(msgspec.convert(told | given | {"zone": zone}, Stood))
     return Chronicle(runs=[run for run in runs if run.scope == scope], about=scope, zones=zones, lives=lives)

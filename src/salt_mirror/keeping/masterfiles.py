@@ -187,15 +187,15 @@ class _Editing:
         """The lines of a record; None where a directive makes it."""
         return self.files[_source(record)].entries.get(record.line or 0)
 
-    def change(self, one: PlannedSet) -> str:
+    def change(self, planned: PlannedSet) -> str:
         """Changes a set; why not, where that cannot be done."""
-        key = one.key
+        key = planned.key
         there = self.sets.get((key.name, key.rdtype), [])
-        if {record.rdata for record in there} != one.before:
+        if {record.rdata for record in there} != planned.before:
             return "the file has other records there"
         made = [record for record in there if self.entry(record) is None]
-        ttl = one.ttl_after if one.ttl_before != one.ttl_after and one.before else None
-        gone, come = sorted(one.before - one.after), sorted(one.after - one.before)
+        ttl = planned.ttl_after if planned.ttl_before != planned.ttl_after and planned.before else None
+        gone, come = sorted(planned.before - planned.after), sorted(planned.after - planned.before)
         if made and (gone or ttl is not None):
             return f"$GENERATE makes it in {_source(made[0])}, line {made[0].line}"
         for value in gone:
@@ -213,17 +213,17 @@ class _Editing:
         if ttl is not None:
             for entry in kept:
                 entry.text = entry.with_ttl(ttl)
-        self._coming += [(one, rdata_text(key.rdtype, value)) for value in come]
+        self._coming += [(planned, rdata_text(key.rdtype, value)) for value in come]
         return ""
 
     def add(self) -> None:
         """Adds the records that take nobody's place, once all that goes is gone: behind the others of their set, else behind
         their name's, else at the end of the zone's own file."""
-        for one, rdata in self._coming:
-            self._add(one, rdata)
+        for planned, rdata in self._coming:
+            self._add(planned, rdata)
 
-    def _add(self, one: PlannedSet, rdata: str) -> None:
-        key = one.key
+    def _add(self, planned: PlannedSet, rdata: str) -> None:
+        key = planned.key
         there = self.sets.get((key.name, key.rdtype), ())
         kept = [entry for record in there if (entry := self.entry(record)) is not None and not entry.removed]
         if kept:
@@ -241,10 +241,10 @@ class _Editing:
         if beside:
             file, entry = self.files[_source(beside[-1])], self.entry(beside[-1])
             assert entry is not None
-            entry.added.append(f"\t{one.ttl_after} IN {type_text(key.rdtype)} {rdata}{file.end}")
+            entry.added.append(f"\t{planned.ttl_after} IN {type_text(key.rdtype)} {rdata}{file.end}")
             return
         file = self.files[self.path]
-        file.tail.append(f"{to_text(key.name)} {one.ttl_after} IN {type_text(key.rdtype)} {rdata}{file.end}")
+        file.tail.append(f"{to_text(key.name)} {planned.ttl_after} IN {type_text(key.rdtype)} {rdata}{file.end}")
 
     def raise_serial(self, now: float) -> str:
         """Raises the serial where it stands; says how. Raises BadInput for a file without SOA."""
@@ -271,12 +271,12 @@ def rewritten(path: Path, zone: Name, sets: Iterable[PlannedSet], now: float | N
     editing = _Editing(path, zone)
     others: list[tuple[PlannedSet, str]] = []
     done: list[PlannedSet] = []
-    for one in sets:
-        why = editing.change(one)
+    for planned in sets:
+        why = editing.change(planned)
         if why:
-            others.append((one, why))
+            others.append((planned, why))
         else:
-            done.append(one)
+            done.append(planned)
     if not done:
         return Rewritten({path: editing.files[path].before}, [], others)
     editing.add()

@@ -72,10 +72,10 @@ def fragments(plan: Plan, begun: str) -> str:
     ]
     for (view, zone), sets in plan.zones.items():
         lines += ["", fragment_head(view, zone), f"$ORIGIN {to_text(zone)}"]
-        for one in sets:
-            lines += [f"; {why}" for why in map(_one_line, one.reasons)]
-            lines += [f"; remove: {line}" for line in gone_of(one)]
-            lines += come_of(one)
+        for planned in sets:
+            lines += [f"; {why}" for why in map(_one_line, planned.reasons)]
+            lines += [f"; remove: {line}" for line in gone_of(planned)]
+            lines += come_of(planned)
     for left in plan.not_ours:
         lines += ["", f"; not ours to change: {left.finding.name} {left.finding.code}: {_one_line(left.why)}"]
     for finding in plan.waiting:
@@ -92,8 +92,8 @@ def _removals(plan: Plan) -> Iterable[str]:
     for (view, zone), sets in plan.zones.items():
         if any(gone_of(one) for one in sets):
             yield fragment_head(view, zone)
-        for one in sets:
-            yield from gone_of(one)
+        for planned in sets:
+            yield from gone_of(planned)
 
 
 def _one_line(text: str) -> str:

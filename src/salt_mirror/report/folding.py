@@ -88,9 +88,9 @@ class Folding:
     def of_kind(self, kind: str) -> list[Fold]:
         """The folds of one kind: those with a cause first, then in the order of the report."""
         things: dict[object, list[Finding]] = {}
-        for number, one in enumerate(self._findings):
-            if kind_of(one) == kind:
-                things.setdefault((one.cause, one.view) if one.cause else number, []).append(one)
+        for number, finding in enumerate(self._findings):
+            if kind_of(finding) == kind:
+                things.setdefault((finding.cause, finding.view) if finding.cause else number, []).append(finding)
         alike: dict[tuple[str, tuple[str, ...]], list[list[Finding]]] = {}
         for thing in things.values():
             codes = tuple(dict.fromkeys(one.code for one in thing))
@@ -113,8 +113,8 @@ class Folding:
     def _fold(self, kind: str, things: list[list[Finding]]) -> Fold:
         findings = [one for thing in things for one in thing]
         by_code: dict[str, list[Finding]] = {}
-        for one in findings:
-            by_code.setdefault(one.code, []).append(one)
+        for finding in findings:
+            by_code.setdefault(finding.code, []).append(finding)
         return Fold(kind, together_said(map(self._says, by_code.values())), "", len(things), findings)
 
     # Apart by where
@@ -196,13 +196,13 @@ def largest(findings: Iterable[Finding], zones: Iterable[tuple[str, str]], most:
     return said, sum(len(fold.findings) for fold in folds[most:])
 
 
-def _place(noun: str, one: Finding) -> str:
+def _place(noun: str, finding: Finding) -> str:
     """What a finding is about, as short as a list of them allows."""
-    if one.name == "." or noun.startswith("resolvers"):
-        return clean(one.server or one.place)
-    if noun.startswith("addresses") and one.address:
-        return clean(f"{one.address} ({one.name})")
-    return clean(f"{one.name} {one.type}" if noun == "record sets" else one.name)
+    if finding.name == "." or noun.startswith("resolvers"):
+        return clean(finding.server or finding.place)
+    if noun.startswith("addresses") and finding.address:
+        return clean(f"{finding.address} ({finding.name})")
+    return clean(f"{finding.name} {finding.type}" if noun == "record sets" else finding.name)
 
 
 @lru_cache(maxsize=100_000)

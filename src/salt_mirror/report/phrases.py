@@ -12,12 +12,14 @@ from salt_mirror.findings import Evidence, Fate, Finding
 from salt_mirror.report.document import Report
 
 
-def evidence_line(one: Evidence) -> str:
+def evidence_line(evidence: Evidence) -> str:
     """What one server said, on one line."""
     said = (
-        one.trouble or ", ".join(one.values) or ("no such name" if one.status == "NXDOMAIN" else "nothing of this type")
+        evidence.trouble
+        or ", ".join(evidence.values)
+        or ("no such name" if evidence.status == "NXDOMAIN" else "nothing of this type")
     )
-    return f"{one.server} ({one.endpoint}) {one.question}: {said}"
+    return f"{evidence.server} ({evidence.endpoint}) {evidence.question}: {said}"
 
 
 def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
@@ -45,9 +47,9 @@ REPAIRS: dict[Fate, str] = {
 """What a report writes above a finding's repair."""
 
 
-def same_mend(one: Finding, other: Finding | None) -> bool:
+def same_mend(finding: Finding, other: Finding | None) -> bool:
     """Whether one and the same change mends two findings, whichever of them knows the TTL."""
-    return other is not None and _TTL.sub(" IN ", one.remedy) == _TTL.sub(" IN ", other.remedy)
+    return other is not None and _TTL.sub(" IN ", finding.remedy) == _TTL.sub(" IN ", other.remedy)
 
 
 _TTL = re.compile(r" \d+ IN ")

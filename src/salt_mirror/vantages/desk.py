@@ -257,18 +257,18 @@ class Desk:
         box: Box = queue.SimpleQueue()
         asked: dict[int, tuple[str, float, float]] = {}
         for name in names:
-            one = found[name] = here.get(name) or Present(name)
+            present = found[name] = here.get(name) or Present(name)
             presence = self._presences.get(name)
             if presence is None:
                 why = self._disbelieved.get(name)
-                one.trouble = f"what it says is not believed: {why}" if why else "it is not there"
-            if one.trouble is None and one.version != __version__:
-                one.trouble = f"it has version {one.version or 'unknown'}, and this is {__version__}"
-            if one.trouble is None and presence is not None:
-                _fill(one, presence)
+                present.trouble = f"what it says is not believed: {why}" if why else "it is not there"
+            if present.trouble is None and present.version != __version__:
+                present.trouble = f"it has version {present.version or 'unknown'}, and this is {__version__}"
+            if present.trouble is None and presence is not None:
+                _fill(present, presence)
                 number = self.greet_one(name, presence, box, settings=settings)
                 asked[number] = name, time.time(), time.monotonic()
-                one.trouble = f"it does not answer ({GREET_S:.0f} s)"
+                present.trouble = f"it does not answer ({GREET_S:.0f} s)"
         over_at = time.monotonic() + GREET_S
         while asked and (left := over_at - time.monotonic()) > 0:
             with contextlib.suppress(queue.Empty):
@@ -277,10 +277,10 @@ class Desk:
                 if isinstance(facts, Facts) and facts.number in asked:
                     name, wall, began = asked.pop(facts.number)
                     self.done(facts.number)
-                    one, took_s = found[name], news.at - began
-                    one.settings, one.round_trip_s = facts.settings, took_s
-                    one.clock_apart_s = facts.clock - (wall + took_s / 2)
-                    one.trouble = clock_trouble(one.clock_apart_s, took_s)
+                    present, took_s = found[name], news.at - began
+                    present.settings, present.round_trip_s = facts.settings, took_s
+                    present.clock_apart_s = facts.clock - (wall + took_s / 2)
+                    present.trouble = clock_trouble(present.clock_apart_s, took_s)
         for number in asked:
             self.done(number)
         return found
@@ -296,10 +296,14 @@ class Desk:
         self._connection.close()
 
 
-def _fill(one: Present, presence: Presence) -> None:
-    one.system, one.resolvers, one.allowed = presence.system, list(presence.resolvers), list(presence.allowed)
+def _fill(present: Present, presence: Presence) -> None:
+    present.system, present.resolvers, present.allowed = (
+        presence.system,
+        list(presence.resolvers),
+        list(presence.allowed),
+    )
     if not all(is_network(text) for text in presence.allowed if "://" not in text):
-        one.allowed = []
+        present.allowed = []
 
 
 def is_network(text: str) -> bool:

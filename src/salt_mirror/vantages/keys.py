@@ -101,8 +101,8 @@ class KeyFolder:
         if not found:
             known = dict.fromkeys(one.name for one in self.issued if not one.revoked)
             raise BadInput(f"there is no valid certificate for {name!r}; {hint(name, known)}")
-        for one in found:
-            one.revoked = _moment(datetime.datetime.now(datetime.UTC))
+        for issued in found:
+            issued.revoked = _moment(datetime.datetime.now(datetime.UTC))
         for kind in ("key", "pem"):
             (self.folder / f"{name}.{kind}").unlink(missing_ok=True)
 
@@ -146,12 +146,12 @@ class KeyFolder:
         if (self.folder / REVOKED).exists():
             # The list is evidence of its own: what is on it stays revoked, whatever was done to the other file.
             gone = {
-                one.serial_number: one.revocation_date_utc
-                for one in read_revoked(self.folder / REVOKED, self._authority)
+                certificate.serial_number: certificate.revocation_date_utc
+                for certificate in read_revoked(self.folder / REVOKED, self._authority)
             }
-            for one in found:
-                if one.serial in gone and not one.revoked:
-                    one.revoked = _moment(gone[one.serial])
+            for issued in found:
+                if issued.serial in gone and not issued.revoked:
+                    issued.revoked = _moment(gone[issued.serial])
         return found
 
     def _revocation_list(self) -> bytes:
@@ -163,11 +163,11 @@ class KeyFolder:
             .last_update(now - _DAY)
             .next_update(self._authority.not_valid_after_utc)
         )
-        for one in self.issued:
-            if one.revoked:
-                revoked = x509.RevokedCertificateBuilder().serial_number(one.serial)
+        for issued in self.issued:
+            if issued.revoked:
+                revoked = x509.RevokedCertificateBuilder().serial_number(issued.serial)
                 builder = builder.add_revoked_certificate(
-                    revoked.revocation_date(datetime.datetime.fromisoformat(one.revoked)).build()
+                    revoked.revocation_date(datetime.datetime.fromisoformat(issued.revoked)).build()
                 )
         return builder.sign(self._key, None).public_bytes(serialization.Encoding.PEM)
 

@@ -232,7 +232,9 @@ def _extended(told: Sequence[TypeAnswer]) -> list[str]:
 def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
     """Says of what resolvers failed to answer whether it does not validate."""
     failed = [
-        one.answer.question for one in asked.told if one.answer.status == "SERVFAIL" and one.answer.question.recurse
+        reply.answer.question
+        for reply in asked.told
+        if reply.answer.status == "SERVFAIL" and reply.answer.question.recurse
     ]
     for question, answer in (yield from asked_unchecked(failed, atlas)).items():
         if answer.trouble is None:
@@ -251,25 +253,25 @@ def _with_ends(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list
     return [one if one.settled else _ended(one, ends[one.chain[-1], one.answer.question.rdtype]) for one in told]
 
 
-def _ended(one: TypeAnswer, end: Lookup) -> TypeAnswer:
+def _ended(reply: TypeAnswer, end: Lookup) -> TypeAnswer:
     """What a server told, with what the servers of its alias's end tell."""
-    chain = one.chain if end.canonical == end.name else (*one.chain, end.canonical)
-    if end.circle or end.canonical in (one.answer.question.name, *one.chain[:-1]):
-        return replace(one, chain=(*one.chain, *end.circle[1:]), circle=True)
+    chain = reply.chain if end.canonical == end.name else (*reply.chain, end.canonical)
+    if end.circle or end.canonical in (reply.answer.question.name, *reply.chain[:-1]):
+        return replace(reply, chain=(*reply.chain, *end.circle[1:]), circle=True)
     if not end.usable:
-        return replace(one, chain=chain, open_end=end.trouble)
-    ttls = [one.ttl, *(answer.ttl for telling in end.usable for answer in telling.answers)]
+        return replace(reply, chain=chain, open_end=end.trouble)
+    ttls = [reply.ttl, *(answer.ttl for telling in end.usable for answer in telling.answers)]
     ended_by = tuple(telling.server for telling in end.usable)
     ttl = min((ttl for ttl in ttls if ttl is not None), default=None)
-    return replace(one, chain=chain, values=end.values, ttl=ttl, ended_by=ended_by, end_exists=end.exists)
+    return replace(reply, chain=chain, values=end.values, ttl=ttl, ended_by=ended_by, end_exists=end.exists)
 
 
 def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[str]:
     """Who says what of a type on which servers differ, and whose word counts where that can be told."""
     usable = [one for one in asked.at(rdtype) if one.usable]
     by_values: dict[tuple[bytes, ...], list[TypeAnswer]] = {}
-    for one in usable:
-        by_values.setdefault(one.values, []).append(one)
+    for answer in usable:
+        by_values.setdefault(answer.values, []).append(answer)
     said = "; ".join(
         f"{labels_of(one.server for one in group)}: "
         + (", ".join(rdata_text(rdtype, value) for value in values) or group[0].denial or "none")
@@ -300,8 +302,10 @@ def _with_whole_ttls(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogu
     answers = yield [Question(name, rdtype, authority.servers[0]) for rdtype in cached]
     whole = {answer.question.rdtype: answer.ttl for answer in answers if answer.trouble is None}
     return [
-        replace(one, whole_ttl=whole.get(one.answer.question.rdtype)) if one.from_cache and one.values else one
-        for one in told
+        replace(reply, whole_ttl=whole.get(reply.answer.question.rdtype))
+        if reply.from_cache and reply.values
+        else reply
+        for reply in told
     ]
 
 

@@ -64,8 +64,8 @@ def _shows_lag(finding: Finding, late: Finding) -> bool:
         return False
     server = late.evidence[0].server
     said: dict[str, set[tuple[str, ...]]] = {}
-    for one in finding.evidence:
-        said.setdefault(one.server, set()).add((one.question, *one.values))
+    for evidence in finding.evidence:
+        said.setdefault(evidence.server, set()).add((evidence.question, *evidence.values))
     others = [values for label, values in said.items() if label != server]
     return (
         server in said and bool(others) and all(values == others[0] for values in others) and said[server] != others[0]
@@ -75,18 +75,18 @@ def _shows_lag(finding: Finding, late: Finding) -> bool:
 def _moved(findings: list[Finding]) -> dict[tuple[str, str], str]:
     """Hosts that are registered at other addresses than expected, by view and name."""
     found = {}
-    for one in findings:
-        if one.code in ("pair.other-address", "roll.different") and one.type in ("A", "AAAA"):
+    for finding in findings:
+        if finding.code in ("pair.other-address", "roll.different") and finding.type in ("A", "AAAA"):
             has = sorted(
                 {
                     value
-                    for evidence in one.evidence
+                    for evidence in finding.evidence
                     for value in evidence.values
-                    if evidence.question.startswith(one.name)
+                    if evidence.question.startswith(finding.name)
                 }
             )
             if has:
-                found[one.view, one.name] = f"{one.name} is at {', '.join(has)}, and is expected elsewhere"
+                found[finding.view, finding.name] = f"{finding.name} is at {', '.join(has)}, and is expected elsewhere"
     return found
 
 
@@ -94,15 +94,15 @@ def _shared(findings: list[Finding]) -> dict[int, str]:
     """Findings that one and the same change mends, by their place: what has to change, as their cause."""
     sets: dict[tuple[str, ...], list[int]] = {}
     changes: dict[tuple[str, ...], Change] = {}
-    for number, one in enumerate(findings):
-        if one.fate in FATES:
+    for number, finding in enumerate(findings):
+        if finding.fate in FATES:
             continue  # what mends it is not that change
         keyed: list[tuple[tuple[str, ...], Change]] = [
-            ((change.view, change.name, change.type), change) for change in one.changes
+            ((change.view, change.name, change.type), change) for change in finding.changes
         ]
         keyed += [
             ((change.view, change.name, change.type, *change.add, *change.remove), change)
-            for choice in one.choices
+            for choice in finding.choices
             for change in choice.changes
         ]
         for key, change in keyed:

@@ -83,8 +83,8 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
     def zone_days(self) -> dict[tuple[str, str], dict[date, ZoneRun]]:
         """What the last run of each day said of each zone, by view and zone."""
         found: dict[tuple[str, str], dict[date, ZoneRun]] = {}
-        for one in sorted(self.zones, key=lambda one: one.started):
-            found.setdefault((one.view, one.zone), {})[one.started.date()] = one
+        for zone_run in sorted(self.zones, key=lambda one: one.started):
+            found.setdefault((zone_run.view, zone_run.zone), {})[zone_run.started.date()] = zone_run
         return found
 
     def new(self) -> list[Stood]:

@@ -96,10 +96,10 @@ class Links:
 
     def __post_init__(self) -> None:
         self.add(
-            (one.name, one.rdtype, (one.rdata,))
+            (expectation.name, expectation.rdtype, (expectation.rdata,))
             for zone in self.estate.all_zones()
-            for one in zone.expectations
-            if one.rdata and one.presence != "absent"
+            for expectation in zone.expectations
+            if expectation.rdata and expectation.presence != "absent"
         )
         self._trees[MX] = {name for name, _ in mail_domains(self.estate)}
         directories = [directory_of(entry) for entry in self.estate.directories]
@@ -179,5 +179,5 @@ def _is_locator(name: Name) -> bool:
 
 def spoken(sets: Iterable[PlannedSet]) -> Iterator[Spoken]:
     """Planned sets as they were and as they are to be."""
-    for one in sets:
-        yield one.key.name, one.key.rdtype, one.before | one.after
+    for planned in sets:
+        yield planned.key.name, planned.key.rdtype, planned.before | planned.after

@@ -68,10 +68,10 @@ def with_repairs(findings: Iterable[Finding], plan: Plan) -> list[Finding]:
     left = {(one.finding.code, one.finding.subject): one for one in plan.not_ours}
     by_set: dict[tuple[str, str, str], PlannedSet] = {}
     by_name: dict[tuple[str, str], list[PlannedSet]] = {}
-    for one in plan.sets:
-        name = to_text(one.key.name)
-        by_set[one.key.view, name, type_text(one.key.rdtype)] = one
-        by_name.setdefault((one.key.view, name), []).append(one)
+    for planned in plan.sets:
+        name = to_text(planned.key.name)
+        by_set[planned.key.view, name, type_text(planned.key.rdtype)] = planned
+        by_name.setdefault((planned.key.view, name), []).append(planned)
     told = []
     for finding in findings:
         key = (finding.code, finding.subject)

@@ -27,7 +27,10 @@ def digest_of(zone: Zone) -> str:
     for server in zone.servers or ():
         found.update(server.endpoint.encode("utf-8"))
     for one in sorted(
-        repr((one.name, one.rdtype, one.rdata, one.presence, one.ttl)).encode("utf-8") for one in zone.expectations
+        repr((expectation.name, expectation.rdtype, expectation.rdata, expectation.presence, expectation.ttl)).encode(
+            "utf-8"
+        )
+        for expectation in zone.expectations
     ):
         found.update(one)
     return found.hexdigest()

@@ -84,12 +84,12 @@ def _declared(seen: Seen, atlas: Atlas) -> list[tuple[Name, int]]:
     """The locators that the estate's directories want in a zone."""
     entries = (directory_of(entry) for entry in atlas.estate.directories if entry.view == seen.view)
     return [
-        (one.name, rdtype)
+        (wanted.name, rdtype)
         for directory in entries
-        for one in all_wanted(directory)
-        for rdtype in one.rdtypes
-        if atlas.estate.zone_of(one.name, seen.view) is atlas.estate.zones.get(seen.view, {}).get(seen.zone)
-        and is_within(one.name, seen.zone)
+        for wanted in all_wanted(directory)
+        for rdtype in wanted.rdtypes
+        if atlas.estate.zone_of(wanted.name, seen.view) is atlas.estate.zones.get(seen.view, {}).get(seen.zone)
+        and is_within(wanted.name, seen.zone)
     ]
 
 

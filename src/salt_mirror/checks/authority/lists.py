@@ -236,13 +236,13 @@ class AuthorityWords(VersionWords):
         if not seen.own_targets:
             return
         if len(seen.own_targets) < 2:
-            one = f"{self.zone} has one name server, {to_text(seen.own_targets[0])}"
+            lookup_ = f"{self.zone} has one name server, {to_text(seen.own_targets[0])}"
             others = [place.server for place in seen.serving if not place.names]
             text = (
-                f"{one}, in its NS set. {labels_of(others)} {'is' if len(others) == 1 else 'are'} "
+                f"{lookup_}, in its NS set. {labels_of(others)} {'is' if len(others) == 1 else 'are'} "
                 "authoritative for it too, and not in that set, by which others find its servers (RFC 1034 section 4.1)."
                 if others
-                else f"{one}: with that one down it is gone (RFC 1034 section 4.1)."
+                else f"{lookup_}: with that one down it is gone (RFC 1034 section 4.1)."
             )
             yield self.finding("auth.few-servers", text, [place.ns for place in seen.serving][:1])
             return

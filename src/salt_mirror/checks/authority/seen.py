@@ -205,7 +205,9 @@ class Seen:
             return self.primaries
         _, serial = self.reference
         return [
-            one for one in self.leading if serial is None or (one.version is not None and one.version.serial == serial)
+            place
+            for place in self.leading
+            if serial is None or (place.version is not None and place.version.serial == serial)
         ]
 
     @property

@@ -299,9 +299,9 @@ class VersionWords:
         """Which of the servers that replicate has what of the first set in which they differ."""
         (name, rdtype), told = next(iter(self.seen.compared.unlike.items()))
         said = "; ".join(
-            f"{one.question.server.label}: {', '.join(rdata_text(rdtype, value) for value in one.values) or 'none'}"
-            for one in told
-            if one.trouble is None
+            f"{answer.question.server.label}: {', '.join(rdata_text(rdtype, value) for value in answer.values) or 'none'}"
+            for answer in told
+            if answer.trouble is None
         )
         what = "" if len(self.seen.compared.unlike) == 1 else f" ({to_text(name)} {type_text(rdtype)})"
         return f"{what}: {said}" if said else ""
@@ -318,9 +318,9 @@ class VersionWords:
         rdata = answer.values[0][:-20] + b"".join(number.to_bytes(4, "big") for number in numbers)
         # One record mends all of them: each finding has the same one.
         advice = f"in the zone: {record_line(self.seen.zone, SOA, rdata, answer.ttl)} with the serial raised"
-        for one in judged:
-            text = f"{one.text[0].upper()}{one.text[1:]}."
-            yield self.finding(one.code, text, [answer], rdtype=SOA, advice=advice)
+        for judgement in judged:
+            text = f"{judgement.text[0].upper()}{judgement.text[1:]}."
+            yield self.finding(judgement.code, text, [answer], rdtype=SOA, advice=advice)
 
 
 def handed_over(answer: Answer, soa: bytes | None = None) -> bool:

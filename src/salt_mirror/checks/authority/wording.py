@@ -8,16 +8,16 @@ from salt_mirror.checks.authority.judging import Inspected
 from salt_mirror.checks.common.wording import many
 
 
-def verdict(one: Inspected) -> str:
+def verdict(inspected: Inspected) -> str:
     """The answer about a single zone in one sentence."""
-    name = one.sheet.zone
-    if not one.sheet.servers:
-        return one.sheet.says
-    serving = f"{one.sheet.says}."
-    faults = sum(finding.weight == "fault" for finding in one.findings)
+    name = inspected.sheet.zone
+    if not inspected.sheet.servers:
+        return inspected.sheet.says
+    serving = f"{inspected.sheet.says}."
+    faults = sum(finding.weight == "fault" for finding in inspected.findings)
     if faults:
         return f"{name} is not sound: {many(faults, 'fault')}; {serving}"
-    if one.outcome == "unverified":
+    if inspected.outcome == "unverified":
         return f"{name} could not be verified on every server; {serving}"
     return f"{name} has a sound authority; {serving}"
 

@@ -284,9 +284,9 @@ def remarks_on(seen: BudgetSeen, before: frozenset[bytes], after: frozenset[byte
         remarks.append(f"the authoritative servers have {said(seen.found.values)}, and not {said(before)}")
     # As a watch counts it: the whole set on a server, and no old value beside the new one.
     having = [
-        one.server.label
-        for one in seen.found.usable
-        if set(one.values) == (set(one.values) - before | after if before else after)
+        telling.server.label
+        for telling in seen.found.usable
+        if set(telling.values) == (set(telling.values) - before | after if before else after)
     ]
     total = len(seen.found.usable) + len(seen.found.unverified)
     if after and having and len(having) == total:

@@ -70,9 +70,13 @@ def directory_of(entry: DirectoryEntry) -> Directory:
         tuple(dict.fromkeys([*entry.sites, *(one.site for one in entry.controllers if one.site)])),
         tuple(
             Controller(
-                host_of(one.host, domain), one.site, frozenset(one.roles), guid_of(one.guid) or "", one.holds_zones
+                host_of(controller.host, domain),
+                controller.site,
+                frozenset(controller.roles),
+                guid_of(controller.guid) or "",
+                controller.holds_zones,
             )
-            for one in entry.controllers
+            for controller in entry.controllers
         ),
     )
 

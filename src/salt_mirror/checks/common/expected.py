@@ -63,32 +63,37 @@ class ExpectedSet:
         )
         return f"{first}; {'; '.join(others)}"
 
-    def _clashes(self, one: Expectation) -> None:
+    def _clashes(self, expectation: Expectation) -> None:
         """Takes in what another source says of a set that one hand keeps: it contradicts the first where it says nothing that
         was said before."""
-        if self.rdtype not in ONE_HAND or one.source is None or self._source is None or one.source == self._source:
+        if (
+            self.rdtype not in ONE_HAND
+            or expectation.source is None
+            or self._source is None
+            or expectation.source == self._source
+        ):
             return
-        if one.rdata in self.values:
-            self._agreeing = (*self._agreeing, one.source)
-            self.clash = tuple(said for said in self.clash if not said[0].startswith(f"{one.source}, "))
+        if expectation.rdata in self.values:
+            self._agreeing = (*self._agreeing, expectation.source)
+            self.clash = tuple(said for said in self.clash if not said[0].startswith(f"{expectation.source}, "))
             self.clash = self.clash if len(self.clash) > 1 else ()
-        elif one.source not in self._agreeing:
-            self.clash = (self.clash or ((self.where, min(self.values)),)) + ((one.where, one.rdata),)
+        elif expectation.source not in self._agreeing:
+            self.clash = (self.clash or ((self.where, min(self.values)),)) + ((expectation.where, expectation.rdata),)
 
-    def add(self, one: Expectation) -> None:
+    def add(self, expectation: Expectation) -> None:
         """Takes in what one source says."""
-        if one.presence != "absent" and self.values:
-            self._clashes(one)
-        elif one.presence != "absent":
-            self._source, self.where = one.source, one.where
-        self.where = self.where or one.where
-        if one.presence == "absent":
-            self.gone = self.gone or not one.rdata
-            self.absent |= {one.rdata} if one.rdata else frozenset()
+        if expectation.presence != "absent" and self.values:
+            self._clashes(expectation)
+        elif expectation.presence != "absent":
+            self._source, self.where = expectation.source, expectation.where
+        self.where = self.where or expectation.where
+        if expectation.presence == "absent":
+            self.gone = self.gone or not expectation.rdata
+            self.absent |= {expectation.rdata} if expectation.rdata else frozenset()
             return
-        self.ttl = one.ttl if not self.values or self.ttl == one.ttl else None
-        self.values = self.values | {one.rdata} if self.values else frozenset((one.rdata,))
-        self.exact = self.exact or one.presence == "exact"
+        self.ttl = expectation.ttl if not self.values or self.ttl == expectation.ttl else None
+        self.values = self.values | {expectation.rdata} if self.values else frozenset((expectation.rdata,))
+        self.exact = self.exact or expectation.presence == "exact"
 
 
 def expected_sets(
@@ -107,17 +112,19 @@ def expected_sets(
     found: dict[tuple[str, Name, int], ExpectedSet] = {}
     views = [view] if view is not None else estate.views or [""]
 
-    def add(where: str, one: Expectation) -> None:
-        if one.rdtype == SOA and SOA not in rdtypes:
+    def add(where: str, expectation: Expectation) -> None:
+        if expectation.rdtype == SOA and SOA not in rdtypes:
             return
-        if (rdtypes and one.rdtype not in rdtypes) or (zone is not None and not is_within(one.name, zone)):
+        if (rdtypes and expectation.rdtype not in rdtypes) or (
+            zone is not None and not is_within(expectation.name, zone)
+        ):
             return
-        if globs and not any(_matches(one.name, glob) for glob in globs):
+        if globs and not any(_matches(expectation.name, glob) for glob in globs):
             return
-        key = (where, one.name, one.rdtype)
+        key = (where, expectation.name, expectation.rdtype)
         if key not in found:
             found[key] = ExpectedSet(*key)
-        found[key].add(one)
+        found[key].add(expectation)
 
     if given is None:
         for where in views:

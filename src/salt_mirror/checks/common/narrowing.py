@@ -54,18 +54,18 @@ class Narrowing:
             key = (zone.view, to_text(zone.apex))
             if key in self.unchanged:
                 self._pick(zone, key, chance)
-        for one in self.known:
-            if one.weight == "note":
+        for finding in self.known:
+            if finding.weight == "note":
                 continue
-            for text in {one.name, one.owner}:
-                self.names.add((from_text(text), one.view))
+            for text in {finding.name, finding.owner}:
+                self.names.add((from_text(text), finding.view))
                 address = address_of(from_text(text))
                 if address is not None:
-                    self.addresses.add((address, one.view))
-            if one.address:
-                packed = address_in(one.address)
+                    self.addresses.add((address, finding.view))
+            if finding.address:
+                packed = address_in(finding.address)
                 if packed is not None:
-                    self.addresses.add((packed, one.view))
+                    self.addresses.add((packed, finding.view))
 
     def _pick(self, zone: Zone, key: InView, chance: random.Random) -> None:
         names = sorted({one.name for one in zone.expectations})
@@ -124,9 +124,9 @@ class Narrowing:
         """Where the expected aliases lead, by view and name."""
         found: dict[tuple[str, Name], list[Name]] = {}
         for zone in self.estate.all_zones():
-            for one in zone.expectations:
-                if one.rdtype == CNAME and one.rdata:
-                    found.setdefault((zone.view, one.name), []).append(one.rdata)
+            for expectation in zone.expectations:
+                if expectation.rdtype == CNAME and expectation.rdata:
+                    found.setdefault((zone.view, expectation.name), []).append(expectation.rdata)
         return found
 
     # What came of it
@@ -147,14 +147,14 @@ class Narrowing:
         before = {one.identity for one in self.known}
         now = {}
         doubtful: set[InView] = set()
-        for one in findings:
-            if check_of(one.code).name in SAMPLED:
-                now[one.identity] = one
-                if one.outcome == "unverified" or (one.weight != "note" and one.identity not in before):
-                    doubtful.update(self._zones(one))
-        for one in self.known:
-            if check_of(one.code).name in SAMPLED and one.weight != "note" and one.identity not in now:
-                doubtful.update(self._zones(one))
+        for finding in findings:
+            if check_of(finding.code).name in SAMPLED:
+                now[finding.identity] = finding
+                if finding.outcome == "unverified" or (finding.weight != "note" and finding.identity not in before):
+                    doubtful.update(self._zones(finding))
+        for finding in self.known:
+            if check_of(finding.code).name in SAMPLED and finding.weight != "note" and finding.identity not in now:
+                doubtful.update(self._zones(finding))
         return doubtful & set(self.unchanged)
 
     def _zones(self, finding: Finding) -> set[InView]:

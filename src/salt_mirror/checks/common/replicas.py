@@ -127,7 +127,8 @@ def places_of(hosts: Sequence[Name], view: str, atlas: Atlas) -> Dialogue[Places
     """Look up where some hosts are reached."""
     found = yield from together([lookup(host, (A, AAAA), view, atlas) for host in hosts])
     return {
-        host: {atlas.estate.reached(address) for address in one.values} for host, one in zip(hosts, found, strict=True)
+        host: {atlas.estate.reached(address) for address in lookup_.values}
+        for host, lookup_ in zip(hosts, found, strict=True)
     }
 
 

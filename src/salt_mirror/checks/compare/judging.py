@@ -99,15 +99,15 @@ def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Dif
     old, new = ({one.key: one for one in side if one.type not in _LEFT_OUT} for side in (before, after))
     found: dict[Difference, list[str]] = {}
     for key in old.keys() | new.keys():
-        one, other = old.get(key), new.get(key)
-        told = other or one
+        held_set, other = old.get(key), new.get(key)
+        told = other or held_set
         assert told is not None
-        kind, why = _kind(one, other)
+        kind, why = _kind(held_set, other)
         if kind:
             difference = Difference(
                 kind, told.view, told.zone, told.name, told.type,
-                one.shown if one is not None else (), other.shown if other is not None else (),
-                (one.ttl if one is not None else None, other.ttl if other is not None else None), (), why,
+                held_set.shown if held_set is not None else (), other.shown if other is not None else (),
+                (held_set.ttl if held_set is not None else None, other.ttl if other is not None else None), (), why,
             )  # fmt: skip
             found.setdefault(difference, []).append(told.server)
     merged = [
@@ -117,16 +117,16 @@ def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Dif
     return sorted(merged, key=lambda d: (d.view, d.zone, d.name, d.type, d.servers))
 
 
-def _kind(one: HeldSet | None, other: HeldSet | None) -> tuple[str, str]:
+def _kind(held_set: HeldSet | None, other: HeldSet | None) -> tuple[str, str]:
     """How an RRset differs, empty when it does not; and why it could not be seen."""
-    for side, when in ((one, "before"), (other, "after")):
+    for side, when in ((held_set, "before"), (other, "after")):
         if side is not None and side.trouble is not None:
             return "unseen", f"{when}: {side.trouble}"
-    before = set(one.shown) if one is not None else set()
+    before = set(held_set.shown) if held_set is not None else set()
     after = set(other.shown) if other is not None else set()
     if before != after:
         return ("added" if not before else "gone" if not after else "changed"), ""
-    if before and one is not None and other is not None and one.ttl != other.ttl:
+    if before and held_set is not None and other is not None and held_set.ttl != other.ttl:
         return "ttl", ""
     return "", ""
 
@@ -136,28 +136,28 @@ def compared(
 ) -> Iterator[Finding]:
     """The findings of a comparison: every difference, or what the plan says of it."""
     planned = _planned(plan or [])
-    for one in found:
-        if one.kind == "unseen":
-            yield _unseen(one)
-        elif plan is None or one.kind == "ttl":
-            yield _difference(f"cmp.{one.kind}", one)
-        elif (from_text(one.name), type_from_text(one.type)) not in planned:
-            yield _difference("cmp.unplanned", one, " That was not planned.")
+    for difference in found:
+        if difference.kind == "unseen":
+            yield _unseen(difference)
+        elif plan is None or difference.kind == "ttl":
+            yield _difference(f"cmp.{difference.kind}", difference)
+        elif (from_text(difference.name), type_from_text(difference.type)) not in planned:
+            yield _difference("cmp.unplanned", difference, " That was not planned.")
     if plan is not None:
         now = {one.key: one for one in after}
         gone = [
-            msgspec.structs.replace(one, values=[], ttl=None, trouble=None, alias="")
-            for one in before
-            if one.key not in now
+            msgspec.structs.replace(held_set, values=[], ttl=None, trouble=None, alias="")
+            for held_set in before
+            if held_set.key not in now
         ]
         yield from _plan_kept(planned, [*now.values(), *gone])
 
 
 def _planned(plan: list[Expectation]) -> dict[tuple[Name, int], list[Expectation]]:
     found: dict[tuple[Name, int], list[Expectation]] = {}
-    for one in plan:
-        if one.rdtype != SOA:
-            found.setdefault((one.name, one.rdtype), []).append(one)
+    for expectation in plan:
+        if expectation.rdtype != SOA:
+            found.setdefault((expectation.name, expectation.rdtype), []).append(expectation)
     return found
 
 
@@ -177,9 +177,10 @@ def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[H
             yield state("cmp.unverified", text, name=name, rdtype=rdtype, outcome="unverified", cause=text)
             continue
         late = [
-            one.server
-            for one in seen
-            if one.trouble is None and (values - set(one.values) or absent & set(one.values) or (gone and one.shown))
+            held_set.server
+            for held_set in seen
+            if held_set.trouble is None
+            and (values - set(held_set.values) or absent & set(held_set.values) or (gone and held_set.shown))
         ]
         view = seen[0].view
         if late:
@@ -198,24 +199,26 @@ def _plan_kept(planned: dict[tuple[Name, int], list[Expectation]], after: list[H
             yield state("cmp.done", text, name=name, rdtype=rdtype, view=view)
 
 
-def _difference(code: str, one: Difference, more: str = "") -> Finding:
-    what = f"{one.name} {one.type}"
-    where = f" on {', '.join(one.servers)}"
-    before, after = ", ".join(one.before), ", ".join(one.after)
+def _difference(code: str, difference: Difference, more: str = "") -> Finding:
+    what = f"{difference.name} {difference.type}"
+    where = f" on {', '.join(difference.servers)}"
+    before, after = ", ".join(difference.before), ", ".join(difference.after)
     text = {
         "added": f"{what} is new{where}: {after}.",
         "gone": f"{what} is gone{where}; it was {before}.",
         "changed": f"{what} was {before} and is {after}{where}.",
-        "ttl": f"{what} has another TTL{where}: {one.ttls[1]} s, and {one.ttls[0]} s before.",
-    }[one.kind]
-    return state(code, text + more, name=from_text(one.name), rdtype=type_from_text(one.type), view=one.view)
-
-
-def _unseen(one: Difference) -> Finding:
-    text = f"{one.name} {one.type} could not be compared on {', '.join(one.servers)} ({one.why})."
+        "ttl": f"{what} has another TTL{where}: {difference.ttls[1]} s, and {difference.ttls[0]} s before.",
+    }[difference.kind]
     return state(
-        "cmp.unverified", text, name=from_text(one.name), rdtype=type_from_text(one.type), view=one.view,
-        outcome="unverified", cause=f"{', '.join(one.servers)}, {one.why}",
+        code, text + more, name=from_text(difference.name), rdtype=type_from_text(difference.type), view=difference.view
+    )
+
+
+def _unseen(difference: Difference) -> Finding:
+    text = f"{difference.name} {difference.type} could not be compared on {', '.join(difference.servers)} ({difference.why})."
+    return state(
+        "cmp.unverified", text, name=from_text(difference.name), rdtype=type_from_text(difference.type), view=difference.view,
+        outcome="unverified", cause=f"{', '.join(difference.servers)}, {difference.why}",
     )  # fmt: skip
 
 
@@ -227,11 +230,11 @@ def everything_known(estate: Estate, view: str | None) -> list[SetKey]:
     """All that an estate expects: records, PTR records of expected addresses in its zones, a directory's locators."""
     expected = expected_sets(estate, None, view=view)
     found: dict[SetKey, None] = {(one.view, one.name, one.rdtype): None for one in expected}
-    for one in expected:
-        for address in one.values if one.rdtype in (A, AAAA) else ():
+    for expected_set in expected:
+        for address in expected_set.values if expected_set.rdtype in (A, AAAA) else ():
             pointer = reverse_name(address)
-            if estate.zone_of(pointer, one.view) is not None:
-                found[one.view, pointer, PTR] = None
+            if estate.zone_of(pointer, expected_set.view) is not None:
+                found[expected_set.view, pointer, PTR] = None
     for directory in map(directory_of, estate.directories):
         if view in (None, directory.view):
             found.update(

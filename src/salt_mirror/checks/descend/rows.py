@@ -38,18 +38,18 @@ def _step(level: Level, rdtype: int) -> Step:
         zone=to_text(level.zone),
         servers=[
             StepServer(
-                server=one.name.rstrip("."),
-                endpoint=one.server.endpoint,
-                address=address_text(one.address),
-                kind=_kind(one, level),
-                says=words_of(one, rdtype)
-                if one.usable
+                server=visit.name.rstrip("."),
+                endpoint=visit.server.endpoint,
+                address=address_text(visit.address),
+                kind=_kind(visit, level),
+                says=words_of(visit, rdtype)
+                if visit.usable
                 else f"lame: {how}"
-                if (how := lameness(one.answer, level.zone))
-                else (one.answer.trouble or one.answer.status),
-                rtt_ms=round(one.answer.rtt_ms, 3) if one.answer.rtt_ms is not None else None,
+                if (how := lameness(visit.answer, level.zone))
+                else (visit.answer.trouble or visit.answer.status),
+                rtt_ms=round(visit.answer.rtt_ms, 3) if visit.answer.rtt_ms is not None else None,
             )
-            for one in level.asked
+            for visit in level.asked
         ],
         remarks=remarks,
     )
@@ -89,18 +89,18 @@ def _cached(leg: Leg) -> list[str]:
     """What a resolver would keep that went this way: the delegations, and the answer or the "no" at its end."""
     found = []
     for level in leg.levels:
-        for one in level.asked:
-            if one.delegation is not None:
-                found.append(f"{to_text(one.delegation.cut)} {type_text(NS)} for {one.delegation.ttl} s")
+        for visit in level.asked:
+            if visit.delegation is not None:
+                found.append(f"{to_text(visit.delegation.cut)} {type_text(NS)} for {visit.delegation.ttl} s")
                 break
-    for one in leg.ends[:1]:
-        if one.answer.ttl is not None:
-            what = type_text(leg.rdtype) if one.answer.values else "CNAME"
-            found.append(f"{to_text(leg.name)} {what} for {one.answer.ttl} s")
+    for visit in leg.ends[:1]:
+        if visit.answer.ttl is not None:
+            what = type_text(leg.rdtype) if visit.answer.values else "CNAME"
+            found.append(f"{to_text(leg.name)} {what} for {visit.answer.ttl} s")
             continue
-        for record in one.answer.sections.authority:
+        for record in visit.answer.sections.authority:
             if record.rdtype == SOA:
                 seconds = negative_ttl(soa_fields(record.rdata), record.ttl)
-                what = "NXDOMAIN" if one.answer.status == "NXDOMAIN" else f"NODATA for {type_text(leg.rdtype)}"
+                what = "NXDOMAIN" if visit.answer.status == "NXDOMAIN" else f"NODATA for {type_text(leg.rdtype)}"
                 found.append(f'{to_text(leg.name)} "{what}" for {seconds} s')
     return found

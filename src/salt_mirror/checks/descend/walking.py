@@ -203,9 +203,9 @@ class Walker:
         for target in list(targets)[:MOST_BREADTH]:
             given = {
                 address
-                for one in referrals
-                if one.delegation is not None
-                for address in one.delegation.glue.get(target, ())
+                for visit in referrals
+                if visit.delegation is not None
+                for address in visit.delegation.glue.get(target, ())
             }
             glue = tuple(sorted(given, key=lambda address: (len(address), address)))
             if glue and is_within(target, level.zone):

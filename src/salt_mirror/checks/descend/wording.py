@@ -102,25 +102,25 @@ class DescentWords:
 
     def _servers(self, level: Level) -> Iterator[Finding]:
         zone = to_text(level.zone)
-        for one in level.asked:
-            if one.usable:
+        for visit in level.asked:
+            if visit.usable:
                 continue
-            who = f"{one.name} ({address_text(one.address)}), a name server of {zone}"
-            how = lameness(one.answer, level.zone)
+            who = f"{visit.name} ({address_text(visit.address)}), a name server of {zone}"
+            how = lameness(visit.answer, level.zone)
             if how is not None:
-                yield self._finding("cut.lame", f"{who}, is lame: it {how}.", [one])
+                yield self._finding("cut.lame", f"{who}, is lame: it {how}.", [visit])
             else:
-                why = one.answer.trouble or one.answer.status
+                why = visit.answer.trouble or visit.answer.status
                 yield self._finding(
-                    "cut.unverified", f"{who}: {why}.", [one], outcome="unverified", cause=f"{zone} servers: {why}"
+                    "cut.unverified", f"{who}: {why}.", [visit], outcome="unverified", cause=f"{zone} servers: {why}"
                 )
 
     def _ways(self, level: Level) -> Iterator[Finding]:
         """Where the servers of one zone send people different ways."""
         ways: dict[tuple[bytes, tuple[bytes, ...]], list[Visit]] = {}
-        for one in level.asked:
-            if one.delegation is not None:
-                ways.setdefault((one.delegation.cut, one.delegation.targets), []).append(one)
+        for visit in level.asked:
+            if visit.delegation is not None:
+                ways.setdefault((visit.delegation.cut, visit.delegation.targets), []).append(visit)
         zone = to_text(level.zone)
         if len(ways) > 1:
             said = "; ".join(
@@ -129,9 +129,9 @@ class DescentWords:
             )
             yield self._finding("cut.servers-differ", f"The servers of {zone} differ: {said}.", level.asked)
         answers: dict[tuple[tuple[bytes, ...], bytes | None, bool], list[Visit]] = {}
-        for one in level.asked:
-            if one.delegation is None and one.answer.trouble is None:
-                answers.setdefault((one.answer.values, one.answer.alias, one.answer.exists), []).append(one)
+        for visit in level.asked:
+            if visit.delegation is None and visit.answer.trouble is None:
+                answers.setdefault((visit.answer.values, visit.answer.alias, visit.answer.exists), []).append(visit)
         if len(answers) > 1:
             said = "; ".join(f"{names_of(group)}: {words_of(group[0], self._leg.rdtype)}" for group in answers.values())
             yield self._finding("cut.answers-differ", f"The servers of {zone} answer differently: {said}.", level.asked)

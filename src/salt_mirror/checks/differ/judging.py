@@ -71,20 +71,20 @@ class Differing(Part):
         self._compared.append(result)
 
     def verdicts(self) -> Iterator[Verdict]:
-        for one in self._compared:
-            for name, rdtype in one.sets:
+        for compared in self._compared:
+            for name, rdtype in compared.sets:
                 outcome: Outcome = (
                     "differs"
-                    if (name, rdtype) in one.other
+                    if (name, rdtype) in compared.other
                     else "unverified"
-                    if (name, rdtype) in one.unseen
+                    if (name, rdtype) in compared.unseen
                     else "agrees"
                 )
-                yield Verdict(name, rdtype, one.zone.view, outcome)
+                yield Verdict(name, rdtype, compared.zone.view, outcome)
 
     def findings(self) -> Iterator[Finding]:
-        for one in self._compared:
-            yield from one.findings
+        for compared in self._compared:
+            yield from compared.findings
 
 
 def _compare(zone: TwoZones, atlas: Atlas, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[ComparedZone]:

@@ -143,11 +143,11 @@ class Explorer:
         return late + self._next()
 
     def _answering(self, apex: Name) -> Dialogue[Answering]:
-        one = self._tried[apex]
-        hints = (Candidate(server, THROUGH_RESOLVERS) for server in one.hints)
+        lead = self._tried[apex]
+        hints = (Candidate(server, THROUGH_RESOLVERS) for server in lead.hints)
         first = {candidate.server: candidate for candidate in (*hints, *self._ours.values())}
         self._asked.setdefault(apex, set()).update(first)
-        return answering(apex, first.values(), self.learnt.view, self._atlas, one.above, one.glue)
+        return answering(apex, first.values(), self.learnt.view, self._atlas, lead.above, lead.glue)
 
     # What came back
 
@@ -185,16 +185,16 @@ class Explorer:
         whence = place.whence if apex == found.name or not place.holds else f"holds {place.holds}"
         self._take_up(apex, Lead(whence, found.hints, named=place.outside))
 
-    def _take_up(self, apex: Name, one: Lead) -> None:
+    def _take_up(self, apex: Name, lead: Lead) -> None:
         known = self._tried.get(apex)
         if known is not None:
-            self._tried[apex] = known._replace(named=known.named or one.named)
+            self._tried[apex] = known._replace(named=known.named or lead.named)
             self._count_as_ours(apex)
         elif apex in self._apexes:
-            if one.named:
+            if lead.named:
                 self._apexes[apex] = self._apexes[apex]._replace(named=True)
         elif len(self._tried) + len(self._apexes) < MOST_ZONES:
-            self._apexes[apex] = one
+            self._apexes[apex] = lead
         else:
             self._beyond.add(apex)
 
@@ -209,7 +209,7 @@ class Explorer:
                 self._ours.setdefault(server, Candidate(server, known.whence, known.name, known.published))
 
     def _take_zone(self, found: Answering) -> None:
-        one, learnt = self._tried[found.apex], self.learnt
+        lead, learnt = self._tried[found.apex], self.learnt
         self._asked[found.apex].update(found.candidates)
         if found.unlooked:
             self.learnt.met.append(
@@ -220,7 +220,7 @@ class Explorer:
                 "; ".join(f"{server.label}: {one.how}" for server, one in found.others.items())
                 or "no server is named for it"
             )
-            if one.named or one.above:
+            if lead.named or lead.above:
                 learnt.lost[found.apex] = f"no server answers for it with authority ({why})"
             return
         learnt.lost.pop(found.apex, None)
@@ -228,7 +228,7 @@ class Explorer:
             learnt.elsewhere[found.apex] = found.elsewhere
         zone = learnt.zones.get(found.apex)
         if zone is None:
-            zone = learnt.zones[found.apex] = LearntZone(found.apex, one.whence)
+            zone = learnt.zones[found.apex] = LearntZone(found.apex, lead.whence)
             self._untaken.append(zone)
             if found.apex in self._kept:
                 zone.take_kept(self._kept[found.apex])

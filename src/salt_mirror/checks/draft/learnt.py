@@ -73,11 +73,11 @@ class LearntZone:
         self.signed_changes = kept.secure_updates is not False  # what is not said is what a directory does by itself
         self.updates_told = kept.secure_updates is not None
         sets: dict[tuple[Name, int], tuple[int, set[bytes]]] = {}
-        for one in kept.records:
-            ttl, values = sets.get((one.name, one.rdtype), (one.ttl, set()))
-            sets[one.name, one.rdtype] = (min(ttl, one.ttl), {*values, one.rdata})
-            if one.age_h:
-                self.ages[one.name, one.rdtype, one.rdata] = one.age_h
+        for record in kept.records:
+            ttl, values = sets.get((record.name, record.rdtype), (record.ttl, set()))
+            sets[record.name, record.rdtype] = (min(ttl, record.ttl), {*values, record.rdata})
+            if record.age_h:
+                self.ages[record.name, record.rdtype, record.rdata] = record.age_h
         self.asked = {key: (ttl, tuple(sorted(values))) for key, (ttl, values) in sets.items()}
 
     @property
@@ -151,12 +151,12 @@ class Learnt:
     def one_address_each(self) -> None:
         """Leaves each server that was reached under addresses of both families under the IPv4 one alone, as the same machine;
         one that answers for no zone, and to which nothing sends people, is left out."""
-        for server, one in list(self.servers.items()):
+        for server, learnt in list(self.servers.items()):
             twins = [
-                other for other, known in self.servers.items() if known.name == one.name and len(other.address) == 4
+                other for other, known in self.servers.items() if known.name == learnt.name and len(other.address) == 4
             ]
             zones = self.serving(server)
-            if one.name is None or len(server.address) == 4 or not twins:
+            if learnt.name is None or len(server.address) == 4 or not twins:
                 continue
             if all(any(twin in zone.servers for twin in twins) for zone in zones):
                 del self.servers[server]

@@ -81,8 +81,8 @@ class Heard:
     @property
     def no_stream(self) -> bool:
         """Whether it says nothing over TCP, having been asked."""
-        one = self.stream
-        return one is not None and one.trouble is not None and not one.message and not one.unasked
+        answer = self.stream
+        return answer is not None and answer.trouble is not None and not answer.message and not answer.unasked
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,8 +141,8 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
     ]  # what says nothing is not waited for twice
     steps: list[Dialogue[Any]] = [
         _rows([station.server for station in stations], name, typed.rdtypes),
-        put([Question(name, typed.rdtypes[0], scope.atlas.sibling(one.server, "tcp"), True) for one in heard_of
-                if one.server.over == "udp"]),
+        put([Question(name, typed.rdtypes[0], scope.atlas.sibling(resolver.server, "tcp"), True) for resolver in heard_of
+                if resolver.server.over == "udp"]),
         together([lookup(name, typed.rdtypes, view, scope.atlas) for view in scope.views_of(name)]),
         _rows([twin] if twin is not None else [], name, typed.rdtypes),
         _made_up(heard_of, name, scope, stranger),

@@ -144,9 +144,9 @@ def file_tree(seen: list[FileSeen], others: int, scope: HereScope) -> Test:
     """The whole file as a tree."""
     wrong = [one for one in seen if one.outcome == "differs"]
     rows = [
-        Test(mark="fault" if one.outcome == "differs" else "unverified" if one.outcome == "unverified" else "ok",
-             title=to_text(one.name), says="line " + ", ".join(str(entry.line) for entry in one.entries))
-        for one in seen
+        Test(mark="fault" if seen_file.outcome == "differs" else "unverified" if seen_file.outcome == "unverified" else "ok",
+             title=to_text(seen_file.name), says="line " + ", ".join(str(entry.line) for entry in seen_file.entries))
+        for seen_file in seen
     ]  # fmt: skip
     says = f"{many(len(seen), 'name')} that servers have a say in, {len(wrong)} not as they say; {others} others"
     return Test(

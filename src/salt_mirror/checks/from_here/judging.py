@@ -53,10 +53,10 @@ def _rows(seen: HereSeen, scope: HereScope, words: HereWords) -> Iterator[Judged
     if seen.kept is not None:
         yield _kept(seen.kept, seen, words)
     living = [one for one in seen.heard if one.said.usable]
-    for number, one in enumerate(seen.heard):
+    for number, heard in enumerate(seen.heard):
         before = any(later.said.usable for later in seen.heard[number + 1 :])
         first = not any(earlier.said.usable for earlier in seen.heard[:number])
-        yield _resolver(one, seen, scope, words, waited_for=first and (before or not living))
+        yield _resolver(heard, seen, scope, words, waited_for=first and (before or not living))
     if mixed := words.mixed(living):
         yield Judged(Test(mark="fault", title="the resolvers, taken together", says="differ"), [mixed])
     if seen.typed.programs is not None:
@@ -100,41 +100,41 @@ def departs(said: Said, sides: list[ViewAnswers]) -> bool | None:
     return True if sides and all(side.certain for side in sides) else None
 
 
-def _resolver(one: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *, waited_for: bool) -> Judged:
+def _resolver(heard: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *, waited_for: bool) -> Judged:
     """One configured resolver by itself."""
-    said, title = one.said, f"resolver {one.station.server.label} ({one.station.configured.place})"
-    if one.made_up:
-        return row(title, "rewrites NXDOMAIN", [words.made_up(one)])
+    said, title = heard.said, f"resolver {heard.station.server.label} ({heard.station.configured.place})"
+    if heard.made_up:
+        return row(title, "rewrites NXDOMAIN", [words.made_up(heard)])
     if not said.usable:
-        if one.unasked:
+        if heard.unasked:
             return row(title, said.trouble or "not asked", mark="unverified")
         if not said.heard:
-            return row(title, said.trouble or "nothing came back", [words.dead(one, waited_for=waited_for)])
-        if one.unchecked is not None and one.unchecked.trouble is None:
-            return row(title, "does not validate (DNSSEC)", [words.not_validated(one)])
+            return row(title, said.trouble or "nothing came back", [words.dead(heard, waited_for=waited_for)])
+        if heard.unchecked is not None and heard.unchecked.trouble is None:
+            return row(title, "does not validate (DNSSEC)", [words.not_validated(heard)])
         known = all(side.certain for side in seen.sides) and bool(seen.sides)
         says = said.trouble or "no usable answer"
-        return row(title, says, [words.not_reached(one)]) if known else row(title, says, mark="unverified")
-    findings = list(_said_wrong(one, seen, words))
+        return row(title, says, [words.not_reached(heard)]) if known else row(title, says, mark="unverified")
+    findings = list(_said_wrong(heard, seen, words))
     mark: Mark | None = "unverified" if departs(said, seen.sides) is None else None
-    if one.no_stream:
-        findings.append(words.no_stream(one))
-    return row(title, words.said_in_full(one), findings, mark)
+    if heard.no_stream:
+        findings.append(words.no_stream(heard))
+    return row(title, words.said_in_full(heard), findings, mark)
 
 
-def _said_wrong(one: Heard, seen: HereSeen, words: HereWords) -> Iterator[Finding]:
-    if not departs(one.said, seen.sides):
+def _said_wrong(heard: Heard, seen: HereSeen, words: HereWords) -> Iterator[Finding]:
+    if not departs(heard.said, seen.sides):
         return  # as it should be, or nobody knows what is right, which is told with the authoritative servers
-    others = matched(one.said, seen.others)
-    own = made_by_itself(one.answers, holds_zone=one.apex is None or one.apex.authoritative)
+    others = matched(heard.said, seen.others)
+    own = made_by_itself(heard.answers, holds_zone=heard.apex is None or heard.apex.authoritative)
     if others:
-        yield words.wrong_view(one, others)
+        yield words.wrong_view(heard, others)
     elif own is not None:
-        yield words.overridden(one, own) if one.said.values else words.blocked(one, own)
-    elif one.said.values:
-        yield words.old_answer(one)
+        yield words.overridden(heard, own) if heard.said.values else words.blocked(heard, own)
+    elif heard.said.values:
+        yield words.old_answer(heard)
     else:
-        yield words.elsewhere(one) if denied_elsewhere(one.said, seen.sides) else words.cached_no(one)
+        yield words.elsewhere(heard) if denied_elsewhere(heard.said, seen.sides) else words.cached_no(heard)
 
 
 def denied_elsewhere(said: Said, sides: list[ViewAnswers]) -> bool:
@@ -274,8 +274,8 @@ class Here(Part):
 
     def verdicts(self) -> Iterator[Verdict]:
         view = self._scope.view or ""
-        for one in self._done:
-            yield Verdict(one.name, one.rdtype, view, outcome_of(one.judged.test.mark))
+        for subject in self._done:
+            yield Verdict(subject.name, subject.rdtype, view, outcome_of(subject.judged.test.mark))
         for seen in self._file:
             yield Verdict(seen.name, 0, view, seen.outcome)
 

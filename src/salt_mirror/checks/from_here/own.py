@@ -46,10 +46,10 @@ def own_scope(scope: HereScope) -> OwnScope:
     view = (inside or views)[0]
     counted: list[OwnAddress] = []
     left_out: list[OwnAddress] = []
-    for one in settings.addresses:
-        known = scope.estate.zone_of(reverse_name(one.address), view) is not None
-        counts = not one.temporary and (known or not scope.estate.zones)
-        (counted if counts else left_out).append(one)
+    for own in settings.addresses:
+        known = scope.estate.zone_of(reverse_name(own.address), view) is not None
+        counts = not own.temporary and (known or not scope.estate.zones)
+        (counted if counts else left_out).append(own)
     return OwnScope(name, view, counted, left_out)
 
 
@@ -113,46 +113,46 @@ class _OwnWords:
         return self._row(f"{self._text} has", says, findings, certain=certain)
 
     def address(
-        self, one: OwnAddress, forward: Lookup, pointer: Lookup, addresses_of: dict[Name, set[bytes]]
+        self, own: OwnAddress, forward: Lookup, pointer: Lookup, addresses_of: dict[Name, set[bytes]]
     ) -> Judged:
         """One address of an interface: registered with the name, and its pointer back at it."""
         findings: list[Finding] = []
-        text = address_text(one.address)
-        lacking = [telling.server for telling in forward.usable if one.address not in telling.values]
+        text = address_text(own.address)
+        lacking = [telling.server for telling in forward.usable if own.address not in telling.values]
         if lacking:
             change = changed(
-                self._own.name, address_type(one.address), "expected", "this computer has it", view=self._own.view,
-                zone=self._zone, add=[one.address],
+                self._own.name, address_type(own.address), "expected", "this computer has it", view=self._own.view,
+                zone=self._zone, add=[own.address],
             )  # fmt: skip
-            said = f"{text} of {one.link} is not registered for {self._text} on {labels_of(lacking)}."
+            said = f"{text} of {own.link} is not registered for {self._text} on {labels_of(lacking)}."
             findings.append(
                 state(
                     "here.self-missing",
                     said,
                     name=self._own.name,
-                    rdtype=address_type(one.address),
+                    rdtype=address_type(own.address),
                     view=self._own.view,
                     answers=answers_of(forward),
                     changes=[change],
-                    address=one.address,
+                    address=own.address,
                 )
             )
-        findings += self._pointer(one, pointer, addresses_of)
+        findings += self._pointer(own, pointer, addresses_of)
         certain = forward.certain == "agrees" and pointer.certain == "agrees"
         says = (
             "registered, with its PTR record" if not findings and certain else "; ".join(one.text for one in findings)
         )
-        return self._row(f"{text} ({one.link})", says or "not known", findings, certain=certain)
+        return self._row(f"{text} ({own.link})", says or "not known", findings, certain=certain)
 
-    def _pointer(self, one: OwnAddress, pointer: Lookup, addresses_of: dict[Name, set[bytes]]) -> list[Finding]:
-        name, text = reverse_name(one.address), address_text(one.address)
+    def _pointer(self, own: OwnAddress, pointer: Lookup, addresses_of: dict[Name, set[bytes]]) -> list[Finding]:
+        name, text = reverse_name(own.address), address_text(own.address)
         if pointer.certain != "agrees":
             return [self._unverified(name, PTR, pointer)]
-        taken = [other for other in pointer.values if other != self._own.name and one.address in addresses_of[other]]
+        taken = [other for other in pointer.values if other != self._own.name and own.address in addresses_of[other]]
         if taken:
             who = together_said(map(to_text, taken))
             said = (
-                f"{text} of {one.link} is registered for {who} as well: another computer has this address, or had it."
+                f"{text} of {own.link} is registered for {who} as well: another computer has this address, or had it."
             )
             return [
                 state(
@@ -162,7 +162,7 @@ class _OwnWords:
                     rdtype=PTR,
                     view=self._own.view,
                     answers=answers_of(pointer),
-                    address=one.address,
+                    address=own.address,
                     advice=f"find out whether {who} still has {text}",
                 )
             ]
@@ -175,7 +175,7 @@ class _OwnWords:
             zone=zone.apex if zone is not None else None, add=[self._own.name], remove=gone,
         )  # fmt: skip
         points = together_said(map(to_text, pointer.values)) or "nobody"
-        said = f"The PTR record of {text} ({one.link}) leads to {points}, and not to {self._text} on every server."
+        said = f"The PTR record of {text} ({own.link}) leads to {points}, and not to {self._text} on every server."
         return [
             state(
                 "here.self-pointer",
@@ -185,7 +185,7 @@ class _OwnWords:
                 view=self._own.view,
                 answers=answers_of(pointer),
                 changes=[change],
-                address=one.address,
+                address=own.address,
             )
         ]
 

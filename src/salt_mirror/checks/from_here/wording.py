@@ -137,88 +137,95 @@ class HereWords:
         advice = f"write {self._text} with its trailing dot, or put its suffix first in {place}"
         return self._state("here.suffix-wins", text, advice=advice)
 
-    def dead(self, one: Heard, *, waited_for: bool) -> Finding:
+    def dead(self, heard: Heard, *, waited_for: bool) -> Finding:
         """A configured resolver that says nothing."""
-        label, wait_s = one.station.server.label, self._scope.settings.wait_s
-        if one.said.refused_at_once:
+        label, wait_s = heard.station.server.label, self._scope.settings.wait_s
+        if heard.said.refused_at_once:
             waits = "look-ups go on to the next at once"
         elif waited_for:
             waits = f"every look-up waits {wait_s:.0f} s for it first" if wait_s else "every look-up waits for it first"
         else:
             waits = "it does not help when the others fail"
-        text = f"{label} says nothing ({one.said.trouble}): {waits}."
-        advice = f"remove {one.station.configured.address} from {one.station.configured.place}, or have it answer"
-        return self._state("here.dead-resolver", text, one.answers, advice=advice, server=one.station.server)
+        text = f"{label} says nothing ({heard.said.trouble}): {waits}."
+        advice = f"remove {heard.station.configured.address} from {heard.station.configured.place}, or have it answer"
+        return self._state("here.dead-resolver", text, heard.answers, advice=advice, server=heard.station.server)
 
-    def not_reached(self, one: Heard) -> Finding:
+    def not_reached(self, heard: Heard) -> Finding:
         """A resolver that cannot say what the name's own servers say."""
-        label = one.station.server.label
-        text = f"{label} has no answer for {self._what} ({one.said.trouble}), and its own servers say: {self._right()}."
-        advice = f"look at what {label} does with it (salt-mirror resolvers {one.station.configured.address})"
-        return self._state("here.not-reached", text, one.answers, advice=advice, server=one.station.server)
-
-    def old_answer(self, one: Heard) -> Finding:
-        """Values that no view's servers give."""
-        label, left = one.station.server.label, self._left(one)
-        text = f"{label} says {self._said(one.said)} for {self._what}{left}, and its own servers say: {self._right()}."
-        advice = f"clear the cache of {label}, or wait until the entry expires"
-        return self._state("here.outdated-answer", text, one.answers, advice=advice, server=one.station.server)
-
-    def blocked(self, one: Heard, why: str) -> Finding:
-        """A name that the resolver itself hides."""
-        label = one.station.server.label
-        text = f"{label} blocks {self._what} ({why}), and its own servers say: {self._right()}. It does not expire by itself."
-        return self._by_itself("here.blocked", text, one, f"have {label} let {self._what} pass")
-
-    def overridden(self, one: Heard, why: str) -> Finding:
-        """A name for which the resolver itself has something else."""
-        label = one.station.server.label
+        label = heard.station.server.label
         text = (
-            f"{label} overrides {self._what} with {self._said(one.said)} ({why}), and its own servers say: {self._right()}. It "
+            f"{label} has no answer for {self._what} ({heard.said.trouble}), and its own servers say: {self._right()}."
+        )
+        advice = f"look at what {label} does with it (salt-mirror resolvers {heard.station.configured.address})"
+        return self._state("here.not-reached", text, heard.answers, advice=advice, server=heard.station.server)
+
+    def old_answer(self, heard: Heard) -> Finding:
+        """Values that no view's servers give."""
+        label, left = heard.station.server.label, self._left(heard)
+        text = (
+            f"{label} says {self._said(heard.said)} for {self._what}{left}, and its own servers say: {self._right()}."
+        )
+        advice = f"clear the cache of {label}, or wait until the entry expires"
+        return self._state("here.outdated-answer", text, heard.answers, advice=advice, server=heard.station.server)
+
+    def blocked(self, heard: Heard, why: str) -> Finding:
+        """A name that the resolver itself hides."""
+        label = heard.station.server.label
+        text = f"{label} blocks {self._what} ({why}), and its own servers say: {self._right()}. It does not expire by itself."
+        return self._by_itself("here.blocked", text, heard, f"have {label} let {self._what} pass")
+
+    def overridden(self, heard: Heard, why: str) -> Finding:
+        """A name for which the resolver itself has something else."""
+        label = heard.station.server.label
+        text = (
+            f"{label} overrides {self._what} with {self._said(heard.said)} ({why}), and its own servers answer "
+            f"{self._right()}. It "
             "does not expire by itself."
         )
-        return self._by_itself("here.overridden", text, one, f"remove {self._what} from the local data of {label}")
+        return self._by_itself("here.overridden", text, heard, f"remove {self._what} from the local data of {label}")
 
-    def not_validated(self, one: Heard) -> Finding:
+    def not_validated(self, heard: Heard) -> Finding:
         """A name whose signatures are at fault: the resolver is right to fail."""
-        failed = next(answer for answer in one.answers if answer.status == "SERVFAIL")
+        failed = next(answer for answer in heard.answers if answer.status == "SERVFAIL")
         text = (
-            f"{self._what} does not validate (DNSSEC) at {one.station.server.label} ({validation_error(failed)}); with "
+            f"{self._what} does not validate (DNSSEC) at {heard.station.server.label} ({validation_error(failed)}); with "
             "checking disabled it answers. The zone's signatures are at fault, and not the resolver."
         )
-        return self._by_itself("here.bogus", text, one, "have the zone signed anew, or its DS at the parent corrected")
+        return self._by_itself(
+            "here.bogus", text, heard, "have the zone signed anew, or its DS at the parent corrected"
+        )
 
-    def _by_itself(self, code: str, text: str, one: Heard, advice: str) -> Finding:
-        return self._state(code, text, one.answers, advice=advice, server=one.station.server)
+    def _by_itself(self, code: str, text: str, heard: Heard, advice: str) -> Finding:
+        return self._state(code, text, heard.answers, advice=advice, server=heard.station.server)
 
-    def elsewhere(self, one: Heard) -> Finding:
+    def elsewhere(self, heard: Heard) -> Finding:
         """A "no" by the servers of another zone: it was never asked where the name stands."""
-        label = one.station.server.label
-        by = "the root" if one.said.apex == ROOT else to_text(one.said.apex or ROOT)
+        label = heard.station.server.label
+        by = "the root" if heard.said.apex == ROOT else to_text(heard.said.apex or ROOT)
         text = (
             f"{label} gives NXDOMAIN or NODATA for {self._what}, from the servers of {by}: it does not ask the name's own "
             f"servers, which give: {self._right()}."
         )
-        configured = one.station.configured
+        configured = heard.station.configured
         advice = f"remove {configured.address} from {configured.place}, or have it ask the right servers"
-        return self._state("here.elsewhere", text, one.answers, advice=advice, server=one.station.server)
+        return self._state("here.elsewhere", text, heard.answers, advice=advice, server=heard.station.server)
 
-    def wrong_view(self, one: Heard, views: Sequence[str]) -> Finding:
+    def wrong_view(self, heard: Heard, views: Sequence[str]) -> Finding:
         """What another view's servers say than the one that this computer should get."""
-        label, wanted = one.station.server.label, self._scope.view or ""
+        label, wanted = heard.station.server.label, self._scope.view or ""
         text = (
-            f"{label} says {self._said(one.said)} for {self._what}, as the view {together_said(views)} has it; this computer "
+            f"{label} says {self._said(heard.said)} for {self._what}, as the view {together_said(views)} has it; this computer "
             f"should get the view {wanted}: {self._right()}."
         )
-        advice = f"use resolvers of the view {wanted} in {one.station.configured.place}"
-        return self._state("here.wrong-view", text, one.answers, advice=advice, server=one.station.server)
+        advice = f"use resolvers of the view {wanted} in {heard.station.configured.place}"
+        return self._state("here.wrong-view", text, heard.answers, advice=advice, server=heard.station.server)
 
-    def cached_no(self, one: Heard) -> Finding:
+    def cached_no(self, heard: Heard) -> Finding:
         """A "no" for what is there."""
-        label, left = one.station.server.label, self._left(one)
+        label, left = heard.station.server.label, self._left(heard)
         text = f"{label} gives NXDOMAIN or NODATA for {self._what}{left}, and its own servers give: {self._right()}."
         advice = f"clear the cache of {label}, or wait until the entry expires"
-        return self._state("here.negative-cache", text, one.answers, advice=advice, server=one.station.server)
+        return self._state("here.negative-cache", text, heard.answers, advice=advice, server=heard.station.server)
 
     def kept_wrong(self, said: Said) -> Finding:
         """What the system's own cache has, and nobody says any more."""
@@ -233,21 +240,21 @@ class HereWords:
         return self._state(code, text, advice="clear this computer's cache, or wait until the entry expires")
 
     @staticmethod
-    def _left(one: Heard) -> str:
-        return f" for another {duration(one.said.ttl)}" if one.said.ttl is not None else ""
+    def _left(heard: Heard) -> str:
+        return f" for another {duration(heard.said.ttl)}" if heard.said.ttl is not None else ""
 
-    def made_up(self, one: Heard) -> Finding:
+    def made_up(self, heard: Heard) -> Finding:
         """Addresses for names that nobody has."""
-        answer = one.made_up[0]
+        answer = heard.made_up[0]
         values = ", ".join(address_text(value) for value in answer.values) or "an alias"
-        text = f"{one.station.server.label} gives {values} for nonexistent names: a mistyped name gets it too."
-        advice = f"have {one.station.configured.address} pass NXDOMAIN on, or use another resolver"
-        return self._state("here.nxdomain-rewritten", text, one.made_up, advice=advice, server=one.station.server)
+        text = f"{heard.station.server.label} gives {values} for nonexistent names: a mistyped name gets it too."
+        advice = f"have {heard.station.configured.address} pass NXDOMAIN on, or use another resolver"
+        return self._state("here.nxdomain-rewritten", text, heard.made_up, advice=advice, server=heard.station.server)
 
-    def no_stream(self, one: Heard) -> Finding:
+    def no_stream(self, heard: Heard) -> Finding:
         """No TCP at a configured resolver."""
-        text = f"{one.station.server.label} answers over UDP and not over TCP: long answers never arrive here."
-        return self._state("here.no-tcp", text, [one.stream] if one.stream else [], server=one.station.server)
+        text = f"{heard.station.server.label} answers over UDP and not over TCP: long answers never arrive here."
+        return self._state("here.no-tcp", text, [heard.stream] if heard.stream else [], server=heard.station.server)
 
     def mixed(self, living: Sequence[Heard]) -> Finding | None:
         """Resolvers that do not give the same view: which one answers is chance. One that gives what nobody has was told of."""

@@ -49,9 +49,9 @@ def judge_mail(seen: MailSeen, atlas: Atlas) -> Judged:
     """The tests of one domain in one view."""
     words = _MailTests(seen, atlas)
     tests, findings = [], []
-    for one in words.tests():
-        tests.append(one.test)
-        findings += one.findings
+    for judged in words.tests():
+        tests.append(judged.test)
+        findings += judged.findings
     mark = worst(test.mark for test in tests)
     return Judged(Test(mark=mark, title=to_text(seen.domain), says=verdict(seen), tests=tests), findings)
 
@@ -117,8 +117,8 @@ class _MailTests:
         if seen.null:
             yield self._null()
         for pool in seen.pools:
-            for one in pool:
-                yield self._exchanger(one)
+            for exchanger in pool:
+                yield self._exchanger(exchanger)
         if seen.exchangers:
             yield Judged(order(seen))
             yield from map(Judged, losses(seen))
@@ -219,9 +219,9 @@ class _MailTests:
         text = f"{self._domain} takes no mail, and says so with a null MX."
         return self._judged("null MX", text, [self._state("mail.null", text)], [seen.found])
 
-    def _exchanger(self, one: Exchanger) -> Judged:
-        seen, host = self._seen, one.host
-        others = [to_text(other.host.name) for other in seen.exchangers if other is not one and other.host.usable]
+    def _exchanger(self, exchanger: Exchanger) -> Judged:
+        seen, host = self._seen, exchanger.host
+        others = [to_text(other.host.name) for other in seen.exchangers if other is not exchanger and other.host.usable]
         still = (
             f"Mail is still delivered to {together_said(others)}."
             if others
@@ -234,7 +234,7 @@ class _MailTests:
                 expects=self._expects,
             )
         )  # fmt: skip
-        pointers = [finding for pair in one.pairs for finding in pair.findings]
+        pointers = [finding for pair in exchanger.pairs for finding in pair.findings]
         unseen = set() if host.literal or host.found.usable else {"mail.unverified"}
         bad = {finding.code for finding in own}
         tests = [
@@ -254,7 +254,7 @@ class _MailTests:
                     "its addresses are public", bad & {"mail.private-address"} | unseen, "senders are on the Internet"
                 )
             )
-        for pair in one.pairs:
+        for pair in exchanger.pairs:
             where = address_text(pair.address) if pair.address is not None else ""
             doubtful: Mark = "unverified" if pair.outcome == "unverified" else "ok"
             mark = worst([doubtful, mark_of(pair.findings, [host.found])])
@@ -268,7 +268,7 @@ class _MailTests:
                 )
             )
         says = ", ".join(host.addresses) or ("could not be looked up" if host.unknown else "no address")
-        title = f"mail exchanger {one.preference} {to_text(host.name)}"
+        title = f"mail exchanger {exchanger.preference} {to_text(host.name)}"
         over = [host.found] if not host.literal else [seen.found]
         return self._judged(title, says, own + pointers, over, "a sender connects to its addresses", tests)
 

@@ -38,9 +38,9 @@ def order(seen: MailSeen) -> Test:
     """In which order a sender tries the exchangers."""
     pools = [
         together_said(
-            to_text(one.host.name)
-            + ("" if one.host.usable else " (not known)" if one.host.unknown else " (no address)")
-            for one in pool
+            to_text(exchanger.host.name)
+            + ("" if exchanger.host.usable else " (not known)" if exchanger.host.unknown else " (no address)")
+            for exchanger in pool
         )
         + (" (equal: by chance)" if len(pool) > 1 else "")
         for pool in seen.pools
@@ -56,7 +56,10 @@ def losses(seen: MailSeen) -> Iterator[Test]:
             continue  # it is lost already
         lost = together_said(to_text(one.host.name) for one in pool)
         left = [
-            to_text(one.host.name) for other in pools[:number] + pools[number + 1 :] for one in other if one.host.usable
+            to_text(exchanger.host.name)
+            for other in pools[:number] + pools[number + 1 :]
+            for exchanger in other
+            if exchanger.host.usable
         ]
         says = (
             f"mail goes to {', then '.join(left)}"
@@ -76,9 +79,9 @@ def shared_with_web(seen: MailSeen) -> Test:
         return Test(mark="note", title=title, says="could not be looked up")
     web = {*(seen.web.values if seen.web is not None else ()), *(seen.own.values if seen.own is not None else ())}
     shared = [
-        f"{to_text(one.host.name)} ({', '.join(address_text(v) for v in one.host.found.values if v in web)})"
-        for one in seen.exchangers
-        if web & set(one.host.found.values)
+        f"{to_text(exchanger.host.name)} ({', '.join(address_text(v) for v in exchanger.host.found.values if v in web)})"
+        for exchanger in seen.exchangers
+        if web & set(exchanger.host.found.values)
     ]
     says = f"shared by {together_said(shared)}" if shared else "shared by no mail exchanger"
     return Test(mark="ok", title=title, says=says if web else "there is no web host")

@@ -30,10 +30,10 @@ Laid = tuple[PlannedSet, tuple[Server, ...]]
 def held_over(holdings: Holdings, laid: Sequence[Laid]) -> Holdings:
     """The zones that were taken by transfer, as they will be."""
     changed: dict[tuple[Server, Name], dict[tuple[Name, int], tuple[int, tuple[bytes, ...]]]] = {}
-    for one, servers in laid:
+    for planned, servers in laid:
         for server in servers:
-            sets = changed.setdefault((server, one.key.zone), {})
-            sets[one.key.name, one.key.rdtype] = (one.ttl_after or 0, tuple(sorted(one.after)))
+            sets = changed.setdefault((server, planned.key.zone), {})
+            sets[planned.key.name, planned.key.rdtype] = (planned.ttl_after or 0, tuple(sorted(planned.after)))
     made: dict[tuple[Server, Name], Holding] = {}
 
     def held(server: Server, apex: Name) -> Holding | None:
@@ -56,12 +56,12 @@ class LaidOver:
         self._at: dict[Server, dict[Name, _AtName]] = {}
         self._between: dict[Server, set[Name]] = {}
         self._waiting: list[Question] = []
-        for one, servers in sets:
+        for planned, servers in sets:
             for server in servers:
-                self._at.setdefault(server, {}).setdefault(one.key.name, {})[one.key.rdtype] = one
-                if one.after:
+                self._at.setdefault(server, {}).setdefault(planned.key.name, {})[planned.key.rdtype] = planned
+                if planned.after:
                     above = self._between.setdefault(server, set())
-                    above.update(name for name in ancestors(one.key.name) if len(name) > len(one.key.zone))
+                    above.update(name for name in ancestors(planned.key.name) if len(name) > len(planned.key.zone))
 
     @property
     def backlog(self) -> int:
@@ -99,12 +99,14 @@ class LaidOver:
         question = answer.question
         for name in ancestors(question.name):
             star = planned.get(_child(name))
-            one = star.get(question.rdtype) if star is not None and name != question.name else None
-            if one is not None:
-                if answer.status == "NXDOMAIN" and one.after:
-                    return _answer(answer, tuple(sorted(one.after)), one.ttl_after, exists=True)
-                if answer.values and frozenset(answer.values) == one.before:
-                    return _answer(answer, tuple(sorted(one.after)), one.ttl_after, exists=bool(one.after))
+            planned_set = star.get(question.rdtype) if star is not None and name != question.name else None
+            if planned_set is not None:
+                if answer.status == "NXDOMAIN" and planned_set.after:
+                    return _answer(answer, tuple(sorted(planned_set.after)), planned_set.ttl_after, exists=True)
+                if answer.values and frozenset(answer.values) == planned_set.before:
+                    return _answer(
+                        answer, tuple(sorted(planned_set.after)), planned_set.ttl_after, exists=bool(planned_set.after)
+                    )
         return answer
 
     def _touched(self, answer: Answer, here: _AtName) -> Dialogue[Answer]:
@@ -114,10 +116,10 @@ class LaidOver:
         alias = answer.alias if itself else None
         if CNAME in here:
             alias = next(iter(here[CNAME].after), None)
-        one = here.get(question.rdtype)
+        planned = here.get(question.rdtype)
         values, ttl = (answer.values, answer.ttl) if itself else ((), None)
-        if one is not None:
-            values, ttl = tuple(sorted(one.after)), one.ttl_after
+        if planned is not None:
+            values, ttl = tuple(sorted(planned.after)), planned.ttl_after
         there = alias is not None or bool(values) or any(other.after for other in here.values())
         if not there and itself:
             there = any(self._known(question, rdtype) for rdtype in SWEPT if rdtype not in here)

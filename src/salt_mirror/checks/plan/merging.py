@@ -63,12 +63,12 @@ class Merging:
         """Every set that is to change, in the order of zones and names, forward zones first."""
         found = []
         for key, being in self._beings.items():
-            one = PlannedSet(
+            planned = PlannedSet(
                 key, being.held.values, frozenset(being.values), being.held.ttl, self._ttl(key, being), being.held.named,
                 self._primaries[key.view, key.zone].server, list(being.reasons),
             )  # fmt: skip
-            if one.differs:
-                found.append(one)
+            if planned.differs:
+                found.append(planned)
         return sorted(found, key=lambda one: order_of(one.key))
 
     def laid(self) -> list[tuple[PlannedSet, tuple[Server, ...]]]:
@@ -202,9 +202,9 @@ class Merging:
                     return expected.clash_text
         return ""
 
-    def brings_expected(self, one: PlannedSet) -> bool:
+    def brings_expected(self, planned: PlannedSet) -> bool:
         """Whether a set comes to what the estate expects of it, or makes room for that."""
-        key, comes, goes = one.key, one.after - one.before, one.before - one.after
+        key, comes, goes = planned.key, planned.after - planned.before, planned.before - planned.after
         expected = self._expected.get((key.view, key.name, key.rdtype))
         if expected is not None:
             kept = expected.values - expected.absent
@@ -212,7 +212,7 @@ class Merging:
         # An alias makes room for whatever is expected at its name, and addresses for an expected alias.
         beside = SWEPT if key.rdtype == CNAME else (CNAME,)
         wanted = [self._expected.get((key.view, key.name, rdtype)) for rdtype in beside if rdtype != key.rdtype]
-        return bool(goes) and not one.after and any(other is not None and other.values for other in wanted)
+        return bool(goes) and not planned.after and any(other is not None and other.values for other in wanted)
 
     def _merge_pointers(self, key: SetKey, being: OpenSet, proposals: list[Proposal]) -> None:
         """An address needs one PTR record: of several hosts that have it, one is named, an expected host before others."""
@@ -266,7 +266,9 @@ class Merging:
 
     def _worse_pointer(self, key: SetKey, name: Name) -> tuple[bool, bool, str]:
         """A host that is expected at the address goes before one that is expected elsewhere, and that before any other."""
-        wanted = [one for rdtype in (A, AAAA) if (one := self._expected.get((key.view, name, rdtype))) is not None]
+        wanted = [
+            expected for rdtype in (A, AAAA) if (expected := self._expected.get((key.view, name, rdtype))) is not None
+        ]
         address = address_of(key.name)
         return not any(address in one.values for one in wanted), not wanted, to_text(name)
 

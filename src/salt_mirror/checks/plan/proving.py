@@ -108,13 +108,13 @@ class _Proof(NamedTuple):
         while True:
             last = self._rounds(begin)
             suspects = {
-                one.key: finding
+                planned_set.key: finding
                 for finding in _new_faults(begin, last)
-                for one in merging.sets()
-                if finding.view == one.key.view
-                and to_text(one.key.name) in names_of(finding)
-                and planned.get(one.key) != one.after
-                and not merging.brings_expected(one)
+                for planned_set in merging.sets()
+                if finding.view == planned_set.key.view
+                and to_text(planned_set.key.name) in names_of(finding)
+                and planned.get(planned_set.key) != planned_set.after
+                and not merging.brings_expected(planned_set)
             }
             if not suspects:
                 return last
@@ -133,9 +133,9 @@ class _Proof(NamedTuple):
         known = {(finding.code, finding.subject) for finding in begin}
         open_to_decide = {one.subject for one in self.first if one.choices}
         undecided = {
-            one.subject
-            for one in self.first
-            if one.choices and not one.changes and decided(one, self.decisions) is None
+            one_finding.subject
+            for one_finding in self.first
+            if one_finding.choices and not one_finding.changes and decided(one_finding, self.decisions) is None
         }
         standing = begin
         for _ in range(MOST_ROUNDS):
@@ -143,9 +143,9 @@ class _Proof(NamedTuple):
             # What somebody has not decided is not settled by what the rest of the plan has made of it.
             changes = self.older or [
                 change
-                for one in ours
-                for change in one.changes
-                if one.subject not in undecided or change.by == "expected"
+                for one_finding in ours
+                for change in one_finding.changes
+                if one_finding.subject not in undecided or change.by == "expected"
             ]
             if not self._take(changes):
                 if self.older:
@@ -160,9 +160,9 @@ class _Proof(NamedTuple):
     def _judged(self, leave_out: Collection[SetKey] = ()) -> list[Finding]:
         """What stands with the sets so far, but for some."""
         laid = [
-            (one, tuple(dict.fromkeys((*servers, *self.judge.servers_of(one.key.view, one.key.zone)))))
-            for one, servers in self.merging.laid()
-            if one.key not in leave_out
+            (planned, tuple(dict.fromkeys((*servers, *self.judge.servers_of(planned.key.view, planned.key.zone)))))
+            for planned, servers in self.merging.laid()
+            if planned.key not in leave_out
         ]
         return self.judge(Runner(LaidOver(self.runner, laid)), laid)
 
@@ -171,9 +171,9 @@ class _Proof(NamedTuple):
         return done
 
 
-def _freed_by(one: PlannedSet) -> str:
+def _freed_by(planned: PlannedSet) -> str:
     """What would free a set that was refused: the line of a list, since what the estate expects is never refused."""
-    key, come = one.key, one.after - one.before
+    key, come = planned.key, planned.after - planned.before
     wanted = f"{to_text(key.name)} {type_text(key.rdtype)}"
     if come:
         return f"A list that expects `{wanted} {texts(key.rdtype, come)[0]}` frees it."
@@ -222,15 +222,17 @@ def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
     among_ours = _among(ours)
     left = [one for one in last if one.outcome != "unverified" and (one in lit or among_ours(one))]
     open_ones = {
-        one.subject: one for one in ours if one.choices and not one.changes and decided(one, decisions) is None
+        finding.subject: finding
+        for finding in ours
+        if finding.choices and not finding.changes and decided(finding, decisions) is None
     }
-    for one in left:
-        if one.subject in open_ones:
-            plan.waiting.append(open_ones[one.subject])
-        elif one.choices and (decided(one, decisions) is None or one in lit):
-            plan.waiting.append(one)
+    for finding in left:
+        if finding.subject in open_ones:
+            plan.waiting.append(open_ones[finding.subject])
+        elif finding.choices and (decided(finding, decisions) is None or finding in lit):
+            plan.waiting.append(finding)
         else:
-            plan.not_ours.append(Left(one, *_why(one, merging, decisions)))
+            plan.not_ours.append(Left(finding, *_why(finding, merging, decisions)))
     among_left = _among(left)
     # A fault about which nothing is known any more is not mended by that.
     doubtful = {one.subject for one in last if one.outcome == "unverified"}

@@ -72,8 +72,8 @@ def too_much(plan: Plan, names: Mapping[tuple[str, Name], int], at_most: int | N
 def takes_away(plan: Plan, expects: Expects) -> str:
     """Return in words what a plan takes away, and how much of that no list asks for; empty where it takes nothing away."""
     records = unlisted = 0
-    for one in plan.sets:
-        key, gone = one.key, one.before - one.after
+    for planned in plan.sets:
+        key, gone = planned.key, planned.before - planned.after
         records += len(gone)
         wanted = expects.set_at(key.view, key.name, key.rdtype)
         if wanted is None:
@@ -83,12 +83,14 @@ def takes_away(plan: Plan, expects: Expects) -> str:
     parts = [f"It removes {many(records, 'record')}"]
     parts += [f"{unlisted} of them in no list"] if unlisted else []
     after = {
-        (one.key.view, one.key.name) for one in plan.sets if one.key.rdtype in (*ADDRESS_TYPES, CNAME) and one.after
+        (planned.key.view, planned.key.name)
+        for planned in plan.sets
+        if planned.key.rdtype in (*ADDRESS_TYPES, CNAME) and planned.after
     }
     bare = {
-        (one.key.view, one.key.name)
-        for one in plan.sets
-        if one.key.rdtype in ADDRESS_TYPES and one.before and not one.after
+        (planned.key.view, planned.key.name)
+        for planned in plan.sets
+        if planned.key.rdtype in ADDRESS_TYPES and planned.before and not planned.after
     } - after
     parts += [f"all A or all AAAA records of {many(len(bare), 'name')} among them"] if bare else []
     return ", ".join(parts) + "."
@@ -109,13 +111,13 @@ def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[
     yet. The sets of one name stay in one message."""
     turns: dict[tuple[str, Name, Name], int] = {}
     listed = [one for one in sets if one.server is not None]
-    for one in listed:
-        key = (one.key.view, one.key.zone, one.key.name)
-        turns[key] = max(turns.get(key, _BASE), _turn(one))
+    for planned in listed:
+        key = (planned.key.view, planned.key.zone, planned.key.name)
+        turns[key] = max(turns.get(key, _BASE), _turn(planned))
     found: dict[tuple[int, str, Name], list[PlannedSet]] = {}
-    for one in listed:
-        turn = turns[one.key.view, one.key.zone, one.key.name]
-        found.setdefault((turn, one.key.view, one.key.zone), []).append(one)
+    for planned in listed:
+        turn = turns[planned.key.view, planned.key.zone, planned.key.name]
+        found.setdefault((turn, planned.key.view, planned.key.zone), []).append(planned)
     order = sorted(found.items(), key=lambda item: (item[0][0], is_reverse(item[0][2])))
     return [(view, zone, told[0].server, told) for (_, view, zone), told in order if told[0].server is not None]
 
@@ -129,19 +131,19 @@ def in_order(sets: Iterable[PlannedSet]) -> list[PlannedSet]:
 _BASE, _LEANING, _GOING = range(3)
 
 
-def _turn(one: PlannedSet) -> int:
+def _turn(planned: PlannedSet) -> int:
     """When a set goes: bases, what leans on them, what only takes away."""
-    if not one.after - one.before and one.before - one.after:
+    if not planned.after - planned.before and planned.before - planned.after:
         return _GOING
-    return _LEANING if one.key.rdtype in TARGET_AT else _BASE
+    return _LEANING if planned.key.rdtype in TARGET_AT else _BASE
 
 
-def leans_on(one: PlannedSet, names: Iterable[Name]) -> bool:
+def leans_on(planned: PlannedSet, names: Iterable[Name]) -> bool:
     """Whether a set leads, or led, to one of some names: it does not come before them, and does not go where they stay."""
-    at = TARGET_AT.get(one.key.rdtype)
+    at = TARGET_AT.get(planned.key.rdtype)
     if at is None:
         return False
-    return bool({value[at:] for value in one.before ^ one.after} & frozenset(names))
+    return bool({value[at:] for value in planned.before ^ planned.after} & frozenset(names))
 
 
 def meaning(reply: Reply, *, signed: bool = True) -> str:

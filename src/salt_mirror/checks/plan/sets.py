@@ -61,14 +61,15 @@ class PlannedSet:
         return PlannedSet(self.key, self.after, self.before, self.ttl_after, self.ttl_before, True, self.server)
 
 
-def line_of(one: PlannedSet) -> SetLine:
+def line_of(planned: PlannedSet) -> SetLine:
     """A set as text."""
-    key = one.key
+    key = planned.key
     return SetLine(
         view=key.view, zone=to_text(key.zone), name=to_text(key.name), type=type_text(key.rdtype),
-        ttl_before=one.ttl_before, before=texts(key.rdtype, one.before), ttl_after=one.ttl_after,
-        after=texts(key.rdtype, one.after), named=one.named, server=one.server.label if one.server is not None else "",
-        reasons=one.reasons,
+        ttl_before=planned.ttl_before, before=texts(key.rdtype, planned.before), ttl_after=planned.ttl_after,
+        after=texts(key.rdtype, planned.after), named=planned.named,
+        server=planned.server.label if planned.server is not None else "",
+        reasons=planned.reasons,
     )  # fmt: skip
 
 
@@ -113,8 +114,8 @@ class Plan:
     def zones(self) -> dict[tuple[str, Name], list[PlannedSet]]:
         """The sets by view and zone."""
         found: dict[tuple[str, Name], list[PlannedSet]] = {}
-        for one in self.sets:
-            found.setdefault((one.key.view, one.key.zone), []).append(one)
+        for planned in self.sets:
+            found.setdefault((planned.key.view, planned.key.zone), []).append(planned)
         return found
 
     @property
@@ -141,23 +142,31 @@ class Plan:
         return says + "."
 
 
-def gone_of(one: PlannedSet) -> list[str]:
+def gone_of(planned: PlannedSet) -> list[str]:
     """The records of a set that go, as lines of a master file; all of them where their TTL changes."""
-    gone = one.before if one.ttl_before != one.ttl_after else one.before - one.after
-    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_before) for value in sorted(gone)]
+    gone = planned.before if planned.ttl_before != planned.ttl_after else planned.before - planned.after
+    return [record_line(planned.key.name, planned.key.rdtype, value, planned.ttl_before) for value in sorted(gone)]
 
 
-def come_of(one: PlannedSet) -> list[str]:
+def come_of(planned: PlannedSet) -> list[str]:
     """The records of a set that come."""
-    come = one.after if one.ttl_before != one.ttl_after else one.after - one.before
-    return [record_line(one.key.name, one.key.rdtype, value, one.ttl_after) for value in sorted(come)]
+    come = planned.after if planned.ttl_before != planned.ttl_after else planned.after - planned.before
+    return [record_line(planned.key.name, planned.key.rdtype, value, planned.ttl_after) for value in sorted(come)]
 
 
-def record_lines(one: PlannedSet) -> list[str]:
+def record_lines(planned: PlannedSet) -> list[str]:
     """A set as lines of a master file: what comes, and before it what goes, in comments."""
-    return [*(f"; remove: {line}" for line in gone_of(one)), *come_of(one)]
+    return [*(f"; remove: {line}" for line in gone_of(planned)), *come_of(planned)]
 
 
-def edit_of(one: PlannedSet) -> SetEdit:
+def edit_of(planned: PlannedSet) -> SetEdit:
     """A set as it is sent."""
-    return SetEdit(one.key.name, one.key.rdtype, one.before, one.after, one.ttl_before, one.ttl_after, one.named)
+    return SetEdit(
+        planned.key.name,
+        planned.key.rdtype,
+        planned.before,
+        planned.after,
+        planned.ttl_before,
+        planned.ttl_after,
+        planned.named,
+    )

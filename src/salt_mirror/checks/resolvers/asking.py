@@ -254,9 +254,11 @@ def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
     unchecked = yield from asked_unchecked(failed, atlas)
     seen.unchecked = {(question.name, question.rdtype): answer for question, answer in unchecked.items()}
     odd = [
-        one
-        for one in seen.values
-        if one.answer.trouble is None and one.found is not None and not gives_same(one.answer, one.found)
+        through
+        for through in seen.values
+        if through.answer.trouble is None
+        and through.found is not None
+        and not gives_same(through.answer, through.found)
     ]
     if not odd:
         return

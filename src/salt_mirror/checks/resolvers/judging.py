@@ -198,8 +198,8 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
     came = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
     came += [
         unchecked
-        for one in seen.external
-        if (unchecked := seen.unchecked.get((one.question.name, one.question.rdtype))) is not None
+        for reply in seen.external
+        if (unchecked := seen.unchecked.get((reply.question.name, reply.question.rdtype))) is not None
         and unchecked.trouble is None
     ]
     found = [one for one in came if one.alias is not None or not set(one.values) <= invented]
@@ -214,11 +214,13 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
 def _made_up(seen: ResolverSeen) -> list[Answer]:
     """What it gives for names that nobody has, where their own servers do not give anything."""
     found = []
-    for one in seen.nobody:
-        wildcard = one.found is not None and (not one.found.usable or any(t.exists for t in one.found.usable))
-        given = one.answer.trouble is None and (one.answer.values or one.answer.alias is not None)
+    for through in seen.nobody:
+        wildcard = through.found is not None and (
+            not through.found.usable or any(t.exists for t in through.found.usable)
+        )
+        given = through.answer.trouble is None and (through.answer.values or through.answer.alias is not None)
         if given and not wildcard:
-            found.append(one.answer)
+            found.append(through.answer)
     return found
 
 
@@ -226,7 +228,8 @@ def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
     """Whether a "no" stays one."""
     made_up = _made_up(seen)
     denied = sum(
-        one.answer.trouble is None and not one.answer.values and one.answer.alias is None for one in seen.nobody
+        through.answer.trouble is None and not through.answer.values and through.answer.alias is None
+        for through in seen.nobody
     )
     if made_up:
         return row("NXDOMAIN", "rewritten to an address", [words.rewrites(made_up)])
@@ -257,13 +260,13 @@ def _by_the_world(answer: Answer) -> bool:
 def _large(seen: ResolverSeen, words: ResolverWords) -> Judged:
     """Whether answers arrive that are longer than a datagram."""
     lost = []
-    for one in seen.large:
-        whole = one.found is None or bool(one.found.usable and one.found.values)
-        short = one.found is not None and set(one.answer.values) < set(one.found.values)
-        if one.answer.unasked:
+    for through in seen.large:
+        whole = through.found is None or bool(through.found.usable and through.found.values)
+        short = through.found is not None and set(through.answer.values) < set(through.found.values)
+        if through.answer.unasked:
             continue
-        if (one.answer.trouble is not None and whole) or (short and one.answer.trouble is None):
-            lost.append(one)
+        if (through.answer.trouble is not None and whole) or (short and through.answer.trouble is None):
+            lost.append(through)
     says = f"{len(seen.large) - len(lost)} of {many(len(seen.large), 'large answer')} arrive"
     return row("large answers", says, [words.large_lost(lost)] if lost else [])
 

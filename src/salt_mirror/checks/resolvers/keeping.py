@@ -70,23 +70,23 @@ def whole_ttl(found: Lookup | None) -> int:
     return max((t.answers[0].ttl or 0 for t in found.usable if t.values), default=0) if found is not None else 0
 
 
-def _lengthened(one: ThroughIt) -> bool:
+def _lengthened(through: ThroughIt) -> bool:
     """Whether an entry has more left than its zone gives."""
-    answer, whole = one.answer, whole_ttl(one.found)
+    answer, whole = through.answer, whole_ttl(through.found)
     if answer.trouble is not None or not answer.values or answer.authoritative or not whole or answer.ttl is None:
         return False
     return (
-        _settled(one.found)
-        and answer.values == (one.found.values if one.found else ())
+        _settled(through.found)
+        and answer.values == (through.found.values if through.found else ())
         and answer.ttl > whole + GRAIN_S
     )
 
 
 def _no_kept(seen: ResolverSeen) -> tuple[int, int] | None:
     """How long a "no" is kept that was new to the resolver, and how long its zone says (RFC 2308 section 5)."""
-    for one in seen.nobody:
-        answer = one.answer
-        if one.found is None or answer.trouble is not None or answer.values or answer.authoritative:
+    for through in seen.nobody:
+        answer = through.answer
+        if through.found is None or answer.trouble is not None or answer.values or answer.authoritative:
             continue
         given = _denial_ttl(answer)
         soas = seen.zones[0][1].found
@@ -95,7 +95,7 @@ def _no_kept(seen: ResolverSeen) -> tuple[int, int] | None:
             for telling in (soas.usable if soas is not None else ())
             for value in telling.values
         ]
-        if given is not None and wholes and not any(telling.exists for telling in one.found.usable):
+        if given is not None and wholes and not any(telling.exists for telling in through.found.usable):
             return given, max(wholes)
     return None
 
@@ -110,9 +110,14 @@ def _denial_ttl(answer: Answer) -> int | None:
 def _cut_to(names: list[ThroughIt]) -> int | None:
     """The time that entries of several TTLs all have left: what the resolver cuts them to."""
     left: dict[int, set[int]] = {}
-    for one in names:
-        whole, ttl = whole_ttl(one.found), one.answer.ttl
-        if one.answer.trouble is None and one.answer.values and not one.answer.authoritative and ttl is not None:
+    for through in names:
+        whole, ttl = whole_ttl(through.found), through.answer.ttl
+        if (
+            through.answer.trouble is None
+            and through.answer.values
+            and not through.answer.authoritative
+            and ttl is not None
+        ):
             if ttl >= whole - GRAIN_S:
                 return None  # one that was not cut
             left.setdefault(ttl, set()).add(whole)

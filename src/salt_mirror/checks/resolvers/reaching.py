@@ -66,13 +66,13 @@ def _other_views(seen: ResolverSeen) -> dict[Name, str]:
     """The zones of which the resolver gives another view's records, and none that is only its own view's, each with that view:
     where two views have one SOA, only their contents tell."""
     given: dict[Name, set[str]] = {}
-    for one in seen.values:
-        if one.found is None or one.answer.trouble is not None or not one.elsewhere:
+    for through in seen.values:
+        if through.found is None or through.answer.trouble is not None or not through.elsewhere:
             continue
-        views = {view for view, found in one.elsewhere.items() if gives_same(one.answer, found)}
-        own = gives_same(one.answer, one.found)
-        if (views or own) and one.found.authority.zone is not None:
-            given.setdefault(one.found.authority.zone, set()).update([""] if own else views)
+        views = {view for view, found in through.elsewhere.items() if gives_same(through.answer, found)}
+        own = gives_same(through.answer, through.found)
+        if (views or own) and through.found.authority.zone is not None:
+            given.setdefault(through.found.authority.zone, set()).update([""] if own else views)
     return {zone: next(iter(views)) for zone, views in given.items() if len(views) == 1 and "" not in views}
 
 

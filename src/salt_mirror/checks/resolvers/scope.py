@@ -93,10 +93,12 @@ def _view_of(name: Name, estate: Estate, views: Iterable[str]) -> str | None:
 def _expected(zones: Iterable[Zone], rdtype: int) -> list[tuple[Name, str]]:
     """Names with records of a type that have to be there, each once."""
     found = {
-        (one.name, zone.view): None
+        (expectation.name, zone.view): None
         for zone in zones
-        for one in zone.expectations
-        if one.rdtype == rdtype and one.presence != "absent" and not one.name.startswith(b"\x01*")
+        for expectation in zone.expectations
+        if expectation.rdtype == rdtype
+        and expectation.presence != "absent"
+        and not expectation.name.startswith(b"\x01*")
     }
     return list(found)
 
@@ -107,11 +109,15 @@ def _record_sets(zones: list[Zone], others: list[Zone]) -> list[tuple[Name, int,
     found: dict[tuple[Name, int, str], None] = {}
     apexes = {zone.apex: zone.view for zone in zones}
     for zone in zones:
-        for one in zone.expectations:
-            if one.presence == "absent" or one.name.startswith(b"\x01*"):
+        for expectation in zone.expectations:
+            if expectation.presence == "absent" or expectation.name.startswith(b"\x01*"):
                 continue
-            found[one.name, one.rdtype, zone.view] = None
-            host = one.rdata[TARGET_AT[one.rdtype] :] if one.rdtype in _NAMES_HOSTS and one.rdata else None
+            found[expectation.name, expectation.rdtype, zone.view] = None
+            host = (
+                expectation.rdata[TARGET_AT[expectation.rdtype] :]
+                if expectation.rdtype in _NAMES_HOSTS and expectation.rdata
+                else None
+            )
             if host is not None and host != ROOT and any(is_within(host, apex) for apex in apexes):
                 found[host, A, zone.view] = None
     for zone in others:
@@ -133,9 +139,9 @@ def _large(zones: Iterable[Zone]) -> list[tuple[Name, int, str | None]]:
     """The largest expected set, where that is larger than a datagram."""
     sizes: dict[tuple[Name, int, str | None], int] = {}
     for zone in zones:
-        for one in zone.expectations:
-            if one.presence != "absent" and one.rdata:
-                key = (one.name, one.rdtype, zone.view)
-                sizes[key] = sizes.get(key, 0) + len(one.rdata) + 12
+        for expectation in zone.expectations:
+            if expectation.presence != "absent" and expectation.rdata:
+                key = (expectation.name, expectation.rdtype, zone.view)
+                sizes[key] = sizes.get(key, 0) + len(expectation.rdata) + 12
     largest = max(sizes, key=lambda key: sizes[key], default=None)
     return [largest] if largest is not None and sizes[largest] > _LARGE_BYTES else []

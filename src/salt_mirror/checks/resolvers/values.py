@@ -72,52 +72,52 @@ def values_test(seen: ResolverSeen, zones: list[Reached], words: ResolverWords) 
     return row("values", "; ".join([says, *counts]), findings)
 
 
-def _compared(one: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[Name]) -> ComparedValue | None:
+def _compared(through: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[Name]) -> ComparedValue | None:
     """What becomes of one name; None where its zone is not reached, or its servers have nothing to compare with."""
-    answer, found = one.answer, one.found
+    answer, found = through.answer, through.found
     zone = found.authority.zone if found is not None else None
-    if found is None or not found.usable or not (found.values or found.aliased or one.elsewhere):
+    if found is None or not found.usable or not (found.values or found.aliased or through.elsewhere):
         return None
     if zone is not None and zone in {z.apex for z, _ in seen.zones} and zone not in own:
         return None
     if answer.unasked:
-        return ComparedValue(one, Fate.UNKNOWN, answer.trouble or "not asked")
+        return ComparedValue(through, Fate.UNKNOWN, answer.trouble or "not asked")
     holds_zone = zone in holding
     why = made_by_itself([answer], holds_zone=holds_zone)
     if answer.trouble is not None:
         if answer.status == "REFUSED" and why is not None:
-            return ComparedValue(one, Fate.BLOCKED, why)
-        if _does_not_validate(one, seen):
+            return ComparedValue(through, Fate.BLOCKED, why)
+        if _does_not_validate(through, seen):
             return None  # told of the zone, and not of the resolver
-        return ComparedValue(one, Fate.UNKNOWN, answer.trouble)
+        return ComparedValue(through, Fate.UNKNOWN, answer.trouble)
     if gives_same(answer, found):
-        return ComparedValue(one, Fate.SAME)
-    for view, other in one.elsewhere.items():
+        return ComparedValue(through, Fate.SAME)
+    for view, other in through.elsewhere.items():
         if gives_same(answer, other):
-            return ComparedValue(one, Fate.OTHER_VIEW, view)
+            return ComparedValue(through, Fate.OTHER_VIEW, view)
     if found.unverified:
         silent = ", ".join(telling.server.label for telling in found.unverified)
-        return ComparedValue(one, Fate.UNKNOWN, f"{silent} did not answer, and may have what it gives")
+        return ComparedValue(through, Fate.UNKNOWN, f"{silent} did not answer, and may have what it gives")
     if holds_zone and why is None:
-        return ComparedValue(one, Fate.OUTDATED, "it holds a copy of the zone itself")
+        return ComparedValue(through, Fate.OUTDATED, "it holds a copy of the zone itself")
     if answer.values or answer.alias is not None:
-        why = why or _staying(one, seen)
-        return ComparedValue(one, Fate.OVERRIDDEN if why else Fate.OUTDATED, why or "")
+        why = why or _staying(through, seen)
+        return ComparedValue(through, Fate.OVERRIDDEN if why else Fate.OUTDATED, why or "")
     why = why or _bare_denial(answer, seen)
-    return ComparedValue(one, Fate.BLOCKED if why else Fate.OUTDATED, why or "")
+    return ComparedValue(through, Fate.BLOCKED if why else Fate.OUTDATED, why or "")
 
 
-def _does_not_validate(one: ThroughIt, seen: ResolverSeen) -> bool:
-    unchecked = seen.unchecked.get((one.answer.question.name, one.answer.question.rdtype))
+def _does_not_validate(through: ThroughIt, seen: ResolverSeen) -> bool:
+    unchecked = seen.unchecked.get((through.answer.question.name, through.answer.question.rdtype))
     return unchecked is not None and unchecked.trouble is None
 
 
-def _staying(one: ThroughIt, seen: ResolverSeen) -> str | None:
+def _staying(through: ThroughIt, seen: ResolverSeen) -> str | None:
     """Whether its TTL stays while that of another name of the same resolver counts down."""
-    later = seen.later.get((one.answer.question.name, one.answer.question.rdtype))
+    later = seen.later.get((through.answer.question.name, through.answer.question.rdtype))
     if later is None or seen.control is None:
         return None
-    return "its TTL does not count down" if stays(one.answer, later, *seen.control) else None
+    return "its TTL does not count down" if stays(through.answer, later, *seen.control) else None
 
 
 def _bare_denial(answer: Answer, seen: ResolverSeen) -> str | None:

@@ -118,8 +118,8 @@ class ResolverWords:
         text = f"{self._label} does not forward {self._zones(zones, total, verb=False)}. {_each(zones)}"
         servers = dict.fromkeys(
             telling.server.label
-            for one in zones
-            for telling in (one.through.found.usable if one.through.found is not None else ())
+            for zone_said in zones
+            for telling in (zone_said.through.found.usable if zone_said.through.found is not None else ())
         )
         advice = f"have {self._label} send questions for {together_said(_few(to_text(one.apex) for one in zones))} to "
         return self._state(
@@ -197,10 +197,10 @@ class ResolverWords:
     def unvalidated(self, failed: list[tuple[ThroughIt, Answer]]) -> list[Finding]:
         """Zones whose signatures are at fault: a finding for each, about the zone."""
         by_zone: dict[tuple[Name, str], list[ThroughIt]] = {}
-        for one, _ in failed:
-            found = one.found
+        for through, _ in failed:
+            found = through.found
             zone = found.authority.zone if found is not None else None
-            by_zone.setdefault((zone or one.answer.question.name, self._seen.tried.view), []).append(one)
+            by_zone.setdefault((zone or through.answer.question.name, self._seen.tried.view), []).append(through)
         findings = []
         for (zone, view), several in by_zone.items():
             answer = several[0].answer
@@ -237,9 +237,11 @@ class ResolverWords:
 
     def rewrites(self, answers: Sequence[Answer]) -> Finding:
         """A "no" that was made into an address."""
-        one = answers[0]
-        values = ", ".join(rdata_text(A, value) for value in one.values) or f"an alias of {to_text(one.alias or ROOT)}"
-        where = to_text(parent(one.question.name))
+        answer = answers[0]
+        values = (
+            ", ".join(rdata_text(A, value) for value in answer.values) or f"an alias of {to_text(answer.alias or ROOT)}"
+        )
+        where = to_text(parent(answer.question.name))
         text = f"{self._label} gives an address for nonexistent names: one below {where} is {values} there."
         return self._state("res.nxdomain-rewritten", text, answers, rdtype=A)
 
@@ -252,11 +254,11 @@ class ResolverWords:
     def large_lost(self, lost: Sequence[ThroughIt]) -> Finding:
         """Long answers that do not arrive, or not whole."""
         each = []
-        for one in lost:
-            question = one.answer.question
-            what = one.answer.trouble
-            if what is None and one.found is not None:
-                what = f"{len(one.answer.values)} of {many(len(one.found.values), 'record')}"
+        for through in lost:
+            question = through.answer.question
+            what = through.answer.trouble
+            if what is None and through.found is not None:
+                what = f"{len(through.answer.values)} of {many(len(through.found.values), 'record')}"
             each.append(f"{to_text(question.name)} {type_text(question.rdtype)}: {what}")
         text = f"Answers that are longer than a datagram do not arrive through {self._label}: {'; '.join(each)}."
         return self._state("res.large-lost", text, [one.answer for one in lost])
@@ -272,9 +274,9 @@ class ResolverWords:
     def keeps_longer(self, longer: list[tuple[ThroughIt, int]]) -> Finding:
         """Entries that have more left than their zones give."""
         each = "; ".join(
-            f"{to_text(one.answer.question.name)} for another {duration(one.answer.ttl or 0)}, "
+            f"{to_text(through.answer.question.name)} for another {duration(through.answer.ttl or 0)}, "
             f"where its zone says {duration(whole)}"
-            for one, whole in longer
+            for through, whole in longer
         )
         text = (
             f"{self._label} keeps entries for longer than their zones say, or since before that was shortened: {each}."
@@ -293,9 +295,9 @@ class ResolverWords:
     def pool_differs(self, answers: Sequence[Answer]) -> Finding:
         """Several that answer at one address, and do not say the same."""
         said: dict[tuple[bytes, ...], int] = {}
-        for one in answers:
-            if one.trouble is None:
-                said[one.values] = said.get(one.values, 0) + 1
+        for answer in answers:
+            if answer.trouble is None:
+                said[answer.values] = said.get(answer.values, 0) + 1
         each = "; ".join(
             f"{', '.join(address_text(value) for value in values) or 'none'} ({many(number, 'time')})"
             for values, number in said.items()
@@ -310,8 +312,8 @@ class ResolverWords:
 def _each(zones: Sequence[ZoneSaid]) -> str:
     """What became of the zones, those of one fate together."""
     by_fate: dict[str, list[str]] = {}
-    for one in zones:
-        by_fate.setdefault(one.says, []).append(to_text(one.apex))
+    for zone_said in zones:
+        by_fate.setdefault(zone_said.says, []).append(to_text(zone_said.apex))
     return "; ".join(f"{together_said(_few(names))}: {fate}" for fate, names in by_fate.items()) + "."
 
 
@@ -322,10 +324,10 @@ def _of(values: Sequence[ValueSaid], total: int) -> str:
 def _answers(values: Sequence[ValueSaid]) -> list[Answer]:
     """What the resolver and the authoritative servers say of the first ones, as evidence."""
     found = []
-    for one in values[:_FEW]:
-        found.append(one.through.answer)
-        if one.through.found is not None:
-            found += [telling.answers[0] for telling in one.through.found.usable[:1]]
+    for value_said in values[:_FEW]:
+        found.append(value_said.through.answer)
+        if value_said.through.found is not None:
+            found += [telling.answers[0] for telling in value_said.through.found.usable[:1]]
     return found
 
 
@@ -336,8 +338,8 @@ def _names(values: Sequence[ValueSaid]) -> str:
 def _values(values: Sequence[ValueSaid], *, why: bool = True) -> str:
     """What it gives for each of the first ones, what their own servers have, and what shows why."""
     each = []
-    for one in values[:_FEW]:
-        answer, found = one.through.answer, one.through.found
+    for value_said in values[:_FEW]:
+        answer, found = value_said.through.answer, value_said.through.found
         name, rdtype, *_ = answer.question
         left = f" for another {duration(answer.ttl)}" if answer.ttl and not answer.authoritative else ""
         given = ", ".join(rdata_text(rdtype, value) for value in answer.values)
@@ -345,7 +347,7 @@ def _values(values: Sequence[ValueSaid], *, why: bool = True) -> str:
         own = ", ".join(rdata_text(rdtype, value) for value in found.values) if found is not None else ""
         alias = next((t.alias for t in found.usable if t.alias is not None), None) if found is not None else None
         own = own or (f"an alias of {to_text(alias)}" if alias is not None else "none")
-        reason = f" ({one.why})" if why and one.why else ""
+        reason = f" ({value_said.why})" if why and value_said.why else ""
         each.append(f"{to_text(name)} {type_text(rdtype)} is {given}{left}, and its own servers have {own}{reason}")
     more = f"; {len(values) - _FEW} more" if len(values) > _FEW else ""
     return "; ".join(each) + more

@@ -72,8 +72,8 @@ class Roll(Part):
         self.called.append(result)
 
     def verdicts(self) -> Iterator[Verdict]:
-        for one in self.called:
-            yield Verdict(one.expected.name, one.expected.rdtype, one.expected.view, one.outcome)
+        for called in self.called:
+            yield Verdict(called.expected.name, called.expected.rdtype, called.expected.view, called.outcome)
         for finding in self.unexpected:
             if finding.weight == "fault":
                 yield Verdict(from_text(finding.name), type_from_text(finding.type), finding.view, "differs")

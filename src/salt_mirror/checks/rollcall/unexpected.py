@@ -99,26 +99,29 @@ def _covered(zone: Zone, wanted: WantedSets) -> bool:
     )
 
 
-def _fault(one: Unexpected, zone: Zone) -> Finding:
-    says = ", ".join(rdata_text(one.rdtype, value) for value in one.values)
-    what = f"{to_text(one.name)} {type_text(one.rdtype)}"
+def _fault(unexpected: Unexpected, zone: Zone) -> Finding:
+    says = ", ".join(rdata_text(unexpected.rdtype, value) for value in unexpected.values)
+    what = f"{to_text(unexpected.name)} {type_text(unexpected.rdtype)}"
     gone = whole_set(
-        one.name, one.rdtype, "registered", f"it is not expected, and {to_text(zone.apex)} is closed", view=zone.view,
-        zone=zone.apex, whole=(), there=[one.values],
+        unexpected.name, unexpected.rdtype, "registered", f"it is not expected, and {to_text(zone.apex)} is closed",
+        view=zone.view,
+        zone=zone.apex, whole=(), there=[unexpected.values],
     )  # fmt: skip
     choices = [
         Choice(word="remove", says="it is not needed", changes=[gone]),
         Choice(word="register", says="expect it in the estate, or allow it there", changes=[]),
     ]
     text = f"{what} is registered ({says}), and it is not expected: {to_text(zone.apex)} is closed."
-    return state("roll.not-allowed", text, name=one.name, rdtype=one.rdtype, view=zone.view, choices=choices)
+    return state(
+        "roll.not-allowed", text, name=unexpected.name, rdtype=unexpected.rdtype, view=zone.view, choices=choices
+    )
 
 
 def _folded(found: list[Unexpected], zone: Zone) -> Iterator[Finding]:
     """A note for each network of addresses, and for each pattern of names."""
     groups: dict[tuple[Name, int, str], list[Unexpected]] = {}
-    for one in found:
-        groups.setdefault(_group(one, zone), []).append(one)
+    for unexpected in found:
+        groups.setdefault(_group(unexpected, zone), []).append(unexpected)
     for (name, rdtype, where), members in groups.items():
         names = list(dict.fromkeys(to_text(one.name) for one in members))
         said = ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW:,} more" if len(names) > _FEW else "")
@@ -127,16 +130,22 @@ def _folded(found: list[Unexpected], zone: Zone) -> Iterator[Finding]:
         yield state("roll.unexpected", text, name=name, rdtype=rdtype, view=zone.view)
 
 
-def _group(one: Unexpected, zone: Zone) -> tuple[Name, int, str]:
+def _group(unexpected: Unexpected, zone: Zone) -> tuple[Name, int, str]:
     """What a set is told with: the network of its address, else the pattern of its first label."""
-    address = one.values[0] if one.rdtype in (A, AAAA) else address_of(one.name) if one.rdtype == PTR else None
+    address = (
+        unexpected.values[0]
+        if unexpected.rdtype in (A, AAAA)
+        else address_of(unexpected.name)
+        if unexpected.rdtype == PTR
+        else None
+    )
     if address is not None:
         network = ipaddress.ip_network((address, 24 if len(address) == 4 else 64), strict=False)
-        return network_zone(network), one.rdtype, f"in {network}"
-    label = label_text(one.name[1 : one.name[0] + 1])
-    pattern = _NUMBERS.sub("*", label) if one.name != zone.apex else ""
+        return network_zone(network), unexpected.rdtype, f"in {network}"
+    label = label_text(unexpected.name[1 : unexpected.name[0] + 1])
+    pattern = _NUMBERS.sub("*", label) if unexpected.name != zone.apex else ""
     try:
-        name = from_text(pattern, one.name[one.name[0] + 1 :]) if pattern else zone.apex
+        name = from_text(pattern, unexpected.name[unexpected.name[0] + 1 :]) if pattern else zone.apex
     except ValueError:
-        name = one.name
-    return name, one.rdtype, f"like {to_text(name)}" if "*" in pattern else f"at {to_text(name)}"
+        name = unexpected.name
+    return name, unexpected.rdtype, f"like {to_text(name)}" if "*" in pattern else f"at {to_text(name)}"

@@ -154,8 +154,8 @@ def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> 
             if parent(owner) == inside and host not in known
         }
         served = yield from together([at_name(owner, (CNAME,), directory.view, atlas) for owner in strange])
-        for owner, host, one in zip(strange, strange.values(), served, strict=True):
-            if host in one.values:
+        for owner, host, lookup_ in zip(strange, strange.values(), served, strict=True):
+            if host in lookup_.values:
                 found.setdefault(host, []).append(owner)
         authority = atlas.known(apex, directory.view)
         for server in authority.servers if authority is not None else ():
@@ -203,7 +203,9 @@ def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
     found = yield from together(steps)
     of_domain, of_ldap, primaries, catalogues, *holders = (_hosts(one) for one in found[: len(patterns)])
     sites = {
-        host: site for site, one in zip(directory.sites, found[len(patterns) :], strict=True) for host in _hosts(one)
+        host: site
+        for site, lookup_ in zip(directory.sites, found[len(patterns) :], strict=True)
+        for host in _hosts(lookup_)
     }
     told = sorted(of_domain | of_ldap)
     looked = yield from together([look_at(host, view, atlas) for host in told])

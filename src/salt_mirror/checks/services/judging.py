@@ -27,9 +27,9 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
     directories = [one for one in directories_of(estate) if coverage.sees(one.domain, one.view)]
     domains = {(one.domain, one.view) for one in directories_of(estate)}
     sets = [
-        (one.name, one.view)
-        for one in expected_sets(estate, None, rdtypes=(SRV,))
-        if one.values and not _of_directory(one.name, domains) and coverage.sees(one.name, one.view)
+        (expected.name, expected.view)
+        for expected in expected_sets(estate, None, rdtypes=(SRV,))
+        if expected.values and not _of_directory(expected.name, domains) and coverage.sees(expected.name, expected.view)
     ]
 
     def make(setting: Setting) -> dict[InView, Dialogue[Judged]]:
@@ -85,11 +85,11 @@ def _add(
 def _known_sets(estate: Estate, views: list[str], transferred: Collection[Name]) -> list[tuple[Name, str]]:
     """The names of SRV sets that the estate expects, or that were seen in a transfer."""
     sets = {
-        (one.name, view): None
+        (expectation.name, view): None
         for view in views
         for zone in estate.zones.get(view, {}).values()
-        for one in zone.expectations
-        if one.rdtype == SRV and one.presence != "absent"
+        for expectation in zone.expectations
+        if expectation.rdtype == SRV and expectation.presence != "absent"
     }
     for name in sorted(transferred):
         parts = labels(name)

@@ -190,8 +190,8 @@ class Leftovers:
                 self._state("dir.old-name-server", text, name=target, rdtype=NS, answers=answers, advice=advice)
             )
         said = (
-            f"{one.name} {'is' if one.outcome == 'differs' else 'may be'} no longer a domain controller"
-            for one in findings
+            f"{finding.name} {'is' if finding.outcome == 'differs' else 'may be'} no longer a domain controller"
+            for finding in findings
         )
         says = together_said(said) or "none of a domain controller that is gone"
         why = "clients that look for the domain are referred to it"

@@ -198,7 +198,8 @@ def _order(seen: ServiceSeen) -> Iterator[Test]:
         mark: Mark = "ok" if first else "note"
         if first:
             says = together_said(
-                f"{to_text(one.host)} {share_text(share)}" for one, share in zip(first, shares(first), strict=True)
+                f"{to_text(target.host)} {share_text(share)}"
+                for target, share in zip(first, shares(first), strict=True)
             )
             rest = len(left) - len(first)
             says += f", then {rest} more" if rest else ""

@@ -49,9 +49,9 @@ def judged_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no
     words = DirectoryWords(seen)
     tests: list[Test] = []
     findings: list[Finding] = []
-    for one in words.tests():
-        tests.append(one.test)
-        findings += one.findings
+    for judged in words.tests():
+        tests.append(judged.test)
+        findings += judged.findings
     mark = worst(test.mark for test in tests)
     return Judged(Test(mark=mark, title=to_text(directory.domain), says=words.verdict(tests), tests=tests), findings)
 
@@ -204,9 +204,9 @@ class DirectoryWords:
 
     def _lines(self, missing: list[WantedLocator], controller: Controller) -> list[str]:
         return [
-            record_line(one.name, rdtype, value, _TTL)
-            for one in missing
-            for rdtype, value in self._values(one, controller)
+            record_line(wanted.name, rdtype, value, _TTL)
+            for wanted in missing
+            for rdtype, value in self._values(wanted, controller)
         ]
 
     def _values(self, wanted: WantedLocator, controller: Controller) -> Iterator[tuple[int, bytes]]:
@@ -225,13 +225,15 @@ class DirectoryWords:
         """What registers a controller. A record of it on another port goes, and so does another host's identifier."""
         reason = f"{to_text(controller.host)} has to register it"
         found = []
-        for one in missing:
-            there = {value for telling in self._seen.at(one).usable for value in telling.values}
-            where: dict[str, Any] = {"view": self._directory.view, "zone": self._seen.at(one).authority.zone}
-            for rdtype, value in self._values(one, controller):
+        for wanted in missing:
+            there = {value for telling in self._seen.at(wanted).usable for value in telling.values}
+            where: dict[str, Any] = {"view": self._directory.view, "zone": self._seen.at(wanted).authority.zone}
+            for rdtype, value in self._values(wanted, controller):
                 old = {other for other in there if rdtype == CNAME and other != value}
                 old |= {other for other in there if rdtype == SRV and other[4:] != value[4:] and other[6:] == value[6:]}
-                found.append(changed(one.name, rdtype, "directory", reason, add=[value], remove=old, ttl=_TTL, **where))
+                found.append(
+                    changed(wanted.name, rdtype, "directory", reason, add=[value], remove=old, ttl=_TTL, **where)
+                )
         return found
 
     def _nobody(self) -> Judged:

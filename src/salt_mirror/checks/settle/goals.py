@@ -68,14 +68,14 @@ def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:
     """A goal for each RRset of a list; the SOA left out. One that must be absent altogether has no values."""
     sets: dict[tuple[Name, int], set[bytes]] = {}
     open_ones: set[tuple[Name, int]] = set()
-    for one in expectations:
-        if one.rdtype == SOA:
+    for expectation in expectations:
+        if expectation.rdtype == SOA:
             continue
-        key = (one.name, one.rdtype)
+        key = (expectation.name, expectation.rdtype)
         values = sets.setdefault(key, set())
-        if one.presence != "absent":
-            values.add(one.rdata)
-            if one.presence == "present":
+        if expectation.presence != "absent":
+            values.add(expectation.rdata)
+            if expectation.presence == "present":
                 open_ones.add(key)
     return [Goal(*key, frozenset(values), key in open_ones and bool(values)) for key, values in sets.items()]
 

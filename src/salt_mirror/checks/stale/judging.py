@@ -200,11 +200,11 @@ class Stale(Part):
 
     def verdicts(self) -> Iterator[Verdict]:
         apart = {(one.view, *record[:3]) for one in self._seen if one.gone or one.finding for record in one.records}
-        for one in self._seen:
-            if one.finding is not None and not one.records:
-                yield Verdict(from_text(one.finding.name), 0, one.view, one.outcome)
-            for record in one.records if one.finding is not None else ():
-                yield Verdict(record.name, record.rdtype, one.view, one.outcome)
+        for confirmed in self._seen:
+            if confirmed.finding is not None and not confirmed.records:
+                yield Verdict(from_text(confirmed.finding.name), 0, confirmed.view, confirmed.outcome)
+            for record in confirmed.records if confirmed.finding is not None else ():
+                yield Verdict(record.name, record.rdtype, confirmed.view, confirmed.outcome)
         for inventory, _ in self._rules:
             for record in inventory.records:
                 if (inventory.view, *record[:3]) not in apart and self._judges(record):
@@ -217,10 +217,12 @@ class Stale(Part):
 
     def hear(self, answered: Mapping[bytes, str]) -> None:
         """Takes in whether hosts answer (in words, by address): it is told with the evidence, and judges nothing."""
-        for one in self._seen:
-            said = [answered[record.rdata] for record in one.records if record.rdata in answered]
-            if one.finding is not None and said and _KINDS.get(one.reason) in ("stale", "left"):
-                one.finding = replace(one.finding, text=f"{one.finding.text} {' '.join(dict.fromkeys(said))}")
+        for confirmed in self._seen:
+            said = [answered[record.rdata] for record in confirmed.records if record.rdata in answered]
+            if confirmed.finding is not None and said and _KINDS.get(confirmed.reason) in ("stale", "left"):
+                confirmed.finding = replace(
+                    confirmed.finding, text=f"{confirmed.finding.text} {' '.join(dict.fromkeys(said))}"
+                )
 
     def findings(self) -> list[Finding]:
         return [one.finding for one in self._seen if one.finding is not None]
@@ -247,27 +249,31 @@ class Stale(Part):
         """How many records there are of each kind, each counted once."""
         found: Counter[str] = Counter()
         counted: set[tuple[Any, ...]] = set()
-        for one in seen:
-            if one.finding is not None and one.finding.outcome != "unverified":
-                new = {record[:3] for record in one.records} - counted
+        for confirmed in seen:
+            if confirmed.finding is not None and confirmed.finding.outcome != "unverified":
+                new = {record[:3] for record in confirmed.records} - counted
                 counted |= new
-                found[_KINDS.get(one.reason, "")] += len(new)
+                found[_KINDS.get(confirmed.reason, "")] += len(new)
         return found
 
     def _groups(self) -> list[Group]:
         """What no longer belongs, by what was wished."""
         by_key: dict[str, list[Confirmed]] = {}
-        for one in self._seen:
-            if one.finding is not None and one.finding.outcome != "unverified" and _KINDS.get(one.reason) in _GONE:
-                by_key.setdefault(self._key(one), []).append(one)
+        for confirmed in self._seen:
+            if (
+                confirmed.finding is not None
+                and confirmed.finding.outcome != "unverified"
+                and _KINDS.get(confirmed.reason) in _GONE
+            ):
+                by_key.setdefault(self._key(confirmed), []).append(confirmed)
         found = []
         for key, members in sorted(by_key.items()):
             counts = self._counts(members)
             found.append(Group(key=key, stale=counts["stale"], left=counts["left"], dangling=counts["dangling"]))
         return found
 
-    def _key(self, one: Confirmed) -> str:
-        record = one.records[0]
+    def _key(self, confirmed: Confirmed) -> str:
+        record = confirmed.records[0]
         if self._by == "network":
             import ipaddress
 
@@ -289,7 +295,7 @@ class Stale(Part):
             return _age_band(int((hours_since_1601(self._now) - record.stamp_h) // 24))
         if self._by == "owner":
             return to_text(record.zone.apex)
-        return one.reason
+        return confirmed.reason
 
     @property
     def says(self) -> str:
@@ -343,6 +349,6 @@ def _stamps_apart(zone: Zone, scope: StaleScope) -> str:
 def _grouped(suspicions: Iterable[Suspicion]) -> list[list[Suspicion]]:
     """Suspicions of one name with one reason together."""
     groups: dict[tuple[Name, Reason, Any], list[Suspicion]] = {}
-    for one in suspicions:
-        groups.setdefault((one.record.name, one.reason, one.record.zone.apex), []).append(one)
+    for suspicion in suspicions:
+        groups.setdefault((suspicion.record.name, suspicion.reason, suspicion.record.zone.apex), []).append(suspicion)
     return list(groups.values())

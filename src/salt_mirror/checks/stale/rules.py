@@ -63,9 +63,9 @@ class Rules:
         for key, lifetime in scope.expectations(inventory.view):
             self._expected[key] = self._expected.get(key) or lifetime
         self._controllers = {
-            from_text(one.host, from_text(entry.domain) if "." not in one.host else None)
+            from_text(controller.host, from_text(entry.domain) if "." not in controller.host else None)
             for entry in scope.estate.directories
-            for one in entry.controllers
+            for controller in entry.controllers
         }
 
     def suspicions(self) -> Iterator[Suspicion]:

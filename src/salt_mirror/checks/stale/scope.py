@@ -159,6 +159,6 @@ class StaleScope:
     def expectations(self, view: str) -> Iterator[tuple[tuple[Name, int, bytes], str | None]]:
         """Every record that is expected to be there in a view, with its lifetime where that is said."""
         for zone in self.estate.zones.get(view, {}).values():
-            for one in zone.expectations:
-                if one.presence != "absent":
-                    yield (one.name, one.rdtype, one.rdata), one.lifetime
+            for expectation in zone.expectations:
+                if expectation.presence != "absent":
+                    yield (expectation.name, expectation.rdtype, expectation.rdata), expectation.lifetime

@@ -62,10 +62,10 @@ class FromPlaces(Part):
         """Every subject once, as bad as it is from anywhere."""
         found: dict[_Key, Verdict] = {}
         for part in self.parts.values():
-            for one in part.verdicts():
-                key = one.name, one.rdtype, one.view, one.address
+            for verdict in part.verdicts():
+                key = verdict.name, verdict.rdtype, verdict.view, verdict.address
                 known = found.get(key)
-                found[key] = one if known is None else known._replace(outcome=worse(known.outcome, one.outcome))
+                found[key] = verdict if known is None else known._replace(outcome=worse(known.outcome, verdict.outcome))
         return found
 
     def count(self, outcome: Outcome) -> int:

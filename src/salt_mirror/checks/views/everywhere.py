@@ -40,16 +40,16 @@ def _parts(told: Mapping[Server, TypeAnswer], views: Mapping[str, Sequence[Serve
     following: dict[str, list[str]] = {}
     silent: list[str] = []
     of_no_view: dict[str, list[TypeAnswer]] = {}
-    for server, one in told.items():
+    for server, answer in told.items():
         if server in in_views:
             continue
-        followed = [view for view, values in by_view.items() if values == one.values]
-        if not one.usable:
+        followed = [view for view, values in by_view.items() if values == answer.values]
+        if not answer.usable:
             silent.append(server.label)
         elif followed:
             following.setdefault(together_said(followed), []).append(server.label)
         else:
-            of_no_view.setdefault(_what(one, rdtype), []).append(one)
+            of_no_view.setdefault(_what(answer, rdtype), []).append(answer)
     for whom, labels in following.items():
         yield f"{together_said(labels)} {'follows' if len(labels) == 1 else 'follow'} {whom or 'them'}"
     for what, members in of_no_view.items():
@@ -63,14 +63,14 @@ def _parts(told: Mapping[Server, TypeAnswer], views: Mapping[str, Sequence[Serve
         yield f"{together_said(silent)}: no usable answer"
 
 
-def _what(one: TypeAnswer, rdtype: int) -> str:
-    return ", ".join(rdata_text(rdtype, value) for value in one.values) or one.denial or "nothing"
+def _what(answer: TypeAnswer, rdtype: int) -> str:
+    return ", ".join(rdata_text(rdtype, value) for value in answer.values) or answer.denial or "nothing"
 
 
 def _divided(usable: Sequence[TypeAnswer], rdtype: int) -> str:
     groups: dict[Values, list[TypeAnswer]] = {}
-    for one in usable:
-        groups.setdefault(one.values, []).append(one)
+    for answer in usable:
+        groups.setdefault(answer.values, []).append(answer)
     return " and ".join(
         f"{_what(members[0], rdtype)} ({together_said(one.server.label for one in members)})"
         for members in groups.values()

@@ -110,32 +110,34 @@ class Views(Part):
     def _telling(self) -> list[SeenInViews]:
         """Names whose addresses tell the views apart, that both have first."""
         apart = []
-        for one in self._seen:
-            addresses = {side.sets.get(A, frozenset()) for side in one.sides}
-            doubtful = any(side.trouble or CNAME in side.sets for side in one.sides)
+        for seen in self._seen:
+            addresses = {side.sets.get(A, frozenset()) for side in seen.sides}
+            doubtful = any(side.trouble or CNAME in side.sets for side in seen.sides)
             if len(addresses) > 1 and not doubtful:
-                apart.append(one)
+                apart.append(seen)
         return sorted(apart, key=lambda one: sum(not side.sets.get(A) for side in one.sides))[:_PROBES]
 
     def verdicts(self) -> Iterator[Verdict]:
-        for one in self._seen:
-            for view, outcome in one.views.items():
-                yield Verdict(one.name, one.rdtype, view, outcome)
+        for seen in self._seen:
+            for view, outcome in seen.views.items():
+                yield Verdict(seen.name, seen.rdtype, view, outcome)
 
     def findings(self) -> Iterator[Finding]:
-        for one in self._seen:
-            yield from one.findings
+        for seen in self._seen:
+            yield from seen.findings
 
 
-def look(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[SeenInViews]:
+def look(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[SeenInViews]:
     """Asks every view for a name and judges what they say."""
-    found = yield from together([at_name(one.name, one.rdtypes, view, atlas) for view in one.views])
-    sides = [side_of(view, lookup) for view, lookup in zip(one.views, found, strict=True)]
+    found = yield from together(
+        [at_name(name_in_views.name, name_in_views.rdtypes, view, atlas) for view in name_in_views.views]
+    )
+    sides = [side_of(view, lookup) for view, lookup in zip(name_in_views.views, found, strict=True)]
     serves = False
     if any(side.there for side in sides) and not all(side.there for side in sides):  # only then it may be hidden
-        serves = one.name in (yield from _name_servers(one, scope, atlas))
-    findings = judge(one.name, sides, scope, serves=serves)
-    return SeenInViews(one.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
+        serves = name_in_views.name in (yield from _name_servers(name_in_views, scope, atlas))
+    findings = judge(name_in_views.name, sides, scope, serves=serves)
+    return SeenInViews(name_in_views.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
 
 
 def _outcome(side: Side, findings: list[Finding]) -> Outcome:
@@ -145,11 +147,11 @@ def _outcome(side: Side, findings: list[Finding]) -> Outcome:
     return "unverified" if side.trouble or any(one.outcome == "unverified" for one in findings) else "agrees"
 
 
-def _name_servers(one: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[set[Name]]:
+def _name_servers(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[set[Name]]:
     """The name servers of the public zones around a name: who is outside needs them, and nobody else."""
     targets: set[Name] = set()
-    for view in one.views:
-        zone = scope.estate.zone_of(one.name, view)
+    for view in name_in_views.views:
+        zone = scope.estate.zone_of(name_in_views.name, view)
         if view in scope.publics and zone is not None:
             found = yield from at_name(zone.apex, (NS,), view, atlas)
             targets.update(found.values)
@@ -222,15 +224,15 @@ def recognise(label: str, server: Server, telling: list[SeenInViews], scope: Vie
     fitting: dict[str, int] = {}
     strange: list[tuple[Name, tuple[bytes, ...]]] = []
     usable = 0
-    for one, answer in zip(telling, answers, strict=True):
+    for seen, answer in zip(telling, answers, strict=True):
         if answer.trouble is not None or answer.alias is not None:
             continue
         usable += 1
-        views = [side.view for side in one.sides if side.sets.get(A, frozenset()) == frozenset(answer.values)]
+        views = [side.view for side in seen.sides if side.sets.get(A, frozenset()) == frozenset(answer.values)]
         for view in views:
             fitting[view] = fitting.get(view, 0) + 1
         if not views:
-            strange.append((one.name, answer.values))
+            strange.append((seen.name, answer.values))
     whole = sorted(view for view, number in fitting.items() if number == usable)
     outcome: Outcome = "agrees"
     findings: list[Finding] = []

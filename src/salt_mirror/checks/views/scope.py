@@ -126,10 +126,10 @@ class ViewsScope:
         """What is expected at a name in a view, by type; an empty set where it must be gone."""
         if not self._expected:
             for zone in self.estate.all_zones():
-                for one in zone.expectations:
-                    at = self._expected.setdefault((zone.view, one.name), {})
-                    value = frozenset((one.rdata,)) if one.presence != "absent" else frozenset[bytes]()
-                    at[one.rdtype] = at.get(one.rdtype, frozenset()) | value
+                for expectation in zone.expectations:
+                    at = self._expected.setdefault((zone.view, expectation.name), {})
+                    value = frozenset((expectation.rdata,)) if expectation.presence != "absent" else frozenset[bytes]()
+                    at[expectation.rdtype] = at.get(expectation.rdtype, frozenset()) | value
         return self._expected.get((view, name), {})
 
     def inside_zones(self) -> Iterator[InsideZone]:
@@ -154,7 +154,9 @@ class ViewsScope:
         if any(self.estate.zone_of(zone.apex, view) is not None for view in self.publics):
             return [(zone.apex, SOA)]
         expected = [
-            (one.name, one.rdtype) for one in zone.expectations if one.presence != "absent" and one.rdtype != SOA
+            (expectation.name, expectation.rdtype)
+            for expectation in zone.expectations
+            if expectation.presence != "absent" and expectation.rdtype != SOA
         ]
         return [(zone.apex, SOA), *list(dict.fromkeys(expected))[:_PROBES]]
 

@@ -109,13 +109,13 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
             raise BadInput(
                 "--from: an audit of several places is a whole one and plans nothing: no --changed, no --remedies"
             )
-        one, ran = audit_from(where, asking, estate, covered)
+        round_, ran = audit_from(where, asking, estate, covered)
         scope = f"{scope} from {' '.join(where.vantages)}".strip()
     else:
-        one = Round(estate, atlas_of(estate), covered, past, how.share)
-        ran = (_spread(where) if how.spread else _carry_out)(one, asking, meter, plans if remedies else None)
+        round_ = Round(estate, atlas_of(estate), covered, past, how.share)
+        ran = (_spread(where) if how.spread else _carry_out)(round_, asking, meter, plans if remedies else None)
     failed: list[str] = []
-    report = _report(estate, one, ran, meter, showing.history, scope, failed)
+    report = _report(estate, round_, ran, meter, showing.history, scope, failed)
     files = wanted_files(showing, lambda report: _fragments(plans, report))
     failed += written(report, files, partial=partial)
     if not showing.quiet and not on_standard_output(files):
@@ -131,13 +131,13 @@ def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None],
     if not where.vantages:
         raise BadInput("--spread shares the work among vantages: --from says which")
 
-    def carry_out(one: Round, asking: Asking, meter: Meter, plans: list[Plan] | None) -> Ran:
-        with afar(one.atlas.estate, where) as found:
-            exchange = found.shared(one.atlas.estate)
+    def carry_out(round_: Round, asking: Asking, meter: Meter, plans: list[Plan] | None) -> Ran:
+        with afar(round_.atlas.estate, where) as found:
+            exchange = found.shared(round_.atlas.estate)
             if not exchange.standing:
                 why = next(iter(found.troubles.values()), "none is there")
                 raise BadInput(f"--spread: no vantage can be used: {why}")
-            ran = _carry_out(one, asking, meter, plans, far=exchange)
+            ran = _carry_out(round_, asking, meter, plans, far=exchange)
             gone = found.troubles | exchange.lost
             if gone:
                 ran.remarks.append(f"the zones were shared without {', '.join(gone)} ({next(iter(gone.values()))})")
@@ -147,25 +147,25 @@ def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None],
 
 
 def _carry_out(
-    one: Round, asking: Asking, meter: Meter, plans: list[Plan] | None, far: FarExchange | None = None
+    round_: Round, asking: Asking, meter: Meter, plans: list[Plan] | None, far: FarExchange | None = None
 ) -> Ran:
     """Runs an audit, and plans what mends its findings; all of them where `plans` are wished for."""
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.cli.arguments import pace_for_a_sweep
     from salt_mirror.cli.execution import run
 
-    estate = one.atlas.estate
-    pairs = one.work.parts.get("pairs")
+    estate = round_.atlas.estate
+    pairs = round_.work.parts.get("pairs")
     if isinstance(pairs, Pairs) and pairs.sweeps:
         pace_for_a_sweep(estate, asking.pace)
     made: list[Plan] = plans if plans is not None else []
-    work = _with_plan(one, made, everything=plans is not None)
+    work = _with_plan(round_, made, everything=plans is not None)
     ran = run(
         work,
-        one.atlas,
+        round_.atlas,
         estate.views,
         asking,
-        total=one.work.total,
+        total=round_.work.total,
         what="things looked at",
         through=meter.through,
         far=far,
@@ -174,21 +174,21 @@ def _carry_out(
 
 
 def _with_plan(
-    one: Round, plans: list[Plan], *, everything: bool
+    round_: Round, plans: list[Plan], *, everything: bool
 ) -> Callable[[Setting, Runner, Callable[[], None]], None]:
     """The audit, and then what mends its findings, planned and proved over the same answers; with `everything` also where that
     is much."""
-    atlas = one.atlas
+    atlas = round_.atlas
 
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
         from salt_mirror.checks.audit.judge import AuditJudge
         from salt_mirror.checks.common.coverage import coverage
         from salt_mirror.cli.execution import planned
 
-        one.run(setting, runner, tick)
-        whole = one.covered == coverage((), (), atlas.estate)
-        judge = AuditJudge(atlas, one.covered, setting, lambda: None, one.work) if whole else None
-        plans.extend(planned(one.work.findings(), atlas, setting, runner, judge, everything=everything))
+        round_.run(setting, runner, tick)
+        whole = round_.covered == coverage((), (), atlas.estate)
+        judge = AuditJudge(atlas, round_.covered, setting, lambda: None, round_.work) if whole else None
+        plans.extend(planned(round_.work.findings(), atlas, setting, runner, judge, everything=everything))
 
     return run
 
@@ -202,7 +202,7 @@ def _fragments(plans: list[Plan], report: Report) -> bytes:
 
 
 def _report(
-    estate: Estate, one: Round, ran: Ran, meter: Meter, history: Path | None, scope: str, failed: list[str]
+    estate: Estate, round_: Round, ran: Ran, meter: Meter, history: Path | None, scope: str, failed: list[str]
 ) -> Report:
     """The report, with what the acceptances and the history have to say; a history that fails now is told in `failed`."""
     from salt_mirror.checks.audit.accepting import sort_out
@@ -212,9 +212,9 @@ def _report(
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.history import FinishedRun, add_run
 
-    work = one.work
+    work = round_.work
     standing, accepted = sort_out(with_causes(repaired(work.findings(), ran)), estate.accept, ran.started.date())
-    if not one.whole:  # what an acceptance is for may lie where nobody looked
+    if not round_.whole:  # what an acceptance is for may lie where nobody looked
         standing = [finding for finding in standing if finding.code != "accept.unused"]
     standing.sort(key=reading_order)
     zones = work.zone_lines(standing)
@@ -228,13 +228,13 @@ def _report(
     if history is not None and not ran.interrupted:
         try:
             done = FinishedRun(
-                scope, ran.started, ran.seconds, outcome, standing, zones, [each.finding for each in accepted], one.whole,
-                one.looks(ran.started),
+                scope, ran.started, ran.seconds, outcome, standing, zones, [each.finding for each in accepted], round_.whole,
+                round_.looks(ran.started),
             )  # fmt: skip
             compared, zones = add_run(history, done, work.looked_at, work.apex_of)
         except BadInput as error:
             failed.append(f"--history: {error}")
-    only, partly = one.covered.told()
+    only, partly = round_.covered.told()
     audit = Audit(
         zones=zones, nothing=work.nothing, saved=ran.saved, accepted=accepted, round_trips=meter.histogram(),
         round_trip_sum=meter.sum_s, history=compared, only=only, partly=partly[:1].upper() + partly[1:],

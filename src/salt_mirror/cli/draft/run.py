@@ -359,8 +359,8 @@ class Drafting:
         files = self._files()
         if not self._learnt.zones:
             tell("nothing was written: no server was found that answers for any of these with authority")
-            for one in self._lacking(files):
-                tell(f"{one.what} {one.give}")
+            for lack in self._lacking(files):
+                tell(f"{lack.what} {lack.give}")
             raise typer.Exit(UNVERIFIED)
         drafted = files.drafted(self._fits)
         written = (self._old is None or self._wish.add) and bool(drafted.new or drafted.more)

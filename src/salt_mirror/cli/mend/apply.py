@@ -61,10 +61,10 @@ class Applying:
 
     def carry_out(self, sets: list[PlannedSet]) -> None:
         """Sends everything that can be sent."""
-        for one in sets:
-            if one.server is None:
+        for planned in sets:
+            if planned.server is None:
                 self._leave(
-                    [one], "no server is known that takes changes of the zone: name it with update = in the zone"
+                    [planned], "no server is known that takes changes of the zone: name it with update = in the zone"
                 )
         for view, apex, server, of_zone in by_server(sets):
             zone = self._atlas.estate.zones[view][apex]
@@ -168,22 +168,22 @@ class Applying:
 
     def take_back(self, missing: Iterable[PlannedSet]) -> None:
         """Counts sets as not carried out that their server said it had, and does not have."""
-        for one in missing:
-            self.done.remove(one)
-            told = carried(one.key, "agrees", "")
+        for planned in missing:
+            self.done.remove(planned)
+            told = carried(planned.key, "agrees", "")
             self.outcomes = [other for other in self.outcomes if replace(other, says="") != told]
-            label = one.server.label if one.server is not None else ""
-            self._leave([one], f"{label} answered that it was done, and does not have it")
+            label = planned.server.label if planned.server is not None else ""
+            self._leave([planned], f"{label} answered that it was done, and does not have it")
 
     def _finish(self, sets: Iterable[PlannedSet], says: str = DONE) -> None:
-        for one in sets:
-            self.done.append(one)
-            self.outcomes.append(carried(one.key, "agrees", says))
+        for planned in sets:
+            self.done.append(planned)
+            self.outcomes.append(carried(planned.key, "agrees", says))
 
     def _leave(self, sets: Iterable[PlannedSet], why: str, outcome: Outcome = "differs") -> None:
-        for one in sets:
-            self._left.add(one.key.name)
-            self.outcomes.append(carried(one.key, outcome, why))
+        for planned in sets:
+            self._left.add(planned.key.name)
+            self.outcomes.append(carried(planned.key, outcome, why))
 
     def _held(self, server: Server, sets: list[PlannedSet]) -> list[tuple[frozenset[bytes] | None, bool, int | None]]:
         """What a server holds of sets now, whether their names exist, and the TTL (seconds); None where it does not say."""
@@ -205,13 +205,15 @@ class Applying:
 
     def _look(self, server: Server, batch: list[PlannedSet], why: str) -> None:
         """After a message whose answer did not come: what became of each set, as the server has it."""
-        for one, (values, _, ttl) in zip(batch, self._held(server, batch), strict=True):
-            if values == one.after and (one.before != one.after or ttl == one.ttl_after):  # or it changes the TTL only
-                self._finish([one], f"done, as {server.label} has it now ({why})")
-            elif values == one.before:
-                self._leave([one], f"{server.label}: {why}; it was not carried out", "unverified")
+        for planned, (values, _, ttl) in zip(batch, self._held(server, batch), strict=True):
+            if values == planned.after and (
+                planned.before != planned.after or ttl == planned.ttl_after
+            ):  # or it changes the TTL only
+                self._finish([planned], f"done, as {server.label} has it now ({why})")
+            elif values == planned.before:
+                self._leave([planned], f"{server.label}: {why}; it was not carried out", "unverified")
             else:
-                self._leave([one], f"{server.label}: {why}; whether it was carried out is not known", "unverified")
+                self._leave([planned], f"{server.label}: {why}; whether it was carried out is not known", "unverified")
 
 
 def _hint(reply: Reply, zone: Zone) -> str:
@@ -238,12 +240,12 @@ def await_servers(
     goals: dict[Goal, dict[Server, Vantage]] = {}
     of: dict[tuple[Goal, Server], list[PlannedSet]] = {}
     runner = Runner(engine)
-    for one, servers in done:
-        goal = Goal(one.key.name, one.key.rdtype, one.after or _left_there(one, runner), through=False)
-        own = () if one.server is None else (one.server,)
+    for planned, servers in done:
+        goal = Goal(planned.key.name, planned.key.rdtype, planned.after or _left_there(planned, runner), through=False)
+        own = () if planned.server is None else (planned.server,)
         goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in (*own, *servers))
         for server in own:
-            of.setdefault((goal, server), []).append(one)
+            of.setdefault((goal, server), []).append(planned)
     if not goals:
         return {}, []
     clock = Clock()
@@ -258,15 +260,17 @@ def await_servers(
     return late, [one for sets in missing.values() for one in sets]
 
 
-def _left_there(one: PlannedSet, runner: Runner) -> frozenset[bytes]:
+def _left_there(planned: PlannedSet, runner: Runner) -> frozenset[bytes]:
     """What a name that nothing is left of has on its server: nothing, or what a wildcard says there (RFC 4592)."""
-    if one.server is None:
+    if planned.server is None:
         return frozenset()
-    beside = join((NO_SIBLING,), parent(one.key.name))
-    own, wild = _asked(runner, [Question(name, one.key.rdtype, one.server) for name in (one.key.name, beside)])
+    beside = join((NO_SIBLING,), parent(planned.key.name))
+    own, wild = _asked(
+        runner, [Question(name, planned.key.rdtype, planned.server) for name in (planned.key.name, beside)]
+    )
     values = frozenset(own.values) if own.trouble is None else frozenset()
     # With the values of before, only a wildcard that gives the same to any name explains it.
-    return values if values != one.before or values == frozenset(wild.values) else frozenset()
+    return values if values != planned.before or values == frozenset(wild.values) else frozenset()
 
 
 def _why_late(slot: Slot) -> str:

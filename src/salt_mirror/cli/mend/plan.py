@@ -222,7 +222,9 @@ class Mending(Sender):
         done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
         everywhere = f", and every server has {'it' if number == 1 else 'them'}" if applying.done and not late else ""
         doubts = [
-            one for one in standing if one.outcome == "unverified" and (one.code, one.subject) not in self._doubted
+            finding
+            for finding in standing
+            if finding.outcome == "unverified" and (finding.code, finding.subject) not in self._doubted
         ]
         left = "what is left was not judged" if self._interrupted else f"{many(len(faults), 'fault')} left"
         left += f"; {len(doubts):,} could not be judged again" if doubts else ""

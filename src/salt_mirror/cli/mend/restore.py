@@ -88,9 +88,9 @@ class Restoring(Sender):
         )  # a view may have a server of its own at the same place
         named = next((one for one in own if one is not None and one.label == line.server), None)
         server = named or self._estate.servers.get(line.server) or primary.server
-        one = set_of(line, server)
-        held = (yield from held_at(one.key, server)) if server is not None else primary.trouble
-        return _Present(one, sent, held, primary.servers)
+        planned = set_of(line, server)
+        held = (yield from held_at(planned.key, server)) if server is not None else primary.trouble
+        return _Present(planned, sent, held, primary.servers)
 
     def _back_report(
         self, begun: datetime, found: _Found, outcomes: Iterable[Carried], late: list[str] | None = None
@@ -137,16 +137,16 @@ class _Found:
 def _sorted_out(looked: list[_Present]) -> _Found:
     """What becomes of each set on the way back. Where the file does not say what was done, what the servers hold decides."""
     found = _Found()
-    for one, sent, held, _ in looked:
+    for planned, sent, held, _ in looked:
         if sent in ("refused", "not sent"):  # whatever it is now, this run has not made it that
             found.refused += sent == "refused"
             found.unsent += sent == "not sent"
         elif isinstance(held, str):
-            found.others.append((one, held))
-        elif held.values == one.after and (not one.after or held.ttl == one.ttl_after) and one.differs:
-            found.back.append(one.turned())
-        elif held.values == one.before and (not one.before or held.ttl == one.ttl_before):
+            found.others.append((planned, held))
+        elif held.values == planned.after and (not planned.after or held.ttl == planned.ttl_after) and planned.differs:
+            found.back.append(planned.turned())
+        elif held.values == planned.before and (not planned.before or held.ttl == planned.ttl_before):
             found.already += 1
         else:
-            found.others.append((one, "changed since: left as it is"))
+            found.others.append((planned, "changed since: left as it is"))
     return found

@@ -276,9 +276,9 @@ def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> l
         raise BadInput("--from watches caches, and --registered only authoritative servers; leave one of them out")
     named = servers_and_groups(asking.at, estate) if asking.at else ()
     found = []
-    for name, one in places.present.items():
-        seen = [server.seen_from(name) for server in named] if named else own_resolvers(name, one)
-        found += [Vantage(server, True, one.group) for server in seen]
+    for name, present in places.present.items():
+        seen = [server.seen_from(name) for server in named] if named else own_resolvers(name, present)
+        found += [Vantage(server, True, present.group) for server in seen]
     return found
 
 

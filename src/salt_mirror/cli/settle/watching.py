@@ -197,7 +197,7 @@ class Finish:
         self._bound_s = bound_s
         self._numbers = {goal: number for number, goal in enumerate(goals)}
         self._dots: list[Dot] = [
-            Dot(one.at, one.vantage, one.kind == "cache", one.goal, one.state, one.settled) for one in past
+            Dot(line.at, line.vantage, line.kind == "cache", line.goal, line.state, line.settled) for line in past
         ]
 
     def recorder(self, journal: Journal | None) -> Callable[[Slot, Sighting], None]:

@@ -238,9 +238,9 @@ def _list(given: list[str], estate: Estate, keys: Path | None, showing: Showing)
         found: list[Present] = list(desk.greet(names).values())
     finally:
         desk.close()
-    for one in found:
-        declared = estate.vantages.get(one.name)
-        one.group = (declared.group if declared is not None else "") or one.group
+    for present in found:
+        declared = estate.vantages.get(present.name)
+        present.group = (declared.group if declared is not None else "") or present.group
     if showing.json:
         sys.stdout.buffer.write(vantages_json(found, desk.address))
     else:

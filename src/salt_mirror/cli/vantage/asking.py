@@ -64,10 +64,10 @@ class Afar:
         except Unreached as error:
             names = self._names(wanted, estate, {})
             self.present = {name: Present(name, trouble=str(error)) for name in names}
-        for name, one in self.present.items():
+        for name, present in self.present.items():
             declared = estate.vantages.get(name)
             if declared is not None and declared.group:
-                one.group = declared.group
+                present.group = declared.group
 
     @staticmethod
     def _names(wanted: list[str], estate: Estate, here: dict[str, str]) -> list[str]:
@@ -112,11 +112,11 @@ class Afar:
         one leaves."""
         from salt_mirror.vantages.exchange import FarExchange
 
-        for one in self.usable.values():
-            networks = [ipaddress.ip_network(text) for text in one.allowed if "://" not in text]
+        for present in self.usable.values():
+            networks = [ipaddress.ip_network(text) for text in present.allowed if "://" not in text]
             beyond = [server.label for server in estate.servers.values() if not _within(server, networks)]
             if beyond:
-                one.trouble = f"it may not ask {beyond[0]}"
+                present.trouble = f"it may not ask {beyond[0]}"
         apexes = {zone.apex for zone in estate.all_zones()}
 
         def choose(question: Question) -> str:

@@ -95,11 +95,11 @@ def _partitions(session: Session, settings_dn: str, domain: str, forest: str) ->
     found = {}
     names = {f"domaindnszones.{domain}": "DomainDnsZones", f"forestdnszones.{forest}": "ForestDnsZones"}
     attributes = ["dnsRoot", "nCName", "msDS-NC-Replica-Locations", "msDS-NC-RO-Replica-Locations"]
-    for one in session.search(f"CN=Partitions,{settings_dn}", "(objectClass=crossRef)", attributes):
-        name = names.get(one.text("dnsroot").lower())
-        if name is not None and one.text("ncname"):
-            holders = [*one.texts("msds-nc-replica-locations"), *one.texts("msds-nc-ro-replica-locations")]
-            found[name] = one.text("ncname"), [dn.lower() for dn in holders]
+    for entry in session.search(f"CN=Partitions,{settings_dn}", "(objectClass=crossRef)", attributes):
+        name = names.get(entry.text("dnsroot").lower())
+        if name is not None and entry.text("ncname"):
+            holders = [*entry.texts("msds-nc-replica-locations"), *entry.texts("msds-nc-ro-replica-locations")]
+            found[name] = entry.text("ncname"), [dn.lower() for dn in holders]
     return found
 
 
@@ -113,25 +113,25 @@ def _controllers(
 ) -> list[_Controller]:
     sites = f"CN=Sites,{settings_dn}"
     hosts = {}
-    for one in session.search(sites, "(objectClass=server)", ["dNSHostName"]):
-        twin = CONFLICT.match(rdns(one.dn)[0][1])
+    for entry in session.search(sites, "(objectClass=server)", ["dNSHostName"]):
+        twin = CONFLICT.match(rdns(entry.dn)[0][1])
         if twin is None:
-            hosts[one.dn.lower()] = one.text("dnshostname").lower().rstrip(".")
+            hosts[entry.dn.lower()] = entry.text("dnshostname").lower().rstrip(".")
         else:
             lost.append(FoundLost(name=twin[1], place="the domain controllers", why="conflict"))
     holders = {dn for _, dns in partitions.values() for dn in dns}
     held = ["hasMasterNCs", "msDS-hasMasterNCs", "msDS-hasFullReplicaNCs"]
     found = []
     wanted = "(|(objectClass=nTDSDSA)(objectClass=nTDSDSARO))"
-    for one in session.search(sites, wanted, ["objectGUID", "options", "msDS-isRODC", "objectClass", *held]):
-        dn = one.dn.lower()
+    for entry in session.search(sites, wanted, ["objectGUID", "options", "msDS-isRODC", "objectClass", *held]):
+        dn = entry.dn.lower()
         host = hosts.get(dn.partition(",")[2], "")
         if not host:
             continue  # what is left of a controller that is gone has a settings object and no host
-        contexts = {context.lower() for attribute in held for context in one.texts(attribute.lower())}
+        contexts = {context.lower() for attribute in held for context in entry.texts(attribute.lower())}
         ours = domain_dn.lower() in contexts
         kept = FoundController(
-            host=host, site=_site_in(one.dn), roles=_roles(one, dn == primary.lower()), guid=one.guid("objectguid"),
+            host=host, site=_site_in(entry.dn), roles=_roles(entry, dn == primary.lower()), guid=entry.guid("objectguid"),
             holds_zones=dn in holders,
         )  # fmt: skip
         found.append(_Controller(dn, host, kept if ours else None))
@@ -144,9 +144,9 @@ def _site_in(dn: str) -> str:
     return parts[3][1] if len(parts) > 3 else ""
 
 
-def _roles(one: Entry, primary: bool) -> list[Role]:
-    options = one.text("options")
-    read_only = one.text("msds-isrodc").upper() == "TRUE" or "ntdsdsaro" in map(str.lower, one.texts("objectclass"))
+def _roles(entry: Entry, primary: bool) -> list[Role]:
+    options = entry.text("options")
+    read_only = entry.text("msds-isrodc").upper() == "TRUE" or "ntdsdsaro" in map(str.lower, entry.texts("objectclass"))
     found: list[Role] = ["pdc-emulator"] if primary else []
     if options.isdigit() and int(options) & _CATALOGUE:
         found.append("global-catalog")
@@ -154,13 +154,13 @@ def _roles(one: Entry, primary: bool) -> list[Role]:
 
 
 def _networks(session: Session, sites_dn: str, remarks: list[str]) -> Iterator[FoundNetwork]:
-    for one in session.search(sites_dn, "(objectClass=subnet)", ["cn", "siteObject"]):
-        site = rdns(one.text("siteobject"))
+    for entry in session.search(sites_dn, "(objectClass=subnet)", ["cn", "siteObject"]):
+        site = rdns(entry.text("siteobject"))
         try:
-            network = parse_network(one.text("cn"))
+            network = parse_network(entry.text("cn"))
         except Unusable:
             network = None
         if network is None:
-            remarks.append(f"the directory has a subnet that is no network: {one.text('cn')[:60]!r}")
+            remarks.append(f"the directory has a subnet that is no network: {entry.text('cn')[:60]!r}")
         else:
             yield FoundNetwork(network=str(network), site=site[0][1] if site else "")

@@ -47,8 +47,8 @@ def zones_in(
 ) -> Iterator[FoundZone]:
     """The zones below a base, which `hosts` serve; what is none goes into `remarks`, and objects that are no records into
     `lost`. Without `records` none are read."""
-    for one in list(session.search(base, "(objectClass=dnsZone)", ["name", "dNSProperty"])):
-        name = one.text("name") or rdns(one.dn)[0][1]
+    for entry in list(session.search(base, "(objectClass=dnsZone)", ["name", "dNSProperty"])):
+        name = entry.text("name") or rdns(entry.dn)[0][1]
         if _NO_ZONES.match(name.lower()):
             continue
         twin = CONFLICT.match(name)
@@ -60,16 +60,16 @@ def zones_in(
         except Unusable:
             remarks.append(f"the directory has a zone whose name is none: {name[:60]!r}")
             continue
-        properties = _properties(one)
+        properties = _properties(entry)
         found = _Records(to_text(apex).rstrip("."), apex)
         if records or name.lower().startswith("_msdcs."):  # it is small, and has the aliases of all controllers
             for node in session.search(
-                one.dn, "(objectClass=dnsNode)", ["name", "dnsRecord", "dNSTombstoned"], below=True
+                entry.dn, "(objectClass=dnsNode)", ["name", "dnsRecord", "dNSTombstoned"], below=True
             ):
                 found.take(node)
             lost += found.lost[: max(0, MOST_LOST - len(lost))]
         yield FoundZone(
-            apex=apex, partition=partition, hosts=hosts, delegated=_delegated(session, one.dn), records=found.records,
+            apex=apex, partition=partition, hosts=hosts, delegated=_delegated(session, entry.dn), records=found.records,
             tombstones=len(found.gone), gone=found.gone[:MOST_GONE], unread=found.unread,
             aging=bool(properties[AGING]) if AGING in properties else None, no_refresh_h=properties.get(NO_REFRESH),
             refresh_h=properties.get(REFRESH),
@@ -147,6 +147,6 @@ class _Records:
 
     def _cannot_read(self, label: str) -> None:
         self.unread += 1
-        one = FoundLost(name=label[:100], place=self._zone, why="unreadable")
-        if one not in self.lost and len(self.lost) < MOST_LOST:
-            self.lost.append(one)
+        lost = FoundLost(name=label[:100], place=self._zone, why="unreadable")
+        if lost not in self.lost and len(self.lost) < MOST_LOST:
+            self.lost.append(lost)

@@ -75,9 +75,9 @@ class DraftFiles:
                 files |= self._records(fit, str(names[fit.zone.apex]))
         keys = [tables.key_table(name, file) for name, file in self.keys if name not in held.keys]
         new = [
-            tables.server_table(one, self.learnt, self.labels, self.works.get(one.server, ""))
-            for one in self.learnt.written
-            if one.server not in self.estate.servers.values()
+            tables.server_table(learnt, self.learnt, self.labels, self.works.get(learnt.server, ""))
+            for learnt in self.learnt.written
+            if learnt.server not in self.estate.servers.values()
         ]
         for number, resolver in enumerate(self.resolvers, 1):
             new.append(tables.resolver_table("system" if number == 1 else f"system-{number}", resolver))
@@ -156,7 +156,9 @@ class DraftFiles:
         ]
         networks = set(held.networks)
         return made + [
-            tables.network_table(one) for one in (found.networks if found else ()) if one.network not in networks
+            tables.network_table(network)
+            for network in (found.networks if found else ())
+            if network.network not in networks
         ]
 
     def _more_servers(

@@ -47,17 +47,17 @@ class Labels:
         return sorted(self.known[server] for server in zone.servers)
 
 
-def _ways_to_call(one: LearntServer) -> list[str]:
-    if one.name is None:
-        return [one.server.endpoint if one.server.port != DNS_PORT else one.server.host]
-    whole = bare(one.name)
-    return [label_text(labels(one.name)[0]), whole]
+def _ways_to_call(learnt: LearntServer) -> list[str]:
+    if learnt.name is None:
+        return [learnt.server.endpoint if learnt.server.port != DNS_PORT else learnt.server.host]
+    whole = bare(learnt.name)
+    return [label_text(labels(learnt.name)[0]), whole]
 
 
-def _described(one: LearntServer) -> str:
+def _described(learnt: LearntServer) -> str:
     """A server that gets no label: its name, and where it was asked."""
-    where = address_text(one.published) if one.published is not None else one.server.endpoint
-    return f"{bare(one.name)} ({where})" if one.name is not None else where
+    where = address_text(learnt.published) if learnt.published is not None else learnt.server.endpoint
+    return f"{bare(learnt.name)} ({where})" if learnt.name is not None else where
 
 
 def _free(ways: list[str], taken: Collection[str]) -> str:
@@ -83,8 +83,8 @@ def zone_table(zone: LearntZone, learnt: Learnt, names: Labels, files: Collectio
     network = zone.network
     name = str(network) if network is not None else bare(zone.apex)
     lines = _comment(f"{bare(zone.apex)} {zone.whence}." if network is not None else f"{_whole(zone.whence)}.")
-    for server, one in zone.others.items():
-        what = f"{names.known[server]} is {one.whence}, and does not answer for it: {one.how}."
+    for server, in_vain in zone.others.items():
+        what = f"{names.known[server]} is {in_vain.whence}, and does not answer for it: {in_vain.how}."
         lines += _comment(what)
     if zone.partition:
         lines += _comment(f"The directory keeps it in {zone.partition}.")
@@ -143,19 +143,21 @@ def isolated_table() -> str:
     )
 
 
-def network_table(one: FoundNetwork) -> str:
+def network_table(network: FoundNetwork) -> str:
     """`[networks."…"]` for a network of a directory's, with its site."""
-    site = f"site = {quoted(one.site)}\n" if one.site else ""
-    return f"# In the directory.\n[networks.{quoted(one.network)}]\n{site}"
+    site = f"site = {quoted(network.site)}\n" if network.site else ""
+    return f"# In the directory.\n[networks.{quoted(network.network)}]\n{site}"
 
 
 def found_directory_table(found: FoundDirectory, view: str, log_on: Mapping[str, str]) -> str:
     """`[[directories]]` for a directory that was read, with how to read it again (`directory` and whose password, by the keys
     of the estate); what it told of its domain controllers is a comment, since it is read anew each time."""
     lines = _comment("Read from the directory itself, and read again by each command that needs it.")
-    for one in found.controllers:
-        what = ", ".join([f"in {one.site}"] * bool(one.site) + [ROLE_WORDS[role] for role in one.roles])
-        lines += _comment(f"Domain domain controller {one.host}{f': {what}' if what else ''}.")
+    for controller in found.controllers:
+        what = ", ".join(
+            [f"in {controller.site}"] * bool(controller.site) + [ROLE_WORDS[role] for role in controller.roles]
+        )
+        lines += _comment(f"Domain domain controller {controller.host}{f': {what}' if what else ''}.")
     lines += ["[[directories]]", f"domain = {quoted(found.domain)}"]
     lines += [f"view = {quoted(view)}"] if view else []
     lines += [f"{key} = {quoted(value)}" for key, value in log_on.items() if value]

@@ -38,9 +38,9 @@ def draw_ages(form: str, title: str, sheet: AgeSheet) -> bytes:
 def _draw_days(axes: Any, sheet: AgeSheet) -> None:
     """How many dynamic records were last refreshed how many days ago, with the limits."""
     limits = {
-        ((one.no_refresh_h or 0) / 24, ((one.no_refresh_h or 0) + one.refresh_h) / 24)
-        for one in sheet.zones
-        if one.no_refresh_h is not None and one.refresh_h is not None
+        ((ages.no_refresh_h or 0) / 24, ((ages.no_refresh_h or 0) + ages.refresh_h) / 24)
+        for ages in sheet.zones
+        if ages.no_refresh_h is not None and ages.refresh_h is not None
     }
     longest = max([*sheet.days, *(int(aged) + 1 for _, aged in limits)], default=1) + 1
     width = max(1, -(-longest // _BARS))

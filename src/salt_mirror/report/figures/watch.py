@@ -128,10 +128,10 @@ def _share(dots: list[Dot], cache: bool, total: int, began_at: float, end: float
     """The moments at which the share of settled records changed, and the share in per cent."""
     done: set[tuple[str, int]] = set()
     xs, ys = [began_at], [0.0]
-    for one in dots:
-        if one.cache is cache:
-            (done.add if one.settled else done.discard)((one.vantage, one.goal))
-            xs.append(one.at)
+    for dot in dots:
+        if dot.cache is cache:
+            (done.add if dot.settled else done.discard)((dot.vantage, dot.goal))
+            xs.append(dot.at)
             ys.append(100.0 * len(done) / total)
     return [*xs, end], [*ys, ys[-1]]
 
@@ -142,12 +142,12 @@ def _spans(dots: list[Dot], key: tuple[str, bool], began_at: float, end: float) 
     states: dict[int, str] = {}
     spans: list[tuple[float, float, str]] = []
     since, state = began_at, "waiting"
-    for one in dots:
-        if (one.vantage, one.cache) != key:
+    for dot in dots:
+        if (dot.vantage, dot.cache) != key:
             continue
-        states[one.goal] = one.state
+        states[dot.goal] = dot.state
         worst = max(states.values(), key=order.index)
         if worst != state:
-            spans.append((since, one.at, state))
-            since, state = one.at, worst
+            spans.append((since, dot.at, state))
+            since, state = dot.at, worst
     return [*spans, (since, end, state)]

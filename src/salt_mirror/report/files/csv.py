@@ -27,11 +27,13 @@ def written(report: Report) -> bytes:
     writer = csv.writer(file, lineterminator="\r\n")
     writer.writerow(_COLUMNS)
     since = since_of(report)
-    for one in report.findings:
-        stood = since.get(one.identity)
+    for finding in report.findings:
+        stood = since.get(finding.identity)
         cells = (
-            one.weight, one.outcome, one.code, catalogue()[one.code].title, one.view, one.name, one.type, one.address or "",
-            one.text, one.cause, one.remedy, one.fate, "; ".join(one.expected), "; ".join(map(evidence_line, one.evidence)),
+            finding.weight, finding.outcome, finding.code, catalogue()[finding.code].title, finding.view,
+            finding.name, finding.type, finding.address or "",
+            finding.text, finding.cause, finding.remedy, finding.fate, "; ".join(finding.expected),
+            "; ".join(map(evidence_line, finding.evidence)),
             stood.isoformat() if stood is not None else "",
         )  # fmt: skip
         writer.writerow([_defused(clean_lines(cell)) for cell in cells])

@@ -122,15 +122,15 @@ def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], li
     for kind in KINDS:
         for fold in folding.of_kind(kind):
             first = len(rows)
-            for one in fold.findings:
-                code = catalogue()[one.code]
-                stood = since.get(one.identity)
+            for finding in fold.findings:
+                code = catalogue()[finding.code]
+                stood = since.get(finding.identity)
                 rows.append(
                     Row(
-                        kind, one.code, code.title, code.meaning, clean(one.place), clean(one.view),
+                        kind, finding.code, code.title, code.meaning, clean(finding.place), clean(finding.view),
                         f"{stood:%Y-%m-%d %H:%M} UTC" if stood is not None and stood < report.started else "",
-                        clean(one.text), REPAIRS[one.fate], clean_lines(one.remedy),
-                        [clean(evidence_line(e)) for e in one.evidence],
+                        clean(finding.text), REPAIRS[finding.fate], clean_lines(finding.remedy),
+                        [clean(evidence_line(e)) for e in finding.evidence],
                     )
                 )  # fmt: skip
             says = "" if fold.alone and not fold.cause else clean(fold.says)
@@ -177,5 +177,7 @@ def _news(report: Report, apexes: list[tuple[str, str]]) -> list[tuple[str, str]
     return lines
 
 
-def _new(one: Finding) -> str:
-    return clean(f"{catalogue()[one.code].title} ({one.code}): {one.name} {one.address or one.type}")
+def _new(finding: Finding) -> str:
+    return clean(
+        f"{catalogue()[finding.code].title} ({finding.code}): {finding.name} {finding.address or finding.type}"
+    )

@@ -48,18 +48,21 @@ def written(report: Report) -> bytes:
             things = things_said(found)
             lines += [f"### {title}: {things or f'{len(found):,}'}", ""]
         cause, mended = "", ""
-        for one in sorted(found, key=lambda one: one.cause):
-            if one.cause and one.cause != cause:
-                lines.append(f"- **{marked(one.cause)}**")
+        for finding in sorted(found, key=lambda one: one.cause):
+            if finding.cause and finding.cause != cause:
+                lines.append(f"- **{marked(finding.cause)}**")
                 mended = ""
-            cause = one.cause
+            cause = finding.cause
             lines.append(
-                f"{'  ' if one.cause else ''}- **{marked(catalogue()[one.code].title)}** {marked(one.text)} (`{one.code}`)"
+                f"{'  ' if finding.cause else ''}- **{marked(catalogue()[finding.code].title)}** "
+                f"{marked(finding.text)} (`{finding.code}`)"
             )
-            if one.remedy and not (one.cause and one.remedy == mended):  # what one change mends is said once
-                lines += ["", f"{'    ' if one.cause else '  '}{REPAIRS[one.fate]}:"] if one.fate else []
-                lines += code(clean_lines(one.remedy), "    " if one.cause else "  ")
-                mended = one.remedy
+            if finding.remedy and not (
+                finding.cause and finding.remedy == mended
+            ):  # what one change mends is said once
+                lines += ["", f"{'    ' if finding.cause else '  '}{REPAIRS[finding.fate]}:"] if finding.fate else []
+                lines += code(clean_lines(finding.remedy), "    " if finding.cause else "  ")
+                mended = finding.remedy
         lines += [""] if found else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
 

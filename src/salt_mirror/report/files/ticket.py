@@ -45,8 +45,10 @@ def sections(report: Report) -> list[Section]:
     plan = report.plan
     planned = [one for one in report.findings if one.fate == "planned"]
     titles: dict[str, list[str]] = {}
-    for one in planned:
-        titles.setdefault(f"{one.weight}: {catalogue()[one.code].title} ({one.code})", []).append(one.place)
+    for finding in planned:
+        titles.setdefault(f"{finding.weight}: {catalogue()[finding.code].title} ({finding.code})", []).append(
+            finding.place
+        )
     back = plan.undo or "FILE"
     found = [
         Section(
@@ -74,10 +76,10 @@ def sections(report: Report) -> list[Section]:
 def _changes(sets: list[SetLine]) -> Iterator[Item]:
     for (view, zone, server), group in groupby(sets, key=lambda one: (one.view, one.zone, one.server)):
         lines = []
-        for one in group:
-            lines += [f"; {'; '.join(one.reasons)}"] if one.reasons else []
-            lines += [f"- {one.name} {one.ttl_before} IN {one.type} {text}" for text in one.gone]
-            lines += [f"+ {one.name} {one.ttl_after} IN {one.type} {text}" for text in one.come]
+        for line in group:
+            lines += [f"; {'; '.join(line.reasons)}"] if line.reasons else []
+            lines += [f"- {line.name} {line.ttl_before} IN {line.type} {text}" for text in line.gone]
+            lines += [f"+ {line.name} {line.ttl_after} IN {line.type} {text}" for text in line.come]
         where = f"{zone} in the view {view}" if view else zone
         yield Item(
             f"{where}, sent to {server}" if server else f"{where}, no server known that takes changes", "\n".join(lines)
@@ -85,26 +87,26 @@ def _changes(sets: list[SetLine]) -> Iterator[Item]:
 
 
 def _waiting(found: list[LeftLine]) -> Iterator[Item]:
-    for one in found:
+    for left in found:
         lines = []
-        for choice in one.choices:
+        for choice in left.choices:
             lines.append(f"{choice.word}: {choice.says}")
             lines += [f"    {line}" for change in choice.changes for line in lines_of(change)]
-        yield Item(one.text, "\n".join(lines))
+        yield Item(left.text, "\n".join(lines))
 
 
 def _left(found: Iterable[LeftLine]) -> Iterator[Item]:
     told: dict[str, list[str]] = {}
-    for one in found:
-        place = f"{one.name} {one.address or one.type}"
-        told.setdefault(one.says, []).append(f"{catalogue()[one.code].title} ({one.code}): {place}")
+    for left in found:
+        place = f"{left.name} {left.address or left.type}"
+        told.setdefault(left.says, []).append(f"{catalogue()[left.code].title} ({left.code}): {place}")
     return (Item(says, "\n".join(places)) for says, places in told.items())
 
 
 def _carried(found: Iterable[Carried]) -> Iterator[Item]:
     told: dict[str, list[str]] = {}
-    for one in found:
-        told.setdefault(one.says, []).append(f"{one.name} {one.type}")
+    for carried_set in found:
+        told.setdefault(carried_set.says, []).append(f"{carried_set.name} {carried_set.type}")
     return (Item(says, "\n".join(names)) for says, names in told.items())
 
 
@@ -114,9 +116,9 @@ def markdown(report: Report) -> bytes:
 
     lines = [f"# {marked(report.headline)}", "", f"{marked(_from(report))}", ""]
     lines += [f"> {marked(remark)}\n>" for remark in report.remarks]
-    for one in sections(report):
-        lines += ["", f"## {one.title}", ""] + ([marked(one.says), ""] if one.says else [])
-        for item in one.items:
+    for section in sections(report):
+        lines += ["", f"## {section.title}", ""] + ([marked(section.says), ""] if section.says else [])
+        for item in section.items:
             lines.append(f"- {marked(item.says)}")
             lines += code(clean_lines(item.lines), "  ") if item.lines else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")

@@ -55,9 +55,9 @@ class AnswerPage:
                 self._matrix(asked, servers)
         else:
             for rdtype in asked.rdtypes:
-                for one in asked.at(rdtype):
-                    if one.values:
-                        self._alone(rdtype, one)
+                for answer in asked.at(rdtype):
+                    if answer.values:
+                        self._alone(rdtype, answer)
             nobody = next((one for one in asked.told if one.usable), None)
             if nobody is not None and not asked.answered:
                 self._line(Text(source(nobody), style="dim"), 8)
@@ -65,8 +65,8 @@ class AnswerPage:
         for why in asked.why:
             self._line(Text.assemble(("why   ", "cyan"), why), 2)
         if self._detail:
-            for one in asked.told:
-                self._message(one)
+            for answer in asked.told:
+                self._message(answer)
         self._line()
 
     def _line(self, text: Text | str = "", indent: int = 0) -> None:
@@ -75,20 +75,20 @@ class AnswerPage:
     def _kind(self, rdtype: int) -> str:
         return f"{type_text(rdtype)} ({rdtype})" if self._detail else type_text(rdtype)
 
-    def _alone(self, rdtype: int, one: TypeAnswer) -> None:
+    def _alone(self, rdtype: int, answer: TypeAnswer) -> None:
         """One server: a line for each value, and who said it."""
-        for alias in one.chain:
+        for alias in answer.chain:
             self._line(f"{'alias':<6}of {to_text(alias)}", 2)
-        rows = in_order(rdtype, one.values) if rdtype != SOA else [("", "")] * len(one.values)
+        rows = in_order(rdtype, answer.values) if rdtype != SOA else [("", "")] * len(answer.values)
         width = max((len(text) for text, _ in rows), default=0)
         for number, (text, note) in enumerate(rows):
             kind = self._kind(rdtype) if number == 0 else ""
             self._line(
                 Text.assemble((f"{kind:<6}", "bold"), f"{text:<{width}}", (f"  {note}" if note else "", "dim")), 2
             )
-        if rdtype == SOA and one.values:
-            self._soa(one.values[0])
-        self._line(Text(f"      {source(one)}", style="dim"), 2)
+        if rdtype == SOA and answer.values:
+            self._soa(answer.values[0])
+        self._line(Text(f"      {source(answer)}", style="dim"), 2)
 
     def _matrix(self, asked: Asked, servers: list[Server]) -> None:
         """Several servers side by side: a row for each value, a column for each server, and how each of them answered."""
@@ -158,19 +158,22 @@ class AnswerPage:
     def _silent(self, asked: Asked) -> None:
         """Servers without a usable answer, each with its reason once."""
         troubles = dict.fromkeys(
-            (one.server, one.answer.trouble or f"what {to_text(one.chain[-1])} has is not known ({one.open_end})")
-            for one in asked.told
-            if not one.usable
+            (
+                answer.server,
+                answer.answer.trouble or f"what {to_text(answer.chain[-1])} has is not known ({answer.open_end})",
+            )
+            for answer in asked.told
+            if not answer.usable
         )
         for server, trouble in troubles:
             self._line(Text(f"      {clean(server.label)} ({server.endpoint}): {trouble}", style="yellow"), 2)
 
-    def _message(self, one: TypeAnswer) -> None:
+    def _message(self, reply: TypeAnswer) -> None:
         """The message itself: flags, sizes, sections, and the bytes if wanted."""
-        answer, message = one.answer, one.answer.message
+        answer, message = reply.answer, reply.answer.message
         question = f"{to_text(answer.question.name)} {type_text(answer.question.rdtype)}"
         self._line(
-            Text(f"message from {clean(one.server.label)} ({one.server.endpoint}) to {question}", style="bold"), 2
+            Text(f"message from {clean(reply.server.label)} ({reply.server.endpoint}) to {question}", style="bold"), 2
         )
         if not message:
             self._line(f"none: {answer.trouble}", 4)
@@ -270,37 +273,37 @@ def in_order(rdtype: int, values: Sequence[bytes]) -> list[tuple[str, str]]:
     return rows
 
 
-def source(one: TypeAnswer, *, short: bool = False) -> str:
+def source(reply: TypeAnswer, *, short: bool = False) -> str:
     """Who answered and how: with authority, or from a cache with what is left of its TTL."""
-    answer = one.answer
-    if one.from_cache:
+    answer = reply.answer
+    if reply.from_cache:
         left = (
             ""
-            if one.ttl is None
-            else f", {one.ttl} s left" + (f" of {one.whole_ttl} s" if one.whole_ttl is not None else "")
+            if reply.ttl is None
+            else f", {reply.ttl} s left" + (f" of {reply.whole_ttl} s" if reply.whole_ttl is not None else "")
         )
         how = f"from a cache{left}"
     else:
-        how = "authoritative" + (f", TTL {one.ttl} s" if one.ttl is not None else "")
+        how = "authoritative" + (f", TTL {reply.ttl} s" if reply.ttl is not None else "")
     if answer.over in _OVERS:
         how += f", {_OVERS[answer.over]}"
     took = f"{answer.rtt_ms:.1f} ms" if answer.rtt_ms is not None else "no time measured"
     if short:
         return f"{how}, {took}"
-    ends = f", its end by {clean(labels_of(one.ended_by))}" if one.ended_by else ""
-    return f"said by {clean(one.server.label)} ({one.server.endpoint}), {how}, {took}{ends}"
+    ends = f", its end by {clean(labels_of(reply.ended_by))}" if reply.ended_by else ""
+    return f"said by {clean(reply.server.label)} ({reply.server.endpoint}), {how}, {took}{ends}"
 
 
 _ABSENT = frozenset(("no such name", "none", "other values"))
 
 
-def _cell(one: TypeAnswer, value: bytes) -> str:
+def _cell(answer: TypeAnswer, value: bytes) -> str:
     """What one server has to do with one value, in a word or two."""
-    if not one.usable:
+    if not answer.usable:
         return "no answer"
-    if value not in one.values:
-        return "other values" if one.values else "no such name" if one.denial == "no such name" else "none"
-    return f"cache, {one.ttl} s" if one.from_cache else f"{one.ttl} s"
+    if value not in answer.values:
+        return "other values" if answer.values else "no such name" if answer.denial == "no such name" else "none"
+    return f"cache, {answer.ttl} s" if answer.from_cache else f"{answer.ttl} s"
 
 
 Printer = Generator[None, tuple[Asked, str], None]

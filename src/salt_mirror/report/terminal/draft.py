@@ -60,9 +60,9 @@ def print_draft(told: DraftSummary, file: TextIO) -> None:
     if told.lacking:
         line()
         line(Text("Not learnt, and how to give it:", style="bold"))
-        for one in told.lacking:
-            line(clean(f"- {one.what}"), 2)
-            line(Text(clean(one.give), style="dim"), 4)
+        for lack in told.lacking:
+            line(clean(f"- {lack.what}"), 2)
+            line(Text(clean(lack.give), style="dim"), 4)
     line()
     line(Text("Next:", style="bold"))
     steps = list(_next(told))

@@ -131,13 +131,15 @@ class Page:
                 self.line(Text.assemble((f"{word:<8}", style), said), 8)
         since = since_of(report)
         ages = [
-            (round((report.started - moment).total_seconds()), one)
-            for one in report.weighing("fault")
-            if (moment := since.get(one.identity)) is not None and moment < report.started
+            (round((report.started - moment).total_seconds()), finding)
+            for finding in report.weighing("fault")
+            if (moment := since.get(finding.identity)) is not None and moment < report.started
         ]
         if ages:
-            longest, one = max(ages, key=lambda pair: pair[0])
-            self.line(f"earlier {len(ages)} faults, the oldest for {duration(longest)}: {one.code} {one.name}", 8)
+            longest, finding = max(ages, key=lambda pair: pair[0])
+            self.line(
+                f"earlier {len(ages)} faults, the oldest for {duration(longest)}: {finding.code} {finding.name}", 8
+            )
 
     @property
     def _zones(self) -> list[tuple[str, str]]:

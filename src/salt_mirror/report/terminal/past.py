@@ -30,9 +30,9 @@ def print_zones(chronicle: Chronicle, file: TextIO) -> None:
         console.print(Text(f"                {clean(one.text)}", style="dim"))
 
 
-def _said(one: ZoneRun) -> Text:
-    if one.faults:
-        return Text(many(one.faults, "fault"), style="bold red")
-    if one.outcome == "unchanged":
+def _said(zone_run: ZoneRun) -> Text:
+    if zone_run.faults:
+        return Text(many(zone_run.faults, "fault"), style="bold red")
+    if zone_run.outcome == "unchanged":
         return Text("unchanged, a sample was asked", style="dim")
-    return Text("unverified", style="yellow") if one.outcome == "unverified" else Text("sound", style="green")
+    return Text("unverified", style="yellow") if zone_run.outcome == "unverified" else Text("sound", style="green")

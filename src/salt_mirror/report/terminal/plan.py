@@ -58,17 +58,17 @@ class PlanPage:
             by = f", sent to {server}" if server else ", no server known that takes changes"
             self._line()
             self._line(Text.assemble((f"{zone}{where}", "bold"), f"  {many(len(sets), 'change')}{clean(by)}"))
-            for one in sets:
-                self._set(one)
+            for line in sets:
+                self._set(line)
 
-    def _set(self, one: SetLine) -> None:
-        why = f"  ({clean('; '.join(one.reasons))})" if one.reasons else ""
-        self._line(Text.assemble((f"{one.name} {one.type}", "bold"), (why, "dim")), 4)
-        for text in one.gone:
-            self._line(Text(f"- {_record(one.ttl_before, text)}", style="bright_red"), 8)
-        for text in one.come:
-            self._line(Text(f"+ {_record(one.ttl_after, text)}", style="green"), 8)
-        kept = len(one.before) - len(one.gone)
+    def _set(self, line: SetLine) -> None:
+        why = f"  ({clean('; '.join(line.reasons))})" if line.reasons else ""
+        self._line(Text.assemble((f"{line.name} {line.type}", "bold"), (why, "dim")), 4)
+        for text in line.gone:
+            self._line(Text(f"- {_record(line.ttl_before, text)}", style="bright_red"), 8)
+        for text in line.come:
+            self._line(Text(f"+ {_record(line.ttl_after, text)}", style="green"), 8)
+        kept = len(line.before) - len(line.gone)
         if kept:
             self._line(
                 Text(f"  {many(kept, 'other record')} of the set {'stays' if kept == 1 else 'stay'}", style="dim"), 8
@@ -87,11 +87,11 @@ class PlanPage:
         self._line()
         self._line(Text(f"NEEDS A DECISION: {len(self._plan.waiting):,}", style="bold yellow"))
         self._line(Text("(--choose remove or register settles all, a line in a --decisions file each)", style="dim"))
-        for one in self._plan.waiting:
+        for left_line in self._plan.waiting:
             self._line()
-            self._line(self._head(one))
-            self._line(clean(one.text), 8)
-            for choice in one.choices:
+            self._line(self._head(left_line))
+            self._line(clean(left_line.text), 8)
+            for choice in left_line.choices:
                 self._line(Text.assemble((f"{choice.word:<10}", "bold"), clean(choice.says)), 8)
                 for change in choice.changes:
                     for line in lines_of(change):
@@ -105,23 +105,23 @@ class PlanPage:
         self._line()
         self._line(Text(title, style=style))
         told: dict[str, list[LeftLine]] = {}
-        for one in lines:
-            told.setdefault(one.says, []).append(one)
+        for left_line in lines:
+            told.setdefault(left_line.says, []).append(left_line)
         for says, group in told.items():
             self._line()
-            for one in group if self._all else group[:_FEW]:
-                self._line(self._head(one))
+            for left_line in group if self._all else group[:_FEW]:
+                self._line(self._head(left_line))
             if len(group) > _FEW and not self._all:
                 self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
             self._line(Text.assemble(("advice  ", "green"), clean(says)), 8)
 
-    def _head(self, one: LeftLine) -> Text:
-        view = f"  [{clean(one.view)}]" if self._views and one.view else ""
-        style = "bold red" if one.weight == "fault" else "yellow"
+    def _head(self, left_line: LeftLine) -> Text:
+        view = f"  [{clean(left_line.view)}]" if self._views and left_line.view else ""
+        style = "bold red" if left_line.weight == "fault" else "yellow"
         return Text.assemble(
-            (f"{one.weight:<8}", style),
-            titled(one.code),
-            f"  {one.name}  {one.address or one.type}{view}",
+            (f"{left_line.weight:<8}", style),
+            titled(left_line.code),
+            f"  {left_line.name}  {left_line.address or left_line.type}{view}",
         )
 
     def carried(self) -> None:
@@ -129,7 +129,9 @@ class PlanPage:
         undone = [one for one in self._plan.carried if one.outcome != "agrees"]
         self._undone(f"NOT DONE: {many(len(undone), 'change')}, and why", undone)
         for says in dict.fromkeys(
-            one.says for one in self._plan.carried if one.outcome == "agrees" and one.says not in (DONE, WOULD_BE_DONE)
+            carried_set.says
+            for carried_set in self._plan.carried
+            if carried_set.outcome == "agrees" and carried_set.says not in (DONE, WOULD_BE_DONE)
         ):
             self._line()
             self._line(Text(clean(says), style="yellow"))
@@ -149,14 +151,14 @@ class PlanPage:
         self._line()
         self._line(Text(title, style="bold red"))
         told: dict[str, list[Carried]] = {}
-        for one in sets:
-            told.setdefault(one.says, []).append(one)
+        for carried_set in sets:
+            told.setdefault(carried_set.says, []).append(carried_set)
         for says, group in told.items():
             self._line()
             self._line(Text(clean(says), style="yellow"))
-            for one in group if self._all else group[:_FEW]:
-                view = f"  [{clean(one.view)}]" if self._views and one.view else ""
-                self._line(f"{one.name}  {one.type}{view}", 8)
+            for carried_set in group if self._all else group[:_FEW]:
+                view = f"  [{clean(carried_set.view)}]" if self._views and carried_set.view else ""
+                self._line(f"{carried_set.name}  {carried_set.type}{view}", 8)
             if len(group) > _FEW and not self._all:
                 self._line(f"and {len(group) - _FEW:,} more (--all lists them)", 8)
 

@@ -137,10 +137,10 @@ def _overview(sheets: Iterable[Sheet]) -> Table:
 
 def _soa(sheet: Sheet) -> Table:
     table = Table(box=None, show_header=False, pad_edge=False)
-    for one in sheet.soa:
-        unit = " s" if one.reads and one.field not in ("serial", "mailbox", "primary") else ""
-        judgement = Text("out of bounds", style="bold yellow") if one.judgement else Text()
-        table.add_row(Text(one.field, style="bold"), one.value + unit, one.reads, judgement)
+    for field in sheet.soa:
+        unit = " s" if field.reads and field.field not in ("serial", "mailbox", "primary") else ""
+        judgement = Text("out of bounds", style="bold yellow") if field.judgement else Text()
+        table.add_row(Text(field.field, style="bold"), field.value + unit, field.reads, judgement)
     return table
 
 
@@ -194,11 +194,11 @@ def _version(row: ServerRow) -> str:
 
 def _name_servers(sheet: Sheet) -> Table:
     table = table_of("name server", "listed by", "addresses in its zone", "glue at the parent")
-    for one in sheet.name_servers:
+    for name_server in sheet.name_servers:
         table.add_row(
-            one.name,
-            ", ".join(one.listed),
-            ", ".join(one.addresses) or clean(one.trouble) or "none",
-            ", ".join(one.glue),
+            name_server.name,
+            ", ".join(name_server.listed),
+            ", ".join(name_server.addresses) or clean(name_server.trouble) or "none",
+            ", ".join(name_server.glue),
         )
     return table

@@ -38,13 +38,24 @@ def print_stations(found: Sequence[ShownVantage], address: str, file: TextIO) ->
     if not found:
         return
     table = table_of("vantage", "group", "state", "version", "clock", "round trip", "its resolvers", "may ask")
-    for one in found:
-        state = Text("there", style="green") if one.trouble is None else Text(clean(one.trouble), style="bold yellow")
-        clock = "" if one.clock_apart_s is None else f"{one.clock_apart_s * 1000:+,.0f} ms"
-        trip = "" if one.round_trip_s is None else f"{one.round_trip_s * 1000:,.0f} ms"
-        resolvers = ", ".join(clean(text.removesuffix(":53")) for text in one.resolvers)
+    for vantage in found:
+        state = (
+            Text("there", style="green")
+            if vantage.trouble is None
+            else Text(clean(vantage.trouble), style="bold yellow")
+        )
+        clock = "" if vantage.clock_apart_s is None else f"{vantage.clock_apart_s * 1000:+,.0f} ms"
+        trip = "" if vantage.round_trip_s is None else f"{vantage.round_trip_s * 1000:,.0f} ms"
+        resolvers = ", ".join(clean(text.removesuffix(":53")) for text in vantage.resolvers)
         table.add_row(
-            clean(one.name), clean(one.group), state, clean(one.version), clock, trip, resolvers, _few(one.allowed)
+            clean(vantage.name),
+            clean(vantage.group),
+            state,
+            clean(vantage.version),
+            clock,
+            trip,
+            resolvers,
+            _few(vantage.allowed),
         )
     console.print()
     print_table(console_for(file), table)

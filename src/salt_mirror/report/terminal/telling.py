@@ -74,21 +74,24 @@ class Teller:
     # In short
 
     def _short(self, fold: Fold) -> list[Line]:
-        one = fold.findings[0]
+        one_finding = fold.findings[0]
         if fold.cause:
             style = "yellow" if fold.kind == "unverified" else "bold red"
             titles = together_said(dict.fromkeys(titled(one.code).plain for one in fold.findings))
             return [
                 (Text.assemble(("cause   ", style), (clean(fold.cause), "bold")), 0),
-                (Text(f"{titles}: {fold.first()}{self._view(one)}"), 8),
+                (Text(f"{titles}: {fold.first()}{self._view(one_finding)}"), 8),
             ]
         if fold.alone:
-            return [(self._head(one), 0)]
+            return [(self._head(one_finding), 0)]
         word = "" if fold.kind == "unverified" else fold.kind
         style = _COLOURS.get(fold.kind, "yellow")
         codes = ", ".join(dict.fromkeys(finding.code for finding in fold.findings))
         told = Text.assemble(
-            (f"{word:<8}", style), (clean(fold.says), "bold"), (f" ({codes})", "dim"), f"{self._view(one)}{fold.named}"
+            (f"{word:<8}", style),
+            (clean(fold.says), "bold"),
+            (f" ({codes})", "dim"),
+            f"{self._view(one_finding)}{fold.named}",
         )
         return [(told, 0)]
 
@@ -98,13 +101,13 @@ class Teller:
         if fold.kind == "unverified":
             return self._doubts(fold.findings)
         by_cause: dict[str, list[Finding]] = {}
-        for one in fold.findings:
-            if one.cause:
-                by_cause.setdefault(one.cause, []).append(one)
+        for finding in fold.findings:
+            if finding.cause:
+                by_cause.setdefault(finding.cause, []).append(finding)
         lines = [line for cause, findings in by_cause.items() for line in self._cause(cause, findings)]
-        for one in fold.findings:
-            if not one.cause or self._everything:  # told above, with what mends it
-                lines += [(Text(), 0), *self._finding(one)]
+        for finding in fold.findings:
+            if not finding.cause or self._everything:  # told above, with what mends it
+                lines += [(Text(), 0), *self._finding(finding)]
         return lines
 
     def _cause(self, cause: str, findings: Sequence[Finding]) -> list[Line]:
@@ -140,8 +143,8 @@ class Teller:
     def _doubts(self, findings: list[Finding]) -> list[Line]:
         lines: list[Line] = []
         by_cause: dict[str, list[Finding]] = {}
-        for one in findings:
-            by_cause.setdefault(one.cause, []).append(one)
+        for finding in findings:
+            by_cause.setdefault(finding.cause, []).append(finding)
         for cause, members in by_cause.items():
             shown = members if self._everything else members[:FIRST]
             lines += [(Text(), 0), (Text(clean(cause), style="yellow"), 0)]
@@ -213,8 +216,8 @@ def _kept(short: list[tuple[Fold, ToldFold]], room: int, size: Callable[[ToldFol
 
 def _by_kind(told: list[ToldFold]) -> dict[str, list[ToldFold]]:
     found: dict[str, list[ToldFold]] = {}
-    for one in told:
-        found.setdefault(one.fold.kind, []).append(one)
+    for fold in told:
+        found.setdefault(fold.fold.kind, []).append(fold)
     return found
 
 
@@ -227,19 +230,19 @@ def evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
     """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
     said: dict[tuple[str, str, str], list[str]] = {}
     families = {"A": "AAAA", "AAAA": "A"}
-    for one in evidence:
-        words = _said(one)
-        if words == _NO_SUCH_TYPE and one.question.endswith(" " + families.get(rdtype, "-")):
+    for evidence_line in evidence:
+        words = _said(evidence_line)
+        if words == _NO_SUCH_TYPE and evidence_line.question.endswith(" " + families.get(rdtype, "-")):
             continue
         how = (
-            _HOW.get(one.over, "")
-            if one.trouble
-            else "authoritative" + _HOW.get(one.over, "")
-            if one.authoritative
+            _HOW.get(evidence_line.over, "")
+            if evidence_line.trouble
+            else "authoritative" + _HOW.get(evidence_line.over, "")
+            if evidence_line.authoritative
             else ""
         )
-        key = (_asked(one.question), words, how)
-        said.setdefault(key, []).append(clean(one.server))
+        key = (_asked(evidence_line.question), words, how)
+        said.setdefault(key, []).append(clean(evidence_line.server))
     rows = [
         (", ".join(dict.fromkeys(who)) + (f" ({how})" if how else ""), f"{question}: {words}")
         for (question, words, how), who in said.items()
@@ -255,9 +258,9 @@ def _asked(question: str) -> str:
     return f"{rdtype} of {address_text(address) if address is not None else name}"
 
 
-def _said(one: Evidence) -> str:
-    if one.values:
-        return ", ".join(one.values)
-    if one.trouble:
-        return one.trouble
-    return "NXDOMAIN" if one.status == "NXDOMAIN" else _NO_SUCH_TYPE
+def _said(evidence: Evidence) -> str:
+    if evidence.values:
+        return ", ".join(evidence.values)
+    if evidence.trouble:
+        return evidence.trouble
+    return "NXDOMAIN" if evidence.status == "NXDOMAIN" else _NO_SUCH_TYPE
