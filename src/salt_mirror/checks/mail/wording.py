@@ -88,16 +88,16 @@ def shared_with_web(seen: MailSeen) -> Test:
 
 
 _SHORT = {
-    "literal": "an address",
-    "alias": "an alias",
-    "missing-host": "the name does not exist",
-    "no-address": "neither A nor AAAA",
-    "private-address": "it cannot be reached from the Internet",
+    "mail.literal": "an address",
+    "mail.alias": "an alias",
+    "mail.missing-host": "the name does not exist",
+    "mail.no-address": "neither A nor AAAA",
+    "mail.private-address": "it cannot be reached from the Internet",
 }
 
 
 def exchanger_test(title: str, bad: set[str], why: str) -> Test:
     """One small test of an exchanger; `bad` are the codes that speak against it."""
-    if "unverified" in bad and len(bad) == 1:
+    if bad == {"mail.unverified"}:
         return Test(mark="unverified", title=title, says="could not be asked", why=why)
     return Test(mark="fault" if bad else "ok", title=title, says=_SHORT[min(bad)] if bad else "", why=why)
