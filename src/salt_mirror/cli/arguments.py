@@ -76,7 +76,7 @@ def views_of(asking: Asking, estate: Estate) -> list[str]:
 
 def atlas_of(
     estate: Estate,
-    given: tuple[Server, ...] = (),
+    servers: tuple[Server, ...] = (),
     *,
     resolvers_too: bool = False,
     resolvers: Iterable[Server] | None = None,
@@ -84,8 +84,8 @@ def atlas_of(
     """Return the atlas of an estate, wherever one is made. `given` servers are asked about everything, and then no resolver but
     with `resolvers_too`; `resolvers` find servers in place of the estate's, or the system's."""
     if resolvers is None:
-        resolvers = finders(estate) if resolvers_too or not given else ()
-    atlas = Atlas(estate, given=given, resolvers=resolvers, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,)))
+        resolvers = finders(estate) if resolvers_too or not servers else ()
+    atlas = Atlas(estate, given=servers, resolvers=resolvers, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,)))
     atlas.source_of = source_address
     return atlas
 
@@ -124,19 +124,19 @@ def words_in(given: list[str] | None) -> list[str]:
 def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> tuple[Server, ...]:
     """The servers that an option names; `place` is what errors call it."""
     with about(place):
-        found = tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
-    for server in found:
+        servers = tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
+    for server in servers:
         if len(server.address) not in estate.families:
             only = "--ipv4-only" if estate.families == {4} else "--ipv6-only"
             raise BadInput(f"{place}: {shown(server.label)} has no address that {only} allows")
-    return found
+    return servers
 
 
-def server_at(given: str, estate: Estate, place: str) -> Server:
+def server_at(text: str, estate: Estate, place: str) -> Server:
     """The one server that an option names. Raises BadInput for none, or several."""
-    found = servers_at([given], estate, place)
+    found = servers_at([text], estate, place)
     if len(found) != 1:
-        raise BadInput(f"{place}: {shown(given)} has to name one server; expected an address, or a name of the estate")
+        raise BadInput(f"{place}: {shown(text)} has to name one server; expected an address, or a name of the estate")
     return found[0]
 
 

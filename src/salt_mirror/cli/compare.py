@@ -70,8 +70,8 @@ def _later(
 
     if after is not None:
         later, new = read_snapshot(after)
-        said = f"{before} of {head.taken_at} against {after} of {later.taken_at}"
-        return [one for one in new if asking.view in (None, one.view)], Ran(now(), 0.0, 0, 0, 0, [said], False)
+        text = f"{before} of {head.taken_at} against {after} of {later.taken_at}"
+        return [one for one in new if asking.view in (None, one.view)], Ran(now(), 0.0, 0, 0, 0, [text], False)
     sets = dict.fromkeys((one.view, from_text(one.name), type_from_text(one.type)) for one in old)
     views = list(dict.fromkeys(one.view for one in old)) or views_of(asking, estate)
     for expectation in planned:

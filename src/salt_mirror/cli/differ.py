@@ -65,11 +65,11 @@ def _zones(asked_server: Server, another: Server, given: list[str], asking: Aski
     if given:
         found = names_in_views(given, asking, estate)
         # A zone that stands in several views is the one that these servers are listed for.
-        told = {name for name, view in found if listed(view, name)}
+        values = {name for name, view in found if listed(view, name)}
         return [
             TwoZones(name, view, (asked_server, another))
             for name, view in found
-            if name not in told or listed(view, name)
+            if name not in values or listed(view, name)
         ]
     zones = [zone for view in views_of(asking, estate) for zone in estate.zones[view].values()]
     served = [zone for zone in zones if listed(zone.view, zone.apex)]

@@ -92,13 +92,13 @@ def read_directories(estate: Estate, asking: Asking, *, records: bool, detail: b
     for number, entry in enumerate(estate.directories):
         if entry.urls:
             try:
-                found, url, failed = _read_somewhere(estate, entry, asking, records=records)
+                directory, url, failed = _read_somewhere(estate, entry, asking, records=records)
             except DirectoryFailed as error:
                 more = f"; the library says: {error.detail}" if detail and error.detail else ""
                 estate.unread[entry.domain, entry.view] = printable(str(error) + more)
                 continue
             estate.remarks += [f"{why}; the directory was read from {url}" for why in failed]
-            take_directory(estate, number, found, url, records=records)
+            take_directory(estate, number, directory, url, records=records)
 
 
 def _read_somewhere(
@@ -129,10 +129,10 @@ def _read_somewhere(
         if not others:
             raise
         try:
-            found, url, failed = read_first(others, read)
+            directory, url, failed = read_first(others, read)
         except DirectoryFailed as worse:
             raise DirectoryFailed(f"{error}; {worse}", error.detail, ours=worse.ours) from None
-        return found, url, [str(error), *failed]
+        return directory, url, [str(error), *failed]
 
 
 _MOST_CONTROLLERS = 8
@@ -174,59 +174,59 @@ def read_first(urls: Sequence[str], read: Callable[[str], FoundDirectory]) -> tu
     raise DirectoryFailed("; ".join(failed), detail, ours=ours)
 
 
-def take_directory(estate: Estate, number: int, found: FoundDirectory, url: str, *, records: bool) -> None:
+def take_directory(estate: Estate, number: int, directory: FoundDirectory, url: str, *, records: bool) -> None:
     """Takes what a directory that was read at a URL tells into one of the estate's entries: its controllers, which zones it
     keeps and how those replicate, what is no record in it, and with `records` their ages."""
     entry = estate.directories[number]
-    estate.directories[number] = _with_controllers(entry, found)
-    for zone in found.zones:
-        estate.replicated[entry.view, zone.apex] = _replication_of(zone, found, records=records)
-    estate.remarks += remarks_of(found, url)
+    estate.directories[number] = _with_controllers(entry, directory)
+    for zone in directory.zones:
+        estate.replicated[entry.view, zone.apex] = _replication_of(zone, directory, records=records)
+    estate.remarks += remarks_of(directory, url)
     if records:
-        _take_ages(estate, entry, url, found)
+        _take_ages(estate, entry, url, directory)
 
 
-def take_everywhere(estate: Estate, found: FoundDirectory, url: str) -> None:
+def take_everywhere(estate: Estate, directory: FoundDirectory, url: str) -> None:
     """Takes what a directory told, with its records, into every entry of an estate that would read it."""
     for number, entry in enumerate(estate.directories):
-        if entry.urls and entry.domain == found.domain:
-            take_directory(estate, number, found, url, records=True)
+        if entry.urls and entry.domain == directory.domain:
+            take_directory(estate, number, directory, url, records=True)
 
 
-def _replication_of(zone: FoundZone, found: FoundDirectory, *, records: bool) -> Replicated:
+def _replication_of(zone: FoundZone, directory: FoundDirectory, *, records: bool) -> Replicated:
     ways: dict[Name, list[Inbound]] = {}
-    for inbound in found.inbound:
+    for inbound in directory.inbound:
         if inbound.partition == zone.partition:
             moment = datetime.fromtimestamp(inbound.succeeded, UTC) if inbound.succeeded is not None else None
             way = Inbound(printable(inbound.source), moment, inbound.failures, inbound.error)
             ways.setdefault(from_text(inbound.host), []).append(way)
     hosts = {host: tuple(ways[host]) if host in ways else None for host in map(from_text, zone.hosts)}
-    untold = {from_text(host): printable(why) for host, why in found.untold.items()}
+    untold = {from_text(host): printable(why) for host, why in directory.untold.items()}
     aliases = {one.name: one.rdata for one in zone.records if one.rdtype == CNAME}
     pointers = tuple(dict.fromkeys(one.name for one in zone.records if one.rdtype == PTR)) if records else None
     return Replicated(zone.partition, hosts, untold, tuple(zone.delegated), aliases, pointers)
 
 
-def remarks_of(found: FoundDirectory, url: str) -> list[str]:
+def remarks_of(directory: FoundDirectory, url: str) -> list[str]:
     """What has to be known of a directory beside what it holds: objects that are no records, a clock that is off."""
     said = [
         f"{url}: {printable(lost.name)} in {printable(lost.place)} is there twice: two domain controllers made it at once, and "
         "replication left a conflict object (CNF) beside it"
         if lost.why == "conflict"
         else f"{url}: {printable(lost.name)} in {printable(lost.place)} could not be read"
-        for lost in found.lost
+        for lost in directory.lost
     ]
-    if found.clock_s is not None and abs(found.clock_s) > SKEW_S:
-        way = "ahead of" if found.clock_s > 0 else "behind"
-        said.append(f"the clock of {url} is {abs(found.clock_s):.0f} s {way} ours: so are the ages that it reports")
-    return said + [f"{url}: {printable(remark)}" for remark in found.remarks]
+    if directory.clock_s is not None and abs(directory.clock_s) > SKEW_S:
+        way = "ahead of" if directory.clock_s > 0 else "behind"
+        said.append(f"the clock of {url} is {abs(directory.clock_s):.0f} s {way} ours: so are the ages that it reports")
+    return said + [f"{url}: {printable(remark)}" for remark in directory.remarks]
 
 
-def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, found: FoundDirectory) -> None:
+def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, directory: FoundDirectory) -> None:
     """Takes what a directory says of the ages of the estate's zones."""
     from salt_mirror.estate.exports import of_directory
 
-    for found_zone in found.zones:
+    for found_zone in directory.zones:
         zone = estate.zones.get(entry.view, {}).get(found_zone.apex)
         if zone is not None:
             estate.ages.zones.setdefault((entry.view, found_zone.apex), []).append(
@@ -234,13 +234,13 @@ def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, found: FoundDire
             )
 
 
-def _with_controllers(entry: DirectoryEntry, found: FoundDirectory) -> DirectoryEntry:
+def _with_controllers(entry: DirectoryEntry, directory: FoundDirectory) -> DirectoryEntry:
     """The entry with what the directory says of its controllers."""
     controllers = [
         ControllerEntry(controller.host, controller.site, controller.roles, controller.guid, controller.holds_zones)
-        for controller in found.controllers
+        for controller in directory.controllers
     ]
-    return replace(entry, forest=found.forest, guid=found.guid, sites=found.sites, controllers=controllers)
+    return replace(entry, forest=directory.forest, guid=directory.guid, sites=directory.sites, controllers=controllers)
 
 
 def _read(entry: DirectoryEntry, path: Path | None, records: bool, url: str) -> FoundDirectory:
@@ -250,9 +250,9 @@ def _read(entry: DirectoryEntry, path: Path | None, records: bool, url: str) -> 
         file = folder / entry.password_file if entry.password_file else None
         password = password_of(entry.user, file, entry.password_env)
     ca_file = str((folder / entry.ca_file).absolute()) if entry.ca_file else ""
-    found = read_directory(
+    directory = read_directory(
         Access(url=url, user=entry.user, password=password, ca_file=ca_file, records=records, replication=True)
     )
-    if from_text(found.domain) != from_text(entry.domain):
-        raise DirectoryFailed(f"it is the directory of {found.domain}, and not of {entry.domain}")
-    return found
+    if from_text(directory.domain) != from_text(entry.domain):
+        raise DirectoryFailed(f"it is the directory of {directory.domain}, and not of {entry.domain}")
+    return directory

@@ -119,8 +119,8 @@ def _since(text: str) -> datetime:
 
     try:
         if text[:4].isdigit() and "-" in text:
-            found = datetime.fromisoformat(text)
-            return found.astimezone(UTC)  # without an offset it is this computer's time, as everywhere
+            moment = datetime.fromisoformat(text)
+            return moment.astimezone(UTC)  # without an offset it is this computer's time, as everywhere
         return datetime.now(UTC) - timedelta(seconds=seconds_of(text, "--since"))
     except (ValueError, OverflowError):
         raise BadInput(f"--since: {shown(text)} is no time; expected one such as 14d, 12h or 2026-11-01") from None

@@ -67,11 +67,11 @@ def rollcall(
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
     origin = only if only is not None else first_forward(asking, estate)
-    given = _given([*(sources or []), *(records or [])], origin, problems, spec_of(listing), estate.networks)
+    expectations = _given([*(sources or []), *(records or [])], origin, problems, spec_of(listing), estate.networks)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
-        given = _held(held_by, estate, given, asking, only)
-    sets = expected_sets(estate, given, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
+        expectations = _held(held_by, estate, expectations, asking, only)
+    sets = expected_sets(estate, expectations, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
     if not sets:
         raise BadInput(
             "nothing to call: no expectation fits; give files of expected records, or an estate with zones that expect some"
@@ -136,7 +136,7 @@ def _given(
 
 
 def _held(
-    held_by: str, estate: Estate, given: list[Expectation] | None, asking: Asking, zone: Name | None
+    held_by: str, estate: Estate, expectations: list[Expectation] | None, asking: Asking, zone: Name | None
 ) -> list[Expectation]:
     """What one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
     from salt_mirror.cli.arguments import server_at, views_of
@@ -150,7 +150,7 @@ def _held(
     zones = [one for where in views_of(asking, estate) for one in estate.zones[where].values()]
     found: list[Expectation] = []
     refused = ""
-    if given is None:
+    if expectations is None:
         served = [one.apex for one in zones if one.servers is None or server.same_place_as_any(one.servers)]
         for apex in dict.fromkeys([zone] if zone is not None else served):
             whole: list[Expectation] = []
@@ -167,12 +167,12 @@ def _held(
                 found += whole  # and stays, whatever becomes of the zone above it
         if found and not refused:
             return found
-        given = [one for held in zones for one in held.expectations]
-    said = _said_by(server, given, asking)
-    if not said and not found:
+        expectations = [one for held in zones for one in held.expectations]
+    expectations = _said_by(server, expectations, asking)
+    if not expectations and not found:
         why = f" (transfer of {refused})" if refused else ""
         raise BadInput(f"--as-held-by: {server.label} handed over no zone{why}, and answered for no expected name")
-    return found + said
+    return found + expectations
 
 
 def _said_by(server: Server, names: list[Expectation], asking: Asking) -> list[Expectation]:

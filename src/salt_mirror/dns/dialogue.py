@@ -231,13 +231,13 @@ def _folded(answer: Answer) -> bytes | Answer:
     return answer
 
 
-def _unfolded(kept: bytes | Answer, question: Question) -> Answer:
-    if not isinstance(kept, bytes):
-        return kept
-    if len(kept) == 2:
-        return Answer(question, "NXDOMAIN" if kept[0] else "NOERROR", True, over=_OVER_TEXTS[kept[1]])
-    over, ttl, rtt_ms = _FOLD.unpack_from(kept)
-    return Answer(question, "NOERROR", True, (kept[_FOLD.size :],), ttl, rtt_ms=rtt_ms, over=_OVER_TEXTS[over])
+def _unfolded(answer: bytes | Answer, question: Question) -> Answer:
+    if not isinstance(answer, bytes):
+        return answer
+    if len(answer) == 2:
+        return Answer(question, "NXDOMAIN" if answer[0] else "NOERROR", True, over=_OVER_TEXTS[answer[1]])
+    over, ttl, rtt_ms = _FOLD.unpack_from(answer)
+    return Answer(question, "NOERROR", True, (answer[_FOLD.size :],), ttl, rtt_ms=rtt_ms, over=_OVER_TEXTS[over])
 
 
 def put(batch: list[Question]) -> Dialogue[list[Answer]]:

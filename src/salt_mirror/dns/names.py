@@ -160,12 +160,12 @@ def is_name(raw: bytes) -> bool:
 
 def labels(name: Name) -> tuple[bytes, ...]:
     """The labels of a name from left to right, without the root's."""
-    found = []
+    values = []
     at = 0
     while size := name[at]:
-        found.append(name[at + 1 : at + 1 + size])
+        values.append(name[at + 1 : at + 1 + size])
         at += size + 1
-    return tuple(found)
+    return tuple(values)
 
 
 def join(parts: tuple[bytes, ...], suffix: Name = ROOT) -> Name:
@@ -183,11 +183,11 @@ def parent(name: Name) -> Name:
 
 def ancestors(name: Name) -> list[Name]:
     """The name itself and every name above it, the root last."""
-    found = [name]
+    values = [name]
     while name != ROOT:
         name = name[name[0] + 1 :]
-        found.append(name)
-    return found
+        values.append(name)
+    return values
 
 
 def is_within(name: Name, zone: Name) -> bool:

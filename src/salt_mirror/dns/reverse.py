@@ -80,14 +80,14 @@ def network_zone(network: Network) -> Name:
 def zone_network(zone: Name) -> Network | None:
     """The network whose pointers a reverse zone holds; None when the name says none (forward, classless, the tree's top)."""
     parts = labels(zone)
-    kept = parts[:-2]
+    values = parts[:-2]
     try:
-        if is_within(zone, IN_ADDR) and 1 <= len(kept) <= 4:
-            packed = bytes(_OCTET_OF[part] for part in reversed(kept)).ljust(4, b"\0")
-            return ipaddress.IPv4Network((packed, 8 * len(kept)))
-        if is_within(zone, IP6) and 1 <= len(kept) <= 32:
-            digits = "".join(f"{_NIBBLE_OF[part]:x}" for part in reversed(kept)).ljust(32, "0")
-            return ipaddress.IPv6Network((bytes.fromhex(digits), 4 * len(kept)))
+        if is_within(zone, IN_ADDR) and 1 <= len(values) <= 4:
+            packed = bytes(_OCTET_OF[part] for part in reversed(values)).ljust(4, b"\0")
+            return ipaddress.IPv4Network((packed, 8 * len(values)))
+        if is_within(zone, IP6) and 1 <= len(values) <= 32:
+            digits = "".join(f"{_NIBBLE_OF[part]:x}" for part in reversed(values)).ljust(32, "0")
+            return ipaddress.IPv6Network((bytes.fromhex(digits), 4 * len(values)))
     except KeyError:
         return None
     return None

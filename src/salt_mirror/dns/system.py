@@ -30,16 +30,16 @@ def system_resolvers() -> tuple[Server, ...]:
     import dns.resolver
 
     try:
-        found = dns.resolver.Resolver(configure=True)
+        resolver = dns.resolver.Resolver(configure=True)
     except (dns.exception.DNSException, OSError):
         return ()
     servers = []
-    for nameserver in found.nameservers:
+    for nameserver in resolver.nameservers:
         try:
             address = ipaddress.ip_address(str(nameserver).partition("%")[0]).packed
         except ValueError:
             continue
-        servers.append(paced(Server(f"system resolver {nameserver}", address, found.port)))
+        servers.append(paced(Server(f"system resolver {nameserver}", address, resolver.port)))
     return tuple(servers)
 
 
@@ -51,10 +51,10 @@ def search_list() -> list[Name]:
     import dns.resolver
 
     try:
-        found = dns.resolver.Resolver(configure=True)
+        resolver = dns.resolver.Resolver(configure=True)
     except (dns.exception.DNSException, OSError):
         return []
-    return [suffix.to_digestable() for suffix in (*found.search, found.domain) if len(suffix) > 1]
+    return [suffix.to_digestable() for suffix in (*resolver.search, resolver.domain) if len(suffix) > 1]
 
 
 def addresses_of(host: str) -> list[bytes]:

@@ -16,8 +16,8 @@ class BadInput(Unusable):
     @classmethod
     def at(cls, path: Path | str, line: int | None, what: str) -> BadInput:
         """An error in a file, with its line where that is known."""
-        said = shown_path(path)
-        return cls(f"{said}, line {line}: {what}" if line else f"{said}: {what}")
+        text = shown_path(path)
+        return cls(f"{text}, line {line}: {what}" if line else f"{text}: {what}")
 
     @classmethod
     def unknown(

@@ -54,7 +54,7 @@ def read_leases(path: Path, networks: Networks, origin: Name, now: float) -> dic
     """The last entry of each address in a file of leases, live or not. Raises BadInput."""
     text = read_text(path, as_is=True)
     begin = text.lstrip("\ufeff \r\n")
-    found: dict[bytes, Leased] = {}
+    leases: dict[bytes, Leased] = {}
     reader = kea_leases if begin.startswith("address") else xml_leases if begin.startswith("<") else isc_leases
     for lease in reader(text if reader is kea_leases else with_feeds(text), path, None):
         name = None
@@ -63,5 +63,5 @@ def read_leases(path: Path, networks: Networks, origin: Name, now: float) -> dic
             with about(f"{path}, line {lease.line}"):
                 name = from_text(lease.host, zone if "." not in lease.host.rstrip(".") else None)
         live = lease.live and (lease.until is None or lease.until > now)
-        found[lease.address] = Leased(live, name, lease.until)
-    return found
+        leases[lease.address] = Leased(live, name, lease.until)
+    return leases

@@ -363,5 +363,5 @@ def _choices(place: str) -> tuple[str, ...]:
 
 def _place(place: str) -> str:
     """`zones[0].name` as `zones, entry 1, name`; the file itself for an empty path."""
-    said = re.sub(r"\[(\d+)\]", lambda m: f", entry {int(m[1]) + 1}", place)
-    return re.sub(r"\[\.\.\.\]", "", said).replace(".", ", ") or "the top of the file"
+    text = re.sub(r"\[(\d+)\]", lambda m: f", entry {int(m[1]) + 1}", place)
+    return re.sub(r"\[\.\.\.\]", "", text).replace(".", ", ") or "the top of the file"

@@ -44,10 +44,10 @@ def read_master_file(path: Path, origin: Name, problems: list[Unusable] | None =
     Raises BadInput with file and line for anything that cannot be read; with `problems`, a damaged line is put there
     instead and does not hide the rest.
     """
-    found: list[Expectation] = []
-    pieces = _Pieces(found, problems)
+    expectations: list[Expectation] = []
+    pieces = _Pieces(expectations, problems)
     pieces.read(path, read_text(path), pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
-    return found
+    return expectations
 
 
 def read_master_text(
@@ -59,10 +59,10 @@ def read_master_text(
 ) -> list[Expectation]:
     """The same for a text that is at hand already; `path` is what errors name. `instead` has texts in place of included
     files."""
-    found: list[Expectation] = []
-    pieces = _Pieces(found, problems, instead)
+    expectations: list[Expectation] = []
+    pieces = _Pieces(expectations, problems, instead)
     pieces.read(path, text, pieces.reader(dns.name.from_wire(origin, 0)[0]), ())
-    return found
+    return expectations
 
 
 _AGE = re.compile(r"\[AGE:(\d{1,9})\]", re.IGNORECASE)
@@ -85,12 +85,12 @@ def _without_ages(text: str) -> tuple[str, dict[int, int]]:
 class _RecordCollector:
     """What dnspython's reader takes for a zone transaction: it hands over records one by one."""
 
-    def __init__(self, found: list[Expectation]) -> None:
+    def __init__(self, expectations: list[Expectation]) -> None:
         self.manager = self
         self.path = Path()
         self.line = 0
         self.ages: dict[int, int] = {}
-        self._found = found
+        self._found = expectations
 
     def origin_information(self) -> tuple[dns.name.Name, bool, dns.name.Name]:
         return dns.name.root, False, dns.name.root
@@ -133,10 +133,13 @@ class _LineKeeping(dns.tokenizer.Tokenizer):
 
 class _Pieces:
     def __init__(
-        self, found: list[Expectation], problems: list[Unusable] | None, instead: Mapping[Path, str] | None = None
+        self,
+        expectations: list[Expectation],
+        problems: list[Unusable] | None,
+        instead: Mapping[Path, str] | None = None,
     ) -> None:
         self._instead = instead or {}
-        self._collector = _RecordCollector(found)
+        self._collector = _RecordCollector(expectations)
         self._problems = problems
         self._included = self._generated = 0
 
@@ -195,11 +198,11 @@ class _Pieces:
 
     def _count_generated(self, directive: str, path: Path, line: int) -> None:
         """Raises BadInput for a `$GENERATE` line that makes more records, or wider numbers, than a zone has."""
-        said = _RANGE.match(directive)
-        if said is None:
+        match = _RANGE.match(directive)
+        if match is None:
             return  # the reader says what is wrong
-        numbers = [number_in(one or "1", MAX_TTL) for one in said.groups()]
-        wide = [one for one in re.findall(r"\d+", directive[said.end() :]) if number_in(one, _WIDEST) is None]
+        numbers = [number_in(one or "1", MAX_TTL) for one in match.groups()]
+        wide = [one for one in re.findall(r"\d+", directive[match.end() :]) if number_in(one, _WIDEST) is None]
         if None not in numbers and not wide:
             begin, end, step = (one or 0 for one in numbers)
             self._generated += max(0, end - begin) // max(1, step) + 1
@@ -231,5 +234,5 @@ class _Pieces:
 
 def _plain(error: Exception) -> str:
     """dnspython's message without the place, which ours gives."""
-    said = str(error) or type(error).__name__
-    return re.sub(r"\A\S*?:\d+: ", "", said.splitlines()[0])
+    text = str(error) or type(error).__name__
+    return re.sub(r"\A\S*?:\d+: ", "", text.splitlines()[0])

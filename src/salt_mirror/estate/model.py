@@ -163,8 +163,8 @@ class Estate:
         self.finders = tuple(server for server in self.finders if len(server.address) == length)
         self.twins = [server for server in self.twins if len(server.address) == length]
         if left:
-            kept = "IPv4" if length == 4 else "IPv6"
-            self.remarks.append(f"not asked, since only {kept} is used: {', '.join(left)}")
+            text = "IPv4" if length == 4 else "IPv6"
+            self.remarks.append(f"not asked, since only {text} is used: {', '.join(left)}")
 
     def reached(self, address: bytes, port: int = DNS_PORT) -> tuple[bytes, int]:
         """Where a published address is reached from here (`[reach]`); a port that was given stands."""
@@ -175,5 +175,5 @@ def _kept_to(zone: Zone, length: int) -> Zone:
     """Return a zone without its servers whose addresses are of another length."""
     if zone.servers is None:
         return zone
-    kept = tuple(server for server in zone.servers if len(server.address) == length)
-    return replace(zone, servers=kept, primary=zone.primary if zone.primary in kept else None)
+    servers = tuple(server for server in zone.servers if len(server.address) == length)
+    return replace(zone, servers=servers, primary=zone.primary if zone.primary in servers else None)

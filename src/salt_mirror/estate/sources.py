@@ -108,16 +108,16 @@ _LOGON = frozenset((b"\x05_ldap", b"\x09_kerberos"))
 """What every list of a controller's logon service has locators of."""
 
 
-def _as_parts(found: list[Expectation]) -> list[Expectation]:
+def _as_parts(expectations: list[Expectation]) -> list[Expectation]:
     """A master file without SOA whose locators, those of a directory among them, all lead to one host is what one controller's
     logon service writes down: the sets have that host's records, and others put theirs beside them."""
-    locators = [one for one in found if one.rdtype == SRV]
+    locators = [one for one in expectations if one.rdtype == SRV]
     hosts = {one.rdata[TARGET_AT[SRV] :] for one in locators}
     services = {one.name[: one.name[0] + 1] for one in locators}
-    if len(hosts) == 1 and services >= _LOGON and not any(one.rdtype == SOA for one in found):
-        for expectation in found:
+    if len(hosts) == 1 and services >= _LOGON and not any(one.rdtype == SOA for one in expectations):
+        for expectation in expectations:
             expectation.presence = "present"
-    return found
+    return expectations
 
 
 def _pointer_of(expectation: Expectation) -> Expectation:
@@ -151,7 +151,7 @@ def _read(
     if form in _LEASE_READERS:
         moment = now if now is not None else time.time()
         return expected_of(_LEASE_READERS[form](text, path, problems), path, origin, networks, moment, problems)
-    found = []
+    expectations = []
     for number, one in json_lines(text.splitlines(), _JsonLine, path):
         try:
             if isinstance(one, BadInput):
@@ -159,12 +159,12 @@ def _read(
             ttl = "" if one.ttl is None else str(one.ttl)
             cells = [one.name, one.type, one.value, ttl, one.presence, one.lifetime, one.owner, one.note]
             with about(f"{path}, line {number}"):
-                found.append(expectation_of(cells, path, number, origin))
+                expectations.append(expectation_of(cells, path, number, origin))
         except Unusable as error:
             if problems is None:
                 raise
             problems.append(error)
-    return found
+    return expectations
 
 
 def write_expectations(expectations: list[Expectation], form: str) -> str:

@@ -79,7 +79,7 @@ def digest_of(head: Approval, lines: Iterable[SetLine]) -> str:
 
 def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
     """The SHA-256 of what sets were judged on: each as it is on its primary, and what the estate expects of it."""
-    said = []
+    values = []
     for planned in sorted(sets, key=lambda one: one.key):
         key = planned.key
         wanted = expects.set_at(key.view, key.name, key.rdtype)
@@ -97,8 +97,8 @@ def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
             planned.ttl_before,
             expected,
         )
-        said.append(msgspec.json.encode(state))
-    return digest_of_lines(said)
+        values.append(msgspec.json.encode(state))
+    return digest_of_lines(values)
 
 
 def read_plan(path: Path, moment: datetime) -> tuple[Approval | None, list[SetLine]]:

@@ -200,9 +200,9 @@ def add_run(
         gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
         moment = datetime.fromisoformat(before) if before is not None else None
         lines = [_agreed(connection, scope, line, done.started) for line in done.zones]
-    told = [one for one in new if one.weight != "note"] if before is not None else []
+    findings = [one for one in new if one.weight != "note"] if before is not None else []
     no_more = [one for one in gone if one.weight != "note"]
-    return History(before=moment, new=told, gone=no_more, standing=standing), lines
+    return History(before=moment, new=findings, gone=no_more, standing=standing), lines
 
 
 def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) -> None:

@@ -50,10 +50,10 @@ def check_writable(path: Path, place: str = "") -> None:
 
 def digest_of_lines(lines: Iterable[bytes]) -> str:
     """The SHA-256 of lines, each with its end."""
-    found = hashlib.sha256()
+    digest = hashlib.sha256()
     for line in lines:
-        found.update(line + b"\n")
-    return found.hexdigest()
+        digest.update(line + b"\n")
+    return digest.hexdigest()
 
 
 def _beside(target: Path) -> Path:

@@ -112,8 +112,8 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
         """1 with a fault that the run before did not have (with `strict`, a caution too), 3 with something unverified, else 0.
         Of a first run everything is new."""
         past = self.past
-        found = self.findings if past is None or past.before is None else past.new
-        certain = [one.weight for one in found if one.outcome != "unverified"]
+        findings = self.findings if past is None or past.before is None else past.new
+        certain = [one.weight for one in findings if one.outcome != "unverified"]
         if "fault" in certain or (strict and "caution" in certain):
             return 1
         return 3 if self.unverified or self.counts.unverified else 0

@@ -95,8 +95,8 @@ class Folding:
         for thing in things.values():
             codes = tuple(dict.fromkeys(one.code for one in thing))
             alike.setdefault((thing[0].view, codes), []).append(thing)
-        found = [fold for same in alike.values() for fold in self._folds(kind, same)]
-        return sorted(found, key=lambda fold: not fold.findings[0].cause)
+        folds = [fold for same in alike.values() for fold in self._folds(kind, same)]
+        return sorted(folds, key=lambda fold: not fold.findings[0].cause)
 
     def _folds(self, kind: str, same: list[list[Finding]]) -> list[Fold]:
         few = len(same) <= _MANY_CAUSES

@@ -14,12 +14,12 @@ from salt_mirror.report.document import Report
 
 def evidence_line(evidence: Evidence) -> str:
     """What one server said, on one line."""
-    said = (
+    text = (
         evidence.trouble
         or ", ".join(evidence.values)
         or ("no such name" if evidence.status == "NXDOMAIN" else "nothing of this type")
     )
-    return f"{evidence.server} ({evidence.endpoint}) {evidence.question}: {said}"
+    return f"{evidence.server} ({evidence.endpoint}) {evidence.question}: {text}"
 
 
 def since_of(report: Report) -> dict[tuple[str, ...], datetime]:

@@ -91,14 +91,14 @@ set_tcp_nodelay true
 def find_mosquitto() -> str:
     """Return the path of Mosquitto's program. Raises BadInput, which says how to get it."""
     path = os.environ.get("PATH", "") + os.pathsep + "/usr/sbin" + os.pathsep + "/usr/local/sbin"
-    found = shutil.which("mosquitto", path=path)
-    if found is None and sys.platform == "win32" and _WINDOWS.is_file():
-        found = str(_WINDOWS)
-    if found is None:
+    text = shutil.which("mosquitto", path=path)
+    if text is None and sys.platform == "win32" and _WINDOWS.is_file():
+        text = str(_WINDOWS)
+    if text is None:
         raise BadInput(
             f"Mosquitto, the MQTT broker, is not installed on this machine ({_HOW}); a broker elsewhere serves too"
         )
-    return found
+    return text
 
 
 def run_broker(keys: Path, listener: Listener, say: Say) -> None:

@@ -154,11 +154,11 @@ def join(joining: Joining, say: Say) -> None:
                     say(f"{error}; tried again in {pause:.0f} s")
                 ended.wait(pause)
                 pause = min(pause * 2, LONGEST_PAUSE_S)
-            told = ""
+            text = ""
             while not ended.wait(0.5):
-                if service.refused and service.refused != told:
-                    told = service.refused
-                    say(told)
+                if service.refused and service.refused != text:
+                    text = service.refused
+                    say(text)
         finally:
             service.close()
 

@@ -332,11 +332,11 @@ class Worker:
         parts: dict[DeskSession, list[AnswerColumns]] = {}
         least, most = min(slots) // _STEP, max(slots) // _STEP
         groups = {most: (slots, ended)} if least == most else _by_intake(slots, ended)
-        for at, (found, answers) in groups.items():
+        for at, (numbers, answers) in groups.items():
             intake = self._intakes.get(at)
             if intake is None:
                 continue  # given up in the meantime
-            places = [slot % _STEP for slot in found]
+            places = [slot % _STEP for slot in numbers]
             parts.setdefault(intake.sender, []).append(columns_of(intake.batch.number, places, answers))
             intake.left -= len(places)
             if not intake.left:

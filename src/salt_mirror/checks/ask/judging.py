@@ -141,8 +141,8 @@ class Asked:
             rdtype
             for rdtype in self.rdtypes
             if self.answered
-            and (told := [one for one in self.at(rdtype) if one.usable])
-            and not any(o.values for o in told)
+            and (answers := [one for one in self.at(rdtype) if one.usable])
+            and not any(o.values for o in answers)
         ]
 
 
@@ -153,8 +153,8 @@ def found_in(views: Iterable[str], asked: Asked, atlas: Atlas) -> Dialogue[list[
         founds = yield from together([lookup(asked.name, (rdtype,), view, atlas) for rdtype in asked.rdtypes])
         sets = [
             f"{type_text(rdtype)} {rdata_text(rdtype, value)}"
-            for rdtype, found in zip(asked.rdtypes, founds, strict=True)
-            for value in found.values
+            for rdtype, looked_up in zip(asked.rdtypes, founds, strict=True)
+            for value in looked_up.values
         ]
         if sets:
             lines.append(f"in the view {view} it has {', '.join(sets)}")
@@ -223,9 +223,9 @@ def ask(
     return asked
 
 
-def _extended(told: Sequence[TypeAnswer]) -> list[str]:
+def _extended(answers: Sequence[TypeAnswer]) -> list[str]:
     """The extended errors that came with answers, each once for a server (RFC 8914)."""
-    said = {(one.server.label, error.said): None for one in told for error in one.answer.extended}
+    said = {(one.server.label, error.said): None for one in answers for error in one.answer.extended}
     return [f"{label} adds the extended error {text}" for label, text in said]
 
 
@@ -245,12 +245,12 @@ def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
             )
 
 
-def _with_ends(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list[TypeAnswer]]:
+def _with_ends(answers: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list[TypeAnswer]]:
     """Looks up at its own servers what an alias leads to outside of what the asked server knows."""
-    wanted = list(dict.fromkeys((one.chain[-1], one.answer.question.rdtype) for one in told if not one.settled))
-    found = yield from together([lookup(target, (rdtype,), view, atlas) for target, rdtype in wanted])
-    ends = dict(zip(wanted, found, strict=True))
-    return [one if one.settled else _ended(one, ends[one.chain[-1], one.answer.question.rdtype]) for one in told]
+    wanted = list(dict.fromkeys((one.chain[-1], one.answer.question.rdtype) for one in answers if not one.settled))
+    lookups = yield from together([lookup(target, (rdtype,), view, atlas) for target, rdtype in wanted])
+    ends = dict(zip(wanted, lookups, strict=True))
+    return [one if one.settled else _ended(one, ends[one.chain[-1], one.answer.question.rdtype]) for one in answers]
 
 
 def _ended(reply: TypeAnswer, end: Lookup) -> TypeAnswer:
@@ -281,8 +281,8 @@ def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[
     own = [one for one in usable if one.answer.authoritative and not one.chain]
     authority = atlas.known(asked.name, view)
     if authority is not None and authority.zone is not None and len(own) > 1:
-        found = Lookup(asked.name, asked.name, authority, [Telling(one.server, (one.answer,)) for one in own])
-        standing = yield from standing_of(found, view, atlas)
+        looked_up = Lookup(asked.name, asked.name, authority, [Telling(one.server, (one.answer,)) for one in own])
+        standing = yield from standing_of(looked_up, view, atlas)
         if standing.behind:
             text += f"; {labels_of(standing.behind)} {'is' if len(standing.behind) == 1 else 'are'} behind"
         elif standing.replicas is not None:
@@ -366,16 +366,16 @@ def _explain_name(
 
 def _respelt(name: Name, suffixes: Iterable[Name]) -> list[Name]:
     """The name with each suffix put on, and with one that it ends in twice taken off."""
-    found = []
+    values = []
     for suffix in suffixes:
         if suffix == ROOT:
             continue
         if not is_within(name, suffix):
             try:
-                found.append(join(labels(name), suffix))
+                values.append(join(labels(name), suffix))
             except Unusable:
                 continue
         inner = join(labels(name)[: -len(labels(suffix))])
         if inner != ROOT and is_within(inner, suffix):
-            found.append(inner)
-    return found
+            values.append(inner)
+    return values

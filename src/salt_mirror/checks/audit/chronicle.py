@@ -92,8 +92,8 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
         if not self.runs:
             return []
         latest, first = self.runs[0].started, self.runs[-1].started
-        found = [life for life in self.standing() if life.first > max(first, latest - WEEK)]
-        return sorted(found, key=lambda life: life.first, reverse=True)
+        lives = [life for life in self.standing() if life.first > max(first, latest - WEEK)]
+        return sorted(lives, key=lambda life: life.first, reverse=True)
 
     def standing(self) -> list[Stood]:
         """Faults and cautions that stand, the longest first."""

@@ -120,9 +120,9 @@ class AuditJudge:
         work = self._work(near)
         work.run(setting, runner, self._tick)
         estate = self.atlas.estate
-        kept = [one for one in self._found if not near.judges(one, estate)]
-        known = {(one.code, one.subject) for one in kept}
-        return kept + [one for one in work.findings() if (one.code, one.subject) not in known]
+        findings = [one for one in self._found if not near.judges(one, estate)]
+        known = {(one.code, one.subject) for one in findings}
+        return findings + [one for one in work.findings() if (one.code, one.subject) not in known]
 
     def _around(self, sets: Sequence[PlannedSet], *, everywhere: bool) -> Nearby:
         links, zones = self._known(), {(one.key.zone, one.key.view) for one in sets}

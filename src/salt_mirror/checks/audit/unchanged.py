@@ -23,17 +23,17 @@ class ZoneLook(NamedTuple):
 
 def digest_of(zone: Zone) -> str:
     """A digest of everything that the estate says of a zone and expects in it."""
-    found = hashlib.sha256(repr((zone.closed, zone.allow, zone.transfer)).encode("utf-8"))
+    digest = hashlib.sha256(repr((zone.closed, zone.allow, zone.transfer)).encode("utf-8"))
     for server in zone.servers or ():
-        found.update(server.endpoint.encode("utf-8"))
+        digest.update(server.endpoint.encode("utf-8"))
     for one in sorted(
         repr((expectation.name, expectation.rdtype, expectation.rdata, expectation.presence, expectation.ttl)).encode(
             "utf-8"
         )
         for expectation in zone.expectations
     ):
-        found.update(one)
-    return found.hexdigest()
+        digest.update(one)
+    return digest.hexdigest()
 
 
 def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> dict[InView, ZoneLook]:

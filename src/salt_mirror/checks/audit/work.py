@@ -83,8 +83,8 @@ class AuditWork:
         found: dict[tuple[str, ...], Finding] = {}
         parts = [*([self.vantages] if self.vantages is not None else []), *self.parts.values()]
         for finding in (one for part in parts for one in part.findings()):
-            said = "" if check_of(finding.code).name == "pairs" and not finding.vantages else finding.text
-            key = (*finding.identity, said)
+            text = "" if check_of(finding.code).name == "pairs" and not finding.vantages else finding.text
+            key = (*finding.identity, text)
             if self._coverage.tells(finding):
                 found.setdefault(key, finding)
         return list(found.values())

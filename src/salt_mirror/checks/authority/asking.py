@@ -113,21 +113,21 @@ def _parentage(zone: Name, view: str, atlas: Atlas) -> Dialogue[Parentage]:
 
 
 def _told_by_parent(zone: Name, authority: Authority, answers: list[Answer]) -> Parentage:
-    found = Parentage(authority.zone, answers)
+    parentage = Parentage(authority.zone, answers)
     for answer in answers:
         delegation = delegation_in(answer)
         if delegation is not None and delegation.cut == zone:
-            found.delegations[answer.question.server] = delegation
+            parentage.delegations[answer.question.server] = delegation
         elif answer.trouble is None and answer.values:
-            found.shared = True
+            parentage.shared = True
         elif answer.trouble is None:
-            found.denied = True
-    if not found.delegations and not found.shared and not found.denied:
+            parentage.denied = True
+    if not parentage.delegations and not parentage.shared and not parentage.denied:
         why = "; ".join(dict.fromkeys(f"{a.question.server.label}: {a.trouble}" for a in answers))
-        found.trouble = why or authority.trouble or "it has no server that could be asked"
-    if found.denied and not found.delegations and not found.shared and authority.zone == ROOT:
-        found.none = "the root delegates nothing above it"
-    return found
+        parentage.trouble = why or authority.trouble or "it has no server that could be asked"
+    if parentage.denied and not parentage.delegations and not parentage.shared and authority.zone == ROOT:
+        parentage.none = "the root delegates nothing above it"
+    return parentage
 
 
 def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
@@ -147,8 +147,8 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
     named = {place.version.mname for place in early if place.version is not None} - {ROOT}
     targets = list(dict.fromkeys([*own, *seen.parentage.targets]))
     wanted = [*targets, *sorted(named - set(targets))]
-    found = yield from together([lookup(target, (A, AAAA), view, atlas) for target in wanted])
-    seen.lookups = dict(zip(wanted, found, strict=True))
+    lookups = yield from together([lookup(target, (A, AAAA), view, atlas) for target in wanted])
+    seen.lookups = dict(zip(wanted, lookups, strict=True))
     seen.elsewhere = _elsewhere(seen, own, atlas)
     if not atlas.given:
         pairs = [
@@ -180,8 +180,8 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
     told |= {place.version.mname for place in late if place.version is not None} - {ROOT}
     unknown = sorted(told - set(seen.lookups))
     if unknown:
-        found = yield from together([lookup(target, (A, AAAA), view, atlas) for target in unknown])
-        seen.lookups.update(zip(unknown, found, strict=True))
+        lookups = yield from together([lookup(target, (A, AAAA), view, atlas) for target in unknown])
+        seen.lookups.update(zip(unknown, lookups, strict=True))
     yield from _name_primaries(seen, atlas)
 
 
@@ -206,9 +206,9 @@ def _addresses(seen: Seen, target: Name) -> list[bytes]:
 
 def _name_given(seen: Seen, places: Iterable[Place]) -> None:
     """Finds the names of servers that were given by their addresses alone."""
-    for target, found in seen.lookups.items():
+    for target, looked_up in seen.lookups.items():
         for place in places:
-            if place.server.address in found.values:
+            if place.server.address in looked_up.values:
                 place.names[target] = place.addresses[place.server.address] = None
 
 

@@ -43,25 +43,25 @@ class AuthorityWords(VersionWords):
         seen = self.seen
         targets = dict.fromkeys([*seen.own_targets, *(() if seen.elsewhere else seen.parentage.targets)])
         for target in targets:
-            found = seen.lookups.get(target)
-            if found is None:
+            looked_up = seen.lookups.get(target)
+            if looked_up is None:
                 continue
             name = to_text(target)
             who = " and ".join(
                 ["the parent"] * (target in seen.parentage.targets) + ["the zone"] * (target in seen.own_targets)
             )
-            if found.followed:
+            if looked_up.followed:
                 text = (
-                    f"{name}, a name server by {who}, is an alias of {to_text(found.canonical)}: many resolvers do not follow "
-                    "it (RFC 2181 section 10.3)."
+                    f"{name}, a name server by {who}, is an alias of {to_text(looked_up.canonical)}: many resolvers do not "
+                    "follow it (RFC 2181 section 10.3)."
                 )
-                yield self._about(found, "auth.ns-alias", text)
-            if found.trouble is not None and not found.usable:
-                text = f"The addresses of {name}, a name server by {who}, could not be found: {found.trouble}."
-                cause = f"the addresses of {name}: {found.trouble}"
-                yield self._about(found, "auth.unverified", text, outcome="unverified", cause=cause)
-            elif not found.values:
-                why = "has neither A nor AAAA" if found.exists else "does not exist"
+                yield self._about(looked_up, "auth.ns-alias", text)
+            if looked_up.trouble is not None and not looked_up.usable:
+                text = f"The addresses of {name}, a name server by {who}, could not be found: {looked_up.trouble}."
+                cause = f"the addresses of {name}: {looked_up.trouble}"
+                yield self._about(looked_up, "auth.unverified", text, outcome="unverified", cause=cause)
+            elif not looked_up.values:
+                why = "has neither A nor AAAA" if looked_up.exists else "does not exist"
                 reached = [
                     place for place in seen.places if target in place.names and place.spoken and place.spoken.message
                 ]
@@ -70,17 +70,17 @@ class AuthorityWords(VersionWords):
                 if seen.zone != ROOT and target.endswith(seen.zone[:-1] + seen.zone):
                     dot = " It ends in its own zone twice: the trailing dot is missing."
                 text = f"{name}, a name server by {who}, {why}: {whom}.{dot}"
-                yield self._about(found, "auth.ns-no-address", text)
-            private = [address for address in found.values if is_private(address)]
+                yield self._about(looked_up, "auth.ns-no-address", text)
+            private = [address for address in looked_up.values if is_private(address)]
             if private and seen.view in self.atlas.estate.public_views:
                 said = ", ".join(map(address_text, private))
                 text = f"{name}, a name server by {who}, has a private address in a public view: {said}."
-                changes, choices = without(private, found, seen.view, self.atlas.expects)
-                yield self._about(found, "auth.private-address", text, changes=changes, choices=choices)
+                changes, choices = without(private, looked_up, seen.view, self.atlas.expects)
+                yield self._about(looked_up, "auth.private-address", text, changes=changes, choices=choices)
 
     def _about(
         self,
-        found: Lookup,
+        looked_up: Lookup,
         code: str,
         text: str,
         *,
@@ -90,8 +90,8 @@ class AuthorityWords(VersionWords):
         cause: str = "",
     ) -> Finding:
         return self.finding(
-            code, text, answers_of(found), outcome=outcome, changes=changes, choices=choices, cause=cause,
-            server=found.name,
+            code, text, answers_of(looked_up), outcome=outcome, changes=changes, choices=choices, cause=cause,
+            server=looked_up.name,
         )  # fmt: skip
 
     def delegation(self) -> Iterator[Finding]:
@@ -167,7 +167,7 @@ class AuthorityWords(VersionWords):
             return
         parent = to_text(above.zone) if above.zone is not None else "the parent"
         for target in above.targets:
-            found, glue = seen.lookups.get(target), above.glue(target)
+            looked_up, glue = seen.lookups.get(target), above.glue(target)
             name = to_text(target)
             if not glue and is_within(target, seen.zone) and above.delegations:
                 text = (
@@ -176,19 +176,19 @@ class AuthorityWords(VersionWords):
                 )
                 yield self.finding("auth.glue-missing", text, above.answers, server=target)
                 continue
-            if found is None or not found.usable or not found.values or not glue:
+            if looked_up is None or not looked_up.usable or not looked_up.values or not glue:
                 continue
-            wrong = [address for address in glue if address not in found.values]
-            lacking = [address for address in found.values if address not in glue]
+            wrong = [address for address in glue if address not in looked_up.values]
+            lacking = [address for address in looked_up.values if address not in glue]
             if wrong:
-                has, right = ", ".join(map(address_text, wrong)), ", ".join(map(address_text, found.values))
+                has, right = ", ".join(map(address_text, wrong)), ", ".join(map(address_text, looked_up.values))
                 text = (
                     f"{parent} gives {has} as the address of {name}, and its own zone says {right}: resolvers are "
                     "referred to the wrong address."
                 )
-                address = lacking[0] if lacking else found.values[0]
+                address = lacking[0] if lacking else looked_up.values[0]
                 advice = f"in {parent}: " + record_line(target, address_type(address), address)
-                evidence = [a for telling in found.tellings for a in telling.answers if a.values]
+                evidence = [a for telling in looked_up.tellings for a in telling.answers if a.values]
                 yield self.finding("auth.glue-wrong", text, evidence, expected=[right], advice=advice, server=target)
             elif lacking:
                 said = ", ".join(map(address_text, lacking))
@@ -246,9 +246,9 @@ class AuthorityWords(VersionWords):
             )
             yield self.finding("auth.few-servers", text, [place.ns for place in seen.serving][:1])
             return
-        found = [seen.lookups[target] for target in seen.own_targets if target in seen.lookups]
-        addresses = {address for one in found for address in one.values}
-        if len(found) < len(seen.own_targets) or not all(one.values for one in found) or len(addresses) < 2:
+        lookups = [seen.lookups[target] for target in seen.own_targets if target in seen.lookups]
+        addresses = {address for one in lookups for address in one.values}
+        if len(lookups) < len(seen.own_targets) or not all(one.values for one in lookups) or len(addresses) < 2:
             return
         networks = {
             ipaddress.ip_network((address, 24 if len(address) == 4 else 48), strict=False) for address in addresses
@@ -265,14 +265,16 @@ class AuthorityWords(VersionWords):
         version = next((place.version for place in seen.serving), None)
         if version is None or seen.several_primaries or version.mname in seen.own_targets:
             return
-        found = seen.lookups.get(version.mname)
-        where = f" ({', '.join(map(address_text, found.values))})" if found is not None and found.values else ""
-        if found is not None and found.certain == "agrees" and not found.exists and not found.followed:
+        looked_up = seen.lookups.get(version.mname)
+        where = (
+            f" ({', '.join(map(address_text, looked_up.values))})" if looked_up is not None and looked_up.values else ""
+        )
+        if looked_up is not None and looked_up.certain == "agrees" and not looked_up.exists and not looked_up.followed:
             text = (
                 f"The primary that the SOA of {self.zone} names, {to_text(version.mname)}, does not exist: dynamic updates and "
                 "notifies that go by it are lost."
             )
-            evidence = [answer for telling in found.tellings for answer in telling.answers]
+            evidence = [answer for telling in looked_up.tellings for answer in telling.answers]
             yield self.finding(
                 "auth.primary-missing", text, evidence, rdtype=SOA, advice="name a primary that exists in the SOA"
             )

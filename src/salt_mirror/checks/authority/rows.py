@@ -124,13 +124,13 @@ def _updates(answer: Answer | None) -> str:
 
 def _name_servers(seen: Seen) -> list[NameServer]:
     own, above = seen.own_targets, seen.parentage
-    found = []
+    name_servers = []
     for target in dict.fromkeys([*own, *(() if seen.elsewhere else above.targets)]):
         lookup = seen.lookups.get(target)
         sources = ["parent"] * (target in above.targets) + ["zone"] * (target in own)
         if any(target in place.names and "estate" in place.listed for place in seen.places):
             sources.append("estate")
-        found.append(
+        name_servers.append(
             NameServer(
                 name=to_text(target),
                 listed=sources,
@@ -139,7 +139,7 @@ def _name_servers(seen: Seen) -> list[NameServer]:
                 trouble=(lookup.trouble or "") if lookup is not None and not lookup.usable else "",
             )
         )
-    return found
+    return name_servers
 
 
 def _parent_says(seen: Seen) -> str:

@@ -297,14 +297,14 @@ class VersionWords:
 
     def _lacking(self) -> str:
         """Which of the servers that replicate has what of the first set in which they differ."""
-        (name, rdtype), told = next(iter(self.seen.compared.unlike.items()))
-        said = "; ".join(
+        (name, rdtype), answers = next(iter(self.seen.compared.unlike.items()))
+        text = "; ".join(
             f"{answer.question.server.label}: {', '.join(rdata_text(rdtype, value) for value in answer.values) or 'none'}"
-            for answer in told
+            for answer in answers
             if answer.trouble is None
         )
         what = "" if len(self.seen.compared.unlike) == 1 else f" ({to_text(name)} {type_text(rdtype)})"
-        return f"{what}: {said}" if said else ""
+        return f"{what}: {text}" if text else ""
 
     def soa(self) -> Iterator[Finding]:
         place = next(iter(self.seen.measure or self.seen.serving), None)

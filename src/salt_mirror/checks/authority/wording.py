@@ -26,5 +26,5 @@ def not_asked(done: Iterable[Inspected]) -> list[str]:
     """Return a remark on the name servers' addresses of an IP version that this computer, or this run, does not use."""
     beyond = {address for inspected in done for address in inspected.sheet.not_asked}
     only = "IPv6" if any("." in address for address in beyond) else "IPv4"
-    said = many(len(beyond), "address of a name server", "addresses of name servers")
-    return [f"only {only} is used from here: {said} not asked"] if beyond else []
+    text = many(len(beyond), "address of a name server", "addresses of name servers")
+    return [f"only {only} is used from here: {text} not asked"] if beyond else []

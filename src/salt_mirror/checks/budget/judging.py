@@ -71,14 +71,14 @@ class BudgetSeen:
 
 def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[BudgetSeen]:
     """Asks for what the budget of a change rests on."""
-    found = yield from lookup(name, (rdtype,), view, atlas)
-    seen = BudgetSeen(name, rdtype, found)
-    for telling in found.trail:
+    looked_up = yield from lookup(name, (rdtype,), view, atlas)
+    seen = BudgetSeen(name, rdtype, looked_up)
+    for telling in looked_up.trail:
         _add_link(seen, name, 5, telling)
-    for telling in found.usable:
+    for telling in looked_up.usable:
         if telling.values:
-            _add_link(seen, found.canonical, rdtype, telling)
-    zone = found.authority.zone
+            _add_link(seen, looked_up.canonical, rdtype, telling)
+    zone = looked_up.authority.zone
     if zone is None:
         return seen
     steps: list[Dialogue[Any]] = [at_name(zone, (SOA,), view, atlas)]
@@ -296,10 +296,10 @@ def remarks_on(seen: BudgetSeen, before: frozenset[bytes], after: frozenset[byte
             f"{len(having)} of {total} authoritative servers ({', '.join(having)}) have {said(after)} already"
         )
     if len(seen.links) > 1:
-        kept = ", ".join(f"{to_text(link.name)} {type_text(link.rdtype)} {link.ttl} s" for link in seen.links)
+        text = ", ".join(f"{to_text(link.name)} {type_text(link.rdtype)} {link.ttl} s" for link in seen.links)
         longest = max(seen.links, key=lambda link: link.ttl)
         remarks.append(
-            f"{to_text(seen.name)} is an alias, and the change may be at any link ({kept}): counted with the longest, that of "
+            f"{to_text(seen.name)} is an alias, and the change may be at any link ({text}): counted with the longest, that of "
             f"{to_text(longest.name)} {type_text(longest.rdtype)}"
         )
     return remarks

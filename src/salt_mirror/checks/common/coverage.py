@@ -108,16 +108,16 @@ def coverage(only: Iterable[str], skip: Iterable[str], estate: Estate) -> Covera
 
 
 def _sorted(words: Iterable[str], estate: Estate, option: str) -> Chosen:
-    found = Chosen()
+    chosen = Chosen()
     apexes = {zone.apex for zone in estate.all_zones()}
     checks = [check.name for check in audited()]
     for word in (part.strip() for text in words for part in text.split(",")):
         if word in checks:
-            found.checks.add(word)
+            chosen.checks.add(word)
         elif word in estate.zones:
-            found.views.add(word)
+            chosen.views.add(word)
         elif any(fnmatchcase(code, word) for code in catalogue()):
-            found.codes.append(word)
+            chosen.codes.append(word)
         else:
             try:
                 apex = zone_name(word)
@@ -129,5 +129,5 @@ def _sorted(words: Iterable[str], estate: Estate, option: str) -> Chosen:
                     [*checks, *estate.zones, *catalogue()],
                     otherwise=f"checks: {', '.join(checks)}; views: {', '.join(estate.zones)}",
                 )  # fmt: skip
-            found.zones.append(apex)
-    return found
+            chosen.zones.append(apex)
+    return chosen

@@ -98,7 +98,7 @@ class ExpectedSet:
 
 def expected_sets(
     estate: Estate,
-    given: Iterable[Expectation] | None,
+    expectations: Iterable[Expectation] | None,
     *,
     view: str | None = None,
     zone: Name | None = None,
@@ -126,13 +126,13 @@ def expected_sets(
             found[key] = ExpectedSet(*key)
         found[key].add(expectation)
 
-    if given is None:
+    if expectations is None:
         for where in views:
             for held in estate.zones.get(where, {}).values():
                 for one in held.expectations:
                     add(where, one)
     else:
-        for one in given:
+        for one in expectations:
             holding = [where for where in views if estate.zone_of(one.name, where) is not None]
             for where in holding or views[:1]:
                 add(where, one)
@@ -165,8 +165,12 @@ class Expects:
 
     def values(self, view: str, name: Name, rdtype: int) -> frozenset[bytes]:
         """Return the values that have to be there; none where the estate contradicts itself about them."""
-        found = self.set_at(view, name, rdtype)
-        return found.values - found.absent if found is not None and not found.gone and not found.clash else _NONE
+        expected = self.set_at(view, name, rdtype)
+        return (
+            expected.values - expected.absent
+            if expected is not None and not expected.gone and not expected.clash
+            else _NONE
+        )
 
     def addresses(self, view: str, name: Name) -> frozenset[bytes]:
         """Return the addresses that a host has to have."""

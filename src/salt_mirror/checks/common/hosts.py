@@ -82,27 +82,27 @@ def host_findings(
     `codes` is the family (`mail` or `srv`), `owner` and `rdtype` the record, `role` what the host is to it, or to `whose`;
     `rule` is the RFC that forbids an alias, `still` what works without it, `pointing` the set in which the record stands.
     """
-    name, found = to_text(host.name), host.found
-    say = partial(state, name=owner, rdtype=rdtype, view=view, server=host.name, answers=answers_of(found))
+    name, looked_up = to_text(host.name), host.found
+    say = partial(state, name=owner, rdtype=rdtype, view=view, server=host.name, answers=answers_of(looked_up))
     about = f"{name}, {role} of {to_text(whose if whose is not None else owner)},"
     if host.literal:
         text = f"{about} is an address and not a host name: senders look it up as a name and find nothing. {still}"
         yield say(f"{codes}.literal", text, answers=(), advice=f"name a host that has the address, in place of {name}")
         return
-    if found.circle:
+    if looked_up.circle:
         yield say(
             f"{codes}.no-address",
-            f"{about} has no address: {found.trouble}. {still}",
+            f"{about} has no address: {looked_up.trouble}. {still}",
             **_let_go(host, pointing, view, expects),
         )
         return
-    if found.usable:
-        if found.followed:
-            text = f"{about} is an alias of {to_text(found.canonical)}; it must be a name of its own ({rule})."
+    if looked_up.usable:
+        if looked_up.followed:
+            text = f"{about} is an alias of {to_text(looked_up.canonical)}; it must be a name of its own ({rule})."
             yield say(f"{codes}.alias", text, **_renamed(host, pointing, view))
         yield from _addresses(host, about, still, codes, say, view, pointing, expects, public=public)
-    if found.unverified or not found.usable:
-        why, where = troubles_of(found), " everywhere" if found.usable else ""
+    if looked_up.unverified or not looked_up.usable:
+        why, where = troubles_of(looked_up), " everywhere" if looked_up.usable else ""
         text = f"{about} could not be looked up{where}: {why}."
         yield say(f"{codes}.unverified", text, outcome="unverified", cause=why)
 
@@ -120,38 +120,38 @@ def _addresses(
     public: bool,
 ) -> Iterator[Finding]:
     """What is wrong with the addresses of a host that could be looked up."""
-    found = host.found
+    looked_up = host.found
     if not host.usable:
-        code = "no-address" if found.exists else "missing-host"
-        why = "has neither A nor AAAA" if found.exists else "does not exist"
+        code = "no-address" if looked_up.exists else "missing-host"
+        why = "has neither A nor AAAA" if looked_up.exists else "does not exist"
         yield say(f"{codes}.{code}", f"{about} {why}. {still}", **_let_go(host, pointing, view, expects))
-    elif found.divided:
-        said = who_says_what(found.usable, address_text)
+    elif looked_up.divided:
+        said = who_says_what(looked_up.usable, address_text)
         yield say(f"{codes}.host-disagrees", f"{about} has other addresses on other servers: {said}.")
     if public and (private := host.private()):
         said = ", ".join(address_text(value) for value in private)
         text = f"{about} has a private address in a public view: {said}. It cannot be reached from the Internet."
-        changes, choices = without(private, found, view, expects)
+        changes, choices = without(private, looked_up, view, expects)
         yield say(f"{codes}.private-address", text, changes=changes, choices=choices)
 
 
 def without(
-    private: Collection[bytes], found: Lookup, view: str, expects: Expects
+    private: Collection[bytes], looked_up: Lookup, view: str, expects: Expects
 ) -> tuple[list[Change], list[Choice]]:
     """What takes private addresses out of a public view: changes, or a choice where none would be left; nothing that the estate
     expects is taken."""
-    name = to_text(found.canonical)
-    private = [one for one in private if one not in expects.addresses(view, found.canonical)]
+    name = to_text(looked_up.canonical)
+    private = [one for one in private if one not in expects.addresses(view, looked_up.canonical)]
     if not private:
         return [], []
     changes = [
         changed(
-            found.canonical, address_type(one), "registered", "it cannot be reached from the Internet", view=view,
-            zone=found.authority.zone, remove=[one],
+            looked_up.canonical, address_type(one), "registered", "it cannot be reached from the Internet", view=view,
+            zone=looked_up.authority.zone, remove=[one],
         )
         for one in private
     ]  # fmt: skip
-    if set(found.values) - set(private):
+    if set(looked_up.values) - set(private):
         return changes, []
     return [], [Choice(word="remove", says=f"{name} is then left without any address", changes=changes)]
 

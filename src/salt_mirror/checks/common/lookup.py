@@ -101,17 +101,17 @@ class Lookup:
     @classmethod
     def of_one_voice(cls, name: Name, authority: Authority, answers: list[Answer], values: tuple[bytes, ...]) -> Lookup:
         """What servers say that all give the same values at a name that is there, and is no alias."""
-        found = cls.__new__(cls)
-        found.name = found.canonical = name
-        found.authority = found.first = authority
-        found.trail, found.unverified = [], []
-        found.trouble = authority.trouble
-        found.divided = found.aliased = found.wild = False
-        found.plain = True
-        found.circle = ()
-        found.values = values
-        found._answers = answers
-        return found
+        looked_up = cls.__new__(cls)
+        looked_up.name = looked_up.canonical = name
+        looked_up.authority = looked_up.first = authority
+        looked_up.trail, looked_up.unverified = [], []
+        looked_up.trouble = authority.trouble
+        looked_up.divided = looked_up.aliased = looked_up.wild = False
+        looked_up.plain = True
+        looked_up.circle = ()
+        looked_up.values = values
+        looked_up._answers = answers
+        return looked_up
 
     def __getattr__(self, attribute: str) -> list[Telling]:
         """Makes the tellings of servers that all say the same, once somebody looks at them."""
@@ -157,28 +157,28 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
     divided = False
     first: Authority | None = None
     while True:
-        found = yield from at_name(passed[-1], rdtypes, view, atlas)
-        first = first or found.authority
-        if not found.aliased:
+        looked_up = yield from at_name(passed[-1], rdtypes, view, atlas)
+        first = first or looked_up.authority
+        if not looked_up.aliased:
             break
-        divided = divided or found.divided
-        trail += found.tellings
-        alias = next(telling.alias for telling in found.usable if telling.alias is not None)
+        divided = divided or looked_up.divided
+        trail += looked_up.tellings
+        alias = next(telling.alias for telling in looked_up.usable if telling.alias is not None)
         if alias in passed or len(passed) > MOST_ALIASES:
-            found.trouble = f"an alias chain of more than {MOST_ALIASES} from {to_text(name)}"
+            looked_up.trouble = f"an alias chain of more than {MOST_ALIASES} from {to_text(name)}"
             if alias in passed:
-                found.circle = (*passed[passed.index(alias) :], alias)
-                found.trouble = f"its aliases lead in a circle: {' -> '.join(map(to_text, found.circle))}"
-            found.tellings, found.unverified, found.usable, found.values = [], [], [], ()
+                looked_up.circle = (*passed[passed.index(alias) :], alias)
+                looked_up.trouble = f"its aliases lead in a circle: {' -> '.join(map(to_text, looked_up.circle))}"
+            looked_up.tellings, looked_up.unverified, looked_up.usable, looked_up.values = [], [], [], ()
             break
         passed.append(alias)
-    found.name = name
-    found.first = first
-    found.trail = trail
+    looked_up.name = name
+    looked_up.first = first
+    looked_up.trail = trail
     if trail:
-        found.divided = found.divided or divided
-        found.unverified = [telling for telling in trail if telling.trouble is not None] + found.unverified
-    return found
+        looked_up.divided = looked_up.divided or divided
+        looked_up.unverified = [telling for telling in trail if telling.trouble is not None] + looked_up.unverified
+    return looked_up
 
 
 def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:

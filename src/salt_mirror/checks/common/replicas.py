@@ -66,9 +66,9 @@ class Replicas:
 
     def advice(self, servers: Collection[Server]) -> str:
         """What to do where some of them lack what another has: no record is edited, replication is looked at."""
-        said = "; ".join(filter(None, map(self.state_of, servers)))
+        text = "; ".join(filter(None, map(self.state_of, servers)))
         advice = f"look at the replication of {self._what} to {labels_of(servers)}; no record is changed by hand"
-        return f"{advice} ({said})" if said else advice
+        return f"{advice} ({text})" if text else advice
 
     @property
     def _what(self) -> str:
@@ -98,16 +98,16 @@ def _said(way: Inbound) -> str:
 
 def replicas_of(zone: Name, view: str, held: Mapping[Server, Soa], atlas: Atlas) -> Dialogue[Replicas | None]:
     """Tells the servers that replicate a zone by the SOA that each of them has; None where none do."""
-    kept = atlas.estate.replicated.get((view, zone))
+    replicated = atlas.estate.replicated.get((view, zone))
     mnames = list(dict.fromkeys(soa.mname for soa in held.values()))
-    if kept is None and len(mnames) < 2:
+    if replicated is None and len(mnames) < 2:
         return None
     places = yield from places_of(mnames, view, atlas)
     hosts = {server: soa.mname for server, soa in held.items() if is_host(server, soa.mname, places)}
-    if kept is None and len(set(hosts.values())) < 2:
+    if replicated is None and len(set(hosts.values())) < 2:
         return None
-    if kept is not None:
-        candidates = list(kept.hosts)
+    if replicated is not None:
+        candidates = list(replicated.hosts)
     else:
         declared = (hosts_of(entry) for entry in atlas.estate.directories if entry.view == view)
         candidates = [host for several in declared for host in several]
@@ -118,17 +118,17 @@ def replicas_of(zone: Name, view: str, held: Mapping[Server, Soa], atlas: Atlas)
             called = next((host for host in candidates if is_host(server, host, places)), None)
         if called is not None:
             hosts[server] = called
-    if kept is not None:
-        hosts = {server: host for server, host in hosts.items() if host in kept.hosts}
-    return Replicas(hosts, kept) if hosts else None
+    if replicated is not None:
+        hosts = {server: host for server, host in hosts.items() if host in replicated.hosts}
+    return Replicas(hosts, replicated) if hosts else None
 
 
 def places_of(hosts: Sequence[Name], view: str, atlas: Atlas) -> Dialogue[Places]:
     """Look up where some hosts are reached."""
-    found = yield from together([lookup(host, (A, AAAA), view, atlas) for host in hosts])
+    lookups = yield from together([lookup(host, (A, AAAA), view, atlas) for host in hosts])
     return {
         host: {atlas.estate.reached(address) for address in lookup_.values}
-        for host, lookup_ in zip(hosts, found, strict=True)
+        for host, lookup_ in zip(hosts, lookups, strict=True)
     }
 
 

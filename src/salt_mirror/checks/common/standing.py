@@ -51,22 +51,22 @@ class Standing(NamedTuple):
             return "", ""
         return self.replicas.advice(lacking), self.replicas.behind(lacking)
 
-    def right(self, found: Lookup) -> frozenset[bytes] | None:
+    def right(self, looked_up: Lookup) -> frozenset[bytes] | None:
         """The values on the servers whose version counts; None where that cannot be told, or where those differ themselves."""
-        told = {frozenset(telling.values) for telling in found.usable if telling.server in self.counts}
+        told = {frozenset(telling.values) for telling in looked_up.usable if telling.server in self.counts}
         return told.pop() if len(told) == 1 else None
 
 
 UNKNOWN = Standing()
 
 
-def standing_of(found: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
+def standing_of(looked_up: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
     """Asks the servers that told of a name for the versions that they hold, and puts them in order."""
-    zone = found.authority.zone
+    zone = looked_up.authority.zone
     if zone is None:
         return UNKNOWN
-    answers = yield [Question(zone, SOA, telling.server) for telling in found.usable]
-    keys = yield [Question(zone, DNSKEY, telling.server) for telling in found.usable]
+    answers = yield [Question(zone, SOA, telling.server) for telling in looked_up.usable]
+    keys = yield [Question(zone, DNSKEY, telling.server) for telling in looked_up.usable]
     if len({bool(answer.values) for answer in keys if answer.trouble is None}) > 1:
         return UNKNOWN  # a signer raises the serial by itself: signed and unsigned copies have no order
     held = {

@@ -34,9 +34,9 @@ def of_a_wildcard(answer: Answer) -> Dialogue[bool]:
     return True
 
 
-def made_by_a_wildcard(found: Lookup) -> Dialogue[bool]:
+def made_by_a_wildcard(looked_up: Lookup) -> Dialogue[bool]:
     """Return whether all that servers have at a name is made by a wildcard."""
-    for telling in found.usable:
+    for telling in looked_up.usable:
         if telling.values and not (yield from of_a_wildcard(telling.answers[0])):
             return False
-    return bool(found.values)
+    return bool(looked_up.values)

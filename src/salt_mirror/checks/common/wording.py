@@ -76,9 +76,9 @@ def state(
     )
 
 
-def answers_of(found: Lookup) -> list[Answer]:
+def answers_of(looked_up: Lookup) -> list[Answer]:
     """Every answer on the way to a name and at it."""
-    return [answer for telling in (*found.trail, *found.tellings) for answer in telling.answers]
+    return [answer for telling in (*looked_up.trail, *looked_up.tellings) for answer in telling.answers]
 
 
 # Who said what, and who said nothing
@@ -104,9 +104,9 @@ def silence_of(tellings: Iterable[Telling]) -> str:
     return "; ".join(dict.fromkeys(no_word_of(one.server, one.trouble) for one in tellings))
 
 
-def troubles_of(found: Lookup) -> str:
+def troubles_of(looked_up: Lookup) -> str:
     """Why nothing usable is known of a name, or not from every server."""
-    return silence_of(found.unverified) or f"no server to ask: {found.trouble}"
+    return silence_of(looked_up.unverified) or f"no server to ask: {looked_up.trouble}"
 
 
 # How things are said

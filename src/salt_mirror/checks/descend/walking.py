@@ -201,13 +201,13 @@ class Walker:
         inside: dict[Name, tuple[bytes, ...]] = {}
         below.left_out += max(0, len(targets) - MOST_BREADTH)
         for target in list(targets)[:MOST_BREADTH]:
-            given = {
+            offered = {
                 address
                 for visit in referrals
                 if visit.delegation is not None
                 for address in visit.delegation.glue.get(target, ())
             }
-            glue = tuple(sorted(given, key=lambda address: (len(address), address)))
+            glue = tuple(sorted(offered, key=lambda address: (len(address), address)))
             if glue and is_within(target, level.zone):
                 places[target] = glue
                 if is_within(target, below.zone):
@@ -216,9 +216,9 @@ class Walker:
             if is_within(target, below.zone):
                 below.unglued.append(target)
                 continue
-            found, why, known = yield from self._find(target)
-            if found:
-                places[target] = found
+            addresses, why, known = yield from self._find(target)
+            if addresses:
+                places[target] = addresses
             elif known:
                 below.homeless[target] = why
             else:
@@ -264,11 +264,11 @@ class Walker:
         self._left -= cost
         questions = [Question(target, t, server) for target in glue for server in askers for t in (A, AAAA)]
         answers = yield questions
-        for target, given in glue.items():
+        for target, addresses in glue.items():
             told = [one for one in answers if one.question.name == target and one.trouble is None]
             own = tuple(sorted({value for one in told for value in one.values}, key=lambda a: (len(a), a)))
-            if told and (set(given) - set(own)):
-                level.wrong_glue[target] = (given, own)
+            if told and (set(addresses) - set(own)):
+                level.wrong_glue[target] = (addresses, own)
 
 
 def inside_of(estate: Estate, name: Name) -> Zone | None:

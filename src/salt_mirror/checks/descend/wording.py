@@ -123,18 +123,18 @@ class DescentWords:
                 ways.setdefault((visit.delegation.cut, visit.delegation.targets), []).append(visit)
         zone = to_text(level.zone)
         if len(ways) > 1:
-            said = "; ".join(
+            text = "; ".join(
                 f"{names_of(group)}: {to_text(cut)} at {', '.join(map(to_text, targets))}"
                 for (cut, targets), group in ways.items()
             )
-            yield self._finding("cut.servers-differ", f"The servers of {zone} differ: {said}.", level.asked)
+            yield self._finding("cut.servers-differ", f"The servers of {zone} differ: {text}.", level.asked)
         answers: dict[tuple[tuple[bytes, ...], bytes | None, bool], list[Visit]] = {}
         for visit in level.asked:
             if visit.delegation is None and visit.answer.trouble is None:
                 answers.setdefault((visit.answer.values, visit.answer.alias, visit.answer.exists), []).append(visit)
         if len(answers) > 1:
-            said = "; ".join(f"{names_of(group)}: {words_of(group[0], self._leg.rdtype)}" for group in answers.values())
-            yield self._finding("cut.answers-differ", f"The servers of {zone} answer differently: {said}.", level.asked)
+            text = "; ".join(f"{names_of(group)}: {words_of(group[0], self._leg.rdtype)}" for group in answers.values())
+            yield self._finding("cut.answers-differ", f"The servers of {zone} answer differently: {text}.", level.asked)
 
     def _addresses(self, level: Level) -> Iterator[Finding]:
         zone = to_text(level.zone)
@@ -148,8 +148,8 @@ class DescentWords:
         for target, why in level.unfound.items():
             text = f"The address of {to_text(target)}, a name server of {zone}, could not be found: {why}."
             yield self._finding("cut.unverified", text, outcome="unverified", cause=f"{zone} servers: {why}")
-        for target, (given, own) in level.wrong_glue.items():
-            has, right = ", ".join(map(address_text, given)), ", ".join(map(address_text, own)) or "none at all"
+        for target, (values, own) in level.wrong_glue.items():
+            has, right = ", ".join(map(address_text, values)), ", ".join(map(address_text, own)) or "none at all"
             text = f"The parent zone gives {has} as the address of {to_text(target)}, and {zone} itself says {right}."
             advice = "in the parent zone: " + record_line(target, address_type(own[0]), own[0]) if own else ""
             yield self._finding("cut.glue-wrong", text, level.asked, advice=advice)

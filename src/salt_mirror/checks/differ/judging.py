@@ -88,7 +88,7 @@ class Differing(Part):
 
 
 def _compare(zone: TwoZones, atlas: Atlas, setting: Setting, rdtypes: frozenset[int]) -> Dialogue[ComparedZone]:
-    found = ComparedZone(zone)
+    compared = ComparedZone(zone)
     serials = yield [Question(zone.apex, SOA, server) for server in zone.servers]
     held = [setting.holdings(server, zone.apex) for server in zone.servers]
     words = _Words(zone, [one is not None for one in held])
@@ -97,7 +97,7 @@ def _compare(zone: TwoZones, atlas: Atlas, setting: Setting, rdtypes: frozenset[
     for mine, other in ((0, 1), (1, 0)):
         if held[mine] is None and held[other] is not None:
             told[mine], troubles = yield from _asked(zone.servers[mine], told[other])
-    found.findings += words.unheld(held, serials)
+    compared.findings += words.unheld(held, serials)
     told_soa = {
         server: soa_fields(answer.values[0])
         for server, answer in zip(zone.servers, serials, strict=True)
@@ -105,19 +105,19 @@ def _compare(zone: TwoZones, atlas: Atlas, setting: Setting, rdtypes: frozenset[
     }
     words.replicas = yield from replicas_of(zone.apex, zone.view, told_soa, atlas)
     versions = list(words.versions(serials))
-    found.findings += versions
+    compared.findings += versions
     if any(one.outcome == "differs" for one in versions):
-        found.other.add((zone.apex, SOA))
+        compared.other.add((zone.apex, SOA))
     if not any(held):
-        found.sets.add((zone.apex, SOA))
-        found.unseen.add((zone.apex, SOA))
-        return found
-    found.sets = {*told[0], *told[1], *found.other}
+        compared.sets.add((zone.apex, SOA))
+        compared.unseen.add((zone.apex, SOA))
+        return compared
+    compared.sets = {*told[0], *told[1], *compared.other}
     signed = 0
     for key in sorted({*told[0], *told[1]}):
         if key in troubles:
-            found.unseen.add(key)
-            found.findings.append(words.unseen(key, troubles[key]))
+            compared.unseen.add(key)
+            compared.findings.append(words.unseen(key, troubles[key]))
             continue
         one, another = told[0].get(key), told[1].get(key)
         if one == another:
@@ -126,12 +126,12 @@ def _compare(zone: TwoZones, atlas: Atlas, setting: Setting, rdtypes: frozenset[
             signed += 1
             continue
         finding = words.difference(key, one, another)
-        found.findings.append(finding)
+        compared.findings.append(finding)
         if finding.outcome == "differs":
-            found.other.add(key)
+            compared.other.add(key)
     if signed:
-        found.findings.append(words.signed(signed))
-    return found
+        compared.findings.append(words.signed(signed))
+    return compared
 
 
 def _sets_of(holding: Holding, rdtypes: frozenset[int]) -> Sets:

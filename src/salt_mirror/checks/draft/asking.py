@@ -201,8 +201,8 @@ class _Search:
             self._led_to.setdefault(server, whence)
             known = self._candidates.setdefault(server, Candidate(server, whence, name, address, listed))
             if known.name is None:
-                told = whence if known.whence == THROUGH_RESOLVERS else known.whence
-                self._candidates[server] = known._replace(whence=told, name=name, published=address)
+                text = whence if known.whence == THROUGH_RESOLVERS else known.whence
+                self._candidates[server] = known._replace(whence=text, name=name, published=address)
 
     def result(self) -> Answering:
         """Who answers, and who is named in vain."""
@@ -253,13 +253,13 @@ def _addresses(
 ) -> Dialogue[None]:
     """Adds the addresses of a name server: from servers that answer for its zone, else through resolvers."""
     answers = yield [Question(name, rdtype, server) for server in helpers for rdtype in (A, AAAA)]
-    found = {value for answer in answers if answer.trouble is None for value in answer.values}
-    if not found and not own.get(name) and not glue.get(name):
+    values = {value for answer in answers if answer.trouble is None for value in answer.values}
+    if not values and not own.get(name) and not glue.get(name):
         authority = yield from atlas.find(name, view)
         answers = yield [Question(name, rdtype, server) for server in authority.servers for rdtype in (A, AAAA)]
-        found = {value for answer in answers if answer.trouble is None for value in answer.values}
-    if found:
-        own[name] = {value for value in found if len(value) in (4, 16)}
+        values = {value for answer in answers if answer.trouble is None for value in answer.values}
+    if values:
+        own[name] = {value for value in values if len(value) in (4, 16)}
 
 
 def sets_at(names: Iterable[tuple[Name, int]], server: Server) -> Dialogue[list[Answer]]:

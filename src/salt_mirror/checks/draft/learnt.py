@@ -67,13 +67,13 @@ class LearntZone:
     short_signature: bool = False
     ages: dict[tuple[Name, int, bytes], int] = field(default_factory=dict)
 
-    def take_kept(self, kept: FoundZone) -> None:
+    def take_kept(self, zone: FoundZone) -> None:
         """Takes in what a directory has of it."""
-        self.partition = kept.partition
-        self.signed_changes = kept.secure_updates is not False  # what is not said is what a directory does by itself
-        self.updates_told = kept.secure_updates is not None
+        self.partition = zone.partition
+        self.signed_changes = zone.secure_updates is not False  # what is not said is what a directory does by itself
+        self.updates_told = zone.secure_updates is not None
         sets: dict[tuple[Name, int], tuple[int, set[bytes]]] = {}
-        for record in kept.records:
+        for record in zone.records:
             ttl, values = sets.get((record.name, record.rdtype), (record.ttl, set()))
             sets[record.name, record.rdtype] = (min(ttl, record.ttl), {*values, record.rdata})
             if record.age_h:

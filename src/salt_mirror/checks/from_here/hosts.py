@@ -51,12 +51,12 @@ def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bo
     address = seen.typed.address
     if address is not None:
         entries = [entry for entry in settings.hosts if entry.address == address]
-        given = frozenset(name for entry in entries for name in entry.names)
+        values = frozenset(name for entry in entries for name in entry.names)
     else:
         names = dict.fromkeys([*seen.typed.candidates, seen.name])
         entries = [entry for name in names for entry in entries_for(name, scope)]
         entries = list({entry.line: entry for entry in entries if _counts(entry, names, scope)}.values())
-        given = frozenset(entry.address for entry in entries)
+        values = frozenset(entry.address for entry in entries)
     others = _other_names(seen, scope) if address is None else ""
     if not entries:
         return Judged(Test(mark="ok", title=title, says=f"no entry{others}"))
@@ -66,11 +66,11 @@ def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bo
     says += others
     if not decides:
         says += " (not looked at before resolvers are asked)"
-    if _agree(given, seen.sides, address is not None):
+    if _agree(values, seen.sides, address is not None):
         return Judged(Test(mark="ok", title=title, says=says))
     if not seen.sides or not all(side.certain for side in seen.sides):
         return Judged(Test(mark="unverified", title=title, says=says))
-    finding = words.hosts_differ([entry.line for entry in entries], given)
+    finding = words.hosts_differ([entry.line for entry in entries], values)
     return Judged(Test(mark="fault", title=title, says=says), [finding])
 
 
@@ -127,16 +127,16 @@ def look_up(name: Name, scope: HereScope) -> Dialogue[FileSeen]:
     """Holds the entries of one name against the servers of its views."""
     entries = [entry for entry in entries_for(name, scope) if judged_alone(entry, name, scope)]
     views = scope.views_of(name)
-    found = yield from together([lookup(name, (A, AAAA), view, scope.atlas) for view in views])
-    sides = [ViewAnswers(view, one) for view, one in zip(views, found, strict=True) if scope.view in (None, view)]
-    given = frozenset(entry.address for entry in entries)
-    if _agree(given, sides, names=False):
+    lookups = yield from together([lookup(name, (A, AAAA), view, scope.atlas) for view in views])
+    sides = [ViewAnswers(view, one) for view, one in zip(views, lookups, strict=True) if scope.view in (None, view)]
+    values = frozenset(entry.address for entry in entries)
+    if _agree(values, sides, names=False):
         return FileSeen(name, entries, "agrees")
     if not all(side.certain for side in sides):
         why = next((side.found.trouble for side in sides if side.found.trouble), "not all of its servers answered")
         return FileSeen(name, entries, "unverified", [hosts_unknown(name, scope, why or "")])
     lines = [entry.line for entry in entries]
-    finding = hosts_finding(name, scope, lines, [address_text(one) for one in sorted(given)], sides)
+    finding = hosts_finding(name, scope, lines, [address_text(one) for one in sorted(values)], sides)
     return FileSeen(name, entries, "differs", [finding])
 
 

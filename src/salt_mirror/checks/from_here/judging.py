@@ -167,19 +167,19 @@ def values_of(kept: Kept) -> Iterator[bytes]:
             continue
 
 
-def _kept(kept: Heard, seen: HereSeen, words: HereWords) -> Judged:
+def _kept(heard: Heard, seen: HereSeen, words: HereWords) -> Judged:
     """What this computer's own resolver says, which is what it keeps."""
-    title = f"this computer's own resolver ({kept.station.server.label})"
-    if not kept.said.usable and not kept.said.heard:
-        return row(title, kept.said.trouble or "nothing came back", [words.dead(kept, waited_for=True)])
-    if not kept.said.usable:
-        return row(title, kept.said.trouble or "", mark="note")
+    title = f"this computer's own resolver ({heard.station.server.label})"
+    if not heard.said.usable and not heard.said.heard:
+        return row(title, heard.said.trouble or "nothing came back", [words.dead(heard, waited_for=True)])
+    if not heard.said.usable:
+        return row(title, heard.said.trouble or "", mark="note")
     behind = {one.said.values for one in seen.heard if one.said.usable}
-    wrong = departs(kept.said, seen.sides)
+    wrong = departs(heard.said, seen.sides)
     findings = []
-    if wrong and kept.said.values not in behind:  # otherwise those behind it are told of that
-        findings = [words.old_answer(kept) if kept.said.values else words.cached_no(kept)]
-    return row(title, words.said_in_full(kept), findings)
+    if wrong and heard.said.values not in behind:  # otherwise those behind it are told of that
+        findings = [words.old_answer(heard) if heard.said.values else words.cached_no(heard)]
+    return row(title, words.said_in_full(heard), findings)
 
 
 def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
@@ -204,15 +204,15 @@ def _side(side: ViewAnswers, seen: HereSeen, words: HereWords) -> Judged:
         why = side.found.trouble or "none is known"
         return row(f"authoritative servers{view}", why, [words.no_truth(side, why)])
     title = f"authoritative servers{view} ({together_said(dict.fromkeys(one.label for one in side.servers))})"
-    said = " or ".join(words.values_text(sorted(values)) or "NXDOMAIN or NODATA" for values in side.alternatives)
+    text = " or ".join(words.values_text(sorted(values)) or "NXDOMAIN or NODATA" for values in side.alternatives)
     silent = [telling.server for telling in side.found.unverified]
     if silent:
         return row(
             title,
-            f"{said or 'nothing usable'}; {labels_of(silent)} did not answer",
+            f"{text or 'nothing usable'}; {labels_of(silent)} did not answer",
             [words.no_truth(side, "did not answer")],
         )
-    return row(title, said)
+    return row(title, text)
 
 
 @dataclass(frozen=True, slots=True)

@@ -57,15 +57,15 @@ def judged_self(own: OwnScope, scope: HereScope) -> Dialogue[Judged]:
     """Asks for this computer's name and the PTR records of its addresses, and judges what is registered."""
     atlas = scope.atlas
     pointers = [reverse_name(one.address) for one in own.addresses]
-    forward, *found = yield from together(
+    forward, *lookups = yield from together(
         [lookup(own.name, (A, AAAA), own.view, atlas), *(lookup(one, (PTR,), own.view, atlas) for one in pointers)]
     )
-    named = sorted({value for one in found for value in one.values if value != own.name})
+    named = sorted({value for one in lookups for value in one.values if value != own.name})
     others = yield from together([lookup(one, (A, AAAA), own.view, atlas) for one in named])
     addresses_of = {name: set(one.values) for name, one in zip(named, others, strict=True)}
     words = _OwnWords(own, scope)
     rows = [words.forward(forward)]
-    for one, pointer in zip(own.addresses, found, strict=True):
+    for one, pointer in zip(own.addresses, lookups, strict=True):
         rows.append(words.address(one, forward, pointer, addresses_of))
     rows += words.old(forward)
     for left in own.left_out:
@@ -97,19 +97,19 @@ class _OwnWords:
     def _row(self, title: str, says: str, findings: list[Finding], *, certain: bool) -> Judged:
         return row(title, says, findings, worst([*marks_told(findings), "ok" if certain else "unverified"]))
 
-    def _unverified(self, name: Name, rdtype: int, found: Lookup) -> Finding:
-        why = troubles_of(found)
+    def _unverified(self, name: Name, rdtype: int, looked_up: Lookup) -> Finding:
+        why = troubles_of(looked_up)
         text = f"Whether {to_text(name)} is registered could not be seen: {why}."
         return state(
             "here.unverified", text, name=name, rdtype=rdtype, view=self._own.view, outcome="unverified", cause=why,
-            answers=answers_of(found)[:4],
+            answers=answers_of(looked_up)[:4],
         )  # fmt: skip
 
-    def forward(self, found: Lookup) -> Judged:
+    def forward(self, looked_up: Lookup) -> Judged:
         """What the full name has."""
-        says = ", ".join(address_text(value) for value in found.values) or "no address"
-        certain = found.certain == "agrees"
-        findings = [] if certain else [self._unverified(self._own.name, A, found)]
+        says = ", ".join(address_text(value) for value in looked_up.values) or "no address"
+        certain = looked_up.certain == "agrees"
+        findings = [] if certain else [self._unverified(self._own.name, A, looked_up)]
         return self._row(f"{self._text} has", says, findings, certain=certain)
 
     def address(
@@ -148,9 +148,9 @@ class _OwnWords:
         name, text = reverse_name(own.address), address_text(own.address)
         if pointer.certain != "agrees":
             return [self._unverified(name, PTR, pointer)]
-        taken = [other for other in pointer.values if other != self._own.name and own.address in addresses_of[other]]
-        if taken:
-            who = together_said(map(to_text, taken))
+        values = [other for other in pointer.values if other != self._own.name and own.address in addresses_of[other]]
+        if values:
+            who = together_said(map(to_text, values))
             said = (
                 f"{text} of {own.link} is registered for {who} as well: another computer has this address, or had it."
             )

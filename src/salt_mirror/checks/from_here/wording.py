@@ -73,12 +73,12 @@ class HereWords:
         if settings.uses_files:
             typed = seen.typed
             if typed.address is not None:
-                given = {entry.names[0] for entry in settings.hosts if entry.address == typed.address and entry.names}
+                values = {entry.names[0] for entry in settings.hosts if entry.address == typed.address and entry.names}
             else:
                 name = from_text(typed.text)
-                given = {entry.address for entry in settings.hosts if name in entry.names}
-            if given:
-                return frozenset(given)
+                values = {entry.address for entry in settings.hosts if name in entry.names}
+            if values:
+                return frozenset(values)
         return seen.first.values if seen.first is not None else None
 
     # The answer
@@ -90,8 +90,8 @@ class HereWords:
         got = f"programs here get {self.values_text(programs.values) or 'nothing'}" if programs is not None else ""
         if programs is None:
             predicted = self.predicted()
-            told = "nothing that is known" if predicted is None else self.values_text(sorted(predicted)) or "nothing"
-            got = f"programs there get {told}"
+            text = "nothing that is known" if predicted is None else self.values_text(sorted(predicted)) or "nothing"
+            got = f"programs there get {text}"
         at_fault = [row for row in rows if row.test.mark == "fault"]
         if at_fault:
             right, first = self._right(), at_fault[0].test.title

@@ -152,27 +152,27 @@ class _MailTests:
 
     def _set(self) -> Judged:
         """The MX set on every authoritative server."""
-        found = self._seen.found
+        looked_up = self._seen.found
         findings = []
-        says = "; ".join(rdata_text(MX, value) for value in sorted(found.values)) or "none"
-        if found.usable and not found.exists and not found.values:
+        says = "; ".join(rdata_text(MX, value) for value in sorted(looked_up.values)) or "none"
+        if looked_up.usable and not looked_up.exists and not looked_up.values:
             findings.append(
-                self._state("mail.no-such-domain", f"{self._domain} does not exist.", answers=answers_of(found))
+                self._state("mail.no-such-domain", f"{self._domain} does not exist.", answers=answers_of(looked_up))
             )
-        if found.divided:
-            sides = who_says_what(found.usable, partial(rdata_text, MX))
+        if looked_up.divided:
+            sides = who_says_what(looked_up.usable, partial(rdata_text, MX))
             text = f"The servers of {self._domain} have different MX sets: {sides}."
-            findings.append(self._state("mail.servers-disagree", text, answers=answers_of(found)))
-        if found.unverified or not found.usable:
-            why = troubles_of(found)
+            findings.append(self._state("mail.servers-disagree", text, answers=answers_of(looked_up)))
+        if looked_up.unverified or not looked_up.usable:
+            why = troubles_of(looked_up)
             text = f"The MX set of {self._domain} could not be seen everywhere: {why}."
             findings.append(
-                self._state("mail.unverified", text, answers=answers_of(found), outcome="unverified", cause=why)
+                self._state("mail.unverified", text, answers=answers_of(looked_up), outcome="unverified", cause=why)
             )
-        who = together_said(telling.server.label for telling in found.usable)
-        if found.usable and not found.divided:
-            says += f" ({who} {'agree' if len(found.usable) > 1 else 'says so'})"
-        return self._judged("MX set", says, findings, [found], "a sender takes any server's word for it")
+        who = together_said(telling.server.label for telling in looked_up.usable)
+        if looked_up.usable and not looked_up.divided:
+            says += f" ({who} {'agree' if len(looked_up.usable) > 1 else 'says so'})"
+        return self._judged("MX set", says, findings, [looked_up], "a sender takes any server's word for it")
 
     def _without(self) -> Judged:
         seen = self._seen
@@ -198,9 +198,9 @@ class _MailTests:
 
     def _change(self, reason: str, add: Iterable[bytes] = (), remove: Iterable[bytes] = ()) -> Change:
         """A change to the MX set."""
-        found = self._seen.found
-        where: dict[str, Any] = {"view": self._seen.view, "zone": found.authority.zone}
-        return changed(found.canonical, MX, "registered", reason, add=add, remove=remove, **where)
+        looked_up = self._seen.found
+        where: dict[str, Any] = {"view": self._seen.view, "zone": looked_up.authority.zone}
+        return changed(looked_up.canonical, MX, "registered", reason, add=add, remove=remove, **where)
 
     def _null(self) -> Judged:
         seen = self._seen

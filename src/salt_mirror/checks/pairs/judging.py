@@ -231,8 +231,8 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
 def _led_to(targets: Sequence[Name], address: bytes, view: str, atlas: Atlas) -> Dialogue[dict[Name, Lookup]]:
     """Where pointers lead. The root is no host, and is not asked for."""
     hosts = [target for target in targets if target != ROOT]
-    found = yield from together([lookup(target, (address_type(address),), view, atlas) for target in hosts])
-    leads = dict(zip(hosts, found, strict=True))
+    lookups = yield from together([lookup(target, (address_type(address),), view, atlas) for target in hosts])
+    leads = dict(zip(hosts, lookups, strict=True))
     return {target: leads.get(target) or Lookup(ROOT, ROOT, Authority(ROOT, ()), []) for target in targets}
 
 

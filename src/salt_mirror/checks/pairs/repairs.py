@@ -45,10 +45,10 @@ def alias_to(forward: Lookup, view: str, target: Name, reason: str) -> Change:
     return whole_set(name, CNAME, "registered", reason, view=view, zone=zone, whole={target}, there=there)
 
 
-def address_changed(found: Lookup, view: str, address: bytes, reason: str, *, register: bool) -> Change:
+def address_changed(looked_up: Lookup, view: str, address: bytes, reason: str, *, register: bool) -> Change:
     """An address that comes to a name, or goes."""
     return changed(
-        found.canonical, address_type(address), "registered", reason, view=view, zone=found.authority.zone,
+        looked_up.canonical, address_type(address), "registered", reason, view=view, zone=looked_up.authority.zone,
         add=[address] if register else [], remove=[] if register else [address],
     )  # fmt: skip
 

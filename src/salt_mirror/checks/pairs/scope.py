@@ -186,9 +186,9 @@ class PairsScope:
             self.remarks.append(f"{', '.join(wild)}: a wildcard has no PTR record to compare with; rollcall checks it")
         for view in self.views:
             for zone in self.estate.zones.get(view, {}).values():
-                told = self.estate.replicated.get((view, zone.apex))
-                if zone.network is not None and told is not None and told.pointers is not None:
-                    self._take_told(zone.network, view, told.pointers)
+                replicated = self.estate.replicated.get((view, zone.apex))
+                if zone.network is not None and replicated is not None and replicated.pointers is not None:
+                    self._take_told(zone.network, view, replicated.pointers)
                 elif zone.network is not None:
                     self._sweep(zone.network, view, listed=True)
         if not self.size:
@@ -226,15 +226,15 @@ class PairsScope:
         if not is_short(text) or not self.estate.zones:
             return [name]
         known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
-        found = [full for full in whole_names(text, self.estate, self.views) if full in known]
-        if not found:
+        values = [full for full in whole_names(text, self.estate, self.views) if full in known]
+        if not values:
             firsts = {label_text(full[1 : full[0] + 1]): full for full in known}
             near = nearest_word(text, firsts)
             meant = f"did you mean {to_text(firsts[near])}?" if near is not None else "write the whole name"
             raise BadInput(f"{shown(text)}: the estate expects no host of that name; {meant}")
-        if [to_text(full) for full in found] != [text]:
-            self.remarks.append(f"{text} was taken as {', '.join(map(to_text, found))}")
-        return found
+        if [to_text(full) for full in values] != [text]:
+            self.remarks.append(f"{text} was taken as {', '.join(map(to_text, values))}")
+        return values
 
     def _views_of(self, names: Iterable[Name]) -> list[str]:
         """The views that hold a zone for any of some names; the first view, or none at all, where no one does."""

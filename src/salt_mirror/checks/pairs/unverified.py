@@ -119,8 +119,8 @@ class DoubtWords:
         )
 
 
-def _cause(found: Lookup, why: str) -> str:
+def _cause(looked_up: Lookup, why: str) -> str:
     """One text for all findings that the same servers' silence explains."""
-    if not found.unverified:
-        return f"no server to ask{' about the PTR record' if is_reverse(found.name) else ''}: {why}"
-    return silence_of(found.unverified)
+    if not looked_up.unverified:
+        return f"no server to ask{' about the PTR record' if is_reverse(looked_up.name) else ''}: {why}"
+    return silence_of(looked_up.unverified)

@@ -316,8 +316,8 @@ class PairWords(DoubtWords):
         wanted = self._expects.addresses(self.view, target)
         if address in wanted:
             return as_expected(lead, self.view, wanted), ""
-        said, where = to_text(target), address_text(address)
-        return [], f"the estate expects this PTR record: expect {said} at {where} too, or another PTR record"
+        text, where = to_text(target), address_text(address)
+        return [], f"the estate expects this PTR record: expect {text} at {where} too, or another PTR record"
 
     def _pointer(
         self,
@@ -352,20 +352,20 @@ class PairWords(DoubtWords):
 
 def _leads_wrong(start: str, target: Name, lead: Lookup) -> tuple[str, str]:
     """The code and the text of a pointer whose name does not lead back; `start` is how the text begins."""
-    said, meant = to_text(target), undotted(target)
+    text, meant = to_text(target), undotted(target)
     if target == ROOT:
         return "pair.lost-pointer", f'{start} names the root ("."), which is no host.'
     if lead.circle:
-        return "pair.orphan-pointer", f"{start} names {said}, whose aliases lead in a circle."
+        return "pair.orphan-pointer", f"{start} names {text}, whose aliases lead in a circle."
     if meant is not None or is_reverse(target):
         hint = f" (meant {to_text(meant)}?)" if meant is not None else ""
-        return "pair.missing-dot", f"{start} names {said}: a trailing dot is missing where it was written{hint}."
+        return "pair.missing-dot", f"{start} names {text}: a trailing dot is missing where it was written{hint}."
     if not lead.exists:
-        return "pair.lost-pointer", f"{start} names {said}, which does not exist."
+        return "pair.lost-pointer", f"{start} names {text}, which does not exist."
     if not lead.values:
-        return "pair.orphan-pointer", f"{start} names {said}, which has no address of this family."
+        return "pair.orphan-pointer", f"{start} names {text}, which has no address of this family."
     has = ", ".join(map(address_text, lead.values))
-    return "pair.stale-pointer", f"{start} names {said}, which is at {has}."
+    return "pair.stale-pointer", f"{start} names {text}, which is at {has}."
 
 
 def _on(tellings: Sequence[Telling], whole: Lookup) -> str:

@@ -207,8 +207,8 @@ class Merging:
         key, comes, goes = planned.key, planned.after - planned.before, planned.before - planned.after
         expected = self._expected.get((key.view, key.name, key.rdtype))
         if expected is not None:
-            kept = expected.values - expected.absent
-            return bool(comes & kept) or bool(goes and (expected.gone or goes & expected.absent or expected.exact))
+            values = expected.values - expected.absent
+            return bool(comes & values) or bool(goes and (expected.gone or goes & expected.absent or expected.exact))
         # An alias makes room for whatever is expected at its name, and addresses for an expected alias.
         beside = SWEPT if key.rdtype == CNAME else (CNAME,)
         wanted = [self._expected.get((key.view, key.name, rdtype)) for rdtype in beside if rdtype != key.rdtype]
@@ -333,8 +333,8 @@ class Merging:
             or ((wanted := self._expected.get((one.view, one.name, one.rdtype))) is not None and wanted.values)
         ]
         if kept:
-            said = together_said(type_text(one.rdtype) for one in kept)
-            self._block(key, f"{to_text(key.name)} has {said} records, beside which there can be no alias")
+            text = together_said(type_text(one.rdtype) for one in kept)
+            self._block(key, f"{to_text(key.name)} has {text} records, beside which there can be no alias")
             return
         for one in there:
             self._beings[one].values.clear()

@@ -64,8 +64,8 @@ def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
         return Primary(None, next(iter(named)), servers, _NOT_ASKED.format(hidden.label))
     if hidden is not None:
         return Primary(hidden, hidden, (hidden, *servers))
-    said = ", ".join(map(to_text, places))
-    why = f"its primary {said} is none of the estate's servers; name the server that takes changes with update = in the zone"
+    text = ", ".join(map(to_text, places))
+    why = f"its primary {text} is none of the estate's servers; name the server that takes changes with update = in the zone"
     return Primary(None, next(iter(named)), servers, why)
 
 

@@ -49,14 +49,14 @@ def proved(
     atlas: Atlas,
     decisions: Collection[Decision] = (),
     wanted: Callable[[Finding], bool] = lambda _: True,
-    given: Sequence[SetLine] = (),
+    lines: Sequence[SetLine] = (),
     *,
     only_adding: bool = False,
 ) -> Plan:
     """Plans what mends the `wanted` findings, and proves it; `only_adding` takes nothing away. `given` are sets of an older
     plan: then only these are planned. Where the plan touches more than was judged, all is planned anew over that too."""
     while True:
-        plan = _proved_once(judge, runner, atlas, decisions, wanted, given, only_adding=only_adding)
+        plan = _proved_once(judge, runner, atlas, decisions, wanted, lines, only_adding=only_adding)
         if not judge.widen(plan.sets):
             return plan
 
@@ -67,20 +67,20 @@ def _proved_once(
     atlas: Atlas,
     decisions: Collection[Decision],
     wanted: Callable[[Finding], bool],
-    given: Sequence[SetLine],
+    lines: Sequence[SetLine],
     *,
     only_adding: bool,
 ) -> Plan:
-    found = last = judge(runner, ())
-    older = [set_of(line, None) for line in given]
+    findings = last = judge(runner, ())
+    older = [set_of(line, None) for line in lines]
     merging = Merging(atlas, {one.key: (one.before, one.after) for one in older}, only_adding=only_adding)
-    proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in given], found)
+    proof = _Proof(judge, runner, merging, tuple(decisions), wanted, [_change_to(line) for line in lines], findings)
     for _ in range(MOST_PASSES):
         before = {one.key: one.after for one in proof.merging.sets()}
         last = proof.one_pass(last)
         if before == {one.key: one.after for one in proof.merging.sets()}:
             break
-    plan = _told(proof, found, last)
+    plan = _told(proof, findings, last)
     planned = {one.key for one in plan.sets}
     plan.left_out = {one.key: merging.blocked.get(one.key, "") for one in older if one.key not in planned}
     return plan
@@ -103,7 +103,7 @@ class _Proof(NamedTuple):
         new fault in which no set has a part was there before, and has only come to light."""
         merging = self.merging
         merging.begin()
-        kept = merging.kept()
+        sets = merging.kept()
         planned = {one.key: one.after for one in merging.sets()}
         while True:
             last = self._rounds(begin)
@@ -126,7 +126,7 @@ class _Proof(NamedTuple):
             planned_now = {one.key: one for one in merging.sets()}
             for key, finding in guilty.items():
                 merging.refuse(key, f"it would cause another fault: {finding.text} {_freed_by(planned_now[key])}")
-            merging.back_to(kept)
+            merging.back_to(sets)
 
     def _rounds(self, begin: list[Finding]) -> list[Finding]:
         """Plans until a round brings nothing more; returns what stands then."""
@@ -213,12 +213,12 @@ def names_of(finding: Finding) -> set[str]:
     return {finding.name, finding.owner, pointer, *finding.expected, *asked}
 
 
-def _told(proof: _Proof, found: list[Finding], last: list[Finding]) -> Plan:
+def _told(proof: _Proof, findings: list[Finding], last: list[Finding]) -> Plan:
     merging, decisions, wanted = proof.merging, proof.decisions, proof.wanted
-    ours = [one for one in found if wanted(one) and one.weight != "note" and one.outcome != "unverified"]
+    ours = [one for one in findings if wanted(one) and one.weight != "note" and one.outcome != "unverified"]
     laid = merging.laid()
     plan = Plan([one for one, _ in laid], ours, servers={one.key: servers for one, servers in laid})
-    lit = _new_faults(found, last)
+    lit = _new_faults(findings, last)
     among_ours = _among(ours)
     left = [one for one in last if one.outcome != "unverified" and (one in lit or among_ours(one))]
     open_ones = {

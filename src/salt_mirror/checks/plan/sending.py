@@ -150,10 +150,10 @@ def meaning(reply: Reply, *, signed: bool = True) -> str:
     """What an answer means, for people; `signed` whether the change was."""
     if reply.trouble and reply.status in ("", "NOERROR"):
         return reply.trouble
-    said = _MEANS.get(reply.status, f"it answered {reply.status}")
+    text = _MEANS.get(reply.status, f"it answered {reply.status}")
     if reply.status == "REFUSED" and not signed:
-        said = "it refuses the change, which was sent without a key (update_key in the zone), or takes none from here"
+        text = "it refuses the change, which was sent without a key (update_key in the zone), or takes none from here"
     if reply.status in CHANGED_SINCE:
-        said = "changed since it was looked at"
+        text = "changed since it was looked at"
     # What it says comes first: how it signed that says nothing about why it refuses.
-    return f"{said}; {reply.trouble}" if reply.trouble and not reply.sent_back else said
+    return f"{text}; {reply.trouble}" if reply.trouble and not reply.sent_back else text

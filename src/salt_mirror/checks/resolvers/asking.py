@@ -54,9 +54,9 @@ class ThroughIt:
     elsewhere: dict[str, Lookup] = field(default_factory=dict)
 
 
-def gives_same(answer: Answer, found: Lookup) -> bool:
+def gives_same(answer: Answer, looked_up: Lookup) -> bool:
     """Whether a resolver gives what one of some authoritative servers has, whole."""
-    return any(answer.values == telling.values and answer.alias == telling.alias for telling in found.usable)
+    return any(answer.values == telling.values and answer.alias == telling.alias for telling in looked_up.usable)
 
 
 @dataclass(slots=True)
@@ -215,9 +215,9 @@ def _values(tried: TriedResolver, main: Server, atlas: Atlas, seen: ResolverSeen
     founds = yield from together([at_name(name, (rdtype,), view, atlas) for name, rdtype, view in tried.values])
     beside = yield from together([_in_other_views(*one, atlas) for one in tried.values])
     wanted = [
-        (Question(name, rdtype, main, True), found, others)
-        for (name, rdtype, _), found, others in zip(tried.values, founds, beside, strict=True)
-        if found.usable and (found.values or found.aliased or others)
+        (Question(name, rdtype, main, True), looked_up, others)
+        for (name, rdtype, _), looked_up, others in zip(tried.values, founds, beside, strict=True)
+        if looked_up.usable and (looked_up.values or looked_up.aliased or others)
     ]
     answers = (yield [question for question, _, _ in wanted]) if wanted else []
     seen.values = [ThroughIt(answer, found, others) for answer, (_, found, others) in zip(answers, wanted, strict=True)]
@@ -236,9 +236,11 @@ def _in_other_views(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogu
     own, *others = yield from together([at_name(name, (rdtype,), one, atlas) for one in (view, *views)])
     sets = [telling.values for telling in own.usable]
     return {
-        other: found
-        for other, found in zip(views, others, strict=True)
-        if found.usable and not found.unverified and all(telling.values not in sets for telling in found.usable)
+        other: looked_up
+        for other, looked_up in zip(views, others, strict=True)
+        if looked_up.usable
+        and not looked_up.unverified
+        and all(telling.values not in sets for telling in looked_up.usable)
     }
 
 

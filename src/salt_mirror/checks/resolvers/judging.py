@@ -187,8 +187,8 @@ def _recursion(way: Way, seen: ResolverSeen, words: ResolverWords) -> Judged:
             )
         return row("only its clients", "no recursion for this computer, which is not in its networks", [])
     if not recurses(way.looked_up):
-        said = ", ".join(dict.fromkeys(answer.status for answer in way.looked_up if answer.message))
-        return row("recursion", f"none from here ({said})", [words.no_recursion(way.looked_up, said)])
+        text = ", ".join(dict.fromkeys(answer.status for answer in way.looked_up if answer.message))
+        return row("recursion", f"none from here ({text})", [words.no_recursion(way.looked_up, text)])
     return row("recursion", "offered" if given else "not known", [])
 
 
@@ -202,26 +202,26 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
         if (unchecked := seen.unchecked.get((reply.question.name, reply.question.rdtype))) is not None
         and unchecked.trouble is None
     ]
-    found = [one for one in came if one.alias is not None or not set(one.values) <= invented]
-    if came and not found:
+    answers = [one for one in came if one.alias is not None or not set(one.values) <= invented]
+    if came and not answers:
         return row("public names", "not known: it rewrites NXDOMAIN", [], mark="unverified")
-    says = f"{len(found)} of {many(len(seen.external), 'name')} found"
-    if not found and any(one.unasked for one in seen.external):
+    says = f"{len(answers)} of {many(len(seen.external), 'name')} found"
+    if not answers and any(one.unasked for one in seen.external):
         return row("public names", "not asked", [], mark="unverified")
-    return row("public names", says, [] if found else [words.no_external(seen.external)])
+    return row("public names", says, [] if answers else [words.no_external(seen.external)])
 
 
 def _made_up(seen: ResolverSeen) -> list[Answer]:
     """What it gives for names that nobody has, where their own servers do not give anything."""
-    found = []
+    answers = []
     for through in seen.nobody:
         wildcard = through.found is not None and (
             not through.found.usable or any(t.exists for t in through.found.usable)
         )
         given = through.answer.trouble is None and (through.answer.values or through.answer.alias is not None)
         if given and not wildcard:
-            found.append(through.answer)
-    return found
+            answers.append(through.answer)
+    return answers
 
 
 def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
@@ -239,11 +239,11 @@ def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
 
 def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
     """Whether it keeps questions about private networks to itself."""
-    told = [answer for answer in seen.private if answer.trouble is None]
-    if not told:
+    answers = [answer for answer in seen.private if answer.trouble is None]
+    if not answers:
         return None
-    outside = [answer for answer in told if _by_the_world(answer)]
-    says = f"{len(told) - len(outside)} of {many(len(told), 'reverse zone')} of private networks are answered locally"
+    outside = [answer for answer in answers if _by_the_world(answer)]
+    says = f"{len(answers) - len(outside)} of {many(len(answers), 'reverse zone')} of private networks are answered locally"
     return row("private networks", says, [words.private_outside(outside)] if outside else [])
 
 

@@ -60,14 +60,14 @@ def keeping_tests(seen: ResolverSeen, reached: set[Name], words: ResolverWords) 
             yield row("consistency", f"the same answers in {len(first)} tries", [])
 
 
-def _settled(found: Lookup | None) -> bool:
+def _settled(looked_up: Lookup | None) -> bool:
     """Whether a name's own servers say the same."""
-    return found is not None and not found.unverified and len({one.values for one in found.usable}) == 1
+    return looked_up is not None and not looked_up.unverified and len({one.values for one in looked_up.usable}) == 1
 
 
-def whole_ttl(found: Lookup | None) -> int:
+def whole_ttl(looked_up: Lookup | None) -> int:
     """The longest time that a name's own servers give its records, in seconds."""
-    return max((t.answers[0].ttl or 0 for t in found.usable if t.values), default=0) if found is not None else 0
+    return max((t.answers[0].ttl or 0 for t in looked_up.usable if t.values), default=0) if looked_up is not None else 0
 
 
 def _lengthened(through: ThroughIt) -> bool:

@@ -98,9 +98,9 @@ def zones_test(looked: list[Reached], seen: ResolverSeen, words: ResolverWords) 
 
 
 def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen, other_view: str | None) -> Reached:
-    answer, found = through.answer, through.found
-    assert found is not None
-    own = {value for telling in found.usable for value in telling.values}
+    answer, looked_up = through.answer, through.found
+    assert looked_up is not None
+    own = {value for telling in looked_up.usable for value in telling.values}
     if other_view is not None and answer.values and not seen.tried.duty.view:
         return Reached(zone, Reach.OWN, f"the one of the view {other_view}", through)
     if other_view is not None and answer.values:
@@ -108,7 +108,7 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen, other_view: str
     if set(answer.values) & own:
         return Reached(zone, Reach.OWN, f"serial {soa_fields(answer.values[0]).serial}", through)
     if not own:
-        why = found.trouble or "its own servers gave no usable answer"
+        why = looked_up.trouble or "its own servers gave no usable answer"
         return Reached(zone, Reach.UNKNOWN, f"nothing to compare with: {why}", through)
     if answer.unasked:
         return Reached(zone, Reach.UNKNOWN, answer.trouble or "not asked", through)
@@ -131,7 +131,7 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen, other_view: str
     if all((ahead(given.serial, one.serial) or 0) > 0 for one in ours):
         return Reached(zone, Reach.OWN, f"serial {given.serial}, newer than what was just seen", through)
     left = f" for another {duration(answer.ttl)}" if answer.ttl else ""
-    whole = max((t.answers[0].ttl or 0 for t in found.usable if t.values), default=0)
+    whole = max((t.answers[0].ttl or 0 for t in looked_up.usable if t.values), default=0)
     longer = answer.ttl is not None and answer.ttl > whole and not answer.authoritative
     return Reached(zone, Reach.HELD_ON if longer else Reach.OLD, f"serial {given.serial}{left}", through)
 

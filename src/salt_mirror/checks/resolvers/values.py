@@ -74,9 +74,9 @@ def values_test(seen: ResolverSeen, zones: list[Reached], words: ResolverWords) 
 
 def _compared(through: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[Name]) -> ComparedValue | None:
     """What becomes of one name; None where its zone is not reached, or its servers have nothing to compare with."""
-    answer, found = through.answer, through.found
-    zone = found.authority.zone if found is not None else None
-    if found is None or not found.usable or not (found.values or found.aliased or through.elsewhere):
+    answer, looked_up = through.answer, through.found
+    zone = looked_up.authority.zone if looked_up is not None else None
+    if looked_up is None or not looked_up.usable or not (looked_up.values or looked_up.aliased or through.elsewhere):
         return None
     if zone is not None and zone in {z.apex for z, _ in seen.zones} and zone not in own:
         return None
@@ -90,13 +90,13 @@ def _compared(through: ThroughIt, seen: ResolverSeen, own: set[Name], holding: s
         if _does_not_validate(through, seen):
             return None  # told of the zone, and not of the resolver
         return ComparedValue(through, Fate.UNKNOWN, answer.trouble)
-    if gives_same(answer, found):
+    if gives_same(answer, looked_up):
         return ComparedValue(through, Fate.SAME)
     for view, other in through.elsewhere.items():
         if gives_same(answer, other):
             return ComparedValue(through, Fate.OTHER_VIEW, view)
-    if found.unverified:
-        silent = ", ".join(telling.server.label for telling in found.unverified)
+    if looked_up.unverified:
+        silent = ", ".join(telling.server.label for telling in looked_up.unverified)
         return ComparedValue(through, Fate.UNKNOWN, f"{silent} did not answer, and may have what it gives")
     if holds_zone and why is None:
         return ComparedValue(through, Fate.OUTDATED, "it holds a copy of the zone itself")

@@ -198,8 +198,8 @@ class ResolverWords:
         """Zones whose signatures are at fault: a finding for each, about the zone."""
         by_zone: dict[tuple[Name, str], list[ThroughIt]] = {}
         for through, _ in failed:
-            found = through.found
-            zone = found.authority.zone if found is not None else None
+            looked_up = through.found
+            zone = looked_up.authority.zone if looked_up is not None else None
             by_zone.setdefault((zone or through.answer.question.name, self._seen.tried.view), []).append(through)
         findings = []
         for (zone, view), several in by_zone.items():
@@ -339,16 +339,18 @@ def _values(values: Sequence[ValueSaid], *, why: bool = True) -> str:
     """What it gives for each of the first ones, what their own servers have, and what shows why."""
     each = []
     for value_said in values[:_FEW]:
-        answer, found = value_said.through.answer, value_said.through.found
+        answer, looked_up = value_said.through.answer, value_said.through.found
         name, rdtype, *_ = answer.question
         left = f" for another {duration(answer.ttl)}" if answer.ttl and not answer.authoritative else ""
-        given = ", ".join(rdata_text(rdtype, value) for value in answer.values)
-        given = given or (f"an alias of {to_text(answer.alias)}" if answer.alias is not None else _denial(answer))
-        own = ", ".join(rdata_text(rdtype, value) for value in found.values) if found is not None else ""
-        alias = next((t.alias for t in found.usable if t.alias is not None), None) if found is not None else None
+        text = ", ".join(rdata_text(rdtype, value) for value in answer.values)
+        text = text or (f"an alias of {to_text(answer.alias)}" if answer.alias is not None else _denial(answer))
+        own = ", ".join(rdata_text(rdtype, value) for value in looked_up.values) if looked_up is not None else ""
+        alias = (
+            next((t.alias for t in looked_up.usable if t.alias is not None), None) if looked_up is not None else None
+        )
         own = own or (f"an alias of {to_text(alias)}" if alias is not None else "none")
         reason = f" ({value_said.why})" if why and value_said.why else ""
-        each.append(f"{to_text(name)} {type_text(rdtype)} is {given}{left}, and its own servers have {own}{reason}")
+        each.append(f"{to_text(name)} {type_text(rdtype)} is {text}{left}, and its own servers have {own}{reason}")
     more = f"; {len(values) - _FEW} more" if len(values) > _FEW else ""
     return "; ".join(each) + more
 

@@ -92,28 +92,30 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
 
 def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collection[Name]) -> Dialogue[Called]:
     """Asks all servers for one expected set and judges each."""
-    found = yield from at_name(expected.name, (expected.rdtype,), expected.view, atlas)
-    words = RollWords(expected, found)
+    looked_up = yield from at_name(expected.name, (expected.rdtype,), expected.view, atlas)
+    words = RollWords(expected, looked_up)
     if expected.clash:
         return Called(expected, "differs", [words.clash()])
-    if not found.usable:
+    if not looked_up.usable:
         return Called(expected, "unverified", [words.unverified()])
-    kinds = {telling.server: kind_of(telling, expected) for telling in found.usable}
+    kinds = {telling.server: kind_of(telling, expected) for telling in looked_up.usable}
     wrong = {kind for kind in kinds.values() if kind != RIGHT}
     findings: list[Finding] = []
     if not wrong:
         findings += words.other_ttl()
-        if expected.values and (yield from _wildcard(expected, found, sibling)):
+        if expected.values and (yield from _wildcard(expected, looked_up, sibling)):
             findings.append(words.wildcard())
     else:
         hint = ""
         if wrong & {ABSENT_NAME, ABSENT_TYPE} and RIGHT not in kinds.values():
             hint = yield from _registered_as(expected, atlas, strangers)
-        standing = (yield from standing_of(found, expected.view, atlas)) if len(set(kinds.values())) > 1 else UNKNOWN
-        findings.append(words.fault([kinds[telling.server] for telling in found.usable], hint, standing))
-    if found.unverified:
+        standing = (
+            (yield from standing_of(looked_up, expected.view, atlas)) if len(set(kinds.values())) > 1 else UNKNOWN
+        )
+        findings.append(words.fault([kinds[telling.server] for telling in looked_up.usable], hint, standing))
+    if looked_up.unverified:
         findings.append(words.unverified())
-    outcome: Outcome = "differs" if wrong else "unverified" if found.unverified else "agrees"
+    outcome: Outcome = "differs" if wrong else "unverified" if looked_up.unverified else "agrees"
     return Called(expected, outcome, findings)
 
 
@@ -135,29 +137,29 @@ def kind_of(telling: Telling, expected: ExpectedSet) -> str:
     return EXTRA if expected.exact and values - expected.values else RIGHT
 
 
-def _wildcard(expected: ExpectedSet, found: Lookup, sibling: bytes) -> Dialogue[bool]:
+def _wildcard(expected: ExpectedSet, looked_up: Lookup, sibling: bytes) -> Dialogue[bool]:
     """Whether the set is not registered itself, but answered by a wildcard with the very same values.
 
     A name beside the expected one that cannot exist shows the wildcard. A name below it tells the two apart: what exists
     itself covers what is below it from the wildcard (RFC 4592 section 3.3.1), and what does not exist does not.
     """
-    if expected.name == found.authority.zone or expected.name.startswith(b"\x01*"):
+    if expected.name == looked_up.authority.zone or expected.name.startswith(b"\x01*"):
         return False
     try:
         beside, below = join((sibling,), parent(expected.name)), join((sibling,), expected.name)
     except Unusable:
         return False
-    if not (yield from _same_at(beside, expected.rdtype, found)):
+    if not (yield from _same_at(beside, expected.rdtype, looked_up)):
         return False
-    return (yield from _same_at(below, expected.rdtype, found))
+    return (yield from _same_at(below, expected.rdtype, looked_up))
 
 
-def _same_at(name: Name, rdtype: int, found: Lookup) -> Dialogue[bool]:
+def _same_at(name: Name, rdtype: int, looked_up: Lookup) -> Dialogue[bool]:
     """Whether any server gives at a name what it gave at the expected one."""
-    answers = yield [Question(name, rdtype, telling.server) for telling in found.usable]
+    answers = yield [Question(name, rdtype, telling.server) for telling in looked_up.usable]
     return any(
         answer.trouble is None and answer.values and answer.values == telling.values
-        for answer, telling in zip(answers, found.usable, strict=True)
+        for answer, telling in zip(answers, looked_up.usable, strict=True)
     )
 
 

@@ -56,7 +56,7 @@ def unexpected_in(zone: Zone, holding: Holding, wanted: WantedSets) -> list[Unex
     """The sets of a whole zone that nothing of its view covers, and no pattern of `allow`."""
     sets, addresses = wanted
     cuts = {name for name, rdtype, _, _ in holding.rrsets() if rdtype == NS and name != zone.apex}
-    found = []
+    unexpected = []
     for name, rdtype, ttl, values in holding.rrsets():
         if (name, rdtype) in sets or rdtype in OF_SIGNERS or (name == zone.apex and rdtype in (SOA, NS)):
             continue
@@ -66,8 +66,8 @@ def unexpected_in(zone: Zone, holding: Holding, wanted: WantedSets) -> list[Unex
             continue
         if is_locator(name) or b"\x06_msdcs" in name or _allowed(name, zone.allow):
             continue
-        found.append(Unexpected(name, rdtype, ttl, values))
-    return sorted(found)
+        unexpected.append(Unexpected(name, rdtype, ttl, values))
+    return sorted(unexpected)
 
 
 def _allowed(name: Name, patterns: Iterable[str]) -> bool:
@@ -87,8 +87,8 @@ def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[
         by_view[zone.view] = wanted
         if not (zone.expectations or zone.closed or _covered(zone, wanted)):
             continue
-        found = unexpected_in(zone, holding, wanted)
-        yield from (_fault(one, zone) for one in found) if zone.closed else _folded(found, zone)
+        unexpected = unexpected_in(zone, holding, wanted)
+        yield from (_fault(one, zone) for one in unexpected) if zone.closed else _folded(unexpected, zone)
 
 
 def _covered(zone: Zone, wanted: WantedSets) -> bool:

@@ -39,9 +39,9 @@ _SAID = {
 class RollWords:
     """Words the findings about one expected set."""
 
-    def __init__(self, expected: ExpectedSet, found: Lookup) -> None:
+    def __init__(self, expected: ExpectedSet, looked_up: Lookup) -> None:
         self._expected = expected
-        self._found = found
+        self._found = looked_up
         self._kind = type_text(expected.rdtype)
         self._what = f"{to_text(expected.name)} {self._kind}"
 
@@ -67,14 +67,14 @@ class RollWords:
 
     def _changes(self, kinds: Iterable[str]) -> list[Change]:
         """The set as it is expected, with an alias in its place taken away."""
-        expected, found = self._expected, self._found
-        there = [telling.values for telling in found.usable]
+        expected, looked_up = self._expected, self._found
+        there = [telling.values for telling in looked_up.usable]
         anywhere = {value for values in there for value in values}
-        ttls = {telling.answers[0].ttl for telling in found.usable if telling.values}
-        where: dict[str, Any] = {"view": expected.view, "zone": found.authority.zone}
+        ttls = {telling.answers[0].ttl for telling in looked_up.usable if telling.values}
+        where: dict[str, Any] = {"view": expected.view, "zone": looked_up.authority.zone}
         reason = f"expected by {PurePath(expected.where).name}" if expected.where else "expected"
         changes = []
-        aliases = {telling.alias for telling in found.usable if telling.alias is not None}
+        aliases = {telling.alias for telling in looked_up.usable if telling.alias is not None}
         if aliases and (ALIAS in kinds or expected.gone):
             changes.append(changed(expected.name, CNAME, "expected", reason, remove=aliases, **where))
         set_at = partial(

@@ -71,15 +71,15 @@ class DirectorySeen:
     def hosts_at(self, row: Locator, site: str = "") -> set[Name]:
         """The hosts that any server gives at a row of SRV records."""
         name = name_of(row.pattern, self.directory, site)
-        found = self.found.get((name, "SRV")) if name is not None else None
-        return _hosts(found) if found is not None else set()
+        looked_up = self.found.get((name, "SRV")) if name is not None else None
+        return _hosts(looked_up) if looked_up is not None else set()
 
     def targets(self) -> Iterator[tuple[Name, Name]]:
         """Every name with SRV records, with every target that any server gives there and that is this domain's to judge: in
         names of the whole forest, controllers of its other domains stand too."""
         wide = self.forest_wide
-        for (name, kind), found in self.found.items():
-            for host in sorted(_hosts(found)) if kind == "SRV" else ():
+        for (name, kind), looked_up in self.found.items():
+            for host in sorted(_hosts(looked_up)) if kind == "SRV" else ():
                 if name not in wide or parent(host) == self.directory.domain:
                     yield name, host
 
@@ -136,7 +136,10 @@ def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
     hosts = [*seen.hosts.values(), *seen.strangers.values()]
     ours = {value for host in hosts for value in host.found.values}
     return {
-        value for found in seen.of_kind("HOST") for value in found.values if value not in ours and len(value) in (4, 16)
+        value
+        for looked_up in seen.of_kind("HOST")
+        for value in looked_up.values
+        if value not in ours and len(value) in (4, 16)
     }
 
 
@@ -147,10 +150,10 @@ def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> 
     found: dict[Name, list[Name]] = {}
     known = {controller.host for controller in directory.controllers}
     for apex in (inside, directory.forest):
-        kept = atlas.estate.replicated.get((directory.view, apex))
+        replicated = atlas.estate.replicated.get((directory.view, apex))
         strange = {
             owner: host
-            for owner, host in (kept.aliases.items() if kept is not None else ())
+            for owner, host in (replicated.aliases.items() if replicated is not None else ())
             if parent(owner) == inside and host not in known
         }
         served = yield from together([at_name(owner, (CNAME,), directory.view, atlas) for owner in strange])
@@ -170,8 +173,8 @@ def _delegated(directory: Directory, atlas: Atlas, holdings: Holdings) -> Dialog
     """The name servers to which the zone above delegates `_msdcs`: as its servers refer there, as it stands in a copy that was
     taken, or in the directory. Servers that hold both zones answer with the zone's own set, and do not tell it."""
     inside = from_text("_msdcs", directory.forest)
-    kept = atlas.estate.replicated.get((directory.view, directory.forest))
-    found = dict.fromkeys(kept.delegated if kept is not None else (), "the directory")
+    replicated = atlas.estate.replicated.get((directory.view, directory.forest))
+    found = dict.fromkeys(replicated.delegated if replicated is not None else (), "the directory")
     authority = yield from atlas.find(directory.forest, directory.view)
     if authority.zone is None or authority.zone == inside:
         return found
@@ -200,15 +203,15 @@ def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
     names = [name for pattern in patterns if (name := name_of(pattern, directory)) is not None]
     site_names = [name_of("_ldap._tcp.{site}._sites.dc._msdcs.{domain}", directory, site) for site in directory.sites]
     steps = [at_name(name, (SRV,), view, atlas) for name in [*names, *filter(None, site_names)]]
-    found = yield from together(steps)
-    of_domain, of_ldap, primaries, catalogues, *holders = (_hosts(one) for one in found[: len(patterns)])
+    lookups = yield from together(steps)
+    of_domain, of_ldap, primaries, catalogues, *holders = (_hosts(one) for one in lookups[: len(patterns)])
     sites = {
         host: site
-        for site, lookup_ in zip(directory.sites, found[len(patterns) :], strict=True)
+        for site, lookup_ in zip(directory.sites, lookups[len(patterns) :], strict=True)
         for host in _hosts(lookup_)
     }
-    told = sorted(of_domain | of_ldap)
-    looked = yield from together([look_at(host, view, atlas) for host in told])
+    values = sorted(of_domain | of_ldap)
+    looked = yield from together([look_at(host, view, atlas) for host in values])
     controllers = []
     for host in (one.name for one in looked if one.usable or not one.found.usable):
         roles = {role for role, hosts in ((PRIMARY, primaries), (CATALOGUE, catalogues)) if host in hosts}
@@ -217,8 +220,8 @@ def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
     return replace(directory, controllers=tuple(controllers))
 
 
-def _hosts(found: Lookup) -> set[Name]:
-    return {target_in(value).host for value in found.values} - {ROOT}
+def _hosts(looked_up: Lookup) -> set[Name]:
+    return {target_in(value).host for value in looked_up.values} - {ROOT}
 
 
 def registered(wanted: WantedLocator, controller: Controller, telling: Telling, host: Host) -> str:

@@ -130,10 +130,10 @@ class Leftovers:
         ]
         mine = [address for address, owner in seen.owners.items() if host in owner.values]
         mine += [address for address in stranger.found.values if address not in mine]
-        for (name, kind), found in seen.found.items():
+        for (name, kind), looked_up in seen.found.items():
             if kind == "HOST":
-                records += [(name, address_type(one), one) for one in mine if one in found.values]
-            elif kind == "CNAME" and host in found.values:
+                records += [(name, address_type(one), one) for one in mine if one in looked_up.values]
+            elif kind == "CNAME" and host in looked_up.values:
                 records.append((name, CNAME, host))
         records += [(alias, CNAME, host) for alias in seen.aliases.get(host, ())]
         if not stranger.usable:  # a host that lives on keeps its own address and pointer
@@ -154,15 +154,15 @@ class Leftovers:
     def _zone_of(self, name: Name, rdtype: int) -> Name | None:
         """The zone in which a set was found, as far as it was asked for."""
         kind = {SRV: "SRV", CNAME: "CNAME"}.get(rdtype, "HOST")
-        found = self._seen.found.get((name, kind)) or self._seen.name_servers.get(name)
-        return found.authority.zone if found is not None else None
+        looked_up = self._seen.found.get((name, kind)) or self._seen.name_servers.get(name)
+        return looked_up.authority.zone if looked_up is not None else None
 
     def _name_servers(self) -> Iterator[Judged]:
         """Name servers of the domain, of `_msdcs`, or in the delegation of that, that are controllers no more."""
         seen, inside = self._seen, from_text("_msdcs", self._directory.forest)
         places: dict[Name, dict[str, str]] = {}
-        for apex, found in seen.name_servers.items():
-            for target in found.values:
+        for apex, looked_up in seen.name_servers.items():
+            for target in looked_up.values:
                 line = f"in {to_text(apex)}: {record_line(apex, NS, target)}"
                 places.setdefault(target, {})[f"the NS set of {to_text(apex)}"] = line
         own = set(places)
@@ -218,8 +218,8 @@ class Leftovers:
         told_already = {*self._names, *(host.name for host in seen.hosts.values() if not host.usable)}
         known = bool(seen.hosts) and all(host.found.usable for host in seen.hosts.values())
         wide = seen.forest_wide
-        for (name, kind), found in seen.found.items() if known else ():
-            for value in found.values if kind == "HOST" else ():
+        for (name, kind), looked_up in seen.found.items() if known else ():
+            for value in looked_up.values if kind == "HOST" else ():
                 owner = seen.owners.get(value)
                 if owner is None or any(host in told_already for host in owner.values):
                     continue  # a controller's own, or told with the one that left it behind or lost it
@@ -231,7 +231,7 @@ class Leftovers:
                     f"{to_text(name)} has the address {address_text(value)}, which no domain controller has{belongs}."
                 )
                 changes = self._removal([(name, address_type(value), value)], "no domain controller has the address")
-                answers = [*answers_of(found), *answers_of(owner)]
+                answers = [*answers_of(looked_up), *answers_of(owner)]
                 findings.append(
                     self._state(
                         "dir.other-host", text, name=name, rdtype=address_type(value), answers=answers, changes=changes,

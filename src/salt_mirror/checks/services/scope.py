@@ -62,19 +62,19 @@ class ServicesScope:
     def directory_at(self, name: Name, view: str, estate: Estate, known: Collection[Name]) -> Directory:
         """The directory at a domain: as the estate has it, with what the options say in its place."""
         entry = next((one for one in directories_of(estate) if (one.domain, one.view) == (name, view)), None)
-        found = entry or Directory(name, name, view)
+        directory = entry or Directory(name, name, view)
         if self.forest is not None:
             with about("--forest"):
-                found = replace(found, forest=from_text(self.forest))
+                directory = replace(directory, forest=from_text(self.forest))
         if self.domain_guid:
-            found = replace(found, guid=guid_of(self.domain_guid) or "")
+            directory = replace(directory, guid=guid_of(self.domain_guid) or "")
         if self.controllers:
-            found = replace(found, controllers=tuple(self._controller(text, name) for text in self.controllers))
-        of_controllers = [one.site for one in found.controllers if one.site]
-        told = [*self.sites, *found.sites, *of_controllers]
+            directory = replace(directory, controllers=tuple(self._controller(text, name) for text in self.controllers))
+        of_controllers = [one.site for one in directory.controllers if one.site]
+        told = [*self.sites, *directory.sites, *of_controllers]
         known_sites = {site.lower() for site in told}
         more = [site for site in sites_in(known, name) if site.lower() not in known_sites]
-        return replace(found, sites=tuple(dict.fromkeys([*told, *more])))
+        return replace(directory, sites=tuple(dict.fromkeys([*told, *more])))
 
 
 def directories_of(estate: Estate) -> list[Directory]:

@@ -125,26 +125,26 @@ def _says(seen: ServiceSeen) -> str:
 
 
 def _about_set(seen: ServiceSeen) -> Iterator[Finding]:
-    found, name = seen.found, to_text(seen.name)
-    about = partial(state, name=seen.name, rdtype=SRV, view=seen.view, answers=answers_of(found))
-    if found.unverified or not found.usable:
-        why = troubles_of(found)
+    looked_up, name = seen.found, to_text(seen.name)
+    about = partial(state, name=seen.name, rdtype=SRV, view=seen.view, answers=answers_of(looked_up))
+    if looked_up.unverified or not looked_up.usable:
+        why = troubles_of(looked_up)
         text = f"{name} SRV could not be seen everywhere: {why}."
         yield about("srv.unverified", text, outcome="unverified", cause=why)
-    if found.usable and not found.values and seen.demanded:
+    if looked_up.usable and not looked_up.values and seen.demanded:
         yield about("srv.missing", f"{name} has no SRV records: clients do not find the service.")
-    if found.divided:
-        sides = who_says_what(found.usable, partial(rdata_text, SRV))
+    if looked_up.divided:
+        sides = who_says_what(looked_up.usable, partial(rdata_text, SRV))
         yield about("srv.servers-disagree", f"{name} SRV differs between servers: {sides}.")
     if seen.unavailable and len(seen.targets) > 1:
         text = f'{name} has the target "." (no such service) beside others: clients see either (RFC 2782).'
-        dots = [value for value in found.values if value[6:] == ROOT]
-        change = partial(changed, found.canonical, SRV, "registered", view=seen.view, zone=found.authority.zone)
+        dots = [value for value in looked_up.values if value[6:] == ROOT]
+        change = partial(changed, looked_up.canonical, SRV, "registered", view=seen.view, zone=looked_up.authority.zone)
         choices = [
             Choice(word="remove", says="there is the service", changes=[change("there is the service", remove=dots)]),
             Choice(
                 word="register", says="there is none",
-                changes=[change("there is none", remove=[value for value in found.values if value not in dots])],
+                changes=[change("there is none", remove=[value for value in looked_up.values if value not in dots])],
             ),
         ]  # fmt: skip
         yield about("srv.dot-not-alone", text, choices=choices)
@@ -184,11 +184,11 @@ def share_text(share: float) -> str:
 def _order(seen: ServiceSeen) -> Iterator[Test]:
     """What a client tries one after the other, and what is left without each target."""
     pools = [list(group) for _, group in groupby(seen.targets, key=lambda one: one.priority)]
-    said = ", then ".join(
+    text = ", then ".join(
         together_said(f"{to_text(one.host)} {share_text(share)}" for one, share in zip(pool, shares(pool), strict=True))
         for pool in pools
     )
-    yield Test(mark="ok", title="order", says=said, why="the lowest priority is tried first, by weight within it")
+    yield Test(mark="ok", title="order", says=text, why="the lowest priority is tried first, by weight within it")
     for lost in dict.fromkeys(one.host for one in seen.targets):
         left = [one for one in seen.targets if one.host != lost and one.host != ROOT and seen.hosts[one.host].usable]
         if lost == ROOT or not seen.hosts[lost].usable:

@@ -126,9 +126,9 @@ class DirectoryWords:
         told = {finding.cause for finding in findings}
         unverified: dict[str, Answer | None] = {}
         for row in rows:
-            found = seen.at(row.wanted)
-            if found.certain == "unverified" and troubles_of(found) not in told:
-                unverified.setdefault(troubles_of(found), next(iter(answers_of(found)), None))
+            looked_up = seen.at(row.wanted)
+            if looked_up.certain == "unverified" and troubles_of(looked_up) not in told:
+                unverified.setdefault(troubles_of(looked_up), next(iter(answers_of(looked_up)), None))
         for why, answer in unverified.items():
             text = f"{name}: some of its records could not be looked up: {why}."
             finding = self._state(
@@ -150,21 +150,21 @@ class DirectoryWords:
 
     def _row(self, wanted: WantedLocator, controller: Controller) -> _Row:
         """How one record of a controller stands on the servers."""
-        found, host = self._seen.at(wanted), self._seen.hosts[controller.host]
+        looked_up, host = self._seen.at(wanted), self._seen.hosts[controller.host]
         title = to_text(wanted.name) + (_KINDS[wanted.row.kind] or " SRV")
 
         def row(mark: Mark, says: str = "", *, right: bool = False, lacking: tuple[Server, ...] = ()) -> _Row:
             return _Row(wanted, Test(mark=mark, title=title, says=says, why=wanted.row.why), right, lacking)
 
-        if not found.usable:
+        if not looked_up.usable:
             return row("unverified", "could not be looked up")
         if wanted.row.kind == "HOST" and not host.usable:
             why = "has no address" if host.found.usable else "could not be looked up"
             return row("unverified", f"cannot be tested: the domain controller {why}")
-        states = {telling.server.label: registered(wanted, controller, telling, host) for telling in found.usable}
+        states = {telling.server.label: registered(wanted, controller, telling, host) for telling in looked_up.usable}
         wrong = {label: how for label, how in states.items() if how != "right"}
         if not wrong:
-            silent = labels_of(telling.server for telling in found.unverified)
+            silent = labels_of(telling.server for telling in looked_up.unverified)
             return (
                 row("unverified", f"right on {together_said(states)}; {silent}: no answer", right=True)
                 if silent
@@ -172,7 +172,7 @@ class DirectoryWords:
             )
         how = ", ".join(dict.fromkeys("missing" if how == "absent" else how for how in wrong.values()))
         if len(wrong) < len(states):
-            lacking = tuple(telling.server for telling in found.usable if telling.server.label in wrong)
+            lacking = tuple(telling.server for telling in looked_up.usable if telling.server.label in wrong)
             return row("fault", f"{how} on {labels_of(lacking)}", lacking=lacking)
         return row("fault", how)
 
@@ -238,12 +238,12 @@ class DirectoryWords:
 
     def _nobody(self) -> Judged:
         name = name_of("_ldap._tcp.dc._msdcs.{domain}", self._directory) or self._directory.domain
-        found = self._seen.found.get((name, "SRV"))
-        if found is None or found.usable:
+        looked_up = self._seen.found.get((name, "SRV"))
+        if looked_up is None or looked_up.usable:
             text = f"No record leads to a domain controller of {self._domain}: users cannot log on."
             finding = self._state("dir.no-controller", text, name=self._directory.domain)
             return Judged(Test(mark="fault", title="domain controllers", says=text), [finding])
-        why = troubles_of(found)
+        why = troubles_of(looked_up)
         text = f"The domain controllers of {self._domain} could not be looked up: {why}."
         finding = self._state("dir.unverified", text, name=self._directory.domain, outcome="unverified", cause=why)
         return Judged(Test(mark="unverified", title="domain controllers", says=text), [finding])
@@ -252,13 +252,13 @@ class DirectoryWords:
 
     def _primary(self) -> Judged:
         name = name_of("_ldap._tcp.pdc._msdcs.{domain}", self._directory) or self._directory.domain
-        found = self._seen.found.get((name, "SRV"))
+        looked_up = self._seen.found.get((name, "SRV"))
         why = "password changes and clocks follow the PDC emulator, so there is exactly one"
-        if found is None or not found.usable:
+        if looked_up is None or not looked_up.usable:
             return Judged(
                 Test(mark="unverified", title="the PDC emulator role", says="could not be looked up", why=why)
             )
-        hosts = sorted({target_in(value).host for value in found.values})
+        hosts = sorted({target_in(value).host for value in looked_up.values})
         names = together_said(map(to_text, hosts))
         findings = []
         if len(hosts) > 1:
@@ -267,50 +267,50 @@ class DirectoryWords:
                 if len(hosts) == 2
                 else f"{names} all claim it."
             )
-            findings.append(self._state("dir.two-primaries", text, name=name, answers=answers_of(found)))
+            findings.append(self._state("dir.two-primaries", text, name=name, answers=answers_of(looked_up)))
         elif not hosts:
             text = f"No controller has registered the PDC emulator role of {self._domain}."
-            findings.append(self._state("dir.no-primary", text, name=name, answers=answers_of(found)))
-        mark = mark_of(findings, [found])
+            findings.append(self._state("dir.no-primary", text, name=name, answers=answers_of(looked_up)))
+        mark = mark_of(findings, [looked_up])
         return Judged(Test(mark=mark, title="the PDC emulator role", says=names or "nobody", why=why), findings)
 
     def _site(self, site: str) -> Judged:
         name = name_of("_ldap._tcp.{site}._sites.dc._msdcs.{domain}", self._directory, site)
-        found = self._seen.found.get((name, "SRV")) if name is not None else None
+        looked_up = self._seen.found.get((name, "SRV")) if name is not None else None
         own = [to_text(one.host) for one in self._seen.controllers_of(site)]
         why = "clients take a domain controller of their own site first"
-        if found is None or name is None or not found.usable:
+        if looked_up is None or name is None or not looked_up.usable:
             return Judged(Test(mark="unverified", title=f"site {site}", says="could not be looked up", why=why))
         if own:
             says = f"has {together_said(own)}"
-            return Judged(Test(mark=mark_of((), [found]), title=f"site {site}", says=says, why=why))
+            return Judged(Test(mark=mark_of((), [looked_up]), title=f"site {site}", says=says, why=why))
         known = {controller.host for controller in self._directory.controllers}
         covering = [
-            to_text(host) for host in sorted({target_in(value).host for value in found.values}) if host in known
+            to_text(host) for host in sorted({target_in(value).host for value in looked_up.values}) if host in known
         ]
         if covering:  # the near controllers register themselves for a site without one: automatic site coverage
             says = f"covered by {together_said(covering)} (automatic site coverage)"
-            return Judged(Test(mark=mark_of((), [found]), title=f"site {site}", says=says, why=why))
+            return Judged(Test(mark=mark_of((), [looked_up]), title=f"site {site}", says=says, why=why))
         where = "its clients go to any domain controller, however far"
         text = f"The site {site} has no domain controller of its own: {where}."
-        finding = self._state("dir.site-uncovered", text, name=name, answers=answers_of(found))
-        mark = mark_of([finding], [found])
+        finding = self._state("dir.site-uncovered", text, name=name, answers=answers_of(looked_up))
+        mark = mark_of([finding], [looked_up])
         return Judged(Test(mark=mark, title=f"site {site}", says=where, why=why), [finding])
 
     def _subzone(self) -> Iterator[Judged]:
         """Whether `_msdcs` is delegated to servers that do not serve it."""
         zone = from_text("_msdcs", self._directory.forest)
-        for (name, _), found in self._seen.found.items():
-            if not is_within(name, zone) or found.usable or found.authority.zone is None:
+        for (name, _), looked_up in self._seen.found.items():
+            if not is_within(name, zone) or looked_up.usable or looked_up.authority.zone is None:
                 continue
-            if is_within(found.authority.zone, zone):
-                lame = [answer for answer in answers_of(found) if lameness(answer, zone)]
-                if lame and len(lame) == len(answers_of(found)):
-                    yield self._lame(zone, found, lame)
+            if is_within(looked_up.authority.zone, zone):
+                lame = [answer for answer in answers_of(looked_up) if lameness(answer, zone)]
+                if lame and len(lame) == len(answers_of(looked_up)):
+                    yield self._lame(zone, looked_up, lame)
                     return
 
-    def _lame(self, zone: Name, found: Lookup, lame: list[Answer]) -> Judged:
-        who = together_said(telling.server.label for telling in found.tellings)
+    def _lame(self, zone: Name, looked_up: Lookup, lame: list[Answer]) -> Judged:
+        who = together_said(telling.server.label for telling in looked_up.tellings)
         how = lameness(lame[0], zone)
         text = f"{to_text(zone)} is delegated to {who}, which {how}: no domain controller can be found through it."
         finding = self._state("dir.subzone-lame", text, name=zone, answers=lame)

@@ -114,17 +114,17 @@ class Stale(Part):
         records = [one.record for one in group]
         first = records[0]
         rdtypes = tuple(dict.fromkeys(one.rdtype for one in records))
-        found = yield from together([at_name(first.name, (one,), first.zone.view, self._atlas) for one in rdtypes])
-        there = {(rdtype, value) for rdtype, one in zip(rdtypes, found, strict=True) for value in one.values}
+        lookups = yield from together([at_name(first.name, (one,), first.zone.view, self._atlas) for one in rdtypes])
+        there = {(rdtype, value) for rdtype, one in zip(rdtypes, lookups, strict=True) for value in one.values}
         still = [one for one in group if (one.record.rdtype, one.record.rdata) in there]
         view, reason = first.zone.view, group[0].reason
-        unsaid = any(one.certain != "agrees" for one in found)
+        unsaid = any(one.certain != "agrees" for one in lookups)
         if still and not unsaid:
             life_h = self._scope.aging(first.zone).life_h
-            finding = words.told(still, found, life_h)
+            finding = words.told(still, lookups, life_h)
             return Confirmed([one.record for one in still], view, reason.value, finding.outcome, finding)
         if unsaid:  # what one server has not said is not known, and nothing is offered to be removed for it
-            return Confirmed(records, view, reason.value, "unverified", words.unverified(group, found))
+            return Confirmed(records, view, reason.value, "unverified", words.unverified(group, lookups))
         return Confirmed(records, view, reason.value, "agrees", gone=True)
 
     def _judges(self, record: AgingRecord) -> bool:
@@ -141,11 +141,11 @@ class Stale(Part):
 
     def _tombstone(self, name: Name, zone: Zone, words: StaleWords) -> Dialogue[Confirmed]:
         """Whether a name that is gone in the directory is still served."""
-        found = yield from at_name(name, (A, AAAA, PTR), zone.view, self._atlas)
-        serving = [telling.server for telling in found.usable if telling.values]
+        looked_up = yield from at_name(name, (A, AAAA, PTR), zone.view, self._atlas)
+        serving = [telling.server for telling in looked_up.usable if telling.values]
         if not serving:
             return Confirmed([], zone.view, "age.tombstone", "agrees", gone=True)
-        finding = words.tombstone(name, zone, serving, found)
+        finding = words.tombstone(name, zone, serving, looked_up)
         return Confirmed([], zone.view, "age.tombstone", finding.outcome, finding)
 
     def _unread(self, domain: str, view: str, why: str) -> Dialogue[Confirmed]:
@@ -176,7 +176,7 @@ class Stale(Part):
         target = record.target
         assert target is not None
         view = record.zone.view
-        found, own = yield from together(
+        looked_up, own = yield from together(
             [
                 lookup(target, (A, AAAA), view, self._atlas),
                 at_name(record.name, (record.rdtype,), view, self._atlas),
@@ -184,16 +184,16 @@ class Stale(Part):
         )
         if own.certain == "agrees" and record.rdata not in own.values and not own.aliased:
             return Confirmed([record], view, "left.dangling", "agrees", gone=True)
-        if found.certain != "agrees" or own.certain != "agrees":
-            doubt = found if found.certain != "agrees" else own
+        if looked_up.certain != "agrees" or own.certain != "agrees":
+            doubt = looked_up if looked_up.certain != "agrees" else own
             return Confirmed(
                 [record], view, "left.dangling", "unverified", words.target_unverified(record, target, doubt)
             )
-        if found.exists:
+        if looked_up.exists:
             return Confirmed([record], view, "", "agrees")
-        zone = found.first.zone
+        zone = looked_up.first.zone
         free = zone is not None and len(labels(zone)) == 1 and undelegated(target) is None
-        finding = words.dangling(record, target, open_to_all=free, found=found)
+        finding = words.dangling(record, target, open_to_all=free, found=looked_up)
         return Confirmed([record], view, finding.code, finding.outcome, finding)
 
     # What came of it

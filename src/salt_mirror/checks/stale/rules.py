@@ -93,82 +93,82 @@ class Rules:
     def _judge(self, record: AgingRecord) -> Suspicion | None:
         due_h, expected = self.due_h(record), self._is_expected(record)
         aged = due_h is not None and self._now_h > due_h
-        found = Suspicion(record, Reason.STALE, due_h, in_use=self._in_use(record))
-        self._gather(found)
-        if aged and (expected or found.in_use):
-            found.reason = Reason.NEEDED
-            return found if self.taken(record) else None
+        suspicion = Suspicion(record, Reason.STALE, due_h, in_use=self._in_use(record))
+        self._gather(suspicion)
+        if aged and (expected or suspicion.in_use):
+            suspicion.reason = Reason.NEEDED
+            return suspicion if self.taken(record) else None
         if expected:
-            return self._of_its_kind(found) or self._mixed(found)
-        if found.in_use:
-            return self._mixed(found)
-        if self._is_reused(found):
-            found.reason = Reason.REUSED
-            return found
-        if found.network is not None:
-            found.reason = Reason.RETIRED
-            return found
-        return found if aged else self._mixed(found)
+            return self._of_its_kind(suspicion) or self._mixed(suspicion)
+        if suspicion.in_use:
+            return self._mixed(suspicion)
+        if self._is_reused(suspicion):
+            suspicion.reason = Reason.REUSED
+            return suspicion
+        if suspicion.network is not None:
+            suspicion.reason = Reason.RETIRED
+            return suspicion
+        return suspicion if aged else self._mixed(suspicion)
 
-    def _mixed(self, found: Suspicion) -> Suspicion | None:
+    def _mixed(self, suspicion: Suspicion) -> Suspicion | None:
         """A dynamic address beside static ones of the same name: the one goes some day, the others stay."""
-        record = found.record
+        record = suspicion.record
         siblings = (
             self._inventory.by_name.get(record.name, ()) if record.rdtype in ADDRESS_TYPES and record.dynamic else ()
         )
         if any(one.rdtype in ADDRESS_TYPES and one.stamp_h == 0 for one in siblings):
-            found.reason = Reason.MIXED
-            return found
+            suspicion.reason = Reason.MIXED
+            return suspicion
         return None
 
-    def _of_its_kind(self, found: Suspicion) -> Suspicion | None:
+    def _of_its_kind(self, suspicion: Suspicion) -> Suspicion | None:
         """Whether an expected record is static or dynamic as it should be."""
-        record = found.record
+        record = suspicion.record
         lifetime = self._expected.get((record.name, record.rdtype, record.rdata))
         if record.stamp_h is None or lifetime is None:
             return None
         if lifetime == "static" and record.dynamic and self.taken(record):
-            found.reason = Reason.NOT_STATIC
-            return found
+            suspicion.reason = Reason.NOT_STATIC
+            return suspicion
         if lifetime == "dynamic" and not record.dynamic:
-            found.reason = Reason.NOT_DYNAMIC
-            return found
+            suspicion.reason = Reason.NOT_DYNAMIC
+            return suspicion
         return None
 
-    def _gather(self, found: Suspicion) -> None:
+    def _gather(self, suspicion: Suspicion) -> None:
         """The evidence around an address or a pointer."""
-        record = found.record
+        record = suspicion.record
         address = record.address
         if address is None:
             return
-        found.network = self._scope.retired(address)
-        found.leased = self._scope.estate.ages.leases.get(address)
-        found.leases_known = bool(self._scope.estate.ages.leases)
+        suspicion.network = self._scope.retired(address)
+        suspicion.leased = self._scope.estate.ages.leases.get(address)
+        suspicion.leases_known = bool(self._scope.estate.ages.leases)
         host = self._host(record)
-        found.named = [one.rdata for one in self._inventory.pointers.get(address, ()) if one.rdata != host]
+        suspicion.named = [one.rdata for one in self._inventory.pointers.get(address, ()) if one.rdata != host]
         if record.rdtype in ADDRESS_TYPES:
             own = [one for one in self._inventory.pointers.get(address, ()) if one.rdata == host and one.stamp_h]
-            found.pointer = next(iter(own), None)
+            suspicion.pointer = next(iter(own), None)
         others = [one for one in self._inventory.on_address.get(address, ()) if one.name != host and one.stamp_h]
-        found.newer = max(others, key=lambda one: one.stamp_h or 0, default=None)
+        suspicion.newer = max(others, key=lambda one: one.stamp_h or 0, default=None)
 
     @staticmethod
     def _host(record: AgingRecord) -> Name:
         return record.rdata if record.rdtype == PTR else record.name
 
-    def _is_reused(self, found: Suspicion) -> bool:
+    def _is_reused(self, suspicion: Suspicion) -> bool:
         """Whether the address is another host's by now: by lease, or by its pointer and a newer registration together."""
-        record, leased = found.record, found.leased
+        record, leased = suspicion.record, suspicion.leased
         if record.rdtype not in ADDRESS_TYPES and record.rdtype != PTR:
             return False
         host = self._host(record)
         if leased is not None and leased.live and leased.host is not None:
             return leased.host != host
         refresh_h = self._scope.aging(record.zone).refresh_h
-        newer = found.newer
+        newer = suspicion.newer
         if newer is None or newer.stamp_h is None or not record.dynamic or refresh_h is None:
             return False
-        return newer.name in found.named and newer.stamp_h > (record.stamp_h or 0) + refresh_h
+        return newer.name in suspicion.named and newer.stamp_h > (record.stamp_h or 0) + refresh_h
 
     def _in_use(self, record: AgingRecord) -> bool:
         """Whether the address server says that the host has the address now."""

@@ -35,38 +35,45 @@ def ago(stamp_h: int, now_h: float) -> str:
     return many(hours // 24, "day") if hours >= 48 else many(hours, "hour")
 
 
-def evidence_of(found: Suspicion, now_h: float, life_h: int | None) -> list[str]:
+def evidence_of(suspicion: Suspicion, now_h: float, life_h: int | None) -> list[str]:
     """The evidence behind a verdict, in words."""
-    record, said = found.record, []
+    record, said = suspicion.record, []
     if record.stamp_h:
         said.append(f"last refreshed {ago(record.stamp_h, now_h)} ago ({moment_text(moment_of(record.stamp_h))})")
-    elif record.stamp_h == 0 and found.reason is not Reason.NOT_DYNAMIC:
+    elif record.stamp_h == 0 and suspicion.reason is not Reason.NOT_DYNAMIC:
         said.append("static")
-    if life_h is not None and found.reason in (Reason.STALE, Reason.NEEDED):
+    if life_h is not None and suspicion.reason in (Reason.STALE, Reason.NEEDED):
         said.append(f"records live {many(life_h // 24, 'day') if life_h % 24 == 0 else many(life_h, 'hour')} there")
-    leased = found.leased
-    if leased is not None and leased.live and leased.host is not None and not found.in_use:
+    leased = suspicion.leased
+    if leased is not None and leased.live and leased.host is not None and not suspicion.in_use:
         said.append(f"its address is leased to {to_text(leased.host)} now")
-    elif leased is not None and leased.live and found.in_use:
+    elif leased is not None and leased.live and suspicion.in_use:
         said.append("its host has the address by lease now")
     elif leased is not None and not leased.live:
         until = f" on {moment_text(datetime.fromtimestamp(leased.until, UTC))}" if leased.until else ""
         said.append(f"its lease ended{until}")
-    elif found.leases_known and leased is None and record.rdtype in ADDRESS_TYPES and found.reason is Reason.STALE:
-        said.append("no lease of its address")
-    if found.named and record.rdtype in ADDRESS_TYPES:
-        said.append(f"its PTR record names {together_said(map(to_text, found.named))} now")
-    if found.pointer is not None and record.stamp_h and (found.pointer.stamp_h or 0) < record.stamp_h - 24:
-        said.append(f"its PTR record is older, last refreshed {ago(found.pointer.stamp_h or 0, now_h)} ago")
-    if (
-        found.newer is not None
-        and found.newer.stamp_h
-        and found.newer.stamp_h > (record.stamp_h or 0)
-        and not found.in_use
+    elif (
+        suspicion.leases_known
+        and leased is None
+        and record.rdtype in ADDRESS_TYPES
+        and suspicion.reason is Reason.STALE
     ):
-        said.append(f"{to_text(found.newer.name)} was registered at its address {ago(found.newer.stamp_h, now_h)} ago")
-    if found.network is not None:
-        said.append(f"{found.network} is retired")
+        said.append("no lease of its address")
+    if suspicion.named and record.rdtype in ADDRESS_TYPES:
+        said.append(f"its PTR record names {together_said(map(to_text, suspicion.named))} now")
+    if suspicion.pointer is not None and record.stamp_h and (suspicion.pointer.stamp_h or 0) < record.stamp_h - 24:
+        said.append(f"its PTR record is older, last refreshed {ago(suspicion.pointer.stamp_h or 0, now_h)} ago")
+    if (
+        suspicion.newer is not None
+        and suspicion.newer.stamp_h
+        and suspicion.newer.stamp_h > (record.stamp_h or 0)
+        and not suspicion.in_use
+    ):
+        said.append(
+            f"{to_text(suspicion.newer.name)} was registered at its address {ago(suspicion.newer.stamp_h, now_h)} ago"
+        )
+    if suspicion.network is not None:
+        said.append(f"{suspicion.network} is retired")
     return said
 
 
@@ -120,10 +127,10 @@ class StaleWords:
             cause=why,
         )
 
-    def tombstone(self, name: Name, zone: Zone, serving: Sequence[Server], found: Lookup) -> Finding:
+    def tombstone(self, name: Name, zone: Zone, serving: Sequence[Server], looked_up: Lookup) -> Finding:
         """A name that the directory keeps as gone, and that a server still gives out."""
         text = f"{to_text(name)} is gone in the directory (a tombstone), and {labels_of(serving)} still gives it out."
-        return state("age.tombstone", text, name=name, rdtype=A, view=zone.view, answers=answers_of(found)[:4])
+        return state("age.tombstone", text, name=name, rdtype=A, view=zone.view, answers=answers_of(looked_up)[:4])
 
     @staticmethod
     def unread(domain: str, view: str, why: str) -> Finding:
@@ -154,9 +161,9 @@ class StaleWords:
             answers=answers_of(found)[:6],
         )  # fmt: skip
 
-    def target_unverified(self, record: AgingRecord, target: Name, found: Lookup) -> Finding:
+    def target_unverified(self, record: AgingRecord, target: Name, looked_up: Lookup) -> Finding:
         """A target of which nobody knows whether it exists."""
-        why = troubles_of(found)
+        why = troubles_of(looked_up)
         text = f"Whether {to_text(target)}, to which {to_text(record.name)} leads, exists could not be seen: {why}."
         return state(
             "left.unverified", text, name=record.name, rdtype=record.rdtype, view=record.zone.view, outcome="unverified",

@@ -46,23 +46,24 @@ class Side:
         return bool(self.sets)
 
 
-def side_of(view: str, found: Lookup) -> Side:
+def side_of(view: str, looked_up: Lookup) -> Side:
     """Puts together what a view's servers say, where all of them answered and say the same."""
-    if found.trouble is not None or found.unverified or not found.usable:
+    if looked_up.trouble is not None or looked_up.unverified or not looked_up.usable:
         return Side(
             view,
-            found,
-            trouble=found.trouble or "; ".join(f"{one.server.label}: {one.trouble}" for one in found.unverified),
+            looked_up,
+            trouble=looked_up.trouble
+            or "; ".join(f"{one.server.label}: {one.trouble}" for one in looked_up.unverified),
         )
     told: list[Sets] = []
-    for telling in found.usable:
+    for telling in looked_up.usable:
         sets = {answer.question.rdtype: frozenset(answer.values) for answer in telling.answers if answer.values}
         told.append(sets | ({CNAME: frozenset((telling.alias,))} if telling.alias is not None else {}))
     compared = [{rdtype: values for rdtype, values in one.items() if rdtype not in APART} for one in told]
     if any(one != compared[0] for one in compared):
-        return Side(view, found, trouble="its servers say different things")
+        return Side(view, looked_up, trouble="its servers say different things")
     apart = {rdtype: values for rdtype, values in told[0].items() if rdtype in APART}
-    return Side(view, found, {rdtype: values for rdtype, values in told[0].items() if rdtype not in APART}, apart)
+    return Side(view, looked_up, {rdtype: values for rdtype, values in told[0].items() if rdtype not in APART}, apart)
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
@@ -129,10 +130,10 @@ class Views(Part):
 
 def look(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[SeenInViews]:
     """Asks every view for a name and judges what they say."""
-    found = yield from together(
+    lookups = yield from together(
         [at_name(name_in_views.name, name_in_views.rdtypes, view, atlas) for view in name_in_views.views]
     )
-    sides = [side_of(view, lookup) for view, lookup in zip(name_in_views.views, found, strict=True)]
+    sides = [side_of(view, lookup) for view, lookup in zip(name_in_views.views, lookups, strict=True)]
     serves = False
     if any(side.there for side in sides) and not all(side.there for side in sides):  # only then it may be hidden
         serves = name_in_views.name in (yield from _name_servers(name_in_views, scope, atlas))
@@ -153,8 +154,8 @@ def _name_servers(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -
     for view in name_in_views.views:
         zone = scope.estate.zone_of(name_in_views.name, view)
         if view in scope.publics and zone is not None:
-            found = yield from at_name(zone.apex, (NS,), view, atlas)
-            targets.update(found.values)
+            looked_up = yield from at_name(zone.apex, (NS,), view, atlas)
+            targets.update(looked_up.values)
     return targets
 
 

@@ -221,17 +221,17 @@ class Drafting:
                 domain = zone_name(log_on.directory)
                 urls = urls_by_locators(domain, scheme_of(log_on), self._estate, servers, self._asking)
             access = access_of(log_on, urls[0])
-            found, url, failed = read_first(urls, lambda url: read_directory(structs.replace(access, url=url)))
+            directory, url, failed = read_first(urls, lambda url: read_directory(structs.replace(access, url=url)))
             self._read_at = url
-            self._failed = [f"{why}; the directory was read from {url}" for why in failed] + remarks_of(found, url)
+            self._failed = [f"{why}; the directory was read from {url}" for why in failed] + remarks_of(directory, url)
         except DirectoryFailed as error:
             self._unread = (
                 f"The directory {log_on.directory} could not be read: {printable(str(error)).removeprefix(own)}."
             )
             return
-        self._wanted.directory = found
-        held = {(one.name, one.rdtype): one.rdata for zone in found.zones for one in zone.records}
-        for controller in found.controllers:
+        self._wanted.directory = directory
+        held = {(one.name, one.rdtype): one.rdata for zone in directory.zones for one in zone.records}
+        for controller in directory.controllers:
             host = from_text(controller.host)
             addresses = [held[host, rdtype] for rdtype in (A, AAAA) if (host, rdtype) in held] or addresses_of(
                 controller.host
@@ -368,7 +368,7 @@ class Drafting:
         if written:
             pages = {str(page): review(self._fits, files.made)} if any(fit.left_out for fit in self._fits) else {}
             write_draft(self._path, drafted, pages)
-        told = DraftSummary(
+        summary = DraftSummary(
             self._learnt, files.labels.known, drafted.new, drafted.more, self._fits, self._path, self._path.parent / page,
             list(self._lacking(files)),
             written=written, adds=self._old is not None, registered=self._wish.registered,
@@ -377,9 +377,9 @@ class Drafting:
         if self._wish.json:
             from salt_mirror.report.json.draft import draft_json
 
-            sys.stdout.buffer.write(draft_json(told))
+            sys.stdout.buffer.write(draft_json(summary))
         else:
-            print_draft(told, sys.stdout)
+            print_draft(summary, sys.stdout)
         raise typer.Exit(UNVERIFIED if self._unread or not self._learnt.whole else 0)
 
     def _lacking(self, files: DraftFiles) -> Iterator[Lacking]:

@@ -48,9 +48,9 @@ def with_servers(estate: Estate, atlas: Atlas) -> None:
     at = {(server.address, server.port): server for server in atlas.servers}
 
     def known(server: Server) -> Server:
-        found = at.get((server.address, server.port), server)
-        found.label = server.label
-        return found
+        asked_server = at.get((server.address, server.port), server)
+        asked_server.label = server.label
+        return asked_server
 
     estate.servers = {label: known(server) for label, server in estate.servers.items()}
     for zones in estate.zones.values():

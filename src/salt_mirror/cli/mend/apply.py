@@ -170,8 +170,8 @@ class Applying:
         """Counts sets as not carried out that their server said it had, and does not have."""
         for planned in missing:
             self.done.remove(planned)
-            told = carried(planned.key, "agrees", "")
-            self.outcomes = [other for other in self.outcomes if replace(other, says="") != told]
+            carried_set = carried(planned.key, "agrees", "")
+            self.outcomes = [other for other in self.outcomes if replace(other, says="") != carried_set]
             label = planned.server.label if planned.server is not None else ""
             self._leave([planned], f"{label} answered that it was done, and does not have it")
 

@@ -53,7 +53,7 @@ class Selection:
     `approval` its head; `remarks` what the reader has
     to know. Raises BadInput."""
 
-    def __init__(self, estate: Estate, words: list[str], taken: Path | None, covered: Coverage) -> None:
+    def __init__(self, estate: Estate, words: list[str], path: Path | None, covered: Coverage) -> None:
         self.older: list[SetLine] = []
         self.approval: Approval | None = None
         self.remarks: list[str] = []
@@ -64,8 +64,8 @@ class Selection:
         self._areas = False
         self._tests = [self._about(word) for word in words]
         self._reported: set[tuple[str, About]] | None = None
-        if taken is not None:
-            self._take(taken)
+        if path is not None:
+            self._take(path)
 
     def __call__(self, finding: Finding) -> bool:
         """Whether a finding is to be mended."""

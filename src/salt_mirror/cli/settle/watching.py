@@ -132,15 +132,15 @@ class Beyond:
             return known[1]
         # An engine of its own: the watch's has questions under way, whose answers are the watch's.
         with engine_of(self._asking) as engine:
-            (found,) = Runner(engine).run([lookup(name, (rdtype,), self._view, self._atlas)])
-        trouble = found.trouble
-        if found.divided or (found.unverified and trouble is None):
-            said = "; ".join(f"{one.server.label}: {one.trouble}" for one in found.unverified)
+            (looked_up,) = Runner(engine).run([lookup(name, (rdtype,), self._view, self._atlas)])
+        trouble = looked_up.trouble
+        if looked_up.divided or (looked_up.unverified and trouble is None):
+            text = "; ".join(f"{one.server.label}: {one.trouble}" for one in looked_up.unverified)
             trouble = (
-                f"{to_text(name)}, where its alias leads, is not the same on all of its servers{said and ': '}{said}"
+                f"{to_text(name)}, where its alias leads, is not the same on all of its servers{text and ': '}{text}"
             )
-        ttl = next((one.answers[0].ttl for one in found.usable if one.answers), None)
-        end = (found.values if trouble is None else (), ttl, trouble)
+        ttl = next((one.answers[0].ttl for one in looked_up.usable if one.answers), None)
+        end = (looked_up.values if trouble is None else (), ttl, trouble)
         self._known[name, rdtype] = time.monotonic(), end
         return end
 
@@ -151,15 +151,15 @@ _MOST_BUDGETED = 50
 def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Near) -> int | None:
     """How long a cache may keep the old state, in seconds, from the authoritative servers; None when they do not tell."""
     now = datetime.now(UTC)
-    kept = []
+    numbers = []
     for seen in Runner(engine, most=atlas.estate.bounds.questions_for_a_name).run(
         inspect_budget(goal.name, goal.rdtype, view, atlas) for goal in goals[:_MOST_BUDGETED]
     ):
         try:
-            kept.append(budget_of(seen, now, now).kept_s)
+            numbers.append(budget_of(seen, now, now).kept_s)
         except ValueError:
             continue
-    return max(kept, default=None)
+    return max(numbers, default=None)
 
 
 def screen_for(what: str, file: TextIO, watch: Watch, *, json: bool) -> tuple[Screen, Callable[[], None]]:

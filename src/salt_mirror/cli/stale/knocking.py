@@ -21,15 +21,15 @@ MOST_PORTS = 8
 
 def ports_in(text: str) -> list[int]:
     """Reads `22,445`. Raises BadInput."""
-    found = []
+    numbers = []
     for word in text.split(","):
         number = number_in(word.strip(), 65535)
         if not number:
             raise BadInput(f"--knock: {shown(word)} is no port; expected some such as 22,445")
-        found.append(number)
-    if len(found) > MOST_PORTS:
-        raise BadInput(f"--knock: {len(found)} ports; at most {MOST_PORTS} are tried")
-    return list(dict.fromkeys(found))
+        numbers.append(number)
+    if len(numbers) > MOST_PORTS:
+        raise BadInput(f"--knock: {len(numbers)} ports; at most {MOST_PORTS} are tried")
+    return list(dict.fromkeys(numbers))
 
 
 def knocked(

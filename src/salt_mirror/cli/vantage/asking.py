@@ -174,17 +174,17 @@ def broker_of(estate: Estate) -> tuple[str, Papers]:
 
 def own_resolvers(name: str, present: Present) -> list[Server]:
     """The resolvers that a vantage's computer itself uses, to be asked from there; one that says why none is known."""
-    found = []
+    servers = []
     for text in present.resolvers:
         with contextlib.suppress(ValueError):
             label = name if len(present.resolvers) == 1 else f"{name}, {text.removesuffix(':53')}"
-            found.append(paced(parse_server(text, label)))
-    if not found:
-        found = [Server(name, NOWHERE)]
-        found[0].host = "unknown"
-    for server in found:
+            servers.append(paced(parse_server(text, label)))
+    if not servers:
+        servers = [Server(name, NOWHERE)]
+        servers[0].host = "unknown"
+    for server in servers:
         server.via = name
-    return found
+    return servers
 
 
 def seen_as(estate: Estate, name: str, present: Present) -> Estate:

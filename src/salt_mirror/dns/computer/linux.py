@@ -31,38 +31,38 @@ _WAIT_S = 5.0
 
 def read(source: Source) -> Settings:
     """The settings of a Linux system."""
-    found = Settings("linux", hosts_file=HOSTS, order_place=SWITCH, suffix_place=RESOLVERS, wait_s=_WAIT_S)
+    settings = Settings("linux", hosts_file=HOSTS, order_place=SWITCH, suffix_place=RESOLVERS, wait_s=_WAIT_S)
     hosts = source.text(HOSTS)
     if hosts is None:
-        found.unread.append(f"{HOSTS} cannot be read, and was left out")
+        settings.unread.append(f"{HOSTS} cannot be read, and was left out")
     else:
-        found.hosts = read_hosts(hosts, HOSTS, found.unread)
-    _read_order(source, found)
+        settings.hosts = read_hosts(hosts, HOSTS, settings.unread)
+    _read_order(source, settings)
     text = source.text(RESOLVERS)
     if text is None:
-        found.unread.append(f"{RESOLVERS} cannot be read: the C library asks a resolver on this computer then")
+        settings.unread.append(f"{RESOLVERS} cannot be read: the C library asks a resolver on this computer then")
         text = "nameserver 127.0.0.1\n"
-    _read_resolvers(text, found)
-    if found.stub is not None:
-        _read_behind(source, found)
-    found.host = (source.text(HOST_NAME) or "").strip()
-    if "." in found.host:
-        found.domain = found.host.partition(".")[2]
-    return found
+    _read_resolvers(text, settings)
+    if settings.stub is not None:
+        _read_behind(source, settings)
+    settings.host = (source.text(HOST_NAME) or "").strip()
+    if "." in settings.host:
+        settings.domain = settings.host.partition(".")[2]
+    return settings
 
 
-def _read_order(source: Source, found: Settings) -> None:
+def _read_order(source: Source, settings: Settings) -> None:
     text = source.text(SWITCH)
     if text is None:
-        found.unread.append(f"{SWITCH} cannot be read: the hosts file is taken to come first")
+        settings.unread.append(f"{SWITCH} cannot be read: the hosts file is taken to come first")
         return
     for line in text.splitlines():
         database, colon, rest = line.partition("#")[0].partition(":")
         if colon and database.strip() == "hosts":
-            found.order = re.sub(r"\[[^\]]*\]", " ", rest).split()
+            settings.order = re.sub(r"\[[^\]]*\]", " ", rest).split()
 
 
-def _read_resolvers(text: str, found: Settings) -> None:
+def _read_resolvers(text: str, settings: Settings) -> None:
     """Reads resolv.conf as the C library does: the last `search` or `domain` counts, and the first three resolvers."""
     for line in text.splitlines():
         words = line.split()
@@ -70,28 +70,28 @@ def _read_resolvers(text: str, found: Settings) -> None:
             continue
         match words:
             case ["nameserver", address, *_]:
-                found.resolvers.append(Configured(address, "", RESOLVERS))
+                settings.resolvers.append(Configured(address, "", RESOLVERS))
             case ["search" | "domain" as word, *suffixes]:
-                found.suffixes = suffix_list(suffixes, RESOLVERS, found.unread)
-                found.domain = suffixes[0].rstrip(".") if suffixes and word == "domain" else found.domain
+                settings.suffixes = suffix_list(suffixes, RESOLVERS, settings.unread)
+                settings.domain = suffixes[0].rstrip(".") if suffixes and word == "domain" else settings.domain
             case ["options", *options]:
                 for option in options:
                     name, _, number = option.partition(":")
                     if name == "ndots" and number.isdigit():
-                        found.dots = min(int(number), 15)
+                        settings.dots = min(int(number), 15)
                     elif name == "timeout" and number.isdigit():
-                        found.wait_s = float(min(max(int(number), 1), 30))
-    if not found.domain and found.suffixes:
+                        settings.wait_s = float(min(max(int(number), 1), 30))
+    if not settings.domain and settings.suffixes:
         from salt_mirror.dns.names import to_text
 
-        found.domain = to_text(found.suffixes[0]).rstrip(".")
-    if len(found.resolvers) > MOST_RESOLVERS:
-        late = ", ".join(one.address for one in found.resolvers[MOST_RESOLVERS:])
-        found.unread.append(f"{RESOLVERS} has more than {MOST_RESOLVERS} resolvers: {late} is never asked")
-        del found.resolvers[MOST_RESOLVERS:]
-    found.resolvers = found.resolvers or [Configured("127.0.0.1", "", RESOLVERS)]
-    if all(_on_loopback(one.address) for one in found.resolvers):
-        found.stub = found.resolvers[0]
+        settings.domain = to_text(settings.suffixes[0]).rstrip(".")
+    if len(settings.resolvers) > MOST_RESOLVERS:
+        late = ", ".join(one.address for one in settings.resolvers[MOST_RESOLVERS:])
+        settings.unread.append(f"{RESOLVERS} has more than {MOST_RESOLVERS} resolvers: {late} is never asked")
+        del settings.resolvers[MOST_RESOLVERS:]
+    settings.resolvers = settings.resolvers or [Configured("127.0.0.1", "", RESOLVERS)]
+    if all(_on_loopback(one.address) for one in settings.resolvers):
+        settings.stub = settings.resolvers[0]
 
 
 def _on_loopback(address: str) -> bool:
@@ -101,7 +101,7 @@ def _on_loopback(address: str) -> bool:
         return False
 
 
-def _read_behind(source: Source, found: Settings) -> None:
+def _read_behind(source: Source, settings: Settings) -> None:
     """Puts the resolvers behind a stub in its place, and those of single links as rules for their domains."""
     links = {one: f"{folder}/{one}" for folder in reversed(LINKS) for one in source.entries(folder) if one.isdigit()}
     behind: list[Configured] = []
@@ -114,28 +114,28 @@ def _read_behind(source: Source, found: Settings) -> None:
             try:
                 suffix = from_text(domain.lstrip("~") or ".")
             except Unusable:
-                found.unread.append(f"{place}: a domain that is no name was left out")
+                settings.unread.append(f"{place}: a domain that is no name was left out")
                 continue
             if suffix != ROOT:
-                found.rules.append(Rule(suffix, own, place))
+                settings.rules.append(Rule(suffix, own, place))
         if said.get("DNS_DEFAULT_ROUTE", "yes") in ("yes", "1", "true"):
             behind += own
     for path in BEHIND:
         text = source.text(path)
         if text is not None:
-            known = {one.address for one in [*behind, *(one for rule in found.rules for one in rule.resolvers)]}
+            known = {one.address for one in [*behind, *(one for rule in settings.rules for one in rule.resolvers)]}
             for line in text.splitlines():
                 words = line.split()
                 if len(words) > 1 and words[0] == "nameserver" and words[1] not in known:
                     behind.append(Configured(words[1], "", path))
             break
     behind = [one for one in behind if not _on_loopback(one.address)]
-    if behind or found.rules:
-        found.resolvers = behind
+    if behind or settings.rules:
+        settings.resolvers = behind
     else:
-        found.resolvers = []
-        where = found.stub.address if found.stub is not None else ""
-        found.unread.append(f"what is behind the resolver on this computer ({where}) is not written anywhere known")
+        settings.resolvers = []
+        where = settings.stub.address if settings.stub is not None else ""
+        settings.unread.append(f"what is behind the resolver on this computer ({where}) is not written anywhere known")
 
 
 def _assignments(text: str) -> dict[str, str]:

@@ -21,16 +21,16 @@ _SCOPED = "for scoped queries"
 def read(source: Source) -> Settings:
     """The settings of macOS."""
     place = "the system's resolver scopes"
-    found = Settings("macos", hosts_file=HOSTS, suffix_place=place, order_place="the system")
+    settings = Settings("macos", hosts_file=HOSTS, suffix_place=place, order_place="the system")
     hosts = source.text(HOSTS)
     if hosts is None:
-        found.unread.append(f"{HOSTS} cannot be read, and was left out")
+        settings.unread.append(f"{HOSTS} cannot be read, and was left out")
     else:
-        found.hosts = read_hosts(hosts, HOSTS, found.unread)
+        settings.hosts = read_hosts(hosts, HOSTS, settings.unread)
     text = source.output(PROGRAM, "--dns")
     if text is None:
-        found.unread.append("the system's resolver scopes cannot be read, and were left out")
-        return found
+        settings.unread.append("the system's resolver scopes cannot be read, and were left out")
+        return settings
     ordinary, _, _ = text.partition(_SCOPED)
     waits = []
     for number, scope in enumerate(re.split(r"^resolver #\d+\s*$", ordinary, flags=re.M)[1:], 1):
@@ -49,13 +49,13 @@ def read(source: Source) -> Settings:
         waits += [float(one) for one in said.get("timeout", ()) if one.isdigit()]
         for domain in said.get("domain", ()):
             try:
-                found.rules.append(Rule(from_text(domain), own, f"{place}, number {number}"))
+                settings.rules.append(Rule(from_text(domain), own, f"{place}, number {number}"))
             except Unusable:
-                found.unread.append(f"{place}, number {number}: a domain that is no name was left out")
-        if "domain" not in said and own and not found.resolvers:
-            found.resolvers = list(own)
-            found.suffixes = suffix_list(said.get("search domain", []), place, found.unread)
-    found.wait_s = max(waits, default=None)
-    if not found.resolvers:
-        found.unread.append(f"{place}: none is for all names")
-    return found
+                settings.unread.append(f"{place}, number {number}: a domain that is no name was left out")
+        if "domain" not in said and own and not settings.resolvers:
+            settings.resolvers = list(own)
+            settings.suffixes = suffix_list(said.get("search domain", []), place, settings.unread)
+    settings.wait_s = max(waits, default=None)
+    if not settings.resolvers:
+        settings.unread.append(f"{place}: none is for all names")
+    return settings

@@ -47,10 +47,10 @@ def told_settings(recorded: bytes) -> Settings:
         raise ValueError(str(error)) from None
     if one.system not in READERS:
         raise ValueError("it is of no system that is known here")
-    found = READERS[one.system](Replayed(one.told))
-    found.host = found.host or one.host
-    found.addresses = [OwnAddress(*address) for address in one.addresses]
-    return found
+    settings = READERS[one.system](Replayed(one.told))
+    settings.host = settings.host or one.host
+    settings.addresses = [OwnAddress(*address) for address in one.addresses]
+    return settings
 
 
 class _Recorded(msgspec.Struct, array_like=True):
@@ -68,10 +68,10 @@ def _this_system() -> str:
 
 def own_settings() -> Settings:
     """The settings of this computer, with its name and addresses."""
-    found = READERS[_this_system()](Live())
-    found.host = found.host or socket.gethostname()
-    found.addresses = own_addresses()
-    return found
+    settings = READERS[_this_system()](Live())
+    settings.host = settings.host or socket.gethostname()
+    settings.addresses = own_addresses()
+    return settings
 
 
 def own_addresses() -> list[OwnAddress]:

@@ -190,7 +190,7 @@ def read_hosts(text: str, path: str, unread: list[str]) -> list[HostsEntry]:
 
 def suffix_list(words: list[str], place: str, unread: list[str]) -> list[Name]:
     """Suffixes as names; what is none is told and left out."""
-    found = []
+    values = []
     for word in words:
         try:
             name = from_text(word)
@@ -198,5 +198,5 @@ def suffix_list(words: list[str], place: str, unread: list[str]) -> list[Name]:
             unread.append(f"{place}: a suffix that is no name was left out")
             continue
         if name != ROOT:
-            found.append(name)
-    return list(dict.fromkeys(found))
+            values.append(name)
+    return list(dict.fromkeys(values))

@@ -36,55 +36,55 @@ _WAIT_S = 1.0
 def read(source: Source) -> Settings:
     """The settings of Windows."""
     main = source.key(TCPIP)
-    found = Settings("windows", suffix_place="the suffix list", order_place="the system", wait_s=_WAIT_S, bare=False)
+    settings = Settings("windows", suffix_place="the suffix list", order_place="the system", wait_s=_WAIT_S, bare=False)
     if main is None:
-        found.unread.append(f"{TCPIP} cannot be read, and was left out")
+        settings.unread.append(f"{TCPIP} cannot be read, and was left out")
         main = {}
     policies = _policies(source)
     policy = source.key(policies) or {}
-    found.host = _text(main, "nv hostname") or _text(main, "hostname")
-    found.domain = _text(main, "nv domain") or _text(main, "domain") or _text(main, "dhcpdomain")
+    settings.host = _text(main, "nv hostname") or _text(main, "hostname")
+    settings.domain = _text(main, "nv domain") or _text(main, "domain") or _text(main, "dhcpdomain")
     folder = _text(main, "databasepath").replace("%SystemRoot%", r"C:\Windows") or _HOSTS.rpartition("\\")[0]
-    found.hosts_file = f"{folder}\\hosts"
-    hosts = source.text(found.hosts_file)
+    settings.hosts_file = f"{folder}\\hosts"
+    hosts = source.text(settings.hosts_file)
     if hosts is None:
-        found.unread.append(f"{found.hosts_file} cannot be read, and was left out")
+        settings.unread.append(f"{settings.hosts_file} cannot be read, and was left out")
     else:
-        found.hosts = read_hosts(hosts, found.hosts_file, found.unread)
+        settings.hosts = read_hosts(hosts, settings.hosts_file, settings.unread)
     templates = {
         address: _text(source.key(rf"{TEMPLATES}\{address}") or {}, "template") for address in source.subkeys(TEMPLATES)
     }
-    connection_suffixes = _read_interfaces(source, found, templates)
+    connection_suffixes = _read_interfaces(source, settings, templates)
     listed = _text(policy, "searchlist") or _text(main, "searchlist")
-    words = listed.replace(",", " ").split() or [found.domain, *connection_suffixes]
-    found.suffixes = suffix_list([word for word in words if word], found.suffix_place, found.unread)
-    found.multi_label = _number(policy, "appendtomultilabelname") == 1
+    words = listed.replace(",", " ").split() or [settings.domain, *connection_suffixes]
+    settings.suffixes = suffix_list([word for word in words if word], settings.suffix_place, settings.unread)
+    settings.multi_label = _number(policy, "appendtomultilabelname") == 1
     if not listed and _number(main, "usedomainnamedevolution", 1):
-        found.suffixes += [one for one in _devolved(found) if one not in found.suffixes]
-    _read_rules(source, policies, found)
-    found.kept = kept_in(source.output(*CACHE), found.unread)
-    return found
+        settings.suffixes += [one for one in _devolved(settings) if one not in settings.suffixes]
+    _read_rules(source, policies, settings)
+    settings.kept = kept_in(source.output(*CACHE), settings.unread)
+    return settings
 
 
-def _read_interfaces(source: Source, found: Settings, templates: dict[str, str]) -> list[str]:
+def _read_interfaces(source: Source, settings: Settings, templates: dict[str, str]) -> list[str]:
     """Takes the resolvers of each interface; returns the suffixes of connections."""
     suffixes = []
     for key, doh in ((TCPIP, "Doh"), (TCPIP6, "Doh6")):
         for guid in source.subkeys(rf"{key}\Interfaces"):
             values = source.key(rf"{key}\Interfaces\{guid}")
             if values is None:
-                found.unread.append(f"the interface {guid} cannot be read, and was left out")
+                settings.unread.append(f"the interface {guid} cannot be read, and was left out")
                 continue
             link = _text(source.key(rf"{NETWORK}\{guid}\Connection") or {}, "name") or guid
-            given = _text(values, "nameserver") or _text(values, "dhcpnameserver") or _packed(values)
-            for address in given.replace(",", " ").split():
+            text = _text(values, "nameserver") or _text(values, "dhcpnameserver") or _packed(values)
+            for address in text.replace(",", " ").split():
                 place = rf"{key}\Interfaces\{guid}"
                 secure = _secure(source, guid, doh, address, templates)
-                found.resolvers.append(Configured(secure or address, link, place))
+                settings.resolvers.append(Configured(secure or address, link, place))
             suffix = _text(values, "domain") or _text(values, "dhcpdomain")
-            suffixes += [suffix] if suffix and given else []
-    if not found.resolvers:
-        found.unread.append("no interface has a resolver")
+            suffixes += [suffix] if suffix and text else []
+    if not settings.resolvers:
+        settings.unread.append("no interface has a resolver")
     return suffixes
 
 
@@ -105,10 +105,12 @@ def _secure(source: Source, guid: str, kind: str, address: str, templates: dict[
     return _text(values, "dohtemplate") or templates.get(address, "") or templates.get(address.lower(), "")
 
 
-def _devolved(found: Settings) -> list[bytes]:
+def _devolved(settings: Settings) -> list[bytes]:
     """The domains above the computer's own that are tried too, down to two labels."""
-    labels = found.domain.rstrip(".").split(".")
-    return suffix_list([".".join(labels[at:]) for at in range(1, len(labels) - 1)], found.suffix_place, found.unread)
+    labels = settings.domain.rstrip(".").split(".")
+    return suffix_list(
+        [".".join(labels[at:]) for at in range(1, len(labels) - 1)], settings.suffix_place, settings.unread
+    )
 
 
 def _policies(source: Source) -> str:
@@ -120,7 +122,7 @@ def _policies(source: Source) -> str:
     return rf"{POLICIES}\{POLICY_BELOW}"
 
 
-def _read_rules(source: Source, policies: str, found: Settings) -> None:
+def _read_rules(source: Source, policies: str, settings: Settings) -> None:
     """Takes the rules of the name-resolution policy; where group policy has any, the computer's own do not count."""
     for key in (rf"{policies}\{RULES}", rf"{CLIENT}\Parameters\{RULES}"):
         guids = source.subkeys(key)
@@ -135,9 +137,9 @@ def _read_rules(source: Source, policies: str, found: Settings) -> None:
                 try:
                     suffix = from_text(name.lstrip(".") or ".")
                 except Unusable:
-                    found.unread.append(rf"{key}\{guid}: a name that is none was left out")
+                    settings.unread.append(rf"{key}\{guid}: a name that is none was left out")
                     continue
-                found.rules.append(Rule(suffix, own, rf"{key}\{guid}", not name.startswith(".") and suffix != ROOT))
+                settings.rules.append(Rule(suffix, own, rf"{key}\{guid}", not name.startswith(".") and suffix != ROOT))
         if guids:
             return
 

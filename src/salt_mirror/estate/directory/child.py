@@ -48,23 +48,23 @@ def _read(access: Access) -> FoundDirectory:
     from salt_mirror.estate.directory.learning import learn
 
     session = Connection(access, 10.0, _beat)
-    found = learn(session, records=access.records)
-    return _with_replication(session, access, found) if access.replication else found
+    directory = learn(session, records=access.records)
+    return _with_replication(session, access, directory) if access.replication else directory
 
 
-def _with_replication(session: Session, access: Access, found: FoundDirectory) -> FoundDirectory:
+def _with_replication(session: Session, access: Access, directory: FoundDirectory) -> FoundDirectory:
     """The directory with how changes come to each controller that holds zones: every one is asked, several at once."""
     from salt_mirror.estate.directory.connection import Connection
     from salt_mirror.estate.directory.inbound import inbound_of
 
     here = session.root().text("dnshostname").lower().rstrip(".")
-    hosts = list(dict.fromkeys(host for zone in found.zones for host in zone.hosts))
+    hosts = list(dict.fromkeys(host for zone in directory.zones for host in zone.hosts))
     scheme = access.url.partition("://")[0]
 
     def ask(host: str) -> list[FoundInbound] | str:
         try:
             other = structs.replace(access, url=f"{scheme}://{host}")
-            return inbound_of(session if host == here else Connection(other, OTHERS_S, _beat), host, found)
+            return inbound_of(session if host == here else Connection(other, OTHERS_S, _beat), host, directory)
         except DirectoryFailed as error:
             return str(error)
         finally:
@@ -74,7 +74,7 @@ def _with_replication(session: Session, access: Access, found: FoundDirectory) -
         told = dict(zip(hosts, pool.map(ask, hosts), strict=True))
     inbound = [one for ways in told.values() if not isinstance(ways, str) for one in ways]
     untold = {host: why for host, why in told.items() if isinstance(why, str)}
-    return structs.replace(found, inbound=inbound, untold=untold)
+    return structs.replace(directory, inbound=inbound, untold=untold)
 
 
 def _beat() -> None:

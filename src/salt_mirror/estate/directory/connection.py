@@ -106,16 +106,16 @@ class Connection:
         except errors.TimeoutError:
             raise DirectoryFailed(f"it did not answer within {self._timeout_s:g} s") from None
         except errors.LDAPError as error:
-            said = _said(error)
-            ours = isinstance(error, errors.AuthenticationError) or cause_of(said) in ("none", "expired", "skew")
-            raise DirectoryFailed(self._in_words(error, said), said, ours=ours) from None
+            text = _said(error)
+            ours = isinstance(error, errors.AuthenticationError) or cause_of(text) in ("none", "expired", "skew")
+            raise DirectoryFailed(self._in_words(error, text), text, ours=ours) from None
 
-    def _in_words(self, error: Exception, said: str) -> str:
+    def _in_words(self, error: Exception, text: str) -> str:
         """What an error means, and what to do about it."""
         errors, access = self._bonsai.errors, self._access
         if not access.user:
-            apart_s = self._apart_s() if cause_of(said) == "skew" else None
-            if words := ticket_trouble(said, f"ldap/{self._host}", apart_s):
+            apart_s = self._apart_s() if cause_of(text) == "skew" else None
+            if words := ticket_trouble(text, f"ldap/{self._host}", apart_s):
                 return words
         if isinstance(error, errors.AuthenticationError):
             return f"it refused the user {access.user} with this password" if access.user else "it refused the ticket"
@@ -123,9 +123,9 @@ class Connection:
             return self._unreached()
         if isinstance(error, errors.InsufficientAccess):
             return "the user has no right to read it"
-        if "authentication required" in said:
+        if "authentication required" in text:
             return "it wants a connection that is sealed: use ldaps://, or ldap:// with a Kerberos ticket"
-        return f"it answered: {said}"
+        return f"it answered: {text}"
 
     def _unreached(self) -> str:
         """Why no connection came about: its address, its port, or its certificate."""

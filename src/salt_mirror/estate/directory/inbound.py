@@ -35,19 +35,22 @@ class InboundWay(NamedTuple):
     error: int
 
 
-def partition_dn(partition: str, found: FoundDirectory) -> str:
+def partition_dn(partition: str, directory: FoundDirectory) -> str:
     """The distinguished name of the head of a partition that holds zones."""
-    domain = {"DomainDnsZones": f"DomainDnsZones.{found.domain}", "ForestDnsZones": f"ForestDnsZones.{found.forest}"}
-    return ",".join(f"DC={label}" for label in domain.get(partition, found.domain).split("."))
+    domain = {
+        "DomainDnsZones": f"DomainDnsZones.{directory.domain}",
+        "ForestDnsZones": f"ForestDnsZones.{directory.forest}",
+    }
+    return ",".join(f"DC={label}" for label in domain.get(partition, directory.domain).split("."))
 
 
-def inbound_of(session: Session, host: str, found: FoundDirectory) -> list[FoundInbound]:
+def inbound_of(session: Session, host: str, directory: FoundDirectory) -> list[FoundInbound]:
     """How the changes of every partition with zones come to the controller of a session. Raises DirectoryFailed."""
-    by_guid = {one.guid: one.host for one in found.controllers}
-    by_label = {one.host.partition(".")[0]: one.host for one in found.controllers}
+    by_guid = {one.guid: one.host for one in directory.controllers}
+    by_label = {one.host.partition(".")[0]: one.host for one in directory.controllers}
     told = []
-    for partition in dict.fromkeys(zone.partition for zone in found.zones):
-        head = session.at(partition_dn(partition, found), ["repsFrom", "msDS-NCReplInboundNeighbors"])
+    for partition in dict.fromkeys(zone.partition for zone in directory.zones):
+        head = session.at(partition_dn(partition, directory), ["repsFrom", "msDS-NCReplInboundNeighbors"])
         for way in ways_of(head) if head is not None else ():
             settings = rdns(way.settings_dn) if way.settings_dn else []
             label = settings[1][1].lower() if len(settings) > 1 else ""
@@ -102,11 +105,11 @@ def _of_xml(text: str) -> InboundWay | None:
 
 def _moment(text: str) -> float | None:
     try:
-        found = datetime.fromisoformat(text.strip().replace("Z", "+00:00"))
+        moment = datetime.fromisoformat(text.strip().replace("Z", "+00:00"))
     except ValueError:
         return None
-    found = found if found.tzinfo is not None else found.replace(tzinfo=UTC)
-    return found.timestamp() if found.year > 1601 else None
+    moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
+    return moment.timestamp() if moment.year > 1601 else None
 
 
 def _number(text: str) -> int:

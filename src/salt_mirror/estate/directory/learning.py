@@ -130,11 +130,11 @@ def _controllers(
             continue  # what is left of a controller that is gone has a settings object and no host
         contexts = {context.lower() for attribute in held for context in entry.texts(attribute.lower())}
         ours = domain_dn.lower() in contexts
-        kept = FoundController(
+        controller = FoundController(
             host=host, site=_site_in(entry.dn), roles=_roles(entry, dn == primary.lower()), guid=entry.guid("objectguid"),
             holds_zones=dn in holders,
         )  # fmt: skip
-        found.append(_Controller(dn, host, kept if ours else None))
+        found.append(_Controller(dn, host, controller if ours else None))
     return sorted(found, key=lambda one: one.host)
 
 

@@ -82,15 +82,15 @@ def _delegated(session: Session, zone_dn: str) -> list[Name]:
     node = session.at(f"DC=_msdcs,{zone_dn}", ["dnsRecord", "dNSTombstoned"])
     if node is None or node.text("dnstombstoned").upper() == "TRUE":
         return []
-    found = []
+    values = []
     for raw in node.raw("dnsrecord"):
         try:
-            kept = read_record(raw)
+            record = read_record(raw)
         except BadLayout:
             continue
-        if kept.rdtype == NS and kept.rdata is not None:
-            found.append(kept.rdata)
-    return sorted(found)
+        if record.rdtype == NS and record.rdata is not None:
+            values.append(record.rdata)
+    return sorted(values)
 
 
 def _properties(zone: Entry) -> dict[int, int]:
@@ -135,15 +135,15 @@ class _Records:
             return
         for raw in node.raw("dnsrecord"):
             try:
-                kept = read_record(raw)
+                record = read_record(raw)
             except BadLayout:
                 self._cannot_read(label)
                 continue
-            if kept.rank == ZONE_DATA and kept.rdtype != TOMBSTONE:
-                if kept.rdata is None:
+            if record.rank == ZONE_DATA and record.rdtype != TOMBSTONE:
+                if record.rdata is None:
                     self._cannot_read(label)
                 else:
-                    self.records.append(FoundRecord(owner, kept.rdtype, kept.ttl, kept.rdata, kept.age_h))
+                    self.records.append(FoundRecord(owner, record.rdtype, record.ttl, record.rdata, record.age_h))
 
     def _cannot_read(self, label: str) -> None:
         self.unread += 1

@@ -49,7 +49,7 @@ def expected_of(
     for lease in leases:
         last.pop(lease.address, None)
         last[lease.address] = lease
-    found = []
+    expectations = []
     for lease in last.values():
         if not lease.live or not lease.host or (lease.until is not None and lease.until <= now):
             continue
@@ -59,13 +59,13 @@ def expected_of(
         except Unusable as error:
             put_aside(BadInput.at(path, lease.line, str(error)), problems)
             continue
-        found.append(
+        expectations.append(
             Expectation(
                 name, address_type(lease.address), lease.address, source=path, line=lease.line, lifetime="dynamic",
                 until=lease.until,
             )
         )  # fmt: skip
-    return found
+    return expectations
 
 
 def kea_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterator[Lease]:
@@ -132,17 +132,17 @@ def isc_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
             yield Lease(address, dns_name or host, live, until, begun)
             address = None
             continue
-        said = _STATEMENT.match(line)
-        if said is None:
+        match = _STATEMENT.match(line)
+        if match is None:
             continue
-        if said[1]:
-            until = _isc_time(said[2], said[3])
-        elif said[4]:
-            live = said[4] == "active"
-        elif said[5]:
-            host = said[7]
+        if match[1]:
+            until = _isc_time(match[2], match[3])
+        elif match[4]:
+            live = match[4] == "active"
+        elif match[5]:
+            host = match[7]
         else:
-            dns_name = said[7].rstrip(".")
+            dns_name = match[7].rstrip(".")
     if address is not None:
         put_aside(BadInput.at(path, begun, "a lease that does not end: the file was cut off"), problems)
 

@@ -149,16 +149,16 @@ def network_table(network: FoundNetwork) -> str:
     return f"# In the directory.\n[networks.{quoted(network.network)}]\n{site}"
 
 
-def found_directory_table(found: FoundDirectory, view: str, log_on: Mapping[str, str]) -> str:
+def found_directory_table(directory: FoundDirectory, view: str, log_on: Mapping[str, str]) -> str:
     """`[[directories]]` for a directory that was read, with how to read it again (`directory` and whose password, by the keys
     of the estate); what it told of its domain controllers is a comment, since it is read anew each time."""
     lines = _comment("Read from the directory itself, and read again by each command that needs it.")
-    for controller in found.controllers:
+    for controller in directory.controllers:
         what = ", ".join(
             [f"in {controller.site}"] * bool(controller.site) + [ROLE_WORDS[role] for role in controller.roles]
         )
         lines += _comment(f"Domain domain controller {controller.host}{f': {what}' if what else ''}.")
-    lines += ["[[directories]]", f"domain = {quoted(found.domain)}"]
+    lines += ["[[directories]]", f"domain = {quoted(directory.domain)}"]
     lines += [f"view = {quoted(view)}"] if view else []
     lines += [f"{key} = {quoted(value)}" for key, value in log_on.items() if value]
     return "\n".join(lines) + "\n"

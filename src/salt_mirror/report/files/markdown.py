@@ -40,15 +40,15 @@ def written(report: Report) -> bytes:
             same = f" ({zone.unchanged.says})" if zone.unchanged else ""
             lines.append(f"| {marked(zone.zone + same)} | {marked(zone.view)} | " + " | ".join(cells) + " |")
         lines.append("")
-    for title, found in (
+    for title, findings in (
         ("Faults", report.weighing("fault")), ("Cautions", report.weighing("caution")),
         ("Could not be verified", report.unverified),
     ):  # fmt: skip
-        if found:
-            things = things_said(found)
-            lines += [f"### {title}: {things or f'{len(found):,}'}", ""]
+        if findings:
+            things = things_said(findings)
+            lines += [f"### {title}: {things or f'{len(findings):,}'}", ""]
         cause, mended = "", ""
-        for finding in sorted(found, key=lambda one: one.cause):
+        for finding in sorted(findings, key=lambda one: one.cause):
             if finding.cause and finding.cause != cause:
                 lines.append(f"- **{marked(finding.cause)}**")
                 mended = ""
@@ -63,7 +63,7 @@ def written(report: Report) -> bytes:
                 lines += ["", f"{'    ' if finding.cause else '  '}{REPAIRS[finding.fate]}:"] if finding.fate else []
                 lines += code(clean_lines(finding.remedy), "    " if finding.cause else "  ")
                 mended = finding.remedy
-        lines += [""] if found else []
+        lines += [""] if findings else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
 
 

@@ -78,22 +78,22 @@ def name_line(asked: Asked, typed: str) -> bytes:
     return msgspec.json.encode(line)
 
 
-def _answer_line(told: TypeAnswer) -> AnswerLine:
-    evidence, rdtype = evidence_of(told.answer), told.answer.question.rdtype
+def _answer_line(answer: TypeAnswer) -> AnswerLine:
+    evidence, rdtype = evidence_of(answer.answer), answer.answer.question.rdtype
     return AnswerLine(
         server=evidence.server,
         endpoint=evidence.endpoint,
         type=type_text(rdtype),
         status=evidence.status,
         authoritative=evidence.authoritative,
-        values=[rdata_text(rdtype, value) for value in told.values],
-        chain=list(map(to_text, told.chain)),
-        ended_by=[server.label for server in told.ended_by],
-        ttl=told.ttl,
-        whole_ttl=told.whole_ttl,
+        values=[rdata_text(rdtype, value) for value in answer.values],
+        chain=list(map(to_text, answer.chain)),
+        ended_by=[server.label for server in answer.ended_by],
+        ttl=answer.ttl,
+        whole_ttl=answer.whole_ttl,
         rtt_ms=evidence.rtt_ms,
         over=evidence.over,
-        trouble=evidence.trouble or told.open_end,
+        trouble=evidence.trouble or answer.open_end,
     )
 
 

@@ -33,7 +33,7 @@ class VantagesDocument(msgspec.Struct, frozen=True, kw_only=True):
     vantages: list[VantageLine]
 
 
-def vantages_json(found: Sequence[ShownVantage], address: str) -> bytes:
+def vantages_json(vantages: Sequence[ShownVantage], address: str) -> bytes:
     """Return the document about some vantages."""
     lines = [
         VantageLine(
@@ -41,7 +41,7 @@ def vantages_json(found: Sequence[ShownVantage], address: str) -> bytes:
             resolvers=seen.resolvers, allowed=seen.allowed, clock_apart_s=seen.clock_apart_s,
             round_trip_s=seen.round_trip_s,
         )
-        for seen in found
+        for seen in vantages
     ]  # fmt: skip
     document = VantagesDocument(broker=address, vantages=lines)
     return msgspec.json.format(msgspec.json.encode(document), indent=2) + b"\n"

@@ -19,8 +19,8 @@ def print_ages(sheet: AgeSheet, line: Callable[..., None]) -> None:
         width = max(len(one.key) for one in sheet.groups)
         for group in sheet.groups:
             counts = {"stale": group.stale, "left over": group.left, "dangling": group.dangling}
-            said = ", ".join(f"{number:,} {word}" for word, number in counts.items() if number)
-            line(f"{clean(group.key):<{width}}  {said}", 8)
+            text = ", ".join(f"{number:,} {word}" for word, number in counts.items() if number)
+            line(f"{clean(group.key):<{width}}  {text}", 8)
     if sheet.forecast:
         line()
         line(Text("SCAVENGING FORECAST, unless refreshed", style="bold"))

@@ -106,13 +106,13 @@ class Page:
         self.line(Text(" · ".join(map(clean, facts)), style="dim"))
         past = report.history
         if past:
-            said = f"since {local_moment(past.before)}: " if past.before is not None else ""
-            told = (
-                f"{said}{len(past.new):,} new, {len(past.gone):,} gone"
-                if said
+            text = f"since {local_moment(past.before)}: " if past.before is not None else ""
+            text = (
+                f"{text}{len(past.new):,} new, {len(past.gone):,} gone"
+                if text
                 else "the first run about this in the history"
             )
-            self.line(Text(told, style="dim"))
+            self.line(Text(text, style="dim"))
         for remark in report.remarks:
             self.line(Text("Note: " + clean(remark), style="dim"))
 
@@ -127,8 +127,8 @@ class Page:
             if len(found) > _FEW and not everything:
                 told, rest = largest(found, self._zones, _FEW)
                 told += [f"and {rest:,} more (--all lists them)"] if rest else []
-            for said in told:
-                self.line(Text.assemble((f"{word:<8}", style), said), 8)
+            for text in told:
+                self.line(Text.assemble((f"{word:<8}", style), text), 8)
         since = since_of(report)
         ages = [
             (round((report.started - moment).total_seconds()), finding)
@@ -154,10 +154,10 @@ class Page:
         teller = Teller(views=self._views, evidence=not shown_whole, everything=everything)
         folding = Folding(report.findings, self._zones)
         found = fitted({kind: folding.of_kind(kind) for kind in kinds}, teller, self._height)
-        for kind, told in found.told.items():
+        for kind, folds in found.told.items():
             self._heading(self._title(kind), "bold red" if kind == "fault" else "bold yellow")
             after_whole = True
-            for one in told:
+            for one in folds:
                 if after_whole and not one.whole:
                     self.line()
                 after_whole = one.whole

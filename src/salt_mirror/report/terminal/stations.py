@@ -27,18 +27,20 @@ class ShownVantage(Protocol):
     trouble: str | None
 
 
-def print_stations(found: Sequence[ShownVantage], address: str, file: TextIO) -> None:
+def print_stations(vantages: Sequence[ShownVantage], address: str, file: TextIO) -> None:
     """The answer in a line, then a row for each vantage."""
     console = console_on(file)
-    good = sum(one.trouble is None for one in found)
-    says = f"{good} of {many(len(found), 'vantage', 'vantages')} can be used." if found else "No vantage is there."
-    style = "bold green" if found and good == len(found) else "bold yellow"
+    good = sum(one.trouble is None for one in vantages)
+    says = (
+        f"{good} of {many(len(vantages), 'vantage', 'vantages')} can be used." if vantages else "No vantage is there."
+    )
+    style = "bold green" if vantages and good == len(vantages) else "bold yellow"
     put_line(console, Text(says, style=style), 0, wrap=console.is_terminal)
     put_line(console, Text(f"broker {clean(address)}", style="dim"), 0, wrap=console.is_terminal)
-    if not found:
+    if not vantages:
         return
     table = table_of("vantage", "group", "state", "version", "clock", "round trip", "its resolvers", "may ask")
-    for vantage in found:
+    for vantage in vantages:
         state = (
             Text("there", style="green")
             if vantage.trouble is None

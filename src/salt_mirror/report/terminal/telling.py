@@ -134,10 +134,10 @@ class Teller:
     def _mend(self, finding: Finding, indent: int) -> list[Line]:
         """What would mend a finding, line by line, behind what becomes of that."""
         mark = finding.fate or "mend"
-        told = finding.remedy if finding.fate in ("", "planned", "choice") else finding.remedy.removeprefix("; ")
+        text = finding.remedy if finding.fate in ("", "planned", "choice") else finding.remedy.removeprefix("; ")
         return [
             (Text.assemble((f"{'' if number else mark:<10}", "green"), clean(line)), indent)
-            for number, line in enumerate(told.split("\n"))
+            for number, line in enumerate(text.split("\n"))
         ]
 
     def _doubts(self, findings: list[Finding]) -> list[Line]:
@@ -168,8 +168,8 @@ def fitted(folds: dict[str, list[Fold]], teller: Teller, height: Callable[[Line]
     ways = [(fold, teller.ways(fold)) for kind in KINDS for fold in folds.get(kind, ())]
     headings = 2 * sum(bool(found) for found in folds.values())
 
-    def size(told: ToldFold) -> int:
-        return sum(map(height, told.lines)) + told.whole
+    def size(fold: ToldFold) -> int:
+        return sum(map(height, fold.lines)) + fold.whole
 
     whole: list[ToldFold] = []
     used = headings
@@ -204,19 +204,19 @@ def _kept(short: list[tuple[Fold, ToldFold]], room: int, size: Callable[[ToldFol
         (pair for pair in largest if pair not in first),
         key=lambda pair: (KINDS.index(pair[0].kind), -len(pair[0].findings)),
     )
-    kept: dict[int, ToldFold] = {}
+    folds: dict[int, ToldFold] = {}
     used = 0
     for fold, told in [*first, *rest]:
         used += size(told)
-        if used > room and kept:
+        if used > room and folds:
             break
-        kept[id(fold)] = told
-    return kept
+        folds[id(fold)] = told
+    return folds
 
 
-def _by_kind(told: list[ToldFold]) -> dict[str, list[ToldFold]]:
+def _by_kind(folds: list[ToldFold]) -> dict[str, list[ToldFold]]:
     found: dict[str, list[ToldFold]] = {}
-    for fold in told:
+    for fold in folds:
         found.setdefault(fold.fold.kind, []).append(fold)
     return found
 

@@ -93,6 +93,6 @@ def _has(row: VantageRow) -> Text:
     if sum(row.states.values()) == 1:
         (state,) = row.states
         return Text(clean(" ".join([SAID[state], ", ".join(row.values)])).strip(), style=_STYLES[state])
-    said = ", ".join(f"{number:,} {SAID[state]}" for state, number in row.states.items())
+    text = ", ".join(f"{number:,} {SAID[state]}" for state, number in row.states.items())
     worst = next((state for state in ("silent", "old", "no", "waiting") if state in row.states), "new")
-    return Text(said, style=_STYLES[worst])
+    return Text(text, style=_STYLES[worst])
