@@ -63,15 +63,15 @@ def _read() -> tuple[dict[str, Family], dict[str, Code]]:
 
 
 def catalogue() -> dict[str, Code]:
-    """Every code that a check may use."""
+    """Return every code that a check may use."""
     return _read()[1]
 
 
 def families() -> dict[str, Family]:
-    """Every family of codes, by the word that they begin with."""
+    """Return every family of codes, by the word that they begin with."""
     return _read()[0]
 
 
 def family_of(code: str) -> str:
-    """The family of a code."""
+    """Return the family of a code."""
     return code.partition(".")[0]

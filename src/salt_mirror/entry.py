@@ -13,7 +13,7 @@ _ENDING = ("SIGTERM", "SIGHUP", "SIGBREAK")
 
 
 def run() -> NoReturn:
-    """Runs the program. Whoever ends it by a signal gets what an interrupt gets: what was found, and nothing left behind."""
+    """Run the program. Whoever ends it by a signal gets what an interrupt gets: what was found, and nothing left behind."""
     try:
         for name in _ENDING:
             number = getattr(signal, name, None)
@@ -32,7 +32,7 @@ def run() -> NoReturn:
 
 
 def _report() -> None:
-    """Says on standard error that something went wrong inside, and what to report. No byte of it acts on a terminal."""
+    """Say on standard error that something went wrong inside, and what to report. No byte of it acts on a terminal."""
     import platform
     import traceback
 

@@ -11,18 +11,18 @@ from salt_mirror.checks.plan.rules import RULES
 
 
 def command_of(family: str) -> str:
-    """The command whose findings have the codes of a family."""
+    """Return the command whose findings have the codes of a family."""
     return check_of(family).name
 
 
 def codes_of(word: str) -> dict[str, Code]:
-    """The codes of a family, of a command, or the one code itself; empty for any other word."""
+    """Return the codes of a family, of a command, or the one code itself; empty for any other word."""
     wanted = {family for check in CHECKS for family in check.codes if word in (family, check.name)}
     return {code: entry for code, entry in catalogue().items() if code == word or family_of(code) in wanted}
 
 
 def as_markdown() -> str:
-    """All checks and codes as the page docs/checks.md."""
+    """Return all checks and codes as the page docs/checks.md."""
     lines = [
         "# What is checked",
         "",

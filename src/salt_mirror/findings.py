@@ -17,7 +17,7 @@ _RANK: dict[Outcome, int] = {"agrees": 0, "unverified": 1, "differs": 2}
 
 
 def worse(one: Outcome, other: Outcome) -> Outcome:
-    """The outcome that says more: a difference over a doubt, a doubt over agreement."""
+    """Return the outcome that says more: a difference over a doubt, a doubt over agreement."""
     return one if _RANK[one] >= _RANK[other] else other
 
 

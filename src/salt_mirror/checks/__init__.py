@@ -48,14 +48,14 @@ class Check:
         return bool(self.nothing)
 
     def scope(self, estate: Estate, atlas: Atlas, coverage: Coverage) -> Part | None:
-        """All that it has to look at in an estate, as a part of an audit; None when that is nothing."""
+        """Return all that it has to look at in an estate, as a part of an audit; None when that is nothing."""
         part: Part | None = import_module(f"{__name__}.{self.name.replace('-', '_')}.judging").of_estate(
             estate, atlas, coverage
         )
         return part
 
     def headline(self, agrees: int, differs: int, unverified: int) -> str:
-        """The answer in one sentence, from how many subjects have each outcome."""
+        """Return the answer in one sentence, from how many subjects have each outcome."""
         units, total = self.units, agrees + differs + unverified
         parts = [
             f"{agrees:,} of {total:,} {units.one if total == 1 else units.several} "
@@ -119,16 +119,16 @@ UNKNOWN = Check("", (), Units("finding", "findings", "is known", "are known"))
 
 
 def check_named(name: str) -> Check:
-    """The check of a command."""
+    """Return the check of a command."""
     return next(check for check in CHECKS if check.name == name)
 
 
 def check_of(code: str) -> Check:
-    """The check that a code belongs to; one without a name for a code that this version does not know."""
+    """Return the check that a code belongs to; one without a name for a code that this version does not know."""
     family = family_of(code)
     return next((check for check in CHECKS if family in check.codes), UNKNOWN)
 
 
 def audited() -> list[Check]:
-    """The checks that the audit runs, in their order."""
+    """Return the checks that the audit runs, in their order."""
     return [check for check in CHECKS if check.audited]

@@ -33,7 +33,7 @@ ESTATE_HERE = "estate.toml"
 
 
 def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False, detail: bool = False) -> Estate:
-    """The estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
+    """Return the estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
     `directories`, those that tell of their controllers themselves are read, and with `detail` what the library said where that
     failed; with `ages`, exports and leases too."""
     if asking.pace != asking.pace or asking.timeout != asking.timeout:  # not a number, which is in no range
@@ -70,7 +70,7 @@ def with_directories(estate: Estate, asking: Asking, *, records: bool, detail: b
 
 
 def views_of(asking: Asking, estate: Estate) -> list[str]:
-    """The view that was chosen, or all."""
+    """Return the view that was chosen, or all."""
     return [asking.view] if asking.view is not None else estate.views
 
 
@@ -91,7 +91,8 @@ def atlas_of(
 
 
 def has_ipv6() -> bool:
-    """Whether this computer has a way to the IPv6 Internet. No packet is sent: a datagram socket only picks its route."""
+    """Return whether this computer has a way to the IPv6 Internet. No packet is sent: a datagram socket only picks its
+    route."""
     try:
         with socket.socket(socket.AF_INET6, socket.SOCK_DGRAM) as sock:
             sock.connect(("2001:db8::53", 53))
@@ -101,7 +102,7 @@ def has_ipv6() -> bool:
 
 
 def source_address(server: Server) -> bytes | None:
-    """The address from which this computer asks a server; no packet is sent. None where it has no way there."""
+    """Return the address from which this computer asks a server; no packet is sent. None where it has no way there."""
     if server.source:
         return server.source
     family = socket.AF_INET6 if len(server.address) == 16 else socket.AF_INET
@@ -117,12 +118,12 @@ def source_address(server: Server) -> bytes | None:
 
 
 def words_in(given: list[str] | None) -> list[str]:
-    """The words of an option that may be repeated, or given several separated by commas."""
+    """Return the words of an option that may be repeated, or given several separated by commas."""
     return [text.strip() for one in given or () for text in one.split(",") if text.strip()]
 
 
 def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> tuple[Server, ...]:
-    """The servers that an option names; `place` is what errors call it."""
+    """Return the servers that an option names; `place` is what errors call it."""
     with about(place):
         servers = tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
     for server in servers:
@@ -133,7 +134,7 @@ def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> 
 
 
 def server_at(text: str, estate: Estate, place: str) -> Server:
-    """The one server that an option names. Raises BadInput for none, or several."""
+    """Return the one server that an option names. Raises BadInput for none, or several."""
     found = servers_at([text], estate, place)
     if len(found) != 1:
         raise BadInput(f"{place}: {shown(text)} has to name one server; expected an address, or a name of the estate")
@@ -141,7 +142,7 @@ def server_at(text: str, estate: Estate, place: str) -> Server:
 
 
 def servers_and_groups(given: list[str] | None, estate: Estate) -> tuple[Server, ...]:
-    """The same, where a name may also be a group of the estate's resolvers."""
+    """Return the same, where a name may also be a group of the estate's resolvers."""
     wanted = words_in(given)
     grouped = [server for text in wanted for server in estate.groups.get(text, ())]
     named = servers_at([text for text in wanted if text not in estate.groups], estate)
@@ -188,7 +189,7 @@ SWEEP_PACE = 2000.0
 
 
 def pace_for_a_sweep(estate: Estate, pace: float | None) -> None:
-    """Keeps the estate's authoritative servers from a flood, those on this computer excepted."""
+    """Keep the estate's authoritative servers from a flood, those on this computer excepted."""
     if pace is None:
         for server in (*estate.servers.values(), *estate.twins):
             if server.pace is None and not server.on_loopback:
@@ -220,26 +221,27 @@ def names_in_views(
 
 
 def view_of(name: Name, asking: Asking, estate: Estate) -> str:
-    """The view to look a name up in: the chosen one, else a public one that has a zone for it, else the first that has."""
+    """Return the view to look a name up in: the chosen one, else a public one that has a zone for it, else the first that
+    has."""
     holding = [where for where in estate.views if estate.zone_of(name, where) is not None]
     public = [where for where in holding if where in estate.public_views]
     return asking.view or (public or holding or estate.views or [""])[0]
 
 
 def origin_of(name: Name, view: str, estate: Estate) -> Name | None:
-    """The zone that completes a short name in a record's value; None where it is not known."""
+    """Return the zone that completes a short name in a record's value; None where it is not known."""
     zone = estate.zone_of(name, view)
     return zone.apex if zone is not None else None
 
 
 def first_forward(asking: Asking, estate: Estate) -> Name:
-    """The zone that completes short names when none is given: the estate's first one that is no reverse zone."""
+    """Return the zone that completes short names when none is given: the estate's first one that is no reverse zone."""
     zones = [zone for zone in estate.all_zones() if asking.view in (None, zone.view) and not is_reverse(zone.apex)]
     return zones[0].apex if zones else ROOT
 
 
 def name_of(text: str, asking: Asking, estate: Estate) -> Name:
-    """A name as somebody typed it: an address stands for its pointer's name, a single label for one of the estate."""
+    """Return a name as somebody typed it: an address stands for its pointer's name, a single label for one of the estate."""
     address = address_in(text)
     return reverse_name(address) if address is not None else completed(text, estate, views_of(asking, estate))
 
@@ -256,7 +258,7 @@ NO_QUESTIONS = {
 
 
 def type_of(text: str) -> int:
-    """A type that can be asked for. Raises Unusable."""
+    """Return a type that can be asked for. Raises Unusable."""
     rdtype = type_from_text(text)
     if rdtype in NO_QUESTIONS:
         raise BadInput(f"{type_text(rdtype)} is not asked as a question: {NO_QUESTIONS[rdtype]}")
@@ -264,7 +266,7 @@ def type_of(text: str) -> int:
 
 
 def types_in(text: str | None) -> list[int]:
-    """The types of `--types`."""
+    """Return the types of `--types`."""
     with about("--types"):
         return [type_of(word) for word in (text or "").split(",") if word.strip()]
 
@@ -275,7 +277,7 @@ _UNITS = {"": 1, "s": 1, "min": 60, "m": 60, "h": 3600, "d": 86_400, "w": 604_80
 
 
 def seconds_of(text: str, option: str) -> float:
-    """Reads a time such as 90, 90s, 20min, 2h or 1d, in seconds."""
+    """Read a time such as 90, 90s, 20min, 2h or 1d, in seconds."""
     number = text.strip().lower().rstrip("abcdefghijklmnopqrstuvwxyz ")
     unit = text.strip().lower()[len(number) :].strip()
     try:
@@ -291,7 +293,7 @@ def seconds_of(text: str, option: str) -> float:
 
 
 def spec_of(listing: Listing) -> ListSpec:
-    """How lists are to be read. Raises BadInput."""
+    """Return how lists are to be read. Raises BadInput."""
     from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
 
     columns = columns_in(listing.columns, "--columns") if listing.columns is not None else ()

@@ -77,7 +77,8 @@ _FARTHEST_DAYS = 36_500
 
 
 def moment_of(text: str, now: datetime) -> datetime:
-    """A moment from the command line: a time of day (the next one), a date with a time, or `in` a time. Raises BadInput."""
+    """Return a moment from the command line: a time of day (the next one), a date with a time, or `in` a time. Raises
+    BadInput."""
     from datetime import UTC, datetime, timedelta
 
     from salt_mirror.cli.arguments import seconds_of

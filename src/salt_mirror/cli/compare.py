@@ -59,7 +59,7 @@ def _later(
     after: Path | None,
     planned: list[Expectation],
 ) -> tuple[list[HeldSet], Ran]:
-    """The other side: a later snapshot, or what the servers tell now, of what is planned too."""
+    """Return the other side: a later snapshot, or what the servers tell now, of what is planned too."""
     from salt_mirror.checks.compare.judging import Snapshot
     from salt_mirror.cli.arguments import atlas_of, views_of
     from salt_mirror.cli.execution import Ran, run_part

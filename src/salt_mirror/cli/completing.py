@@ -25,7 +25,7 @@ with a hyphen would be an option."""
 
 
 def complete(command: Callable[..., Any]) -> None:
-    """Gives a command's arguments and options what completes them, by their names."""
+    """Give a command's arguments and options what completes them, by their names."""
     from typer._completion_classes import completion_init
 
     completion_init()
@@ -49,7 +49,7 @@ def _completer(kinds: tuple[str, ...]) -> Callable[[typer.Context, str], list[st
 
 
 def _estate(path: Any) -> dict[str, Any]:
-    """The estate as it stands in its file; nothing where it cannot be read."""
+    """Return the estate as it stands in its file; nothing where it cannot be read."""
     try:
         return tomllib.loads(Path(path or "estate.toml").read_text(encoding="utf-8"))
     except (OSError, ValueError):
@@ -122,7 +122,7 @@ KINDS: dict[str, tuple[str, ...]] = {
 
 
 def this_shell() -> str:
-    """The shell that the program was called from. Raises BadInput where nobody knows."""
+    """Return the shell that the program was called from. Raises BadInput where nobody knows."""
     import shellingham
 
     try:

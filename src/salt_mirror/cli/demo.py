@@ -48,7 +48,7 @@ def demo(
 
 
 def _take(folder: Path) -> None:
-    """Makes a folder the demo's: one that is empty, or that the demo has made before. Raises BadInput for any other."""
+    """Make a folder the demo's: one that is empty, or that the demo has made before. Raises BadInput for any other."""
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.writing import write_whole
 
@@ -65,7 +65,7 @@ def _take(folder: Path) -> None:
 
 
 def _check_extra() -> None:
-    """Raises BadInput where vantages cannot be shown."""
+    """Raise BadInput where vantages cannot be shown."""
     from importlib.util import find_spec
 
     if find_spec("paho") is None or find_spec("cryptography") is None:

@@ -48,7 +48,7 @@ def descend(
 
 
 def _wanted(name: str, rdtype: str | None, asking: Asking, estate: Estate) -> tuple[Name, int]:
-    """The name and type to find. Raises Unusable."""
+    """Return the name and type to find. Raises Unusable."""
     from salt_mirror.cli.arguments import name_of, type_of
     from salt_mirror.dns.records import PTR, A
     from salt_mirror.estate.forms import address_in
@@ -58,7 +58,7 @@ def _wanted(name: str, rdtype: str | None, asking: Asking, estate: Estate) -> tu
 
 
 def _check(name: Name, estate: Estate, *, from_root: bool) -> None:
-    """Raises BadInput for a name that the root knows nothing of, unless it was told to be asked."""
+    """Raise BadInput for a name that the root knows nothing of, unless it was told to be asked."""
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.reverse import is_reverse
     from salt_mirror.dns.special import undelegated

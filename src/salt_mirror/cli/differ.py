@@ -51,7 +51,7 @@ def differ(
 
 
 def _zones(asked_server: Server, another: Server, given: list[str], asking: Asking, estate: Estate) -> list[TwoZones]:
-    """The zones to compare. Raises BadInput."""
+    """Return the zones to compare. Raises BadInput."""
     from salt_mirror.checks.differ.judging import TwoZones
     from salt_mirror.cli.arguments import names_in_views, views_of
     from salt_mirror.estate.errors import BadInput

@@ -33,7 +33,7 @@ PASSWORD_VARIABLE = "SALT_MIRROR_DIRECTORY_PASSWORD"
 
 
 def check_log_on(log_on: LogOn) -> None:
-    """Raises BadInput for what means nothing together."""
+    """Raise BadInput for what means nothing together."""
     if log_on.directory is None and (log_on.user or log_on.password_file or log_on.ca_file):
         raise BadInput("--user, --password-file and --ca-file say how to read a directory; name it with --directory")
     if log_on.password_file is not None and not log_on.user:
@@ -44,7 +44,7 @@ def check_log_on(log_on: LogOn) -> None:
 
 
 def log_on_again(log_on: LogOn, beside: Callable[[Path], str]) -> dict[str, str]:
-    """How an estate reads a directory again, by its keys; `beside` gives a file's path from the estate's folder."""
+    """Return how an estate reads a directory again, by its keys; `beside` gives a file's path from the estate's folder."""
     if log_on.directory is None:
         return {}
     return {
@@ -57,19 +57,19 @@ def log_on_again(log_on: LogOn, beside: Callable[[Path], str]) -> dict[str, str]
 
 
 def scheme_of(log_on: LogOn) -> str:
-    """How a controller is spoken to that locators led to: sealed by the ticket, or over TLS with a password."""
+    """Return how a controller is spoken to that locators led to: sealed by the ticket, or over TLS with a password."""
     return "ldaps" if log_on.user else "ldap"
 
 
 def access_of(log_on: LogOn, url: str) -> Access:
-    """The access to a directory at a URL; asks for the password where nothing else gives it. Raises BadInput."""
+    """Return the access to a directory at a URL; asks for the password where nothing else gives it. Raises BadInput."""
     password = password_of(log_on.user, log_on.password_file, PASSWORD_VARIABLE) if log_on.user else ""
     ca_file = str(log_on.ca_file.absolute()) if log_on.ca_file is not None else ""
     return Access(url=url, user=log_on.user, password=password, ca_file=ca_file)
 
 
 def password_of(user: str, file: Path | None, variable: str) -> str:
-    """A password from a file, from a variable, or from whoever sits there. Raises BadInput."""
+    """Return a password from a file, from a variable, or from whoever sits there. Raises BadInput."""
     if file is not None:
         password = read_text(file).rstrip("\n")
     elif variable and variable in os.environ:
@@ -104,7 +104,7 @@ def read_directories(estate: Estate, asking: Asking, *, records: bool, detail: b
 def _read_somewhere(
     estate: Estate, entry: DirectoryEntry, asking: Asking, *, records: bool
 ) -> tuple[FoundDirectory, str, list[str]]:
-    """Reads a directory where the estate says, else from another of its controllers that the domain's locators lead to. Raises
+    """Read a directory where the estate says, else from another of its controllers that the domain's locators lead to. Raises
     DirectoryFailed."""
     read = partial(_read, entry, estate.path, records)
     scheme = next((url.partition("://")[0] for url in entry.urls if "://" in url), "ldaps" if entry.user else "ldap")
@@ -139,8 +139,8 @@ _MOST_CONTROLLERS = 8
 
 
 def urls_by_locators(domain: Name, scheme: str, estate: Estate, servers: Iterable[Server], asking: Asking) -> list[str]:
-    """The URLs of the controllers that a domain's own locators lead to, as resolvers and some servers tell, the preferred one
-    first (RFC 2782). Raises DirectoryFailed."""
+    """Return the URLs of the controllers that a domain's own locators lead to, as resolvers and some servers tell, the
+    preferred one first (RFC 2782). Raises DirectoryFailed."""
     name = from_text("_ldap._tcp.dc._msdcs", domain)
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         for server in finders(estate):
@@ -175,7 +175,7 @@ def read_first(urls: Sequence[str], read: Callable[[str], FoundDirectory]) -> tu
 
 
 def take_directory(estate: Estate, number: int, directory: FoundDirectory, url: str, *, records: bool) -> None:
-    """Takes what a directory that was read at a URL tells into one of the estate's entries: its controllers, which zones it
+    """Take what a directory that was read at a URL tells into one of the estate's entries: its controllers, which zones it
     keeps and how those replicate, what is no record in it, and with `records` their ages."""
     entry = estate.directories[number]
     estate.directories[number] = _with_controllers(entry, directory)
@@ -187,7 +187,7 @@ def take_directory(estate: Estate, number: int, directory: FoundDirectory, url: 
 
 
 def take_everywhere(estate: Estate, directory: FoundDirectory, url: str) -> None:
-    """Takes what a directory told, with its records, into every entry of an estate that would read it."""
+    """Take what a directory told, with its records, into every entry of an estate that would read it."""
     for number, entry in enumerate(estate.directories):
         if entry.urls and entry.domain == directory.domain:
             take_directory(estate, number, directory, url, records=True)
@@ -208,7 +208,7 @@ def _replication_of(zone: FoundZone, directory: FoundDirectory, *, records: bool
 
 
 def remarks_of(directory: FoundDirectory, url: str) -> list[str]:
-    """What has to be known of a directory beside what it holds: objects that are no records, a clock that is off."""
+    """Return what has to be known of a directory beside what it holds: objects that are no records, a clock that is off."""
     said = [
         f"{url}: {printable(lost.name)} in {printable(lost.place)} is there twice: two domain controllers made it at once, and "
         "replication left a conflict object (CNF) beside it"
@@ -223,7 +223,7 @@ def remarks_of(directory: FoundDirectory, url: str) -> list[str]:
 
 
 def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, directory: FoundDirectory) -> None:
-    """Takes what a directory says of the ages of the estate's zones."""
+    """Take what a directory says of the ages of the estate's zones."""
     from salt_mirror.estate.exports import of_directory
 
     for found_zone in directory.zones:
@@ -235,7 +235,7 @@ def _take_ages(estate: Estate, entry: DirectoryEntry, url: str, directory: Found
 
 
 def _with_controllers(entry: DirectoryEntry, directory: FoundDirectory) -> DirectoryEntry:
-    """The entry with what the directory says of its controllers."""
+    """Return the entry with what the directory says of its controllers."""
     controllers = [
         ControllerEntry(controller.host, controller.site, controller.roles, controller.guid, controller.holds_zones)
         for controller in directory.controllers

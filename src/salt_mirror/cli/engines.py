@@ -15,11 +15,11 @@ from salt_mirror.estate.model import Estate
 
 @contextlib.contextmanager
 def engine_of(asking: Asking) -> Iterator[ApartExchange]:
-    """An engine as the options say, which puts no question for a view that this computer does not get."""
+    """Return an engine as the options say, which puts no question for a view that this computer does not get."""
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         yield ApartExchange(engine)
 
 
 def finders(estate: Estate) -> tuple[Server, ...]:
-    """The resolvers that find the servers of zones: the estate's, or the system's."""
+    """Return the resolvers that find the servers of zones: the estate's, or the system's."""
     return estate.finders or tuple(server for server in system_resolvers() if len(server.address) in estate.families)

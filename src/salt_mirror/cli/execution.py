@@ -55,7 +55,7 @@ class Ran(NamedTuple):
     plan: Plan | None = None
 
     def after(self, first: Ran) -> Ran:
-        """The same with what a first run has cost, of which nothing else counts any more."""
+        """Return the same with what a first run has cost, of which nothing else counts any more."""
         return self._replace(
             started=first.started,
             seconds=round(first.seconds + self.seconds, 3),
@@ -81,7 +81,7 @@ def run_part(
     transfers: Transfers | None = None,
     far: FarExchange | None = None,
 ) -> Ran:
-    """Runs one check; `what` are the things that it looks at, in words."""
+    """Run one check; `what` are the things that it looks at, in words."""
     plans: list[Plan] = []
 
     def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
@@ -146,7 +146,7 @@ def run(
     transfers: Transfers | None = None,
     far: FarExchange | None = None,
 ) -> Ran:
-    """Runs some work over the engine, or over an exchange that leads `far`, with zones taken by transfer first: `transfers`,
+    """Run some work over the engine, or over an exchange that leads `far`, with zones taken by transfer first: `transfers`,
     else those of the views where that is wished; `through` an exchange of its own."""
     if asking.transfer and not atlas.estate.zones:
         raise BadInput("--transfer takes the zones of an estate, and there is none here; name one with --estate")
@@ -190,7 +190,7 @@ def run(
 
 
 def seen_views(wanted: Transfers, apart: ApartExchange | None) -> tuple[Transfers, list[str]]:
-    """The transfers from servers that give this computer the view that is meant, and a remark for each other server."""
+    """Return the transfers from servers that give this computer the view that is meant, and a remark for each other server."""
     if apart is None:
         return wanted, []
     refused = {server: why for server in {server for server, _ in wanted} if (why := apart.refusal(server)) is not None}
@@ -199,7 +199,7 @@ def seen_views(wanted: Transfers, apart: ApartExchange | None) -> tuple[Transfer
 
 
 def quiet_collector() -> None:
-    """Lets Python look for garbage less often: an audit makes hundreds of thousands of small objects and no cycles."""
+    """Let Python look for garbage less often: an audit makes hundreds of thousands of small objects and no cycles."""
     gc.freeze()
     gc.set_threshold(100_000, 50, 100)
 
@@ -242,6 +242,6 @@ class Progress:
         self._bar.update(self._bar.task_ids[0], completed=self._done, refresh=True)
 
     def end(self) -> None:
-        """Takes the bar away."""
+        """Take the bar away."""
         if self._bar is not None:
             self._bar.stop()

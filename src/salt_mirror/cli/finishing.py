@@ -38,7 +38,7 @@ def report_on(
     looked: bool = True,
     **more: Any,
 ) -> Report:
-    """The report of a check, its findings in the order in which they are read; `more` are further fields of it.
+    """Return the report of a check, its findings in the order in which they are read; `more` are further fields of it.
 
     `looked`: whether anything was looked at, without which nothing agrees.
     """
@@ -74,7 +74,7 @@ def report_on(
 
 
 def repaired(findings: Iterable[Finding], ran: Ran) -> Iterable[Finding]:
-    """The findings with the repairs that are planned, where a plan was made."""
+    """Return the findings with the repairs that are planned, where a plan was made."""
     if ran.plan is None:
         return findings
     from salt_mirror.checks.audit.repairs import with_repairs
@@ -83,7 +83,7 @@ def repaired(findings: Iterable[Finding], ran: Ran) -> Iterable[Finding]:
 
 
 def report_of(command: str, estate: Estate, ran: Ran, part: Part, remarks: Iterable[str] = (), **more: Any) -> Report:
-    """The report of a check that was run as one part."""
+    """Return the report of a check that was run as one part."""
     said = [*part.remarks, *remarks]
     if not part.count("agrees") + part.count("differs") + part.count("unverified"):
         more = {"says": part.says} | more
@@ -93,7 +93,7 @@ def report_of(command: str, estate: Estate, ran: Ran, part: Part, remarks: Itera
 
 
 def report_of_trees(command: str, estate: Estate, ran: Ran, part: Trees) -> Report:
-    """The report of a check whose subjects are trees of tests; a single one says its own answer."""
+    """Return the report of a check whose subjects are trees of tests; a single one says its own answer."""
     several = len(estate.views) > 1
     tests = [
         replace(test, title=f"{to_text(name)}  [{view}]" if several and view else to_text(name))
@@ -128,7 +128,7 @@ def finish(
     several_views: bool = False,
     failed: list[str] | None = None,
 ) -> NoReturn:
-    """Prints a report in the form that was chosen, and ends the program with its exit status; `failed` is what could not be
+    """Print a report in the form that was chosen, and end the program with its exit status; `failed` is what could not be
     written."""
     failed = failed if failed is not None else []
     report = kept(report, showing, failed)
@@ -153,7 +153,7 @@ def finish(
 
 
 def status_of(report: Report, failed: list[str], showing: Showing) -> int:
-    """The exit status of a report, after telling what could not be written."""
+    """Return the exit status of a report, after telling what could not be written."""
     for problem in failed:
         tell(problem)
     if failed and not report.interrupted:

@@ -52,7 +52,7 @@ def history(
 
 
 def _page(report: str | None) -> Path | None:
-    """The page that is to be written. Raises BadInput."""
+    """Return the page that is to be written. Raises BadInput."""
     from salt_mirror.dns.names import shown
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.writing import check_writable
@@ -76,7 +76,7 @@ def _tell_whole(
     *,
     json: bool,
 ) -> None:
-    """Writes and prints what is told of a history as a whole. Raises BadInput."""
+    """Write and print what is told of a history as a whole. Raises BadInput."""
     from msgspec.structs import replace
 
     from salt_mirror.checks.audit.chronicle import narrowed
@@ -110,7 +110,7 @@ def _tell_whole(
 
 
 def _since(text: str) -> datetime:
-    """A moment in the past: so long ago, or a day or moment. Raises BadInput."""
+    """Return a moment in the past: so long ago, or a day or moment. Raises BadInput."""
     from datetime import UTC, datetime, timedelta
 
     from salt_mirror.cli.arguments import seconds_of

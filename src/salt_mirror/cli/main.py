@@ -35,7 +35,7 @@ class Shell(StrEnum):
 
 
 def program(names: Iterable[str] = tuple(NAMES)) -> typer.Typer:
-    """The program with some of its commands: a run brings in the one that was typed alone."""
+    """Return the program with some of its commands: a run brings in the one that was typed alone."""
     app = typer.Typer(
         name="salt-mirror",
         cls=PlainGroup,
@@ -65,7 +65,8 @@ def _examples(entry: Entry) -> str:
 
 
 def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:
-    """The command with its output brought to whoever reads it; one who has seen enough and closed the pipe ends it quietly."""
+    """Return the command with its output brought to whoever reads it; one who has seen enough and closed the pipe ends it
+    quietly."""
 
     @functools.wraps(command)
     def run(*given: Any, **named: Any) -> None:
@@ -94,12 +95,12 @@ _closed: set[int] = set()
 
 
 def _say_no_more() -> None:
-    """Sends what is still to be flushed at the end to nowhere."""
+    """Send what is still to be flushed at the end to nowhere."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _open_what_is_closed() -> None:
-    """Puts the null device in the place of a standard stream that was closed, lest a socket or a file gets its number."""
+    """Put the null device in the place of a standard stream that was closed, lest a socket or a file gets its number."""
     for number, flags in ((0, os.O_RDONLY), (1, os.O_WRONLY), (2, os.O_WRONLY)):
         try:
             os.fstat(number)
@@ -124,7 +125,7 @@ def _version(wanted: bool) -> None:
 
 
 def _install(shell: Shell | None) -> None:
-    """Installs the completion for a shell, or says how it is done by hand."""
+    """Install the completion for a shell, or say how it is done by hand."""
     if shell is not None:
         from salt_mirror.cli.shells import install
 
@@ -177,7 +178,7 @@ COMPLETING = "_SALT_MIRROR_COMPLETE"
 
 
 def _typed() -> str:
-    """The command that was typed, or that a shell wants completed."""
+    """Return the command that was typed, or that a shell wants completed."""
     if COMPLETING not in os.environ:
         return sys.argv[1] if len(sys.argv) > 1 else ""
     words = os.environ.get("_TYPER_COMPLETE_ARGS", os.environ.get("COMP_WORDS", "")).split()
@@ -199,7 +200,7 @@ def _check_words(words: list[str]) -> None:
 
 
 def _name_the_shell(words: list[str]) -> None:
-    """Completes an option that wants a shell, and has none, by the one that the program was called from."""
+    """Complete an option that wants a shell, and have none, by the one that the program was called from."""
     if words[-1] in ("--install-completion", "--show-completion"):
         from salt_mirror.cli.completing import this_shell
 
@@ -207,7 +208,7 @@ def _name_the_shell(words: list[str]) -> None:
 
 
 def main() -> None:
-    """Runs the program; no traceback reaches the user for anything that a user can cause."""
+    """Run the program; no traceback reaches the user for anything that a user can cause."""
     _open_what_is_closed()
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):

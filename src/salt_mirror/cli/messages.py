@@ -18,7 +18,7 @@ NOBODY_READS = 141
 
 
 def tell(text: object, *, begin: str = "salt-mirror: ", file: TextIO | None = None) -> None:
-    """Writes a message as whole lines, safe for a terminal; on standard error, or on a file where that is not free."""
+    """Write a message as whole lines, safe for a terminal; on standard error, or on a file where that is not free."""
     out = file if file is not None else sys.stderr
     said = clean_lines(str(text))
     if len(said) > _LONGEST:

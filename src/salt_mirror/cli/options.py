@@ -26,7 +26,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 def option(name: str, metavar: str | None, words: str, **more: Any) -> Any:
-    """An option of Typer's without a default to show."""
+    """Return an option of Typer's without a default to show."""
     return typer.Option(name, metavar=metavar, help=words, show_default=False, **more)
 
 
@@ -150,7 +150,7 @@ class Showing:
     about: str = ""
 
     def check(self) -> None:
-        """Raises BadInput for files that could not be written, before anything is asked."""
+        """Raise BadInput for files that could not be written, before anything is asked."""
         from salt_mirror.estate.errors import BadInput
 
         if self.report or self.remedies or self.history:
@@ -296,7 +296,7 @@ class Certificates:
 
 
 def takes(*left_out: str, **words: str) -> Callable[[F], F]:
-    """Unfolds parameters of the types in `_PANELS` into options of the command's own.
+    """Unfold parameters of the types in `_PANELS` into options of the command's own.
 
     `left_out` are options that the command has no use for; they keep their defaults. `words` say in other words what an
     option means here. What the file of `--names` has is added to the names that the command takes.
@@ -340,14 +340,14 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
 
 
 def _takes_names(parameter: inspect.Parameter) -> bool:
-    """Whether a parameter is a list of arguments."""
+    """Return whether a parameter is a list of arguments."""
     of_type, *said = get_args(parameter.annotation) or (None,)
     return any(isinstance(one, ArgumentInfo) for one in said) and "list[str]" in str(of_type)
 
 
 def _in_words(command: Callable[..., Any], own: dict[str, Any], given: dict[str, Any]) -> str:
-    """What a command was told to look at, as it might be typed: its own arguments and options, and those that choose whom it
-    asks about what."""
+    """Return what a command was told to look at, as it might be typed: its own arguments and options, and those that choose
+    whom it asks about what."""
     chosen = own | {key: given.get(key) for key in ("at", "view", "listed", "vantages")}
     words = [command.__name__.replace("_", "-")]
     for key, value in chosen.items():
@@ -390,7 +390,7 @@ def _options(kind: type, left_out: tuple[str, ...], words: dict[str, str]) -> li
 
 @functools.cache
 def _option(kind: type, name: str, words: str) -> inspect.Parameter:
-    """One of the shared options as a parameter, with its own words or other ones."""
+    """Return one of the shared options as a parameter, with its own words or other ones."""
     of_type, given = get_args(_hints(kind)[name])
     said = {"rich_help_panel": _PANELS[kind]} | ({"help": words} if words else {})
     annotation: Any = Annotated[of_type, type(given)(**(vars(given) | said))]

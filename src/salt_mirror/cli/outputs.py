@@ -24,7 +24,7 @@ Made = dict[Path, Callable[[Report], bytes]]
 
 
 def names_in(path: Path, option: str = "--names") -> list[str]:
-    """The names in a file, one a line; what follows a # is a remark. Raises BadInput, also for a file without any."""
+    """Return the names in a file, one a line; what follows a # is a remark. Raises BadInput, also for a file without any."""
     from salt_mirror.estate.reading import given_text, read_text
 
     text = given_text(sys.stdin.buffer) if str(path) == STANDARD_OUTPUT else read_text(path)
@@ -42,7 +42,7 @@ def names_in(path: Path, option: str = "--names") -> list[str]:
 
 
 def check_outputs(showing: Showing) -> None:
-    """Raises BadInput for outputs that could not be written."""
+    """Raise BadInput for outputs that could not be written."""
     parse_reports(showing.report or [])
     if showing.remedies is not None:
         check_writable(showing.remedies, "--remedies")
@@ -53,14 +53,14 @@ def check_outputs(showing: Showing) -> None:
 
 
 def check_figure(figure: Path) -> None:
-    """Raises BadInput for a figure that is no PNG or SVG, or cannot be written."""
+    """Raise BadInput for a figure that is no PNG or SVG, or cannot be written."""
     if figure.suffix.lower() not in (".png", ".svg"):
         raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
     check_writable(figure, "--figure")
 
 
 def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
-    """Reads `FORMAT:FILE`. Raises BadInput."""
+    """Read `FORMAT:FILE`. Raises BadInput."""
     found = []
     for text in given:
         form, colon, path = text.partition(":")
@@ -75,7 +75,7 @@ def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
 
 
 def wanted_files(showing: Showing, remedies: Callable[[Report], bytes] | None = None) -> Made:
-    """The files that are wished for; `remedies` makes what mends, where that is not each finding's own."""
+    """Return the files that are wished for; `remedies` makes what mends, where that is not each finding's own."""
     files: Made = {path: FORMS[form].written for form, path in parse_reports(showing.report or [])}
     if showing.remedies is not None:
         files[showing.remedies] = remedies or (lambda report: remedies_one_by_one(report).encode("utf-8"))
@@ -83,12 +83,12 @@ def wanted_files(showing: Showing, remedies: Callable[[Report], bytes] | None = 
 
 
 def on_standard_output(files: Made) -> bool:
-    """Whether one of them goes to standard output, which then has nothing else."""
+    """Return whether one of them goes to standard output, which then has nothing else."""
     return any(str(path) == STANDARD_OUTPUT for path in files)
 
 
 def written(report: Report, files: Made, *, partial: bool = True) -> list[str]:
-    """Writes every file that is wanted; returns what went wrong, and leaves no half file.
+    """Write every file that is wanted; return what went wrong, and leave no half file.
 
     A report of an interrupted run does not take the place of another, but with `partial`.
     """
@@ -106,7 +106,7 @@ def written(report: Report, files: Made, *, partial: bool = True) -> list[str]:
 
 
 def kept(report: Report, showing: Showing, failed: list[str]) -> Report:
-    """The report with how it stands to the runs before, which it is added to; what fails is told in `failed`."""
+    """Return the report with how it stands to the runs before, which it is added to; what fails is told in `failed`."""
     if showing.history is None or report.interrupted:
         return report
     from salt_mirror.keeping.history import FinishedRun, add_run
@@ -121,7 +121,7 @@ def kept(report: Report, showing: Showing, failed: list[str]) -> Report:
 
 
 def remedies_one_by_one(report: Report) -> str:
-    """All remedies as one fragment of a master file, each behind a comment that says what it mends."""
+    """Return all remedies as one fragment of a master file, each behind a comment that says what it mends."""
     lines = [f"; what would mend the {len(report.findings):,} findings of {report.started.isoformat()}"]
     planned: set[str] = set()
     for finding in report.findings:
@@ -135,10 +135,10 @@ def remedies_one_by_one(report: Report) -> str:
 
 
 def _comment(text: str) -> str:
-    """One line that no server reads, whatever is in it."""
+    """Return one line that no server reads, whatever is in it."""
     return "; " + clean(" ".join(text.split()))
 
 
 def _live(remedy: str) -> str:
-    """A remedy's lines; no other character in them ends a line."""
+    """Return a remedy's lines; no other character in them ends a line."""
     return clean_lines(remedy)

@@ -58,7 +58,7 @@ def resolvers(
 
 
 def _from_places(servers: list[str] | None, where: Where, asking: Asking, showing: Showing, estate: Estate) -> NoReturn:
-    """Tries resolvers from vantages: those that are named, else each vantage's own."""
+    """Try resolvers from vantages: those that are named, else each vantage's own."""
     from msgspec.structs import replace
 
     from salt_mirror.checks.resolvers.judging import Resolvers, resolvers_of

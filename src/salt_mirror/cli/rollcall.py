@@ -90,7 +90,7 @@ def rollcall(
 def _here(
     make: Callable[[], Roll], damaged: list[str], atlas: Atlas, views: list[str], asking: Asking, showing: Showing
 ) -> NoReturn:
-    """Calls the roll from this computer."""
+    """Call the roll from this computer."""
     from salt_mirror.cli.execution import run_again_if_apart
     from salt_mirror.cli.finishing import finish, report_of
 
@@ -102,7 +102,7 @@ def _here(
 def _from_places(
     sets: list[ExpectedSet], damaged: list[str], estate: Estate, where: Where, asking: Asking, showing: Showing
 ) -> NoReturn:
-    """Calls the roll from vantages."""
+    """Call the roll from vantages."""
     from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.cli.arguments import atlas_of, servers_at, views_of
     from salt_mirror.cli.finishing import finish, report_of
@@ -120,7 +120,7 @@ def _from_places(
 def _given(
     sources: list[str], origin: Name, problems: list[Unusable], spec: ListSpec, networks: Networks
 ) -> list[Expectation] | None:
-    """The expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
+    """Return the expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
     from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import read_expectations, read_given
 
@@ -138,7 +138,7 @@ def _given(
 def _held(
     held_by: str, estate: Estate, expectations: list[Expectation] | None, asking: Asking, zone: Name | None
 ) -> list[Expectation]:
-    """What one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
+    """Return what one server holds, as expectations: whole zones by transfer, else what it says of the expected names."""
     from salt_mirror.cli.arguments import server_at, views_of
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.records import NOT_COMPARED

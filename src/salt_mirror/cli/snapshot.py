@@ -78,7 +78,7 @@ def snapshot(
 
 
 def _sets(estate: Estate, asking: Asking, names: list[str], types: str) -> list[SetKey]:
-    """The RRsets to write down. Raises BadInput."""
+    """Return the RRsets to write down. Raises BadInput."""
     from salt_mirror.checks.compare.judging import everything_known
     from salt_mirror.cli.arguments import names_in_views, types_in
 

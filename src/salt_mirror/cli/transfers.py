@@ -25,7 +25,7 @@ AT_ONCE = 8
 
 
 def bounds_of(estate: Estate) -> Bounds:
-    """How much is taken by transfer, as the estate says."""
+    """Return how much is taken by transfer, as the estate says."""
     said = estate.bounds
     return Bounds(
         said.transfer_mib << 20,
@@ -81,7 +81,7 @@ class _Budget:
         self._lock = threading.Lock()
 
     def take(self, number: int) -> None:
-        """Raises TransferFailed when there are no more."""
+        """Raise TransferFailed when there are no more."""
         with self._lock:
             self._left -= number
             if self._left < 0:

@@ -62,7 +62,7 @@ def views(
 
 
 def _one_view(estate: Estate, scope: ViewsScope, asking: Asking, showing: Showing) -> NoReturn:
-    """Ends with the answer that there is nothing to compare, which is no fault of anybody's."""
+    """End with the answer that there is nothing to compare, which is no fault of anybody's."""
     from salt_mirror.checks.views.judging import Views
     from salt_mirror.cli.arguments import atlas_of
     from salt_mirror.cli.execution import Ran

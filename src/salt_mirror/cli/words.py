@@ -36,7 +36,7 @@ class Command(TyperCommand):
     """A command that takes plain words as they stand."""
 
     def get_params(self, ctx: Any) -> list[Any]:
-        """All that may be typed, `--help` too."""
+        """Return all that may be typed, `--help` too."""
         return [_taken_plainly(param) for param in super().get_params(ctx)]
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
@@ -55,7 +55,7 @@ class PlainGroup(TyperGroup):
     """The same for the program itself."""
 
     def get_params(self, ctx: Any) -> list[Any]:
-        """All that may be typed before a command, `--help` too."""
+        """Return all that may be typed before a command, `--help` too."""
         return [_taken_plainly(param) for param in super().get_params(ctx)]
 
 
@@ -85,7 +85,8 @@ def _process(param: Any, expected: Any, info: Any, context: Any, value: Any) -> 
 
 
 def plain(expected: Any, value: Any, *, least: float | None = None, most: float | None = None) -> Any:
-    """A value of the expected type, where it is plainly one; else UNSURE. Numbers have to be between `least` and `most`."""
+    """Return a value of the expected type, where it is plainly one; else UNSURE. Numbers have to be between `least` and
+    `most`."""
     parts = get_args(expected)
     if isinstance(value, (list, tuple)):
         kind = get_origin(expected)

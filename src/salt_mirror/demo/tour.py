@@ -160,7 +160,7 @@ Show = Callable[[str], None]
 
 
 def tour(folder: Path, show: Show) -> int:
-    """Runs the tour on a world in a folder. Returns the number of stops that went wrong."""
+    """Run the tour on a world in a folder. Returns the number of stops that went wrong."""
     with gullmarsh(folder) as (estate, servers):
         show(f"Gullmarsh Saltworks is up: {len(servers)} name servers on loopback, its estate in {estate}.")
         wrong = go(STOPS, estate, servers, show)
@@ -170,7 +170,7 @@ def tour(folder: Path, show: Show) -> int:
 
 
 def tour_of_vantages(folder: Path, show: Show) -> int:
-    """The same with three desks that ask for us."""
+    """Return the same with three desks that ask for us."""
     from salt_mirror.demo.vantages import DESKS, stationed
     from salt_mirror.demo.vantages import STOPS as SEEN_FROM_DESKS
 
@@ -182,7 +182,7 @@ def tour_of_vantages(folder: Path, show: Show) -> int:
 
 
 def go(stops: Sequence[Stop], estate: Path, servers: dict[str, StandIn], show: Show) -> int:
-    """Makes the stops on a world that is there. Returns how many went wrong."""
+    """Make the stops on a world that is there. Returns how many went wrong."""
     wrong = 0
     folder = estate.parent
     for number, stop in enumerate(stops, 1):

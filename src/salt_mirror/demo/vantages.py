@@ -53,7 +53,7 @@ STOPS = (
 
 @contextmanager
 def stationed(estate: Path, servers: dict[str, StandIn]) -> Iterator[None]:
-    """The broker and the desks, from the moment they are there; the estate knows of them. Raises BadInput."""
+    """Return the broker and the desks, from the moment they are there; the estate knows of them. Raises BadInput."""
     folder = estate.parent
     find_mosquitto()
     make_keys(folder / "keys", [name for name, *_ in DESKS], days=30)

@@ -86,7 +86,7 @@ _FIRST_PORT = 5301
 
 
 def plantings() -> dict[str, Any]:
-    """The list of everything that is wrong on purpose."""
+    """Return the list of everything that is wrong on purpose."""
     return tomllib.loads(_read("plantings.toml"))
 
 
@@ -96,7 +96,7 @@ def _read(name: str) -> str:
 
 @contextmanager
 def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
-    """Writes the world into a folder, starts its servers, and gives the estate's path and the servers by label.
+    """Write the world into a folder, starts its servers, and give the estate's path and the servers by label.
 
     Raises OSError when the folder cannot be written.
     """
@@ -129,7 +129,7 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
 
 
 def _take_changes(folder: Path, servers: dict[str, StandIn]) -> None:
-    """Has the primaries take changes that are signed with the key of the estate, and the secondaries follow them."""
+    """Have the primaries take changes that are signed with the key of the estate, and the secondaries follow them."""
     secret = secrets.token_bytes(32)
     path = folder / "mirror.key"
     path.write_text(base64.b64encode(secret).decode("ascii") + "\n", encoding="utf-8")
@@ -143,7 +143,7 @@ def _take_changes(folder: Path, servers: dict[str, StandIn]) -> None:
 
 
 def _export(folder: Path, server: StandIn, planted: dict[str, Any]) -> None:
-    """Writes what the directory server would export, with age marks, and the address server's leases: a year of history."""
+    """Write what the directory server would export, with age marks, and the address server's leases: a year of history."""
     origin = dns.name.from_text("pans.gullmarsh.internal")
     now = datetime.now(UTC)
     hours = int((now - datetime(1601, 1, 1, tzinfo=UTC)).total_seconds() // 3600)
@@ -180,7 +180,7 @@ def _start(standins: StandIns, zones: list[Any], port: int, *, recursive: bool, 
 
 
 def fill_caches(servers: dict[str, StandIn], name: str, rdtype: str) -> None:
-    """Has a record cached everywhere, as users do: here some minutes ago, there just now."""
+    """Have a record cached everywhere, as users do: here some minutes ago, there just now."""
     for number, label in enumerate(CACHES):
         cache = servers[label].cache
         if cache is not None:
@@ -188,7 +188,7 @@ def fill_caches(servers: dict[str, StandIn], name: str, rdtype: str) -> None:
 
 
 def change(server: StandIn, zone: str, *lines: tuple[str, str]) -> None:
-    """Puts texts in the place of others in a zone of a running server, with the serial raised."""
+    """Put texts in the place of others in a zone of a running server, with the serial raised."""
     origin = dns.name.from_text(zone)
     text = _read(f"zones/{zone}.zone")
     for old, new in lines:

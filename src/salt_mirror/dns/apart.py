@@ -95,7 +95,7 @@ class ApartExchange:
         return self._inner.late
 
     def submit(self, question: Question) -> None:
-        """Takes a question; its answer comes out of `collect` sooner or later, whatever happens."""
+        """Take a question; its answer comes out of `collect` sooner or later, whatever happens."""
         shared = question[2].shared
         if shared is None:
             self._inner.submit(question)
@@ -105,7 +105,7 @@ class ApartExchange:
             self._meet(question[2], shared.way, question)
 
     def collect(self, wait_s: float | None = None) -> list[Answer]:
-        """Works until at least one question has ended, or `wait_s` seconds have passed; empty when none is under way."""
+        """Work until at least one question has ended, or `wait_s` seconds have passed; empty when none is under way."""
         while not self._ready:
             answers = self._inner.collect(wait_s)
             if not self._probing:
@@ -129,7 +129,7 @@ class ApartExchange:
         return _refusal(shared, self._found[shared.way])
 
     def _meet(self, server: Server, way: SharedWay, *waiting: Question) -> None:
-        """Asks the probes of a way, unless they are under way; some questions wait for what they show."""
+        """Ask the probes of a way, unless they are under way; some questions wait for what they show."""
         meeting = self._meetings.get(way)
         if meeting is None:
             meeting = self._meetings[way] = _Meeting()
@@ -143,7 +143,7 @@ class ApartExchange:
             self._decide(way)
 
     def _take(self, answer: Answer) -> bool:
-        """Takes in an answer to a probe; False for any other."""
+        """Take in an answer to a probe; False for any other."""
         way = self._probing.pop(answer[0], None)
         if way is None:
             return False

@@ -54,7 +54,8 @@ def chain_of(answer: Answer) -> Chain:
 
 
 def _denied_for(answer: Answer, name: Name) -> int | None:
-    """How long a denial of a name may be cached (RFC 2308 section 5), in seconds; None where the response denies nothing."""
+    """Return how long a denial of a name may be cached (RFC 2308 section 5), in seconds; None where the response denies
+    nothing."""
     for record in answer.sections.authority:
         if record.rdtype == SOA and is_within(name, record.owner):
             return min(record.ttl, soa_fields(record.rdata).minimum) if answer.authoritative else record.ttl

@@ -30,10 +30,10 @@ class Exchange(Protocol):
         """How many questions are waiting or under way."""
 
     def submit(self, question: Question) -> None:
-        """Takes a question; its answer comes out of `collect` sooner or later, whatever happens."""
+        """Take a question; its answer comes out of `collect` sooner or later, whatever happens."""
 
     def collect(self) -> list[Answer]:
-        """Waits until at least one question has ended and returns those that have; empty when none is under way."""
+        """Wait until at least one question has ended and return those that have; empty when none is under way."""
 
 
 class Near(Exchange, Protocol):
@@ -48,7 +48,7 @@ class Near(Exchange, Protocol):
         """How many replies came too late."""
 
     def collect(self, wait_s: float | None = None) -> list[Answer]:
-        """The same, but for no longer than `wait_s` seconds."""
+        """Return the same, but for no longer than `wait_s` seconds."""
 
 
 class _Turn:
@@ -83,7 +83,7 @@ class Runner:
         self.saved = 0
 
     def run(self, dialogues: Iterable[Dialogue[T]], *, names: int = 1) -> Iterator[T]:
-        """Runs dialogues to their ends and yields what each returns, in the order in which they end. A dialogue may cost as
+        """Run dialogues to their ends and yields what each returns, in the order in which they end. A dialogue may cost as
         much as `names` names."""
         queue = iter(dialogues)
         results: list[T] = []
@@ -121,13 +121,13 @@ class Runner:
                 self._hear(answer, results)
 
     def known(self, question: Question) -> Answer | None:
-        """The answer to a question that was put already; None for any other."""
+        """Return the answer to a question that was put already; None for any other."""
         name, rdtype, server, recurse = question
         kept = self._kept.get((server, rdtype, recurse), {}).get(name)
         return _unfolded(kept, question) if kept is not None else None
 
     def heard(self) -> Iterator[tuple[Name, int, tuple[bytes, ...]]]:
-        """Every set that any server has given so far, with its name and type, aliases as CNAME sets."""
+        """Return every set that any server has given so far, with its name and type, aliases as CNAME sets."""
         for (_, rdtype, _), folder in self._kept.items():
             for name, kept in folder.items():
                 if isinstance(kept, bytes):
@@ -163,7 +163,7 @@ class Runner:
             self._ask(turn.dialogue, batch, results, turn.left)
 
     def _ask(self, dialogue: Dialogue[Any], batch: list[Question], results: list[Any], left: int) -> None:
-        """Asks what is not known yet; goes on with the dialogue at once while everything is. `left` bounds what goes to servers
+        """Ask what is not known yet; go on with the dialogue at once while everything is. `left` bounds what goes to servers
         that were found."""
         waiting, kept, submit = self._waiting, self._kept, self._exchange.submit
         while True:
@@ -241,12 +241,12 @@ def _unfolded(answer: bytes | Answer, question: Question) -> Answer:
 
 
 def put(batch: list[Question]) -> Dialogue[list[Answer]]:
-    """One batch as a dialogue of its own, to be held together with others."""
+    """Return one batch as a dialogue of its own, to be held together with others."""
     return (yield batch)
 
 
 def together(dialogues: list[Dialogue[T]]) -> Dialogue[list[T]]:
-    """Several dialogues as one, in step: their batches are joined, so that none waits for another's round."""
+    """Return several dialogues as one, in step: their batches are joined, so that none waits for another's round."""
     results: dict[int, T] = {}
     batches: dict[int, list[Question]] = {}
     answers: dict[int, list[Answer] | None] = dict.fromkeys(range(len(dialogues)))

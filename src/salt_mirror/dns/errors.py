@@ -24,7 +24,7 @@ def about(place: str) -> Iterator[None]:
 
 
 def number_in(text: str, most: int) -> int | None:
-    """A whole number written in ASCII digits, from 0 to `most`; None for anything else, however long it is."""
+    """Return a whole number written in ASCII digits, from 0 to `most`; None for anything else, however long it is."""
     if not (text.isascii() and text.isdigit()) or len(text.lstrip("0")) > len(str(most)):
         return None
     number = int(text.lstrip("0") or "0")

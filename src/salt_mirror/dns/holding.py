@@ -79,7 +79,7 @@ class Holding:
         return self._nodes.keys()
 
     def rrsets(self) -> Iterator[tuple[Name, int, int, tuple[bytes, ...]]]:
-        """Every RRset: owner, type, smallest TTL in seconds, sorted canonical rdata."""
+        """Return every RRset: owner, type, smallest TTL in seconds, sorted canonical rdata."""
         for owner, node in self._nodes.items():
             for rrset in node:
                 yield (owner, *rrset)
@@ -90,7 +90,7 @@ class Holding:
         return self._cuts
 
     def is_delegated(self, name: Name) -> bool:
-        """Whether a name stands at or below a zone cut, where the zone's word does not count."""
+        """Return whether a name stands at or below a zone cut, where the zone's word does not count."""
         while len(name) > len(self.apex):
             if name in self._cuts:
                 return True
@@ -98,11 +98,12 @@ class Holding:
         return False
 
     def rdata(self, name: Name, rdtype: int) -> tuple[bytes, ...]:
-        """The values of one RRset; none where there is no such set."""
+        """Return the values of one RRset; none where there is no such set."""
         return next((values for kind, _, values in self._nodes.get(name, ()) if kind == rdtype), ())
 
     def with_sets(self, sets: Mapping[tuple[Name, int], tuple[int, tuple[bytes, ...]]]) -> Holding:
-        """The same zone with some RRsets (owner, type) in place of its own: their TTL and values, none to have them gone."""
+        """Return the same zone with some RRsets (owner, type) in place of its own: their TTL and values, none to have them
+        gone."""
         kept = (
             Record(owner, rdtype, ttl, value)
             for owner, rdtype, ttl, values in self.rrsets()
@@ -146,7 +147,7 @@ class Holding:
         return hashlib.sha256(b"".join(b"%d %b" % (len(line), line) for line in lines)).digest()
 
     def answer(self, question: Question) -> Answer | None:
-        """What the server would say; None where only the server itself can tell."""
+        """Return what the server would say; None where only the server itself can tell."""
         name = question.name
         if (self._cuts or self._special) and self._beyond(name):
             return None
@@ -163,7 +164,7 @@ class Holding:
         return Answer(question, "NOERROR", True, (), ttl_of_alias, alias, over="transfer")
 
     def _beyond(self, name: Name) -> bool:
-        """Whether a cut, a DNAME or a wildcard may have a say on a name."""
+        """Return whether a cut, a DNAME or a wildcard may have a say on a name."""
         known = name in self._nodes
         while True:
             if name in self._cuts:
@@ -196,7 +197,7 @@ class HoldingExchange:
         return {name for holding in self._holdings.values() for name in holding.names}
 
     def holding(self, server: Server, apex: Name) -> Holding | None:
-        """A server's zone, if it handed it over."""
+        """Return a server's zone, if it handed it over."""
         return self._holdings.get((server, apex))
 
     def hold(self, server: Server, holding: Holding) -> None:
@@ -210,7 +211,7 @@ class HoldingExchange:
         return self._behind.backlog + len(self._ready)
 
     def submit(self, question: Question) -> None:
-        """Takes a question. The SOA is always the server's own to tell: it says which version it has by now."""
+        """Take a question. The SOA is always the server's own to tell: it says which version it has by now."""
         if question.server in self._servers and not question.recurse and question.rdtype != SOA:
             name = question.name
             while True:
@@ -228,7 +229,7 @@ class HoldingExchange:
         self._behind.submit(question)
 
     def collect(self) -> list[Answer]:
-        """The answers that are ready; waits only when there is none."""
+        """Return the answers that are ready; waits only when there is none."""
         if self._ready:
             ready, self._ready = self._ready, []
             return ready

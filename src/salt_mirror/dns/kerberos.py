@@ -65,7 +65,7 @@ class _Lenient:
 
 
 def ticket_signer(server: Server, host: str, *, timeout_s: float, short_signature: bool = False) -> Signer:
-    """Signs one message for a server, whose full name is `host`, by a context negotiated now. Raises NoTicket."""
+    """Sign one message for a server, whose full name is `host`, by a context negotiated now. Raises NoTicket."""
     name = dns.name.from_text(str(uuid.uuid4()))
     context = _context_with(host)
     _negotiate(server, host, name, context, timeout_s)
@@ -74,8 +74,8 @@ def ticket_signer(server: Server, host: str, *, timeout_s: float, short_signatur
 
 
 def signs_short(server: Server, host: str, zone: Name, *, timeout_s: float) -> bool | None:
-    """Whether a server leaves the length out of its signatures, by its answer to a change of a zone that changes nothing; None
-    where no such answer can be had."""
+    """Return whether a server leaves the length out of its signatures, by its answer to a change of a zone that changes
+    nothing; None where no such answer can be had."""
     name = dns.name.from_text(str(uuid.uuid4()))
     try:
         lenient = _Lenient(_context_with(host))
@@ -89,7 +89,7 @@ def signs_short(server: Server, host: str, zone: Name, *, timeout_s: float) -> b
 
 
 def _context_with(host: str) -> _Context:
-    """A context with a DNS server, by the user's own ticket."""
+    """Return a context with a DNS server, by the user's own ticket."""
     try:
         import gssapi
     except ImportError:
@@ -135,7 +135,7 @@ def _spnego_context(host: str) -> _Context:
 
 
 def _negotiate(server: Server, host: str, name: dns.name.Name, context: _Context, timeout_s: float) -> None:
-    """Exchanges tokens until both sides have the context."""
+    """Exchange tokens until both sides have the context."""
     token: bytes | None = None
     try:
         for _ in range(MOST_STEPS):
@@ -159,7 +159,7 @@ def _negotiate(server: Server, host: str, name: dns.name.Name, context: _Context
 
 
 def _exchanged(server: Server, name: dns.name.Name, token: bytes, timeout_s: float) -> bytes:
-    """The server's token for one of ours (TKEY over TCP, RFC 3645 section 3.1)."""
+    """Return the server's token for one of ours (TKEY over TCP, RFC 3645 section 3.1)."""
     now = int(time.time())
     rdata = dns.rdtypes.ANY.TKEY.TKEY(
         dns.rdataclass.ANY, dns.rdatatype.TKEY, dns.name.from_text("gss-tsig."), now, now + 3600, 3, 0, token
@@ -182,7 +182,7 @@ def _exchanged(server: Server, name: dns.name.Name, token: bytes, timeout_s: flo
 
 
 def _unsigned(wire: bytes) -> bytes:
-    """A message without the signature behind it, if there is one."""
+    """Return a message without the signature behind it, if there is one."""
     from salt_mirror.dns.wire import last_record, read_name
 
     at = last_record(wire)

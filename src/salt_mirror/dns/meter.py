@@ -20,7 +20,7 @@ class Meter:
         self.sum_s = 0.0
 
     def through(self, behind: Exchange) -> Exchange:
-        """The exchange that is counted, with the meter before it."""
+        """Return the exchange that is counted, with the meter before it."""
         self._behind = behind
         return self
 
@@ -30,11 +30,11 @@ class Meter:
         return self._exchange.backlog
 
     def submit(self, question: Question) -> None:
-        """Takes a question."""
+        """Take a question."""
         self._exchange.submit(question)
 
     def collect(self) -> list[Answer]:
-        """Hands answers on."""
+        """Hand answers on."""
         answers = self._exchange.collect()
         for answer in answers:
             rtt_ms = answer[7]
@@ -49,7 +49,7 @@ class Meter:
         return self._behind
 
     def histogram(self) -> dict[str, int]:
-        """How many answers took at most so many seconds, by that; the last for all of them."""
+        """Return how many answers took at most so many seconds, by that; the last for all of them."""
         found, total = {}, 0
         for end, count in zip((*map(str, BUCKETS_S), "+Inf"), self._counts, strict=True):
             total += count

@@ -31,7 +31,7 @@ class BadName(Unusable):
 
 
 def from_text(text: str, origin: Name | None = None) -> Name:
-    """Reads a name in presentation form (RFC 1035 section 5.1), with IDNA for labels outside ASCII (RFC 5891).
+    """Read a name in presentation form (RFC 1035 section 5.1), with IDNA for labels outside ASCII (RFC 5891).
 
     A name without a final dot is completed with `origin` when one is given, and taken as absolute otherwise.
     Raises BadName for empty labels, labels over 63 bytes, names over 255 bytes, and broken escapes.
@@ -67,20 +67,20 @@ def from_text(text: str, origin: Name | None = None) -> Name:
 
 
 def printable(text: str) -> str:
-    """A text with an escape (RFC 1035 section 5.1) in the place of each character that cannot be printed."""
+    """Return a text with an escape (RFC 1035 section 5.1) in the place of each character that cannot be printed."""
     return "".join(c if c.isprintable() else f"\\{min(ord(c), 255):03d}" for c in text)
 
 
 def shown(text: str, most: int = 60) -> str:
-    """A piece of somebody's text made safe and short enough to stand in a message, in quotation marks; what may be a password
-    in a URL is left out."""
+    """Return a piece of somebody's text made safe and short enough to stand in a message, in quotation marks; what may be a
+    password in a URL is left out."""
     text = _PASSWORD.sub("://…@", text)
     clean = printable(text[: most + 1])
     return '"' + (clean[:most] + "…" if len(clean) > most else clean) + '"'
 
 
 def _labels(text: str) -> list[bytes]:
-    """Splits text with escapes or characters outside ASCII into lower-case label bytes; a final dot leaves an empty one."""
+    """Split text with escapes or characters outside ASCII into lower-case label bytes; a final dot leaves an empty one."""
     if not text.isascii():
         text = _to_ascii(text)
     labels: list[bytes] = []
@@ -112,7 +112,7 @@ def _labels(text: str) -> list[bytes]:
 
 
 def _to_ascii(text: str) -> str:
-    """Turns labels outside ASCII into A-labels (RFC 5891, mapped as in UTS 46)."""
+    """Turn labels outside ASCII into A-labels (RFC 5891, mapped as in UTS 46)."""
     import idna
 
     parts = []
@@ -129,14 +129,14 @@ def _to_ascii(text: str) -> str:
 
 @lru_cache(maxsize=4096)
 def to_text(name: Name) -> str:
-    """Writes a name in presentation form: absolute, with RFC 1035 escapes, printable ASCII alone."""
+    """Write a name in presentation form: absolute, with RFC 1035 escapes, printable ASCII alone."""
     if name == ROOT:
         return "."
     return "".join(label_text(label) + "." for label in labels(name))
 
 
 def label_text(label: bytes) -> str:
-    """Writes one label with RFC 1035 escapes."""
+    """Write one label with RFC 1035 escapes."""
     if _PLAIN.match(label):
         return label.decode("ascii")
     return "".join(
@@ -145,7 +145,7 @@ def label_text(label: bytes) -> str:
 
 
 def is_name(raw: bytes) -> bool:
-    """Whether bytes are a name in wire form, uncompressed: labels of 1 to 63 bytes, a root, 255 bytes at most (RFC 1035
+    """Return whether bytes are a name in wire form, uncompressed: labels of 1 to 63 bytes, a root, 255 bytes at most (RFC 1035
     section 3.1)."""
     at = 0
     while at < len(raw) <= 255:
@@ -159,7 +159,7 @@ def is_name(raw: bytes) -> bool:
 
 
 def labels(name: Name) -> tuple[bytes, ...]:
-    """The labels of a name from left to right, without the root's."""
+    """Return the labels of a name from left to right, without the root's."""
     values = []
     at = 0
     while size := name[at]:
@@ -169,7 +169,7 @@ def labels(name: Name) -> tuple[bytes, ...]:
 
 
 def join(parts: tuple[bytes, ...], suffix: Name = ROOT) -> Name:
-    """Puts labels in front of a name. Raises BadName over 255 bytes."""
+    """Put labels in front of a name. Raises BadName over 255 bytes."""
     wire = b"".join(bytes((len(part),)) + part for part in parts) + suffix
     if len(wire) > MAX_NAME:
         raise BadName(f"{len(wire)} bytes on the wire; at most {MAX_NAME} are allowed")
@@ -177,12 +177,12 @@ def join(parts: tuple[bytes, ...], suffix: Name = ROOT) -> Name:
 
 
 def parent(name: Name) -> Name:
-    """The name without its first label; the root is its own parent."""
+    """Return the name without its first label; the root is its own parent."""
     return name[name[0] + 1 :] if name != ROOT else ROOT
 
 
 def ancestors(name: Name) -> list[Name]:
-    """The name itself and every name above it, the root last."""
+    """Return the name itself and every name above it, the root last."""
     values = [name]
     while name != ROOT:
         name = name[name[0] + 1 :]
@@ -191,7 +191,8 @@ def ancestors(name: Name) -> list[Name]:
 
 
 def is_within(name: Name, zone: Name) -> bool:
-    """Whether a name is a zone's apex or stands below it. Compared by labels: bytes that merely look alike do not count."""
+    """Return whether a name is a zone's apex or stands below it. Compared by labels: bytes that merely look alike do not
+    count."""
     spare = len(name) - len(zone)
     if spare < 0 or not name.endswith(zone):
         return False

@@ -87,7 +87,7 @@ class Key(NamedTuple):
 
 
 def shown_url(url: str) -> str:
-    """A URL as it may stand in an output: whatever its query says is between us and that server."""
+    """Return a URL as it may stand in an output: whatever its query says is between us and that server."""
     place, query, _ = url.partition("?")
     return f"{place}?…" if query else place
 
@@ -168,7 +168,7 @@ class Server:
         return (address_text(self.source), 0) if self.source else None
 
     def same_place_as_any(self, others: Iterable[Server]) -> bool:
-        """Whether it is reached at the same place as one of some servers, which may be asked for another view."""
+        """Return whether it is reached at the same place as one of some servers, which may be asked for another view."""
         return any((other.address, other.port, other.url) == (self.address, self.port, self.url) for other in others)
 
     def again(self, **changes: Any) -> Server:
@@ -180,7 +180,7 @@ class Server:
         return twin
 
     def seen_from(self, vantage: str) -> Server:
-        """The same server as a vantage asks it."""
+        """Return the same server as a vantage asks it."""
         return self.again(label=f"{self.label} from {vantage}", via=vantage, source=b"")
 
     def __repr__(self) -> str:
@@ -295,6 +295,7 @@ class Answer(NamedTuple):
 
 
 def refused_key(message: bytes, rcode: int) -> str | None:
-    """Why a server turned a signed question away (RFC 8945 section 5.2: BADSIG, BADKEY, BADTIME); None where it did not."""
+    """Return why a server turned a signed question away (RFC 8945 section 5.2: BADSIG, BADKEY, BADTIME); None where it did
+    not."""
     signature = tsig_in(message) if rcode == _NOTAUTH else None
     return _TSIG_ERRORS.get(signature[2]) if signature is not None else None

@@ -112,18 +112,18 @@ class Record(NamedTuple):
 
 
 def address_type(address: bytes) -> int:
-    """A for the four bytes of an IPv4 address, AAAA for sixteen."""
+    """Return a for the four bytes of an IPv4 address, AAAA for sixteen."""
     return A if len(address) == 4 else AAAA
 
 
 def type_text(rdtype: int) -> str:
-    """The mnemonic of a type, or `TYPE12345` (RFC 3597 section 5)."""
+    """Return the mnemonic of a type, or `TYPE12345` (RFC 3597 section 5)."""
     return TYPE_NAMES.get(rdtype) or f"TYPE{rdtype}"
 
 
 @lru_cache(maxsize=256)
 def type_from_text(text: str) -> int:
-    """Reads a mnemonic, `TYPE28` or `28`. Raises BadRecord."""
+    """Read a mnemonic, `TYPE28` or `28`. Raises BadRecord."""
     upper = text.strip().upper()
     if upper in _NUMBERS:
         return _NUMBERS[upper]
@@ -134,7 +134,7 @@ def type_from_text(text: str) -> int:
 
 
 def rdata_text(rdtype: int, rdata: bytes) -> str:
-    """Writes canonical rdata in presentation form, in printable ASCII alone; unknown types as in RFC 3597 section 5."""
+    """Write canonical rdata in presentation form, in printable ASCII alone; unknown types as in RFC 3597 section 5."""
     try:
         if (rdtype == A and len(rdata) == 4) or (rdtype == AAAA and len(rdata) == 16):
             return address_text(rdata)
@@ -170,7 +170,7 @@ class Soa(NamedTuple):
 
 
 def soa_fields(rdata: bytes) -> Soa:
-    """Takes the canonical rdata of an SOA apart."""
+    """Take the canonical rdata of an SOA apart."""
     first = _name_end(rdata, 0)
     second = _name_end(rdata, first)
     numbers = [int.from_bytes(rdata[at : at + 4], "big") for at in range(second, second + 20, 4)]
@@ -178,7 +178,7 @@ def soa_fields(rdata: bytes) -> Soa:
 
 
 def character_strings(rdata: bytes) -> list[bytes]:
-    """The character strings of a TXT record (RFC 1035 section 3.3.14). Raises ValueError when they do not fit."""
+    """Return the character strings of a TXT record (RFC 1035 section 3.3.14). Raises ValueError when they do not fit."""
     strings = []
     at = 0
     while at < len(rdata):
@@ -191,7 +191,7 @@ def character_strings(rdata: bytes) -> list[bytes]:
 
 
 def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes:
-    """Reads presentation form into canonical rdata; names without a final dot are completed with `origin` if given.
+    """Read presentation form into canonical rdata; names without a final dot are completed with `origin` if given.
 
     Raises Unusable, saying what was expected.
     """
@@ -225,7 +225,7 @@ def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes
 
 
 def record_line(owner: Name, rdtype: int, rdata: bytes, ttl: int | None = None) -> str:
-    """One record as a line of a master file (RFC 1035 section 5), absolute throughout."""
+    """Return one record as a line of a master file (RFC 1035 section 5), absolute throughout."""
     middle = f"{ttl} IN" if ttl is not None else "IN"
     return f"{to_text(owner)} {middle} {type_text(rdtype)} {rdata_text(rdtype, rdata)}"
 

@@ -61,7 +61,7 @@ class Reader:
         self._rests: dict[bytes, tuple[int, int, bytes | None, int]] = {}
 
     def read(self, message: bytes, qid: bytes, asked: bytes) -> Reply:
-        """Reads a response to a question: `qid` its two id bytes, `asked` its question section (name, type, class).
+        """Read a response to a question: `qid` its two id bytes, `asked` its question section (name, type, class).
 
         The question must come back as it went out, bytes and case alike, unless the response is an error without one.
         Raises MalformedMessage for anything that breaks the format or belongs to another question.
@@ -71,7 +71,7 @@ class Reader:
         return self.read_matched(message, asked)
 
     def ordinary(self, message: bytes, asked: bytes, question: Question, rtt_ms: float) -> Answer | None:
-        """The answer of a message that came over UDP to a first try, its id matched already: where nothing is out of the
+        """Return the answer of a message that came over UDP to a first try, its id matched already: where nothing is out of the
         ordinary, all but the values has been seen before, and EDNS is there without options. None for any other, good or bad.
         """
         if not message.startswith(asked, 12):
@@ -104,7 +104,7 @@ class Reader:
         return _make(Answer, (question, status, authoritative, values, ttl, None, message, rtt_ms, 1, "udp"))
 
     def read_matched(self, message: bytes, asked: bytes) -> Reply:
-        """Reads a response of whatever shape, its id matched already, and remembers the shape of a simple one."""
+        """Read a response of whatever shape, its id matched already, and remember the shape of a simple one."""
         rcode, flags, at, counts = _read_head(message, asked)
         if counts is None:
             return rcode, False, False, (), None, None, None
@@ -145,7 +145,7 @@ class Reader:
                 self._one[message[2:12] + message[at - 4 : at + 12]] = status, authoritative, others, ttl, size, bare
 
     def _read_rest(self, message: bytes, at: int, others: int, *, keep: bool) -> tuple[int, bytes | None]:
-        """What follows the answers, walked over unless the same was before."""
+        """Return what follows the answers, walked over unless the same was before."""
         rest = message[at:]
         seen = self._rests.get(rest)
         if seen is not None and at >= seen[0] and seen[3] == others and at <= len(message):
@@ -159,8 +159,8 @@ class Reader:
 
 
 def _read_head(message: bytes, asked: bytes) -> tuple[int, int, int, tuple[int, int] | None]:
-    """The rcode, the flags, the offset of the answers, and how many answers and other records there are; None for these of an
-    error that consists of a header alone."""
+    """Return the rcode, the flags, the offset of the answers, and how many answers and other records there are; None for these
+    of an error that consists of a header alone."""
     if len(message) < 12:
         raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
     _, flags, questions, answers, authorities, additionals = read_counts(message)
@@ -183,7 +183,7 @@ def _read_head(message: bytes, asked: bytes) -> tuple[int, int, int, tuple[int, 
 
 
 def _walk(message: bytes, at: int, count: int) -> tuple[int, bytes | None]:
-    """Walks over records to the end of a message; returns the extended rcode's upper bits and the OPT record's rdata."""
+    """Walk over records to the end of a message; return the extended rcode's upper bits and the OPT record's rdata."""
     extended = 0
     opt: bytes | None = None
     for _ in range(count):
@@ -199,7 +199,7 @@ def _walk(message: bytes, at: int, count: int) -> tuple[int, bytes | None]:
 
 
 def _value(message: bytes, start: int, size: int, asked: bytes) -> bytes:
-    """The canonical rdata of the asked type at an offset. Raises MalformedMessage when it does not fit."""
+    """Return the canonical rdata of the asked type at an offset. Raises MalformedMessage when it does not fit."""
     rdtype = asked[-3] | asked[-4] << 8
     if rdtype in LAYOUTS:
         return read_rdata(message, start, size, rdtype)
@@ -216,7 +216,7 @@ _NOTHING: tuple[tuple[bytes, ...], int | None, Name | None] = ((), None, None)
 def _asked_values(
     message: bytes, at: int, count: int, asked: bytes
 ) -> tuple[tuple[tuple[bytes, ...], int | None, Name | None], int]:
-    """The values of the asked type at the asked name, their smallest TTL, and the alias when one stands there."""
+    """Return the values of the asked type at the asked name, their smallest TTL, and the alias when one stands there."""
     end = len(message)
     asked_type = int.from_bytes(asked[-4:-2], "big")
     asked_name: bytes | None = None

@@ -22,14 +22,14 @@ _NIBBLE_OF = {b"%x" % n: n for n in range(16)}
 
 
 def reverse_name(address: bytes) -> Name:
-    """The name that holds the PTR record of an address, given as 4 or 16 packed bytes."""
+    """Return the name that holds the PTR record of an address, given as 4 or 16 packed bytes."""
     if len(address) == 4:
         return _OCTET[address[3]] + _OCTET[address[2]] + _OCTET[address[1]] + _OCTET[address[0]] + IN_ADDR
     return b"".join([_NIBBLES[b] for b in reversed(address)]) + IP6
 
 
 def address_of(name: Name) -> bytes | None:
-    """The packed address whose pointer a reverse name holds; None for any other name."""
+    """Return the packed address whose pointer a reverse name holds; None for any other name."""
     if not name.endswith((IN_ADDR, IP6)):
         return None
     parts = labels(name)
@@ -48,19 +48,19 @@ def address_of(name: Name) -> bytes | None:
 
 
 def is_reverse(name: Name) -> bool:
-    """Whether a name stands in one of the two reverse trees."""
+    """Return whether a name stands in one of the two reverse trees."""
     return is_within(name, IN_ADDR) or is_within(name, IP6)
 
 
 def address_text(address: bytes) -> str:
-    """Writes a packed address: dotted decimal, or RFC 5952 for IPv6."""
+    """Write a packed address: dotted decimal, or RFC 5952 for IPv6."""
     if len(address) == 4:
         return f"{address[0]}.{address[1]}.{address[2]}.{address[3]}"
     return str(ipaddress.IPv6Address(address))
 
 
 def network_zone(network: Network) -> Name:
-    """The reverse zone of a network whose prefix ends at a label: /8, /16, /24, or a multiple of 4 for IPv6.
+    """Return the reverse zone of a network whose prefix ends at a label: /8, /16, /24, or a multiple of 4 for IPv6.
 
     Raises ValueError for any other prefix, and says how such a zone is named instead (RFC 2317).
     """
@@ -78,7 +78,8 @@ def network_zone(network: Network) -> Name:
 
 
 def zone_network(zone: Name) -> Network | None:
-    """The network whose pointers a reverse zone holds; None when the name says none (forward, classless, the tree's top)."""
+    """Return the network whose pointers a reverse zone holds; None when the name says none (forward, classless, the tree's
+    top)."""
     parts = labels(zone)
     values = parts[:-2]
     try:
@@ -94,7 +95,7 @@ def zone_network(zone: Name) -> Network | None:
 
 
 def in_network(network: Network, address: bytes) -> bool:
-    """Whether a network holds a packed address of its IP version."""
+    """Return whether a network holds a packed address of its IP version."""
     # By shifts, which take half as long as an object of ipaddress and `in`: a sweep asks this for every address.
     if len(address) * 8 != network.max_prefixlen:
         return False

@@ -15,7 +15,8 @@ _FIRST_DATE = date(1987, 11, 1)  # RFC 1034 and RFC 1035
 
 
 def ahead(one: int, other: int) -> int | None:
-    """How far `one` is ahead of `other`, negative when it is behind; None when they have no order (RFC 1982 section 3.2)."""
+    """Return how far `one` is ahead of `other`, negative when it is behind; None when they have no order (RFC 1982 section
+    3.2)."""
     distance = (one - other) % CIRCLE
     if distance == _HALF:
         return None
@@ -23,7 +24,7 @@ def ahead(one: int, other: int) -> int | None:
 
 
 def newest(serials: Collection[int]) -> int | None:
-    """The serial that none of the others is ahead of; None when there is no such one, or there are no serials."""
+    """Return the serial that none of the others is ahead of; None when there is no such one, or there are no serials."""
     for candidate in serials:
         if all((distance := ahead(candidate, other)) is not None and distance >= 0 for other in serials):
             return candidate
@@ -31,7 +32,8 @@ def newest(serials: Collection[int]) -> int | None:
 
 
 def serial_date(serial: int) -> tuple[date, int] | None:
-    """A serial of the form YYYYMMDDnn (RFC 1912 section 2.2) as the day and the number of the change on it, else None."""
+    """Return a serial of the form YYYYMMDDnn (RFC 1912 section 2.2) as the day and the number of the change on it, else
+    None."""
     day, number = divmod(serial, 100)
     try:
         found = date(day // 10_000, day // 100 % 100, day % 100)
@@ -41,6 +43,6 @@ def serial_date(serial: int) -> tuple[date, int] | None:
 
 
 def serial_moment(serial: int, now: datetime) -> datetime | None:
-    """A serial that counts the seconds since 1970, when that gives a moment of the last 25 years (UTC); else None."""
+    """Return a serial that counts the seconds since 1970, when that gives a moment of the last 25 years (UTC); else None."""
     moment = datetime.fromtimestamp(serial, UTC)
     return moment if now - timedelta(days=25 * 365) < moment <= now + timedelta(days=1) else None

@@ -42,11 +42,11 @@ _PRIVATE = tuple(
 
 
 def undelegated(name: Name) -> Name | None:
-    """The special-use name at or above a name that no public parent delegates; None for an ordinary name."""
+    """Return the special-use name at or above a name that no public parent delegates; None for an ordinary name."""
     return next((above for above in ancestors(name) if above in _UNDELEGATED), None)
 
 
 def is_private(address: bytes) -> bool:
-    """Whether a packed address (4 or 16 bytes) cannot be reached from the Internet."""
+    """Return whether a packed address (4 or 16 bytes) cannot be reached from the Internet."""
     found = ipaddress.ip_address(address)
     return any(found in network for network in _PRIVATE if network.version == found.version)

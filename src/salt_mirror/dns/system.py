@@ -22,7 +22,7 @@ VARIABLE = "SALT_MIRROR_RESOLVERS"
 
 
 def system_resolvers() -> tuple[Server, ...]:
-    """The system's resolvers in their order; empty when it has none. Raises Unusable for a malformed variable."""
+    """Return the system's resolvers in their order; empty when it has none. Raises Unusable for a malformed variable."""
     wanted = os.environ.get(VARIABLE)
     if wanted is not None:
         return tuple(_resolver(text.strip()) for text in wanted.split(",") if text.strip())
@@ -44,7 +44,8 @@ def system_resolvers() -> tuple[Server, ...]:
 
 
 def search_list() -> list[Name]:
-    """The suffixes that this computer completes short names with; none where the resolvers were named by the variable."""
+    """Return the suffixes that this computer completes short names with; none where the resolvers were named by the
+    variable."""
     if os.environ.get(VARIABLE) is not None:
         return []
     import dns.exception
@@ -58,7 +59,7 @@ def search_list() -> list[Name]:
 
 
 def addresses_of(host: str) -> list[bytes]:
-    """The packed addresses that this computer knows for a host; none where it finds none."""
+    """Return the packed addresses that this computer knows for a host; none where it finds none."""
     try:
         found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
     except (OSError, UnicodeError):
@@ -78,7 +79,7 @@ DEFAULT_PACE = 200.0
 
 
 def paced(server: Server, pace: float | None = None) -> Server:
-    """The server with a pace set: the given one, or the default for a stranger's; none on loopback."""
+    """Return the server with a pace set: the given one, or the default for a stranger's; none on loopback."""
     if pace is not None:
         server.pace = pace
     elif server.pace is None and not server.on_loopback:
@@ -87,7 +88,7 @@ def paced(server: Server, pace: float | None = None) -> Server:
 
 
 def parse_server(text: str, label: str, reached: Reached | None = None) -> Server:
-    """Reads a server: `address`, `address:port`, `tcp://address[:port]`, `tls://address[:port][#name]` or `https://host/path`.
+    """Read a server: `address`, `address:port`, `tcp://address[:port]`, `tls://address[:port][#name]` or `https://host/path`.
 
     Raises ValueError.
     A name behind `#` is the one that the TLS certificate must have (RFC 8310); without it that is the address.
@@ -111,7 +112,7 @@ def parse_server(text: str, label: str, reached: Reached | None = None) -> Serve
 
 
 def parse_endpoint(text: str, default_port: int = DNS_PORT) -> tuple[bytes, int]:
-    """Reads `address`, `address:port` or `[address]:port` into packed bytes and a port. Raises ValueError."""
+    """Read `address`, `address:port` or `[address]:port` into packed bytes and a port. Raises ValueError."""
     host, port = text, str(default_port)
     if text.startswith("["):
         host, closing, rest = text[1:].partition("]")

@@ -25,14 +25,16 @@ SKEW_S = 300
 
 
 def cause_of(text: str) -> str:
-    """Which of the known causes a library's text is about: `none`, `expired`, `skew`, `service`, `realm`, `key`; else empty."""
+    """Return which of the known causes a library's text is about: `none`, `expired`, `skew`, `service`, `realm`, `key`; else
+    empty."""
     found = next((cause for cause, pattern in _PATTERNS if pattern.search(text)), "")
     return "expired" if found == "none" and "expired" in text.lower() else found
 
 
 def ticket_trouble(text: str, service: str, apart_s: float | None = None) -> str:
-    """What a library's text about a ticket means, and what to do; empty for one that means nothing known. `service` is who the
-    ticket is for, such as `ldap/dc.example`; `apart_s` how far the server's clock is ahead of this computer's, if known."""
+    """Return what a library's text about a ticket means, and what to do; empty for one that means nothing known. `service` is
+    who the ticket is for, such as `ldap/dc.example`; `apart_s` how far the server's clock is ahead of this computer's, if
+    known."""
     host = service.partition("/")[2]
     if apart_s is None:
         skew = f"the clocks of this computer and of {host} differ by more than {SKEW_S // 60} minutes"

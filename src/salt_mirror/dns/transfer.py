@@ -59,7 +59,7 @@ def transfer(
     bounds: Bounds = BOUNDS,
     clock: Callable[[], float] = time.monotonic,
 ) -> Iterator[list[Record]]:
-    """The records of a zone in the order in which a server sends them, a list for each message; the closing SOA is last.
+    """Return the records of a zone in the order in which a server sends them, a list for each message; the closing SOA is last.
 
     `timeout_s` bounds each silence, `bounds` the whole. What came before TransferFailed is raised must not be used.
     """
@@ -115,7 +115,7 @@ class _Meter:
         self._bytes = self._records = self._empty = 0
 
     def count(self, size: int, records: int) -> None:
-        """Counts a message of so many bytes and records. Raises TransferFailed when it was one too many."""
+        """Count a message of so many bytes and records. Raises TransferFailed when it was one too many."""
         self._bytes += size
         self._records += records
         self._empty = 0 if records else self._empty + 1
@@ -127,7 +127,7 @@ class _Meter:
 
 
 def _messages(sock: socket.socket, until: float, clock: Callable[[], float], timeout_s: float) -> Iterator[bytes]:
-    """The messages on a connection, until the peer closes it."""
+    """Return the messages on a connection, until the peer closes it."""
     held = b""
     while True:
         left = until - clock()
@@ -149,7 +149,7 @@ def _messages(sock: socket.socket, until: float, clock: Callable[[], float], tim
 
 
 def _check_head(message: bytes, qid: bytes, asked: bytes, *, first_one: bool, signed: bool = False) -> None:
-    """Raises for a message that is not part of the transfer asked for (RFC 5936 section 2.2.1)."""
+    """Raise for a message that is not part of the transfer asked for (RFC 5936 section 2.2.1)."""
     if len(message) < 12 or not message.startswith(qid) or not message[2] & 0x80 or message[2] & 0x78:
         raise TransferFailed("a message that does not belong to the transfer")
     rcode = message[3] & 15
@@ -168,7 +168,8 @@ def _check_head(message: bytes, qid: bytes, asked: bytes, *, first_one: bool, si
 
 
 def _end_of(records: list[Record], first: Record | None, begin: int) -> bool:
-    """Whether these records end the transfer; raises when another SOA, or anything behind the last one, stands in them."""
+    """Return whether these records end the transfer; raises when another SOA, or anything behind the last one, stands in
+    them."""
     for number in range(begin, len(records)):
         record = records[number]
         if record[1] == SOA:
@@ -203,7 +204,7 @@ _SIZES = {1: 4, 28: 16}
 
 
 def _behind(message: bytes, questions: int) -> int:
-    """The offset behind the questions of a message."""
+    """Return the offset behind the questions of a message."""
     at = 12
     for _ in range(questions):
         at = read_name(message, at)[1] + 4
@@ -211,7 +212,7 @@ def _behind(message: bytes, questions: int) -> int:
 
 
 def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
-    """The answer records of one message of a zone transfer (RFC 5936 section 2.2), as fast as they can be read.
+    """Return the answer records of one message of a zone transfer (RFC 5936 section 2.2), as fast as they can be read.
 
     Names that were spelt out once are kept by their offsets, since nearly every owner is one label before such a name.
     Raises MalformedMessage for what breaks the format, or stands outside the zone.

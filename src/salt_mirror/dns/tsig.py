@@ -41,8 +41,8 @@ def _key(key: Key | dns.tsig.Key) -> dns.tsig.Key:
 
 
 def sign(wire: bytes, key: Key | dns.tsig.Key) -> tuple[bytes, bytes]:
-    """A question with its signature added, and the signature's MAC, on which the answer's builds. A key of dnspython's may have
-    a GSS context as its secret."""
+    """Return a question with its signature added, and the signature's MAC, on which the answer's builds. A key of dnspython's
+    may have a GSS context as its secret."""
     message = dns.message.from_wire(wire)
     message.use_tsig(_key(key))
     signed = message.to_wire()
@@ -60,7 +60,7 @@ class Verifier:
         self._unsigned = 0
 
     def verify(self, wire: bytes) -> None:
-        """Raises BadSignature for a message that is not signed by the key; of several, up to 99 in a row may be unsigned."""
+        """Raise BadSignature for a message that is not signed by the key; of several, up to 99 in a row may be unsigned."""
         try:
             at = last_record(wire)
             owner, rdata_at = read_name(wire, at) if at is not None else (b"", 0)
@@ -90,13 +90,13 @@ class Verifier:
         self._context.update(wire)
 
     def finish(self) -> None:
-        """Raises BadSignature unless the last message was signed, as it must be."""
+        """Raise BadSignature unless the last message was signed, as it must be."""
         if self._unsigned:
             raise BadSignature("the last message is not signed")
 
 
 def believable(message: bytes, rcode: int, key: Key, mac: bytes) -> bool:
-    """Whether the answer to a signed question may be believed: signed as it must be, or an error that proves nothing.
+    """Return whether the answer to a signed question may be believed: signed as it must be, or an error that proves nothing.
 
     A server that does not accept the key cannot sign its refusal (RFC 8945 section 5.3.2); all that this can do is to leave
     the question unverified.

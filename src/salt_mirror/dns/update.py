@@ -39,19 +39,19 @@ class Signer:
         self._verifier: Verifier | None = None
 
     def sign(self, wire: bytes) -> bytes:
-        """The message, signed."""
+        """Return the message, signed."""
         signed, mac = sign(wire, self._key)
         self._verifier = Verifier(self._key, mac)
         return signed
 
     def verify(self, wire: bytes) -> None:
-        """Raises BadSignature for an answer that is not signed as it has to be."""
+        """Raise BadSignature for an answer that is not signed as it has to be."""
         assert self._verifier is not None
         self._verifier.verify(wire)
 
 
 def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMessage:
-    """One message that changes some sets of a zone, if each is what it was before (RFC 2136 sections 2.4 and 2.5)."""
+    """Return one message that changes some sets of a zone, if each is what it was before (RFC 2136 sections 2.4 and 2.5)."""
     wanted = list(edits)
     message = _if_as_before(zone, wanted)
     for edit in wanted:
@@ -68,8 +68,8 @@ def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMes
 
 
 def trial_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMessage:
-    """The same message with changes that change nothing: for each set the deletion of a value that is not in it (RFC 2136
-    section 3.4.2.4). Key, policy, clock and drift show as they would; a server judges each name and type as for the real
+    """Return the same message with changes that change nothing: for each set the deletion of a value that is not in it (RFC
+    2136 section 3.4.2.4). Key, policy, clock and drift show as they would; a server judges each name and type as for the real
     one."""
     wanted = list(edits)
     message = _if_as_before(zone, wanted)
@@ -80,7 +80,7 @@ def trial_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMess
 
 
 def _no_value(edit: SetEdit, zone: Name) -> bytes:
-    """A value of a type that a set does not have."""
+    """Return a value of a type that a set does not have."""
     host = b"\x10no-such-host-yet" + zone
     made = {
         1: b"\x00\x00\x00\x01",
@@ -92,7 +92,7 @@ def _no_value(edit: SetEdit, zone: Name) -> bytes:
 
 
 def _if_as_before(zone: Name, wanted: Sequence[SetEdit]) -> dns.update.UpdateMessage:
-    """An empty change of a zone that is carried out only if each set is what it was before (RFC 2136 section 2.4)."""
+    """Return an empty change of a zone that is carried out only if each set is what it was before (RFC 2136 section 2.4)."""
     message = dns.update.UpdateMessage(dns.name.from_wire(zone, 0)[0])
     unnamed = {edit.name for edit in wanted} - {edit.name for edit in wanted if edit.named}
     for name in sorted(unnamed):
@@ -106,7 +106,7 @@ def _if_as_before(zone: Name, wanted: Sequence[SetEdit]) -> dns.update.UpdateMes
 
 
 def in_messages(zone: Name, edits: Iterable[SetEdit]) -> Iterator[list[SetEdit]]:
-    """The edits of a zone, as many in one message as fit; the sets of one name are never parted."""
+    """Return the edits of a zone, as many in one message as fit; the sets of one name are never parted."""
     by_name: dict[Name, list[SetEdit]] = {}
     for edit in edits:
         by_name.setdefault(edit.name, []).append(edit)
@@ -124,7 +124,7 @@ def in_messages(zone: Name, edits: Iterable[SetEdit]) -> Iterator[list[SetEdit]]
 
 
 def send(server: Server, message: dns.update.UpdateMessage, signer: Signer | None, *, timeout_s: float = 5.0) -> Reply:
-    """Sends a message over TCP, and reads the answer, all within `timeout_s`. Never raises for what a peer does."""
+    """Send a message over TCP, and read the answer, all within `timeout_s`. Never raises for what a peer does."""
     try:
         wire = message.to_wire(max_size=65_535)
     except dns.exception.DNSException as error:

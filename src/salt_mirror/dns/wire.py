@@ -54,9 +54,9 @@ _MIDDLES = {
 
 
 def middles(*, plain: bool = False, unchecked: bool = False, signed: bool = False) -> dict[bool, bytes]:
-    """A question's header behind its id, by whether recursion is desired: `plain` without an OPT record, `unchecked` with CD,
-    so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2); `signed` without AD, for an OPT
-    record with DO, which wants to know of validation as well (RFC 4035 section 3.2.3)."""
+    """Return a question's header behind its id, by whether recursion is desired: `plain` without an OPT record, `unchecked`
+    with CD, so that a resolver hands on what it does not validate itself (RFC 4035 section 3.2.2); `signed` without AD, for an
+    OPT record with DO, which wants to know of validation as well (RFC 4035 section 3.2.3)."""
     return _MIDDLES[plain, unchecked, signed]
 
 
@@ -76,18 +76,19 @@ class Sections(NamedTuple):
 
 
 def rcode_text(rcode: int) -> str:
-    """The name of a response code, or `RCODE12` (RFC 6895 section 2.3)."""
+    """Return the name of a response code, or `RCODE12` (RFC 6895 section 2.3)."""
     return RCODES.get(rcode) or f"RCODE{rcode}"
 
 
 def opt_record(payload: int = PAYLOAD, options: bytes = b"", *, signed: bool = False) -> bytes:
-    """An OPT record (RFC 6891 section 6.1.2) that offers a payload size, with options already encoded; `signed` with DO."""
+    """Return an OPT record (RFC 6891 section 6.1.2) that offers a payload size, with options already encoded; `signed` with
+    DO."""
     flags = b"\x00\x00\x80\x00" if signed else b"\x00\x00\x00\x00"
     return b"\x00\x00\x29" + payload.to_bytes(2, "big") + flags + len(options).to_bytes(2, "big") + options
 
 
 def question_tail(rdtype: int) -> bytes:
-    """What follows the name in a question: type and class IN."""
+    """Return what follows the name in a question: type and class IN."""
     return rdtype.to_bytes(2, "big") + b"\x00\x01"
 
 
@@ -101,8 +102,8 @@ def encode_question(
     unchecked: bool = False,
     signed: bool = False,
 ) -> bytes:
-    """One question as a message: `qid` two bytes, `opt` an OPT record (ours by default, none when empty), `unchecked` with
-    CD, `signed` with DO and without AD."""
+    """Return one question as a message: `qid` two bytes, `opt` an OPT record (ours by default, none when empty), `unchecked`
+    with CD, `signed` with DO and without AD."""
     if opt is None:
         opt = opt_record(signed=signed)
     middle = middles(plain=not opt, unchecked=unchecked, signed=signed)[recurse]
@@ -110,21 +111,22 @@ def encode_question(
 
 
 def encode_update_trial(qid: bytes, zone: Name, label: bytes) -> bytes:
-    """An update that changes nothing: the deletion of a name that does not exist (RFC 2136 sections 2.5.3 and 3.4.2.4)."""
+    """Return an update that changes nothing: the deletion of a name that does not exist (RFC 2136 sections 2.5.3 and
+    3.4.2.4)."""
     owner = bytes((len(label),)) + label + zone
     head = b"\x28\x00\x00\x01\x00\x00\x00\x01\x00\x00"
     return qid + head + zone + question_tail(6) + owner + b"\x00\xff\x00\xff\x00\x00\x00\x00\x00\x00"
 
 
 def of_a_query(message: bytes) -> bytes:
-    """The answer to an update in the shape of one to a query, as far as that is read; any other message as it is."""
+    """Return the answer to an update in the shape of one to a query, as far as that is read; any other message as it is."""
     if len(message) > 2 and message[2] & 0x78 == 0x28:
         return message[:2] + bytes((message[2] & 0x87,)) + message[3:]
     return message
 
 
 def skip_name(message: bytes, at: int) -> int:
-    """The offset after a name, which may end in a compression pointer that leads back."""
+    """Return the offset after a name, which may end in a compression pointer that leads back."""
     start = at
     while size := message[at]:
         if size >= 0xC0:
@@ -138,7 +140,7 @@ def skip_name(message: bytes, at: int) -> int:
 
 
 def read_name(message: bytes, at: int) -> tuple[Name, int]:
-    """A name at an offset, expanded and lower-cased, and the offset after it.
+    """Return a name at an offset, expanded and lower-cased, and the offset after it.
 
     Every pointer must lead to before the place where the name or its last piece began (RFC 1035 section 4.1.4), so no
     chain of them can loop. Raises MalformedMessage, or IndexError when the message ends inside the name.
@@ -176,7 +178,7 @@ def read_name(message: bytes, at: int) -> tuple[Name, int]:
 
 
 def read_rdata(message: bytes, start: int, size: int, rdtype: int) -> bytes:
-    """The canonical form of the rdata at an offset: names expanded and lower-cased (RFC 4034 section 6.2).
+    """Return the canonical form of the rdata at an offset: names expanded and lower-cased (RFC 4034 section 6.2).
 
     Raises MalformedMessage when its parts do not fit its size, or IndexError when they leave the message.
     """
@@ -208,7 +210,7 @@ def read_rdata(message: bytes, start: int, size: int, rdtype: int) -> bytes:
 
 
 def read_sections(message: bytes) -> Sections:
-    """Decodes a whole message into its records, class IN alone and OPT left out. Raises MalformedMessage."""
+    """Decode a whole message into its records, class IN alone and OPT left out. Raises MalformedMessage."""
     if len(message) < 12:
         raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
     _, _, questions, *counts = read_counts(message)
@@ -238,7 +240,8 @@ def read_sections(message: bytes) -> Sections:
 
 
 def first_record_only(message: bytes) -> bytes:
-    """A message with its header, its questions and the first of its answers; the message itself where that cannot be read."""
+    """Return a message with its header, its questions and the first of its answers; the message itself where that cannot be
+    read."""
     try:
         at = 12
         for _ in range(int.from_bytes(message[4:6], "big")):
@@ -253,12 +256,12 @@ def first_record_only(message: bytes) -> bytes:
 
 
 def cookie_option(cookie: bytes) -> bytes:
-    """A COOKIE option (RFC 7873 section 4): the client's 8 bytes, with the server's behind them once it is known."""
+    """Return a COOKIE option (RFC 7873 section 4): the client's 8 bytes, with the server's behind them once it is known."""
     return b"\x00\x0a" + len(cookie).to_bytes(2, "big") + cookie
 
 
 def cookie_in(options: bytes) -> bytes | None:
-    """The cookie in the rdata of an OPT record; None when there is none, or the options do not fit."""
+    """Return the cookie in the rdata of an OPT record; None when there is none, or the options do not fit."""
     at = 0
     while at + 4 <= len(options):
         size = int.from_bytes(options[at + 2 : at + 4], "big")
@@ -276,7 +279,7 @@ class Edns(NamedTuple):
 
 
 def edns_in(message: bytes) -> Edns | None:
-    """The EDNS of a response; None when it has none, or cannot be read."""
+    """Return the EDNS of a response; None when it has none, or cannot be read."""
     try:
         start = last_record(message)
         if start is not None:
@@ -292,17 +295,17 @@ def edns_in(message: bytes) -> Edns | None:
 
 
 def is_authentic(message: bytes) -> bool:
-    """Whether a response says that it was validated (AD, RFC 4035 section 3.2.3)."""
+    """Return whether a response says that it was validated (AD, RFC 4035 section 3.2.3)."""
     return len(message) > 3 and bool(message[3] & _AD)
 
 
 def offers_recursion(message: bytes) -> bool:
-    """Whether a response says that recursion is available to whoever asked (RFC 1035 section 4.1.1)."""
+    """Return whether a response says that recursion is available to whoever asked (RFC 1035 section 4.1.1)."""
     return len(message) > 3 and message[3] & 0x80 != 0
 
 
 def last_record(message: bytes) -> int | None:
-    """The offset of the last record of the additional section; None without any. Raises MalformedMessage."""
+    """Return the offset of the last record of the additional section; None without any. Raises MalformedMessage."""
     if len(message) < 12:
         raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
     _, _, questions, *counts = read_counts(message)
@@ -321,8 +324,8 @@ def last_record(message: bytes) -> int | None:
 
 
 def tsig_in(message: bytes) -> tuple[int, int, int, bytes] | None:
-    """The time signed, fudge (seconds), error and other data of the TSIG record that a message ends with (RFC 8945 section
-    4.2); None where it ends with none."""
+    """Return the time signed, fudge (seconds), error and other data of the TSIG record that a message ends with (RFC 8945
+    section 4.2); None where it ends with none."""
     try:
         at = last_record(message)
         if at is None:
@@ -343,7 +346,8 @@ def tsig_in(message: bytes) -> tuple[int, int, int, bytes] | None:
 
 
 def clocks_apart(message: bytes) -> int | None:
-    """How many seconds a server's clock is ahead of ours, as it says in turning a signature away (RFC 8945 section 5.2.3)."""
+    """Return how many seconds a server's clock is ahead of ours, as it says in turning a signature away (RFC 8945 section
+    5.2.3)."""
     found = tsig_in(message)
     if found is None or len(found[3]) != 6:
         return None

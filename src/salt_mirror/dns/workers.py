@@ -28,7 +28,7 @@ class Workers:
         self._lock = threading.Lock()
 
     def submit(self, work: Callable[[], T]) -> Future[T]:
-        """Takes a piece of work; the future has its result, or the error that it ended with."""
+        """Take a piece of work; the future has its result, or the error that it ended with."""
         future: Future[T] = Future()
         with self._lock:
             self._open += 1
@@ -53,7 +53,7 @@ class Workers:
                 self._open -= 1
 
     def close(self) -> None:
-        """Lets the threads end after what they have in hand; what waits is dropped."""
+        """Let the threads end after what they have in hand; what waits is dropped."""
         while True:
             try:
                 piece = self._pieces.get_nowait()

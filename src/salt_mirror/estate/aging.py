@@ -70,17 +70,17 @@ class Ages:
 
 
 def moment_of(stamp_h: int) -> datetime:
-    """The moment of a stamp, in UTC."""
+    """Return the moment of a stamp, in UTC."""
     return EPOCH + timedelta(hours=stamp_h)
 
 
 def hours_since_1601(moment: datetime) -> float:
-    """The hours from the beginning of stamps to a moment."""
+    """Return the hours from the beginning of stamps to a moment."""
     return (moment - EPOCH).total_seconds() / 3600
 
 
 def hours_in(text: str, place: str) -> int | None:
-    """Reads a time such as 7d, 168h or 2w in hours; None for an empty one. Raises BadInput."""
+    """Read a time such as 7d, 168h or 2w in hours; None for an empty one. Raises BadInput."""
     if not text:
         return None
     number = number_in(text[:-1].strip(), 100_000)
@@ -90,7 +90,7 @@ def hours_in(text: str, place: str) -> int | None:
 
 
 def newest(sources: Iterable[Registered]) -> dict[Key, int]:
-    """The stamps of several copies of a zone: the latest of each record; static where any says so."""
+    """Return the stamps of several copies of a zone: the latest of each record; static where any says so."""
     found: dict[Key, int] = {}
     for source in sources:
         for key, stamp in source.stamps.items():

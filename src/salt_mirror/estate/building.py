@@ -32,12 +32,12 @@ from salt_mirror.estate.ways import source_in, tell_apart, view_sources
 
 
 def load_estate(path: Path) -> Estate:
-    """Reads an estate file and every file of expectations that it names. Raises BadInput."""
+    """Read an estate file and every file of expectations that it names. Raises BadInput."""
     return estate_of(read_estate_file(path), path)
 
 
 def estate_of(file: EstateFile, path: Path) -> Estate:
-    """The estate that a decoded file describes; `path` is where it stands, or would. Raises BadInput."""
+    """Return the estate that a decoded file describes; `path` is where it stands, or would. Raises BadInput."""
     return _Builder(file, path).build()
 
 
@@ -125,7 +125,7 @@ class _Builder:
         estate.vantages, estate.broker = file.vantages, file.vantage_broker
 
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
-        """Raises BadInput for names that are none, and a view that no zone has."""
+        """Raise BadInput for names that are none, and a view that no zone has."""
         guids = [("guid", entry.guid), *((f"controllers, {one.host}, guid", one.guid) for one in entry.controllers)]
         for where, guid in guids:
             if guid and guid_of(guid) is None:
@@ -227,7 +227,7 @@ class _Builder:
         )
 
     def _there(self, name: str, place: str) -> Path:
-        """A file that the estate names. Raises BadInput where it is not there."""
+        """Return a file that the estate names. Raises BadInput where it is not there."""
         path = self._path.parent / name
         if not is_there(path):
             raise self._fail(f"{place}: there is no file {shown_path(path)}")
@@ -235,12 +235,12 @@ class _Builder:
 
     @staticmethod
     def _aging(entry: ZoneEntry, place: str) -> Aging:
-        """How records of a zone age, as far as the estate says. Raises BadInput."""
+        """Return how records of a zone age, as far as the estate says. Raises BadInput."""
         no_refresh_h = hours_in(entry.no_refresh, f"{place}, no_refresh")
         return Aging(entry.aging, no_refresh_h, hours_in(entry.refresh, f"{place}, refresh"), entry.scavenged)
 
     def _updates(self, entry: ZoneEntry, place: str) -> Updates:
-        """How changes of a zone are sent. Raises BadInput."""
+        """Return how changes of a zone are sent. Raises BadInput."""
         if entry.update_key is not None and entry.update_key not in self._keys:
             known = ", ".join(self._keys) or "none"
             raise self._fail(f"{place}, update_key: there is no [keys.{entry.update_key}]; known: {known}")

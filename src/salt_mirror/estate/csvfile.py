@@ -34,8 +34,8 @@ def read_csv_text(
     named: Mapping[str, str] | None = None,
     zone_at: Callable[[bytes], Name | None] = lambda _: None,
 ) -> list[Expectation]:
-    """Reads the records of a table; single labels are completed with `origin`. Raises BadInput with `path`, which errors name,
-    and line. With `problems`, a damaged line is put there instead and does not hide the rest.
+    """Read the records of a table; single labels are completed with `origin`. Raises BadInput with `path`, which errors name,
+    and line. With `problems`, a damaged line is put there instead and do not hide the rest.
 
     `named` are our columns by those of a table that somebody else laid out: its others are kept as a note, and where it has no
     types, a value that is an address stands for one. `zone_at` completes the short name of such an address.
@@ -81,18 +81,18 @@ def _header(row: list[str]) -> list[str]:
 
 
 def has_our_header(text: str) -> bool:
-    """Whether a table begins with our columns, so that nothing else has to be found out about it."""
+    """Return whether a table begins with our columns, so that nothing else has to be found out about it."""
     first = _first_line(text)
     return {"name", "type", "value"} <= {cell.strip().lower() for cell in first.split(delimiter_of(first))}
 
 
 def delimiter_of(text: str) -> str:
-    """What parts the cells of a table: whichever of comma, semicolon, tab and bar its first line has most of."""
+    """Return what parts the cells of a table: whichever of comma, semicolon, tab and bar its first line has most of."""
     return max(",;\t|", key=_first_line(text).count)
 
 
 def _first_line(text: str) -> str:
-    """The first line that is not empty; the text behind it, which may be long, is not looked at."""
+    """Return the first line that is not empty; the text behind it, which may be long, is not looked at."""
     begin = _SOMETHING.search(text)
     if begin is None:
         return ""
@@ -101,7 +101,7 @@ def _first_line(text: str) -> str:
 
 
 def _foreign_header(row: list[str], named: Mapping[str, str]) -> list[str]:
-    """The columns of somebody else's table, ours in the place of those that were named."""
+    """Return the columns of somebody else's table, ours in the place of those that were named."""
     theirs = [cell.strip().lower() for cell in row]
     ours = {}
     for column, called in named.items():
@@ -115,7 +115,7 @@ def _foreign(
     row: list[str], columns: list[str], places: list[int], path: Path, line: int, origin: Name,
     zone_at: Callable[[bytes], Name | None],
 ) -> Iterator[Expectation]:  # fmt: skip
-    """What a row of somebody else's table says. One without a name or without a value says nothing."""
+    """Return what a row of somebody else's table says. One without a name or without a value says nothing."""
     if len(row) > len(columns):
         raise BadInput(f"{len(row)} cells under a header of {len(columns)}")
     row = row + [""] * (len(columns) - len(row))
@@ -147,7 +147,7 @@ def _expectation(
 
 
 def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Expectation:
-    """An expectation from texts in the order of COLUMNS, empty where there is none. Raises Unusable."""
+    """Return an expectation from texts in the order of COLUMNS, empty where there is none. Raises Unusable."""
     name, kind, value, ttl, presence, lifetime, owner, note = cells
     if not (name and kind and (value or presence == "absent")):
         empty = COLUMNS[[name, kind, value].index("")]

@@ -47,7 +47,7 @@ def duty_of(
     reached: Callable[[bytes, int], tuple[bytes, int]],
     path: Path,
 ) -> Duty:
-    """Reads what a resolver's entry says. `known` are servers and resolvers by label; `reached` tells where a published address
+    """Read what a resolver's entry says. `known` are servers and resolvers by label; `reached` tells where a published address
     is reached. Raises BadInput."""
     place = f"{path}: resolvers, {label}"
     also = []
@@ -75,7 +75,7 @@ def duty_of(
 
 
 def tests_of(entry: ResolverTestsEntry, path: Path) -> ResolverTests:
-    """Reads `[resolver_tests]`. Raises BadInput."""
+    """Read `[resolver_tests]`. Raises BadInput."""
     large = []
     with about(f"{path}: resolver_tests, external"):
         external = tuple(map(from_text, entry.external if entry.external is not None else EXTERNAL))

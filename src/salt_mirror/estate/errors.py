@@ -15,7 +15,7 @@ class BadInput(Unusable):
 
     @classmethod
     def at(cls, path: Path | str, line: int | None, what: str) -> BadInput:
-        """An error in a file, with its line where that is known."""
+        """Return an error in a file, with its line where that is known."""
         text = shown_path(path)
         return cls(f"{text}, line {line}: {what}" if line else f"{text}: {what}")
 
@@ -23,7 +23,8 @@ class BadInput(Unusable):
     def unknown(
         cls, what: str, word: str, known: Iterable[str], *, otherwise: str = "", alike: float = 0.6
     ) -> BadInput:
-        """A word that is not among the known ones: `what` says so, such as "there is no view"; the nearest one is offered.
+        """Return a word that is not among the known ones: `what` says so, such as "there is no view"; the nearest one is
+        offered.
 
         `otherwise` stands in the place of the list of known words where none is near; `alike` (0 to 1) is how near one must be.
         """
@@ -31,27 +32,27 @@ class BadInput(Unusable):
 
 
 def put_aside(problem: BadInput, problems: list[Unusable] | None) -> None:
-    """Keeps the problem of a damaged line with others. Raises it where nobody collects them."""
+    """Keep the problem of a damaged line with others. Raises it where nobody collects them."""
     if problems is None:
         raise problem from None
     problems.append(problem)
 
 
 def shown_path(path: Path | str) -> str:
-    """A path as it stands in a message: printable, and not longer than anybody reads."""
+    """Return a path as it stands in a message: printable, and not longer than anybody reads."""
     clean = printable(str(path))
     return clean if len(clean) <= 300 else f"{clean[:200]}…{clean[-60:]}"
 
 
 def nearest_word(word: str, known: Iterable[str], alike: float = 0.6) -> str | None:
-    """The known word that is nearest to one that is not known; None where none is near."""
+    """Return the known word that is nearest to one that is not known; None where none is near."""
     words = list(known)
     near = get_close_matches(word, words, 1, alike) or get_close_matches(word.lower(), words, 1, alike)
     return near[0] if near else None
 
 
 def hint(word: str, known: Iterable[str], *, otherwise: str = "", alike: float = 0.6) -> str:
-    """What was meant by a word that is not known: `did you mean …?`, or what there is."""
+    """Return what was meant by a word that is not known: `did you mean …?`, or what there is."""
     words = list(known)
     near = nearest_word(word, words, alike)
     return f'did you mean "{near}"?' if near is not None else otherwise or f"known: {', '.join(words) or 'none'}"

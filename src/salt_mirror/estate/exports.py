@@ -18,7 +18,7 @@ from salt_mirror.estate.reading import read_text, with_feeds
 
 
 def read_ages(estate: Estate, now: float) -> Ages:
-    """Reads every export and file of leases that an estate names; `now` in seconds since 1970. Raises BadInput."""
+    """Read every export and file of leases that an estate names; `now` in seconds since 1970. Raises BadInput."""
     found = Ages()
     for zone in estate.all_zones():
         for path in zone.ages:
@@ -30,7 +30,7 @@ def read_ages(estate: Estate, now: float) -> Ages:
 
 
 def read_export(path: Path, apex: Name, aging: Aging) -> Registered:
-    """Reads an exported master file; a record without a mark is static. Raises BadInput for one that cannot be read, and for
+    """Read an exported master file; a record without a mark is static. Raises BadInput for one that cannot be read, and for
     one without any mark, of which nobody knows what it means."""
     records = read_master_text(read_text(path, as_is=True), path, apex)
     if not any(one.age_h for one in records):
@@ -39,7 +39,7 @@ def read_export(path: Path, apex: Name, aging: Aging) -> Registered:
 
 
 def of_directory(zone: FoundZone, url: str, said: Aging) -> Registered:
-    """What a directory tells of a zone; `said` is what the estate says, where the directory is silent."""
+    """Return what a directory tells of a zone; `said` is what the estate says, where the directory is silent."""
     aging = Aging(
         zone.aging if zone.aging is not None else said.on,
         zone.no_refresh_h if zone.no_refresh_h is not None else said.no_refresh_h,
@@ -51,7 +51,7 @@ def of_directory(zone: FoundZone, url: str, said: Aging) -> Registered:
 
 
 def read_leases(path: Path, networks: Networks, origin: Name, now: float) -> dict[bytes, Leased]:
-    """The last entry of each address in a file of leases, live or not. Raises BadInput."""
+    """Return the last entry of each address in a file of leases, live or not. Raises BadInput."""
     text = read_text(path, as_is=True)
     begin = text.lstrip("\ufeff \r\n")
     leases: dict[bytes, Leased] = {}

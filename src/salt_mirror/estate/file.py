@@ -281,14 +281,14 @@ _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "
 
 
 def read_estate_file(path: Path) -> EstateFile:
-    """Reads and validates an estate file. Raises BadInput."""
+    """Read and validates an estate file. Raises BadInput."""
     return parse_estate(
         read_text(path, missing="there is no such file; --estate wants the path of an estate.toml"), path
     )
 
 
 def parse_estate(text: str, path: Path) -> EstateFile:
-    """The same for a text that is at hand; `path` is what errors name, and what relative paths in it are relative to."""
+    """Return the same for a text that is at hand; `path` is what errors name, and what relative paths in it are relative to."""
     try:
         raw = tomllib.loads(text)
         _check_printable(raw, path, ())
@@ -304,7 +304,7 @@ def parse_estate(text: str, path: Path) -> EstateFile:
 
 
 def _check_printable(value: object, path: Path, place: tuple[str, ...]) -> None:
-    """Raises BadInput for a label, view or other text with a character that would act on a terminal or end a line."""
+    """Raise BadInput for a label, view or other text with a character that would act on a terminal or end a line."""
     if isinstance(value, dict):
         for key, inner in value.items():
             if not key.isprintable():
@@ -325,14 +325,14 @@ _UNPRINTABLE = "a character that cannot be printed"
 
 
 def line_of(text: str, key: str) -> int | None:
-    """The only line on which a key is set or a table opened; None when there are several or none."""
+    """Return the only line on which a key is set or a table opened; None when there are several or none."""
     pattern = re.compile(rf'\s*(?:\[+[^\]]*?)?"?{re.escape(key)}"?\s*(?:=|\]|\.)')
     lines = [number for number, line in enumerate(text.splitlines(), 1) if len(line) < 1000 and pattern.match(line)]
     return lines[0] if len(lines) == 1 else None
 
 
 def _explain(said: str, text: str, path: Path) -> NoReturn:
-    """Turns msgspec's words and path into ours. The path looks like `$.zones[0].name` or `$.servers[...].port`."""
+    """Turn msgspec's words and path into ours. The path looks like `$.zones[0].name` or `$.servers[...].port`."""
     what, _, place = said.partition(" - at ")
     place = place.strip("`").removeprefix("$").lstrip(".")
     table = re.split(r"[.\[]", place, maxsplit=1)[0]
@@ -355,7 +355,7 @@ def _explain(said: str, text: str, path: Path) -> NoReturn:
 
 
 def _choices(place: str) -> tuple[str, ...]:
-    """The words that are allowed at a place where not any word is."""
+    """Return the words that are allowed at a place where not any word is."""
     if ".roles" in place:
         return ROLES
     return ()

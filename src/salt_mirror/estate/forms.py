@@ -20,7 +20,7 @@ _PART = re.compile(r"(?:\d{1,3}\.){1,2}\d{1,3}\.?\Z")
 
 
 def address_in(text: str) -> bytes | None:
-    """The packed address that a text is; None for anything else."""
+    """Return the packed address that a text is; None for anything else."""
     try:
         return ipaddress.ip_address(text).packed
     except ValueError:
@@ -28,8 +28,8 @@ def address_in(text: str) -> bytes | None:
 
 
 def network_in(text: str) -> Network | None:
-    """The network that a text is, such as 10.77.20.0/24 or 10.77.20.*; None for anything else. Raises BadInput for what looks
-    like one and has several meanings."""
+    """Return the network that a text is, such as 10.77.20.0/24 or 10.77.20.*; None for anything else. Raises BadInput for what
+    looks like one and has several meanings."""
     match = _STARS.match(text)
     if match is not None:
         octets = match[1].rstrip(".").split(".")
@@ -50,7 +50,7 @@ def network_in(text: str) -> Network | None:
 
 
 def range_in(text: str) -> list[bytes] | None:
-    """The addresses of a range such as 10.77.20.1-50; None for anything else. Raises BadInput for one that is none."""
+    """Return the addresses of a range such as 10.77.20.1-50; None for anything else. Raises BadInput for one that is none."""
     match = _RANGE.match(text)
     if match is None:
         return None
@@ -64,7 +64,7 @@ def range_in(text: str) -> list[bytes] | None:
 
 
 def check_name(text: str) -> None:
-    """Raises BadInput for what is no name and looks like something else that people type."""
+    """Raise BadInput for what is no name and look like something else that people type."""
     if text.startswith("@"):
         raise BadInput(f"{shown(text)} is no name; a server to ask is named with --at {text[1:] or 'SERVER'}")
     if "://" in text:
@@ -79,7 +79,7 @@ def check_name(text: str) -> None:
 
 
 def domain_in(text: str) -> Name:
-    """A domain as somebody typed it. Raises Unusable, also for the name of a service or an address."""
+    """Return a domain as somebody typed it. Raises Unusable, also for the name of a service or an address."""
     check_name(text)
     if address_in(text) is not None or range_in(text) is not None:
         raise BadInput(f"{shown(text)} is an address, and a domain or a zone is wanted")
@@ -93,7 +93,7 @@ def domain_in(text: str) -> Name:
 
 
 def zone_name(text: str) -> Name:
-    """A zone's name, or the name of the reverse zone of a network. Raises Unusable."""
+    """Return a zone's name, or the name of the reverse zone of a network. Raises Unusable."""
     network = network_in(text)
     if network is not None:
         return zone_of_network(network)
@@ -104,7 +104,7 @@ def zone_name(text: str) -> Name:
 
 
 def zone_of_network(network: Network) -> Name:
-    """The reverse zone of a network. Raises BadInput for one that ends at no label."""
+    """Return the reverse zone of a network. Raises BadInput for one that ends at no label."""
     try:
         return network_zone(network)
     except ValueError as error:
@@ -112,7 +112,7 @@ def zone_of_network(network: Network) -> Name:
 
 
 def parse_network(text: str) -> Network | None:
-    """Reads a network such as 10.77.20.0/24; None for what is none. Raises BadInput when host bits are set."""
+    """Read a network such as 10.77.20.0/24; None for what is none. Raises BadInput when host bits are set."""
     try:
         return ipaddress.ip_network(text, strict=True)
     except ValueError as error:
@@ -123,7 +123,7 @@ def parse_network(text: str) -> Network | None:
 
 
 def check_url(text: str) -> None:
-    """Raises BadInput for what is no URL of a directory."""
+    """Raise BadInput for what is no URL of a directory."""
     parts = urlsplit(text)
     try:
         sound = parts.scheme in ("ldap", "ldaps") and parts.hostname and parts.username is None and parts.port != 0
@@ -149,6 +149,6 @@ class Networks:
         self._zones = sorted(found, key=lambda one: -one[0].prefixlen)
 
     def zone_at(self, address: bytes) -> Name | None:
-        """The zone of the smallest network that holds an address; None where no network does."""
+        """Return the zone of the smallest network that holds an address; None where no network does."""
         where = ipaddress.ip_address(address)
         return next((zone for network, zone in self._zones if where in network), None)

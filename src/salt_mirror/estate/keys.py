@@ -18,7 +18,7 @@ A_GUID = "5a17e000-0a00-4000-8000-00000000d0d0"
 
 
 def guid_of(text: str) -> str | None:
-    """An identifier as it stands in names (RFC 9562 section 4), from any way of writing it; None for what is none."""
+    """Return an identifier as it stands in names (RFC 9562 section 4), from any way of writing it; None for what is none."""
     try:
         return str(uuid.UUID(text))
     except ValueError:
@@ -26,8 +26,8 @@ def guid_of(text: str) -> str | None:
 
 
 def key_of(label: str, entry: KeyEntry, path: Path) -> Key:
-    """A key with its secret; neither message nor log ever shows that. `path` is the file that names it, and what the secret's
-    file is relative to. Raises BadInput."""
+    """Return a key with its secret; neither message nor log ever shows that. `path` is the file that names it, and what the
+    secret's file is relative to. Raises BadInput."""
     place = f"keys, {label}"
 
     def fail(what: str) -> BadInput:

@@ -39,10 +39,10 @@ _NO_TTL = -1
 
 
 def read_master_file(path: Path, origin: Name, problems: list[Unusable] | None = None) -> list[Expectation]:
-    """Reads the records of a master file; `origin` completes relative names until `$ORIGIN` says otherwise.
+    """Read the records of a master file; `origin` completes relative names until `$ORIGIN` says otherwise.
 
     Raises BadInput with file and line for anything that cannot be read; with `problems`, a damaged line is put there
-    instead and does not hide the rest.
+    instead and do not hide the rest.
     """
     expectations: list[Expectation] = []
     pieces = _Pieces(expectations, problems)
@@ -57,7 +57,7 @@ def read_master_text(
     problems: list[Unusable] | None = None,
     instead: Mapping[Path, str] | None = None,
 ) -> list[Expectation]:
-    """The same for a text that is at hand already; `path` is what errors name. `instead` has texts in place of included
+    """Return the same for a text that is at hand already; `path` is what errors name. `instead` has texts in place of included
     files."""
     expectations: list[Expectation] = []
     pieces = _Pieces(expectations, problems, instead)
@@ -69,7 +69,8 @@ _AGE = re.compile(r"\[AGE:(\d{1,9})\]", re.IGNORECASE)
 
 
 def _without_ages(text: str) -> tuple[str, dict[int, int]]:
-    """A text without the age marks that directory servers put into their exports, and these by line, in hours since 1601."""
+    """Return a text without the age marks that directory servers put into their exports, and these by line, in hours since
+    1601."""
     if _AGE.search(text) is None:
         return text, {}
     ages: dict[int, int] = {}
@@ -108,7 +109,7 @@ class _RecordCollector:
         self.keep(self.line, name.to_digestable(), ttl, int(rdata.rdtype), rdata.to_digestable(dns.name.root))
 
     def keep(self, line: int, name: Name, ttl: int, rdtype: int, rdata: bytes) -> None:
-        """Keeps one record."""
+        """Keep one record."""
         known = ttl if ttl != _NO_TTL else None
         self._found.append(
             Expectation(
@@ -144,7 +145,7 @@ class _Pieces:
         self._included = self._generated = 0
 
     def reader(self, origin: dns.name.Name) -> dns.zonefile.Reader:
-        """A reader that takes records without any TTL, as lists of expectations often have none."""
+        """Return a reader that takes records without any TTL, as lists of expectations often have none."""
         nothing = _LineKeeping("", Path(), 1, self._collector)
         reader = dns.zonefile.Reader(nothing, dns.rdataclass.IN, self._collector)  # type: ignore[arg-type]
         reader.current_origin = origin
@@ -181,7 +182,7 @@ class _Pieces:
             self.read(target, given if given is not None else read_text(target), below, above)
 
     def _split(self, text: str, path: Path) -> list[tuple[int, str, tuple[str, str | None] | None]]:
-        """Cuts a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""
+        """Cut a text at its `$INCLUDE` lines: (number of the first line, the piece before, the include after it or None)."""
         pieces: list[tuple[int, str, tuple[str, str | None] | None]] = []
         first, lines = 1, text.splitlines(keepends=True)
         start = 0
@@ -197,7 +198,7 @@ class _Pieces:
         return pieces
 
     def _count_generated(self, directive: str, path: Path, line: int) -> None:
-        """Raises BadInput for a `$GENERATE` line that makes more records, or wider numbers, than a zone has."""
+        """Raise BadInput for a `$GENERATE` line that makes more records, or wider numbers, than a zone has."""
         match = _RANGE.match(directive)
         if match is None:
             return  # the reader says what is wrong

@@ -121,12 +121,12 @@ class Estate:
         return list(self.zones)
 
     def check_view(self, view: str | None) -> None:
-        """Raises BadInput for a view that no zone is in."""
+        """Raise BadInput for a view that no zone is in."""
         if view is not None and view not in self.zones:
             raise BadInput.unknown("--view: there is no view", view, self.zones)
 
     def zone_of(self, name: Name, view: str) -> Zone | None:
-        """The zone of a view with the longest apex at or above a name."""
+        """Return the zone of a view with the longest apex at or above a name."""
         zones = self.zones.get(view)
         if not zones:
             return None
@@ -137,7 +137,7 @@ class Estate:
         return zones[name]
 
     def zone_for(self, name: Name, view: str) -> Zone | None:
-        """The same, but with the one zone that other views hold for the name when this view has none."""
+        """Return the same, but with the one zone that other views hold for the name when this view has none."""
         zone = self.zone_of(name, view)
         if zone is not None:
             return zone
@@ -145,7 +145,7 @@ class Estate:
         return others[0] if len(others) == 1 else None
 
     def all_zones(self) -> Iterator[Zone]:
-        """Every zone of every view."""
+        """Return every zone of every view."""
         for zones in self.zones.values():
             yield from zones.values()
 
@@ -167,7 +167,7 @@ class Estate:
             self.remarks.append(f"not asked, since only {text} is used: {', '.join(left)}")
 
     def reached(self, address: bytes, port: int = DNS_PORT) -> tuple[bytes, int]:
-        """Where a published address is reached from here (`[reach]`); a port that was given stands."""
+        """Return where a published address is reached from here (`[reach]`); a port that was given stands."""
         return self.reach.get(address, (address, port)) if port == DNS_PORT else (address, port)
 
 

@@ -33,7 +33,7 @@ _QUOTED = re.compile(r'"(?:[^"\\]|\\.)*"|\\.|;.*')
 def plain_lines(
     lines: list[str], first_line: int, reader: dns.zonefile.Reader
 ) -> Iterator[Plain | tuple[int, list[str]]]:
-    """The records of plain lines, and in between the other lines in bunches that belong together, each with its number.
+    """Return the records of plain lines, and in between the other lines in bunches that belong together, each with its number.
 
     The caller has `reader` read a bunch before it asks for more. Raises nothing: what looks wrong is such a bunch.
     """
@@ -66,7 +66,7 @@ def plain_lines(
 
 
 def _record(match: re.Match[str], origin: Name | None, last: Name | None) -> tuple[Name, int, bytes] | None:
-    """What a line that fits the pattern says; None when it does not hold what it should."""
+    """Return what a line that fits the pattern says; None when it does not hold what it should."""
     rdtype = _TYPES[match[3]]
     try:
         owner = from_text(match[1], origin) if match[1] else last
@@ -82,7 +82,7 @@ def _record(match: re.Match[str], origin: Name | None, last: Name | None) -> tup
 
 
 def _ttl(reader: dns.zonefile.Reader) -> int:
-    """The TTL of a record that gives none: the last one stated, unless `$TTL` says otherwise (RFC 2308 section 4)."""
+    """Return the TTL of a record that gives none: the last one stated, unless `$TTL` says otherwise (RFC 2308 section 4)."""
     if reader.last_ttl_known and (not reader.default_ttl_known or reader.default_ttl_from_soa):
         return reader.last_ttl
     return reader.default_ttl

@@ -29,7 +29,7 @@ _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codec
 
 
 def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
-    """The text of a file in UTF-8, or in UTF-16 with a byte order mark; line ends become line feeds unless `as_is`.
+    """Return the text of a file in UTF-8, or in UTF-16 with a byte order mark; line ends become line feeds unless `as_is`.
 
     Raises BadInput; `missing` says what a file that is not there means.
     """
@@ -38,7 +38,7 @@ def read_text(path: Path, *, missing: str = "", as_is: bool = False) -> str:
 
 
 def read_bytes(path: Path, *, missing: str = "") -> bytes:
-    """The bytes of a file, or of a pipe. Raises BadInput."""
+    """Return the bytes of a file, or of a pipe. Raises BadInput."""
     try:
         found = _from_pipe(path) if _waits(path) else _from_file(path)
     except FileNotFoundError:
@@ -56,13 +56,13 @@ def _from_file(path: Path) -> bytes:
 
 
 def _waits(path: Path) -> bool:
-    """Whether reading may wait for somebody: a pipe, a socket or a terminal (POSIX)."""
+    """Return whether reading may wait for somebody: a pipe, a socket or a terminal (POSIX)."""
     mode = path.stat().st_mode
     return os.name == "posix" and (stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISSOCK(mode))
 
 
 def _from_pipe(path: Path) -> bytes:
-    """What comes through a pipe until its end; nobody is waited for longer than `SILENT_S` at a time."""
+    """Return what comes through a pipe until its end; nobody is waited for longer than `SILENT_S` at a time."""
     import select
 
     found = bytearray()
@@ -89,7 +89,7 @@ def _from_pipe(path: Path) -> bytes:
 
 
 def is_there(path: Path) -> bool:
-    """Whether there is such a file; not for a path that no file can have."""
+    """Return whether there is such a file; not for a path that no file can have."""
     try:
         return path.is_file()
     except (OSError, ValueError):
@@ -97,7 +97,7 @@ def is_there(path: Path) -> bool:
 
 
 def decoded(raw: bytes, path: Path | str) -> str:
-    """Bytes as text. Raises BadInput for what is neither UTF-8 nor marked as UTF-16."""
+    """Return bytes as text. Raises BadInput for what is neither UTF-8 nor marked as UTF-16."""
     mark, encoding = _encoding_of(raw)
     try:
         return raw[len(mark) :].decode(encoding)
@@ -107,22 +107,22 @@ def decoded(raw: bytes, path: Path | str) -> str:
 
 
 def _encoding_of(raw: bytes) -> tuple[bytes, str]:
-    """The byte order mark that bytes begin with, and the encoding that it stands for."""
+    """Return the byte order mark that bytes begin with, and the encoding that it stands for."""
     return next(((mark, name) for mark, name in _MARKS if raw.startswith(mark)), (b"", "utf-8"))
 
 
 def with_feeds(text: str) -> str:
-    """A text whose lines end in line feeds alone."""
+    """Return a text whose lines end in line feeds alone."""
     return text.replace("\r\n", "\n").replace("\r", "\n")
 
 
 def given_text(stream: BinaryIO) -> str:
-    """The text of standard input, encoded in any way that a file may be. Raises BadInput."""
+    """Return the text of standard input, encoded in any way that a file may be. Raises BadInput."""
     return with_feeds(decoded(stream.read(), "standard input"))
 
 
 def given_lines(stream: BinaryIO) -> Iterator[str]:
-    """The lines of standard input as they come, in UTF-8, or in UTF-16 with a byte order mark as some shells pipe it.
+    """Return the lines of standard input as they come, in UTF-8, or in UTF-16 with a byte order mark as some shells pipe it.
 
     Bytes of a line that are neither stay in it as surrogates: that line is no name, and hides no other.
     """
@@ -153,7 +153,7 @@ def json_lines(
 
 
 def whole(lines: Iterable[tuple[int, T | BadInput]]) -> Iterator[tuple[int, T]]:
-    """The same where a damaged line is the end. Raises BadInput."""
+    """Return the same where a damaged line is the end. Raises BadInput."""
     for number, one in lines:
         if isinstance(one, BadInput):
             raise one

@@ -41,10 +41,10 @@ class Replicated:
 
 
 def hosts_of(entry: DirectoryEntry) -> list[Name]:
-    """The domain controllers of a directory, as far as they are declared or were read. Raises BadName."""
+    """Return the domain controllers of a directory, as far as they are declared or were read. Raises BadName."""
     return [host_of(one.host, from_text(entry.domain)) for one in entry.controllers]
 
 
 def host_of(text: str, domain: Name) -> Name:
-    """A domain controller's host: a single label stands in the domain. Raises BadName."""
+    """Return a domain controller's host: a single label stands in the domain. Raises BadName."""
     return from_text(text, domain if "." not in text else None)

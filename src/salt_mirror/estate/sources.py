@@ -56,7 +56,7 @@ def read_expectations(
     networks: Networks | None = None,
     now: float | None = None,
 ) -> list[Expectation]:
-    """Reads a list of expectations in any form. Raises BadInput; with `problems`, damaged lines are put there instead.
+    """Read a list of expectations in any form. Raises BadInput; with `problems`, damaged lines are put there instead.
 
     `networks` complete the short names of hosts by their addresses; `now` is the moment by which leases end.
     """
@@ -73,7 +73,7 @@ def read_given(
     path: Path | None = None,
     now: float | None = None,
 ) -> list[Expectation]:
-    """The same for a text, from standard input where there is no `path`; its form is told by what stands in it."""
+    """Return the same for a text, from standard input where there is no `path`; its form is told by what stands in it."""
     place = path or Path("standard input")
     form = spec.form or form_of(text, path, columns=bool(spec.columns))
     found = _read(text, form, place, spec.zone or origin, problems, spec, networks or Networks(), now)
@@ -83,7 +83,7 @@ def read_given(
 
 
 def form_of(text: str, path: Path | None, *, columns: bool = False) -> str:
-    """The form of a list: by what stands in its first lines, and by its name where that leaves it open."""
+    """Return the form of a list: by what stands in its first lines, and by its name where that leaves it open."""
     kind = path.suffix.lower() if path is not None else ""
     lines = [
         line.strip() for line in text[:_LOOKED_AT].splitlines() if line.strip() and not line.lstrip().startswith("#")
@@ -109,8 +109,8 @@ _LOGON = frozenset((b"\x05_ldap", b"\x09_kerberos"))
 
 
 def _as_parts(expectations: list[Expectation]) -> list[Expectation]:
-    """A master file without SOA whose locators, those of a directory among them, all lead to one host is what one controller's
-    logon service writes down: the sets have that host's records, and others put theirs beside them."""
+    """Return a master file without SOA whose locators, those of a directory among them, all lead to one host is what one
+    controller's logon service writes down: the sets have that host's records, and others put theirs beside them."""
     locators = [one for one in expectations if one.rdtype == SRV]
     hosts = {one.rdata[TARGET_AT[SRV] :] for one in locators}
     services = {one.name[: one.name[0] + 1] for one in locators}
@@ -168,7 +168,7 @@ def _read(
 
 
 def write_expectations(expectations: list[Expectation], form: str) -> str:
-    """Writes expectations as `csv`, `jsonl` or `zone`; a master file says in a comment what is to be absent."""
+    """Write expectations as `csv`, `jsonl` or `zone`; a master file says in a comment what is to be absent."""
     if form == "zone":
         lines = []
         for expectation in expectations:
@@ -205,7 +205,7 @@ def _cells(expectation: Expectation) -> list[str]:
 
 
 def _apart(name: Name, rdtype: int, expected: list[Expectation]) -> list[str]:
-    """What two sources say of one host, where no value of the one is in the other."""
+    """Return what two sources say of one host, where no value of the one is in the other."""
     first = [one for one in expected if one.source == expected[0].source]
     values = {one.rdata for one in first}
     others = [one for one in expected if one.source != first[0].source] if expected else []
@@ -218,7 +218,7 @@ def _apart(name: Name, rdtype: int, expected: list[Expectation]) -> list[str]:
 
 
 def contradictions(expectations: list[Expectation]) -> list[str]:
-    """What a list says twice, or cannot mean: a CNAME beside other data, two SOA, a record both there and absent."""
+    """Return what a list says twice, or cannot mean: a CNAME beside other data, two SOA, a record both there and absent."""
     said: list[str] = []
     seen: dict[tuple[Name, int, bytes], Expectation] = {}
     by_name: dict[Name, dict[int, list[Expectation]]] = {}

@@ -16,7 +16,7 @@ from salt_mirror.estate.model import Estate
 
 
 def whole_names(text: str, estate: Estate, views: Iterable[str]) -> list[Name]:
-    """The names of the estate that a single label stands for, among those that are expected in some views."""
+    """Return the names of the estate that a single label stands for, among those that are expected in some views."""
     begin = from_text(text)[:-1]
     found: dict[Name, None] = {}
     for view in views:
@@ -27,13 +27,13 @@ def whole_names(text: str, estate: Estate, views: Iterable[str]) -> list[Name]:
 
 
 def is_short(text: str) -> bool:
-    """Whether a text is a single label without a final dot."""
+    """Return whether a text is a single label without a final dot."""
     return "." not in text
 
 
 def completed(text: str, estate: Estate, views: Iterable[str], otherwise: Name | None = None) -> Name:
-    """The one name that a text stands for: a whole one for itself, a single label for the only name of the estate that begins
-    with it, else for a name in the estate's first forward zone of the views, or in the zone given as `otherwise`.
+    """Return the one name that a text stands for: a whole one for itself, a single label for the only name of the estate that
+    begins with it, else for a name in the estate's first forward zone of the views, or in the zone given as `otherwise`.
 
     Raises Unusable.
     """
@@ -51,7 +51,7 @@ def completed(text: str, estate: Estate, views: Iterable[str], otherwise: Name |
 
 
 def not_a_type(word: str, types: Iterable[str]) -> str | None:
-    """The type that was meant by a word that is none, such as AAA; None where the word may well be a name."""
+    """Return the type that was meant by a word that is none, such as AAA; None where the word may well be a name."""
     if "." in word or not word.isalnum():
         return None
     return nearest_word(word.upper(), types, 0.6 if word.isupper() else 0.85)

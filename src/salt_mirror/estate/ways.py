@@ -80,7 +80,7 @@ def _way_of(server: Server) -> _Way:
 
 
 def _shared(estate: Estate, twins: Mapping[tuple[Server, str], Server]) -> dict[_Way, set[str]]:
-    """The ways by which one zone is asked for in several views, with these."""
+    """Return the ways by which one zone is asked for in several views, with these."""
     by_zone: dict[tuple[_Way, Name], set[str]] = {}
     for zone in estate.all_zones():
         for server in zone.servers or ():

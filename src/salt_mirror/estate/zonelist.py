@@ -25,7 +25,7 @@ _COMMENTS = ("#", ";", "//")
 
 
 def read_zone_list(path: Path) -> list[Name]:
-    """The zones in a list, each once, in the order of the file. Raises BadInput with file and line."""
+    """Return the zones in a list, each once, in the order of the file. Raises BadInput with file and line."""
     found: dict[Name, None] = {}
     for number, text in _names_in(read_text(path)):
         try:

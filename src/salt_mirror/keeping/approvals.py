@@ -50,7 +50,7 @@ class Approval(msgspec.Struct, frozen=True, kw_only=True):
 def approval_of(
     sets: Sequence[PlannedSet], expects: Expects, estate: str, made: datetime, valid_s: float | None
 ) -> Approval:
-    """The head for some sets; `valid_s` is for how many seconds they may be sent."""
+    """Return the head for some sets; `valid_s` is for how many seconds they may be sent."""
     head = Approval(
         approval=VERSION,
         made=made,
@@ -64,7 +64,7 @@ def approval_of(
 
 
 def _who() -> str:
-    """The user and the computer, as far as they are known."""
+    """Return the user and the computer, as far as they are known."""
     try:
         user = getpass.getuser()
     except (KeyError, OSError, ImportError):  # a container's user may have no name, and Windows no such module
@@ -73,12 +73,12 @@ def _who() -> str:
 
 
 def digest_of(head: Approval, lines: Iterable[SetLine]) -> str:
-    """The SHA-256 of a plan, its head but for the digest itself included, whatever a file has between its lines."""
+    """Return the SHA-256 of a plan, its head but for the digest itself included, whatever a file has between its lines."""
     return digest_of_lines(map(msgspec.json.encode, (replace(head, digest=""), *lines)))
 
 
 def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
-    """The SHA-256 of what sets were judged on: each as it is on its primary, and what the estate expects of it."""
+    """Return the SHA-256 of what sets were judged on: each as it is on its primary, and what the estate expects of it."""
     values = []
     for planned in sorted(sets, key=lambda one: one.key):
         key = planned.key
@@ -102,7 +102,7 @@ def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
 
 
 def read_plan(path: Path, moment: datetime) -> tuple[Approval | None, list[SetLine]]:
-    """Reads a plan: its head, where it has one, and its sets. Raises BadInput for one that was altered, or whose time is
+    """Read a plan: its head, where it has one, and its sets. Raises BadInput for one that was altered, or whose time is
     over."""
     lines = read_text(path).splitlines()
     head: Approval | None = None

@@ -51,7 +51,7 @@ CREATE TABLE looks (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL,
 
 
 def key_of(finding: Finding) -> str:
-    """What makes a finding the same from run to run."""
+    """Return what makes a finding the same from run to run."""
     return "|".join(finding.identity)
 
 
@@ -70,7 +70,7 @@ class Doubts:
         self._servers = {(one.view, one.name, one.server) for one in open_ones if one.server}
 
     def cover(self, finding: Finding) -> bool:
-        """Whether a finding's subject is among them."""
+        """Return whether a finding's subject is among them."""
         one = finding.subject
         return (
             (one.view, one.name, one.type) in self._subjects
@@ -81,7 +81,7 @@ class Doubts:
 
 @contextmanager
 def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite3.Connection]:
-    """A connection with a transaction of its own. Raises BadInput for a file that is no history."""
+    """Return a connection with a transaction of its own. Raises BadInput for a file that is no history."""
     if not fresh and not is_there(path):
         raise BadInput(f"{shown_path(path)}: there is no such history; audit --history FILE begins one")
     try:
@@ -112,14 +112,14 @@ def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite
 
 
 def _bring_up(connection: sqlite3.Connection, statements: str) -> None:
-    """Brings a history to this version."""
+    """Bring a history to this version."""
     for statement in filter(str.strip, statements.split(";")):
         connection.execute(statement)
     connection.execute(f"PRAGMA user_version = {VERSION}")
 
 
 def check_history(path: Path) -> None:
-    """Raises BadInput for a history that could not take a run: of another version, no history, locked or read-only."""
+    """Raise BadInput for a history that could not take a run: of another version, no history, locked or read-only."""
     check_writable(path, "--history")
     if not path.exists():
         return
@@ -154,7 +154,7 @@ class FinishedRun(NamedTuple):
 
 
 def past_of(path: Path, scope: str) -> Past:
-    """What is known before a run of a scope; nothing of a history that is not there yet. Raises BadInput."""
+    """Return what is known before a run of a scope; nothing of a history that is not there yet. Raises BadInput."""
     if not path.exists():
         return Past({}, None, [])
     with _opened(path, fresh=False) as connection:
@@ -180,7 +180,7 @@ def add_run(
     looked_at: Callable[[Finding], bool] = lambda _: True,
     zone_of: Callable[[Finding], str] = lambda _: "",
 ) -> tuple[History, list[ZoneLine]]:
-    """Writes a run down and says how it stands to the ones before; the zones come back with their last agreements.
+    """Write a run down and say how it stands to the ones before; the zones come back with their last agreements.
 
     `zone_of` tells the apex that a finding lies in. What was accepted, and what `looked_at` says was not looked at in this run,
     is neither new nor gone; notes are in neither list. Raises BadInput.
@@ -206,7 +206,7 @@ def add_run(
 
 
 def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) -> None:
-    """Writes down the run itself, what it says of each zone, and how those stand that it looked at whole."""
+    """Write down the run itself, what it says of each zone, and how those stand that it looked at whole."""
     weights = [finding.weight for finding in done.findings if finding.outcome != "unverified"]
     at = done.started.isoformat()
     run = connection.execute(
@@ -247,7 +247,7 @@ def _stand(
     seen: set[str],
     zone_of: Callable[[Finding], str],
 ) -> tuple[list[Finding], list[Since]]:
-    """Writes down the findings of a run; returns the new ones, and since when each has stood. `seen` gets their keys."""
+    """Write down the findings of a run; return the new ones, and since when each has stood. `seen` gets their keys."""
     encode, at = msgspec.json.Encoder().encode, done.started.isoformat()
     new: list[Finding] = []
     standing: list[Since] = []
@@ -282,7 +282,7 @@ def _ended(
     seen: Collection[str],
     certain: Callable[[Finding], bool],
 ) -> list[Finding]:
-    """Ends the open lives that are over, and returns their findings: of those that were not seen, the certain ones."""
+    """End the open lives that are over, and return their findings: of those that were not seen, the certain ones."""
     gone = []
     for key, (number, finding) in open_lives.items():
         if key in seen:
@@ -294,7 +294,8 @@ def _ended(
 
 
 def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started: datetime) -> ZoneLine:
-    """The zone with the moment at which each check last agreed, this run among them, unless it asked for a sample alone."""
+    """Return the zone with the moment at which each check last agreed, this run among them, unless it asked for a sample
+    alone."""
     last: dict[str, datetime] = {}
     for check, tally in line.checks.items():
         where = (scope, line.view, line.zone, check)
@@ -310,7 +311,7 @@ def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started:
 
 
 def runs_in(path: Path) -> list[Run]:
-    """Every run, the latest first. Raises BadInput."""
+    """Return every run, the latest first. Raises BadInput."""
     with _opened(path, fresh=False) as connection:
         query = "SELECT started, seconds, scope, outcome, faults, cautions, unverified FROM runs ORDER BY started DESC, id DESC"
         return [
@@ -320,7 +321,7 @@ def runs_in(path: Path) -> list[Run]:
 
 
 def lives_in(path: Path, pattern: str) -> list[Life]:
-    """The lives of findings whose code or name fits a shell pattern, the latest first. Raises BadInput."""
+    """Return the lives of findings whose code or name fits a shell pattern, the latest first. Raises BadInput."""
     from fnmatch import fnmatchcase
 
     found = []
@@ -336,8 +337,8 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
 
 
 def chronicle_in(path: Path) -> Chronicle:
-    """A history as a whole: every run about everything, else every run about what the last one was about; what each said of
-    each zone, and the lives of faults and cautions. Raises BadInput."""
+    """Return a history as a whole: every run about everything, else every run about what the last one was about; what each said
+    of each zone, and the lives of faults and cautions. Raises BadInput."""
     runs = runs_in(path)
     scopes = {run.scope for run in runs}
     scope = "" if "" in scopes or not runs else runs[0].scope

@@ -69,13 +69,13 @@ class Line(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 def goal_line(goal: Goal) -> GoalLine:
-    """A goal as it is written."""
+    """Return a goal as it is written."""
     values = sorted(rdata_text(goal.rdtype, value) for value in goal.values)
     return GoalLine(to_text(goal.name), type_text(goal.rdtype), values, goal.among_others)
 
 
 def goal_in(line: GoalLine) -> Goal:
-    """A goal as it was written. Raises Unusable."""
+    """Return a goal as it was written. Raises Unusable."""
     rdtype = type_from_text(line.type)
     values = frozenset(rdata_from_text(rdtype, text) for text in line.values)
     return Goal(from_text(line.name), rdtype, values, line.among_others)
@@ -120,7 +120,7 @@ class Journal:
             self._write(Head(VERSION, began_at, [goal_line(goal) for goal in goals], bound_s, at or [], vantages or []))
 
     def add(self, slot: Slot, sighting: Sighting) -> None:
-        """Writes a sighting down."""
+        """Write a sighting down."""
         goal = slot.goal
         self._write(
             Line(
@@ -140,13 +140,13 @@ class Journal:
             self.trouble = f"--journal: it could not be written to the end: {error.strerror}"
 
     def close(self) -> None:
-        """Closes the file."""
+        """Close the file."""
         with contextlib.suppress(OSError):  # what could not be flushed was told
             self._file.close()
 
 
 def read_journal(path: Path) -> tuple[Head, list[Line]]:
-    """A journal's head and its sightings; a last line that was cut off is left out. Raises BadInput."""
+    """Return a journal's head and its sightings; a last line that was cut off is left out. Raises BadInput."""
     raw = read_bytes(path)
     sound, _, _ = raw.rpartition(b"\n")
     first, _, rest = sound.partition(b"\n")
@@ -168,7 +168,7 @@ def read_journal(path: Path) -> tuple[Head, list[Line]]:
 
 
 def _drop_torn(path: Path) -> None:
-    """Takes away a last line that was cut off."""
+    """Take away a last line that was cut off."""
     sound, _, torn = path.read_bytes().rpartition(b"\n")
     if torn:
         with path.open("r+b") as file:
@@ -176,7 +176,7 @@ def _drop_torn(path: Path) -> None:
 
 
 def replay(watch: Watch, goals: list[Goal], lines: list[Line], path: Path, now: float) -> None:
-    """Tells a watch what a journal has seen; what it saw later than `now`, since the clock was set back, it saw now. Raises
+    """Tell a watch what a journal has seen; what it saw later than `now`, since the clock was set back, it saw now. Raises
     BadInput for values that are none."""
     slots = {(slot.vantage.server.label, slot.vantage.cache, slot.goal): slot for slot in watch.slots}
     for number, line in enumerate(lines, 2):

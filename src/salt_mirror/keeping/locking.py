@@ -15,7 +15,7 @@ if sys.platform == "win32":
     _FAR = 1 << 40
 
     def lock(file: IO[bytes]) -> bool:
-        """Locks a file until it is closed; False when somebody else has it locked."""
+        """Lock a file until it is closed; False when somebody else has it locked."""
         file.seek(_FAR)
         try:
             msvcrt.locking(file.fileno(), msvcrt.LK_NBLCK, 1)
@@ -26,7 +26,7 @@ else:
     import fcntl
 
     def lock(file: IO[bytes]) -> bool:
-        """Locks a file until it is closed; False when somebody else has it locked."""
+        """Lock a file until it is closed; False when somebody else has it locked."""
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:

@@ -57,12 +57,12 @@ class _RecordLines:
     added: list[str] = field(default_factory=list)
 
     def tokens(self) -> list[_Token]:
-        """Its words with their places, without comments and parentheses."""
+        """Return its words with their places, without comments and parentheses."""
         found = (_Token(*match.span(), match[0]) for match in _TOKEN.finditer(self.text))
         return [one for one in found if one.text[0] not in ";()"]
 
     def _places(self) -> tuple[list[_Token], int | None, int]:
-        """Its words, the number of its TTL among them, if it has one, and that of its type."""
+        """Return its words, the number of its TTL among them, if it has one, and that of its type."""
         words, ttl = self.tokens(), None
         at = 1 if self.owned else 0
         while _TTL.match(words[at].text) or words[at].text.upper() in _CLASSES:
@@ -71,7 +71,7 @@ class _RecordLines:
         return words, ttl, at
 
     def with_values(self, rdata: str, ttl: int | None) -> str:
-        """Its text with other rdata, and with a TTL where one is given."""
+        """Return its text with other rdata, and with a TTL where one is given."""
         words, _, at = self._places()
         first, last = words[at + 1], words[-1]
         if "(" in (match[0] for match in _TOKEN.finditer(self.text, words[at].end)):  # they go with what stood in them
@@ -83,7 +83,7 @@ class _RecordLines:
         return _RecordLines(text, self.owned).with_ttl(ttl)
 
     def with_ttl(self, ttl: int | None) -> str:
-        """Its text with a TTL, where one is given."""
+        """Return its text with a TTL, where one is given."""
         if ttl is None:
             return self.text
         words, at, _ = self._places()
@@ -94,7 +94,7 @@ class _RecordLines:
         return f"{self.text[: words[0].start]}{ttl} {self.text[words[0].start :]}"
 
     def with_owner(self, owner: str) -> str:
-        """Its text behind an owner, in the columns that it had."""
+        """Return its text behind an owner, in the columns that it had."""
         begin = len(self.text) - len(self.text.lstrip(" \t"))
         return owner + (self.text[len(owner) :] if begin > len(owner) else f" {self.text[begin:]}")
 
@@ -149,7 +149,7 @@ class _File:
 
 
 def _depth(text: str) -> int:
-    """How many more parentheses a text opens than it closes."""
+    """Return how many more parentheses a text opens than it closes."""
     words = [match[0] for match in _TOKEN.finditer(text)]
     return words.count("(") - words.count(")")
 
@@ -177,14 +177,14 @@ class _Editing:
                 entry.name = record.name
 
     def read(self, instead: dict[Path, str]) -> list[Expectation]:
-        """The records of the zone, with some files as they are to be. Raises BadInput."""
+        """Return the records of the zone, with some files as they are to be. Raises BadInput."""
         text = instead.get(self.path)
         return read_master_text(
             text if text is not None else read_text(self.path), self.path, self.zone, instead=instead
         )
 
     def entry(self, record: Expectation) -> _RecordLines | None:
-        """The lines of a record; None where a directive makes it."""
+        """Return the lines of a record; None where a directive makes it."""
         return self.files[_source(record)].entries.get(record.line or 0)
 
     def change(self, planned: PlannedSet) -> str:
@@ -217,7 +217,7 @@ class _Editing:
         return ""
 
     def add(self) -> None:
-        """Adds the records that take nobody's place, once all that goes is gone: behind the others of their set, else behind
+        """Add the records that take nobody's place, once all that goes is gone: behind the others of their set, else behind
         their name's, else at the end of the zone's own file."""
         for planned, rdata in self._coming:
             self._add(planned, rdata)
@@ -247,7 +247,7 @@ class _Editing:
         file.tail.append(f"{to_text(key.name)} {planned.ttl_after} IN {type_text(key.rdtype)} {rdata}{file.end}")
 
     def raise_serial(self, now: float) -> str:
-        """Raises the serial where it stands; says how. Raises BadInput for a file without SOA."""
+        """Raise the serial where it stands; say how. Raises BadInput for a file without SOA."""
         record = next((one for one in self.records if one.rdtype == SOA and one.name == self.zone), None)
         entry = self.entry(record) if record is not None else None
         if record is None or entry is None:
@@ -266,8 +266,8 @@ def _source(record: Expectation) -> Path:
 
 
 def rewritten(path: Path, zone: Name, sets: Iterable[PlannedSet], now: float | None = None) -> Rewritten:
-    """The files of a zone with some sets as they are to be. A set that a file has otherwise, or that a directive makes, is
-    left. Raises BadInput for a file that cannot be read, or not be edited without changing something else."""
+    """Return the files of a zone with some sets as they are to be. A set that a file has otherwise, or that a directive makes,
+    is left. Raises BadInput for a file that cannot be read, or not be edited without changing something else."""
     editing = _Editing(path, zone)
     others: list[tuple[PlannedSet, str]] = []
     done: list[PlannedSet] = []
@@ -295,13 +295,13 @@ def rewritten(path: Path, zone: Name, sets: Iterable[PlannedSet], now: float | N
 
 
 def _said(record: Expectation) -> tuple[Name, int, bytes, int | None]:
-    """A record as it is compared; the serial of a zone is meant to change."""
+    """Return a record as it is compared; the serial of a zone is meant to change."""
     rdata = record.rdata[:-20] + record.rdata[-16:] if record.rdtype == SOA else record.rdata
     return record.name, record.rdtype, rdata, record.ttl
 
 
 def _meant(editing: _Editing, sets: list[PlannedSet]) -> Counter[tuple[Name, int, bytes, int | None]]:
-    """The records that have to be there once the sets are changed."""
+    """Return the records that have to be there once the sets are changed."""
     planned = {(one.key.name, one.key.rdtype): one for one in sets}
 
     def records() -> Iterator[tuple[Name, int, bytes, int | None]]:
@@ -328,7 +328,7 @@ def _meant(editing: _Editing, sets: list[PlannedSet]) -> Counter[tuple[Name, int
 
 
 def next_serial(serial: int, now: float) -> tuple[int, str]:
-    """The next serial in the way in which a file counts, and which that is (RFC 1912 section 2.2 for dates)."""
+    """Return the next serial in the way in which a file counts, and which that is (RFC 1912 section 2.2 for dates)."""
     today = int(datetime.fromtimestamp(now, UTC).strftime("%Y%m%d")) * 100
     if _DAYS.match(str(serial)):
         return max(today + 1, serial + 1), "by date"

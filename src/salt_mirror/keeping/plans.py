@@ -23,13 +23,13 @@ from salt_mirror.keeping.writing import check_writable, write_whole
 
 
 def check_plan_files(path: Path) -> None:
-    """Raises BadInput where the files of a plan cannot be written."""
+    """Raise BadInput where the files of a plan cannot be written."""
     for one in _files(path):
         check_writable(one, "--write")
 
 
 def write_plan(path: Path, plan: Plan, begun: str, approval: Approval) -> list[Path]:
-    """Writes the files of a plan behind its head, and returns which. Raises BadInput."""
+    """Write the files of a plan behind its head, and return which. Raises BadInput."""
     encode = msgspec.json.Encoder().encode
     contents = (
         b"".join(encode(one) + b"\n" for one in (approval, *map(line_of, plan.sets))),
@@ -66,7 +66,8 @@ def check_lines(lines: Iterable[SetLine], path: Path) -> None:
 
 
 def fragments(plan: Plan, begun: str) -> str:
-    """A fragment of a master file for each zone: what goes as comments, what comes as records, with the reason of each set."""
+    """Return a fragment of a master file for each zone: what goes as comments, what comes as records, with the reason of each
+    set."""
     lines = [
         f"; what mends the findings of {begun}: a fragment for each zone, to be merged into it, with its serial raised"
     ]
@@ -84,7 +85,7 @@ def fragments(plan: Plan, begun: str) -> str:
 
 
 def fragment_head(view: str, zone: Name) -> str:
-    """The comment that a zone's fragment begins with."""
+    """Return the comment that a zone's fragment begins with."""
     return f"; zone {to_text(zone)}" + (f" in the view {_one_line(view)}" if view else "")
 
 

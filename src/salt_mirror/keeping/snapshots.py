@@ -18,7 +18,7 @@ from salt_mirror.keeping.writing import PRIVATE, write_whole
 
 
 def write_snapshot(path: Path, title: str, taken_at: datetime, held: list[HeldSet]) -> None:
-    """Writes a snapshot whole, or not at all. Raises BadInput."""
+    """Write a snapshot whole, or not at all. Raises BadInput."""
     encode = msgspec.json.Encoder().encode
     head = SnapshotHead(VERSION, taken_at.isoformat(), title)
     lines = b"".join(encode(one) + b"\n" for one in (head, *held))
@@ -26,7 +26,7 @@ def write_snapshot(path: Path, title: str, taken_at: datetime, held: list[HeldSe
 
 
 def read_snapshot(path: Path) -> tuple[SnapshotHead, list[HeldSet]]:
-    """A snapshot's head and what it holds. Raises BadInput."""
+    """Return a snapshot's head and what it holds. Raises BadInput."""
     lines = _lines(path)
     try:
         head = msgspec.json.decode(next(lines, b""), type=SnapshotHead)

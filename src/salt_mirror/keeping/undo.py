@@ -88,7 +88,7 @@ class UndoFile:
         return BadInput(f"--undo: {shown_path(self.path)} cannot be written: {why}; nothing was sent")
 
     def note(self, step: SentLine, keys: Iterable[SetKey]) -> None:
-        """Writes down what is about to happen to some sets, or what came of it."""
+        """Write down what is about to happen to some sets, or what came of it."""
         numbers = [self._numbers[key] for key in keys]
         try:
             self._write([msgspec.json.encode(msgspec.structs.replace(step, names=len(numbers), sets=numbers))])
@@ -103,13 +103,13 @@ class UndoFile:
         os.fsync(self._file.fileno())
 
     def close(self) -> None:
-        """Closes the file. What cannot be written at this end has been told where it happened."""
+        """Close the file. What cannot be written at this end has been told where it happened."""
         with contextlib.suppress(OSError):
             self._file.close()
 
 
 def check_new(path: Path) -> None:
-    """Raises BadInput for an undo file that is there: what is needed to go back is never written over. One that was never
+    """Raise BadInput for an undo file that is there: what is needed to go back is never written over. One that was never
     written whole is of no use to anybody: nothing had been sent."""
     check_writable(path, "--undo")  # also says of a name that no file can have what is wrong with it
     if path.exists() and not _unfinished(path):
@@ -117,7 +117,7 @@ def check_new(path: Path) -> None:
 
 
 def _unfinished(path: Path) -> bool:
-    """Whether a file is the beginning of an undo file that ends before its last set."""
+    """Return whether a file is the beginning of an undo file that ends before its last set."""
     try:
         lines = path.read_bytes().split(b"\n")
         head = msgspec.json.decode(lines[0], type=UndoHead) if len(lines) > 1 else None
@@ -127,7 +127,7 @@ def _unfinished(path: Path) -> bool:
 
 
 def read_undo(path: Path) -> Undo:
-    """Reads an undo file. Raises BadInput for one that is none, or that was never written whole."""
+    """Read an undo file. Raises BadInput for one that is none, or that was never written whole."""
     text = read_text(path)
     first, _, rest = text.partition("\n")
     try:
@@ -155,7 +155,7 @@ def read_undo(path: Path) -> Undo:
 
 
 def _came(line: str) -> list[tuple[int, Sent]]:
-    """What a step says of its sets; nothing where its line was cut off."""
+    """Return what a step says of its sets; nothing where its line was cut off."""
     try:
         step = msgspec.json.decode(line, type=SentLine)
     except (msgspec.DecodeError, UnicodeError):

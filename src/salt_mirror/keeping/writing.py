@@ -28,7 +28,7 @@ STANDARD_OUTPUT = "-"
 
 
 def check_writable(path: Path, place: str = "") -> None:
-    """Raises BadInput for a file that cannot be written, before there is anything to write; leaves no trace of the trial."""
+    """Raise BadInput for a file that cannot be written, before there is anything to write; leave no trace of the trial."""
     if str(path) == STANDARD_OUTPUT:
         return
     try:
@@ -49,7 +49,7 @@ def check_writable(path: Path, place: str = "") -> None:
 
 
 def digest_of_lines(lines: Iterable[bytes]) -> str:
-    """The SHA-256 of lines, each with its end."""
+    """Return the SHA-256 of lines, each with its end."""
     digest = hashlib.sha256()
     for line in lines:
         digest.update(line + b"\n")
@@ -57,7 +57,7 @@ def digest_of_lines(lines: Iterable[bytes]) -> str:
 
 
 def _beside(target: Path) -> Path:
-    """A name beside a file that nobody can guess, in bytes that any file system takes."""
+    """Return a name beside a file that nobody can guess, in bytes that any file system takes."""
     short = target.name.encode("utf-8", "surrogateescape")[:80].decode("utf-8", "ignore")
     return target.with_name(f".{short}.{secrets.token_hex(8)}")
 
@@ -70,7 +70,7 @@ def _unwritable(path: Path, place: str, error: Exception) -> BadInput:
 def write_whole(
     path: Path, content: bytes | str | Iterable[bytes], place: str = "", *, mode: int | None = None
 ) -> None:
-    """Writes a file whole or not at all. `place` is the option that names it; `mode` is for a file that is new.
+    """Write a file whole or not at all. `place` is the option that names it; `mode` is for a file that is new.
 
     Raises BadInput.
     """

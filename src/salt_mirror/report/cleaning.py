@@ -7,10 +7,10 @@ from __future__ import annotations
 
 
 def clean(text: str) -> str:
-    """Text with a question mark in the place of each character that cannot be printed, control characters above all."""
+    """Return text with a question mark in the place of each character that cannot be printed, control characters above all."""
     return text if text.isprintable() else "".join(c if c.isprintable() else "?" for c in text)
 
 
 def clean_lines(text: str) -> str:
-    """The same for text of several lines, which stay apart."""
+    """Return the same for text of several lines, which stay apart."""
     return text if text.isprintable() else "\n".join(map(clean, text.split("\n")))

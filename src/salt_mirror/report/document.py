@@ -78,7 +78,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
         return self.title or self.estate or "no estate"
 
     def weighing(self, weight: str) -> list[Finding]:
-        """The findings of one weight that are not about something unverified."""
+        """Return the findings of one weight that are not about something unverified."""
         return [finding for finding in self.findings if finding.weight == weight and finding.outcome != "unverified"]
 
     @property
@@ -128,7 +128,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def now() -> datetime:
-    """The present moment in UTC, in whole seconds."""
+    """Return the present moment in UTC, in whole seconds."""
     return datetime.now(UTC).replace(microsecond=0)
 
 

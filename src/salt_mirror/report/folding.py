@@ -53,12 +53,12 @@ class Fold(NamedTuple):
         return len(self.findings) == 1
 
     def places(self) -> list[str]:
-        """What it is about, each once, as short as a list of them allows."""
+        """Return what it is about, each once, as short as a list of them allows."""
         noun, _ = catalogue()[self.findings[0].code].several
         return list(dict.fromkeys(_place(noun, one) for one in self.findings))
 
     def first(self) -> str:
-        """The first of what it is about, one after the other."""
+        """Return the first of what it is about, one after the other."""
         places = self.places()
         return ", ".join(places[:FIRST]) + (", …" if len(places) > FIRST else "")
 
@@ -72,7 +72,7 @@ class Fold(NamedTuple):
 
 
 def kind_of(finding: Finding) -> str:
-    """The kind of a finding: its weight, or that it could not be verified."""
+    """Return the kind of a finding: its weight, or that it could not be verified."""
     return "unverified" if finding.outcome == "unverified" else finding.weight
 
 
@@ -86,7 +86,7 @@ class Folding:
         self._zone_above = lru_cache(maxsize=None)(self._found_above)
 
     def of_kind(self, kind: str) -> list[Fold]:
-        """The folds of one kind: those with a cause first, then in the order of the report."""
+        """Return the folds of one kind: those with a cause first, then in the order of the report."""
         things: dict[object, list[Finding]] = {}
         for number, finding in enumerate(self._findings):
             if kind_of(finding) == kind:
@@ -138,7 +138,7 @@ class Folding:
         return self._zone_above(finding.view, finding.owner.partition(".")[2]) or None
 
     def _found_above(self, view: str, name: str) -> str:
-        """The zone that a name lies in, by the labels above it; the name itself where nobody says."""
+        """Return the zone that a name lies in, by the labels above it; the name itself where nobody says."""
         labels = name.rstrip(".").lower().split(".")
         for number in range(len(labels)):
             above = ".".join(labels[number:])
@@ -149,7 +149,7 @@ class Folding:
     # In words
 
     def _says(self, findings: Sequence[Finding]) -> str:
-        """One sentence about findings of one code."""
+        """Return one sentence about findings of one code."""
         code = findings[0].code
         noun, true = catalogue()[code].several
         places = dict.fromkeys(_place(noun, one) for one in findings)
@@ -184,20 +184,20 @@ class Folding:
 
 
 def folded(findings: Iterable[Finding], zones: Iterable[tuple[str, str]] = ()) -> list[Fold]:
-    """Findings as folds, whatever their kind, the worst kind first."""
+    """Return findings as folds, whatever their kind, the worst kind first."""
     folding = Folding(findings, zones)
     return [fold for kind in KINDS for fold in folding.of_kind(kind)]
 
 
 def largest(findings: Iterable[Finding], zones: Iterable[tuple[str, str]], most: int) -> tuple[list[str], int]:
-    """Findings as the sentences of their largest folds, at most so many, and how many findings are left over."""
+    """Return findings as the sentences of their largest folds, at most so many, and how many findings are left over."""
     folds = sorted(folded(findings, zones), key=lambda fold: -len(fold.findings))
     said = [f"{clean(fold.says)}{fold.named}" for fold in folds[:most]]
     return said, sum(len(fold.findings) for fold in folds[most:])
 
 
 def _place(noun: str, finding: Finding) -> str:
-    """What a finding is about, as short as a list of them allows."""
+    """Return what a finding is about, as short as a list of them allows."""
     if finding.name == "." or noun.startswith("resolvers"):
         return clean(finding.server or finding.place)
     if noun.startswith("addresses") and finding.address:
@@ -207,7 +207,7 @@ def _place(noun: str, finding: Finding) -> str:
 
 @lru_cache(maxsize=100_000)
 def _network(address: str | None, nth: int) -> str | None:
-    """The network of an address, of the nth usual length; None without one."""
+    """Return the network of an address, of the nth usual length; None without one."""
     if not address:
         return None
     version = 6 if ":" in address else 4
@@ -219,7 +219,7 @@ def _network(address: str | None, nth: int) -> str | None:
 
 
 def _common_network(addresses: Iterable[str | None]) -> str | None:
-    """The smallest network of a usual length that has all addresses."""
+    """Return the smallest network of a usual length that has all addresses."""
     given = list(addresses)
     for nth in range(3):
         networks = {_network(address, nth) for address in given}

@@ -13,7 +13,7 @@ from salt_mirror.report.document import Report
 
 
 def evidence_line(evidence: Evidence) -> str:
-    """What one server said, on one line."""
+    """Return what one server said, on one line."""
     text = (
         evidence.trouble
         or ", ".join(evidence.values)
@@ -23,14 +23,15 @@ def evidence_line(evidence: Evidence) -> str:
 
 
 def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
-    """Since when each finding has stood, by what it is about."""
+    """Return since when each finding has stood, by what it is about."""
     history = report.past
     standing: list[Since] = history.standing if history is not None else []
     return {(one.code, one.view, one.name, one.type, one.address or "", one.server): one.since for one in standing}
 
 
 def things_said(findings: Sequence[Finding]) -> str:
-    """How many things there are to mend behind some findings, those with one cause being one; nothing where each is its own."""
+    """Return how many things there are to mend behind some findings, those with one cause being one; nothing where each is its
+    own."""
     things = len({one.cause or number for number, one in enumerate(findings)})
     return f"{many(things, 'thing')} to mend, {many(len(findings), 'finding')}" if things < len(findings) else ""
 
@@ -48,7 +49,7 @@ REPAIRS: dict[Fate, str] = {
 
 
 def same_mend(finding: Finding, other: Finding | None) -> bool:
-    """Whether one and the same change mends two findings, whichever of them knows the TTL."""
+    """Return whether one and the same change mends two findings, whichever of them knows the TTL."""
     return other is not None and _TTL.sub(" IN ", finding.remedy) == _TTL.sub(" IN ", other.remedy)
 
 

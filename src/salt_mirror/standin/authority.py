@@ -24,7 +24,7 @@ _MOST_ALIASES = 8
 
 
 def read_zone(source: Path | str, origin: str) -> dns.zone.Zone:
-    """Reads a zone from a master file or from its text. Raises dnspython's errors for a malformed one."""
+    """Read a zone from a master file or from its text. Raises dnspython's errors for a malformed one."""
     if isinstance(source, Path):
         return dns.zone.from_file(str(source), origin=origin, relativize=False, allow_include=True)
     return dns.zone.from_text(source, origin=origin, relativize=False)
@@ -42,7 +42,7 @@ class HeldZones:
             self.hold(zone)
 
     def hold(self, zone: dns.zone.Zone) -> None:
-        """Takes a zone in, or a new version of it; `version` counts them."""
+        """Take a zone in, or a new version of it; `version` counts them."""
         assert zone.origin is not None
         self.version += 1
         self.zones[zone.origin] = zone
@@ -51,7 +51,7 @@ class HeldZones:
         }
 
     def respond(self, query: dns.message.Message) -> dns.message.Message:
-        """The response to a query, whole; the transport cuts it to size."""
+        """Return the response to a query, whole; the transport cuts it to size."""
         response = dns.message.make_response(query, recursion_available=self.recursive, our_payload=1232)
         if query.opcode() != 0 or len(query.question) != 1:
             response.set_rcode(dns.rcode.NOTIMP if query.opcode() else dns.rcode.FORMERR)
@@ -69,7 +69,7 @@ class HeldZones:
         return response
 
     def transfer(self, query: dns.message.Message) -> Iterator[bytes]:
-        """The messages of a zone transfer (RFC 5936), a hundred RRsets in each, signed if the query was.
+        """Return the messages of a zone transfer (RFC 5936), a hundred RRsets in each, signed if the query was.
 
         REFUSED for a zone that is not held.
         """
@@ -99,7 +99,7 @@ class HeldZones:
             yield wire
 
     def _zone_of(self, name: dns.name.Name, rdtype: int) -> dns.zone.Zone | None:
-        """The zone with the longest matching apex; for DS the one above the cut (RFC 4035 section 3.1.4.1)."""
+        """Return the zone with the longest matching apex; for DS the one above the cut (RFC 4035 section 3.1.4.1)."""
         above = name.parent() if rdtype == dns.rdatatype.DS and name != dns.name.root else name
         while True:
             if above in self.zones:
@@ -141,7 +141,7 @@ class HeldZones:
 
     @staticmethod
     def _cut(zone: dns.zone.Zone, name: dns.name.Name, rdtype: int) -> dns.name.Name | None:
-        """The highest delegation between the apex and the name."""
+        """Return the highest delegation between the apex and the name."""
         assert zone.origin is not None
         depth = len(name) - len(zone.origin)
         lowest = 1 if rdtype == dns.rdatatype.DS else 0
@@ -163,7 +163,7 @@ class HeldZones:
                     response.additional.append(dns.rrset.from_rdata_list(server.target, glue.ttl, list(glue)))
 
     def _node(self, zone: dns.zone.Zone, name: dns.name.Name) -> dns.node.Node | None:
-        """The name's node, an empty one for an empty non-terminal, or the wildcard that covers it (RFC 4592)."""
+        """Return the name's node, an empty one for an empty non-terminal, or the wildcard that covers it (RFC 4592)."""
         assert zone.origin is not None
         above = name
         while True:

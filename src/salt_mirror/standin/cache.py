@@ -89,7 +89,7 @@ class Cache:
         self.fetched = 0
 
     def respond(self, query: dns.message.Message) -> dns.message.Message:
-        """The response to a query, from one of the members."""
+        """Return the response to a query, from one of the members."""
         response = dns.message.make_response(query, recursion_available=True, our_payload=1232)
         if query.opcode() != 0 or len(query.question) != 1:
             response.set_rcode(dns.rcode.NOTIMP)
@@ -133,7 +133,7 @@ class Cache:
     def _by_policy(
         self, response: dns.message.Message, name: dns.name.Name, rdtype: dns.rdatatype.RdataType
     ) -> dns.message.Message:
-        """What the policy says, with a TTL that never counts down."""
+        """Return what the policy says, with a TTL that never counts down."""
         address = self._policy[name]
         if address is None:
             response.set_rcode(dns.rcode.NXDOMAIN)
@@ -145,7 +145,7 @@ class Cache:
         return response
 
     def keep(self, name: str, rdtype: str, ages_s: Sequence[float]) -> None:
-        """Has the members keep a record as if they had fetched it so many seconds ago."""
+        """Have the members keep a record as if they had fetched it so many seconds ago."""
         for store, age_s in zip(self._stores, ages_s, strict=False):
             question = dns.message.make_query(name, rdtype).question[0]
             store[question.name, int(question.rdtype)] = self._fetch(
@@ -155,7 +155,7 @@ class Cache:
     def _entry(
         self, store: dict[tuple[dns.name.Name, int], _Entry], name: dns.name.Name, rdtype: int, *, recursing: bool
     ) -> tuple[_Entry | None, int]:
-        """One link: what is kept of a name, or fetched, and what is left of its TTL in seconds."""
+        """Return one link: what is kept of a name, or fetched, and what is left of its TTL in seconds."""
         now = self._clock()
         entry = store.get((name, int(rdtype)))
         stale = entry is not None and entry.ends_at <= now < entry.ends_at + self._stale_s
@@ -166,7 +166,7 @@ class Cache:
         return entry, _STALE_TTL if stale else max(0, int(entry.ends_at - now))
 
     def _fetch(self, name: dns.name.Name, rdtype: dns.rdatatype.RdataType, now: float) -> _Entry:
-        """The name's own link, as its authorities give it: each is kept for its own TTL (RFC 1034 section 3.6.2)."""
+        """Return the name's own link, as its authorities give it: each is kept for its own TTL (RFC 1034 section 3.6.2)."""
         self.fetched += 1
         query = dns.message.make_query(name, rdtype)
         shuffled = self._rng.sample(self._authorities, len(self._authorities))
@@ -193,5 +193,5 @@ class Cache:
 
 
 def _depth(authority: HeldZones, name: dns.name.Name) -> int:
-    """How many labels the nearest zone around a name has that a server holds; 0 for none."""
+    """Return how many labels the nearest zone around a name has that a server holds; 0 for none."""
     return max((len(origin) for origin in authority.zones if name.is_subdomain(origin)), default=0)

@@ -57,7 +57,7 @@ class _Plain(NamedTuple):
 
     @classmethod
     def of(cls, wire: bytes, version: int, *, stream: bool) -> _Plain | None:
-        """The query in bytes, unless it is of another kind."""
+        """Return the query in bytes, unless it is of another kind."""
         if len(wire) < 17 or wire[2] & 0x78 or wire[4:10] != b"\x00\x01\x00\x00\x00\x00" or wire[10:12] > b"\x00\x01":
             return None
         end = wire.find(b"\x00", 12) + 5  # a zero within a label ends it early: the key has the rest as it is
@@ -68,7 +68,7 @@ class _Plain(NamedTuple):
         return cls((version, stream, wire[2:12], wire[12:end].lower(), edns[:9]), wire, end)
 
     def answered(self, response: bytes | None) -> bytes | None:
-        """The response as it is sent for this very query: with its id, and its question letter for letter."""
+        """Return the response as it is sent for this very query: with its id, and its question letter for letter."""
         if response is None or response[12 : self.end].lower() != self.wire[12 : self.end].lower():
             return response if response is None else self.wire[:2] + response[2:]
         return self.wire[:2] + response[2:12] + self.wire[12 : self.end] + response[self.end :]
@@ -111,11 +111,11 @@ class StandIn:
         return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
 
     def lost(self) -> bool:
-        """Whether the next datagram gets lost."""
+        """Return whether the next datagram gets lost."""
         return self.loss > 0 and random.random() < self.loss
 
     def responses(self, wire: bytes, source: str = "") -> Iterator[bytes]:
-        """The messages to send over TCP for a query's bytes: the parts of a transfer, or one response, or none."""
+        """Return the messages to send over TCP for a query's bytes: the parts of a transfer, or one response, or none."""
         try:
             query = self._read(wire)
             asked = query.question[0]
@@ -133,7 +133,7 @@ class StandIn:
         return dns.message.from_wire(wire, keyring=self.keys, ignore_trailing=True)
 
     def respond(self, wire: bytes, *, stream: bool, source: str = "") -> bytes | None:
-        """The bytes to send for a query's bytes, or None for silence."""
+        """Return the bytes to send for a query's bytes, or None for silence."""
         self.asked += 1
         if self.fault in (Fault.SILENT, Fault.DATAGRAMS_ALONE if stream else Fault.STREAM_ALONE):
             return None
@@ -181,7 +181,7 @@ class StandIn:
             return _cut_short(query)
 
     def _update(self, query: dns.update.UpdateMessage) -> dns.message.Message:
-        """Carries out a change of a zone, and hands the zone to those that follow."""
+        """Carry out a change of a zone, and hand the zone to those that follow."""
         response = dns.message.make_response(query)
         zone = self.authority.zones.get(query.zone[0].name) if query.zone else None
         if zone is None:
@@ -238,7 +238,7 @@ class StandIns:
         host: str = "127.0.0.1",
         port: int = 0,
     ) -> StandIn:
-        """Starts a server for some zones, or a cache. Port 0 takes a free one. Raises OSError when the port is taken."""
+        """Start a server for some zones, or a cache. Port 0 takes a free one. Raises OSError when the port is taken."""
         standin = StandIn(HeldZones(zones, recursive=recursive), host, port, cache)
         asyncio.run_coroutine_threadsafe(self._listen(standin), self._loop).result(10)
         return standin

@@ -21,7 +21,7 @@ _KEPT = (dns.rdatatype.SOA, dns.rdatatype.NS)
 
 
 def updated(zone: dns.zone.Zone, message: dns.update.UpdateMessage) -> tuple[dns.rcode.Rcode, dns.zone.Zone | None]:
-    """What becomes of a zone: the rcode, and the zone with the changes and its serial raised, if there were any."""
+    """Return what becomes of a zone: the rcode, and the zone with the changes and its serial raised, if there were any."""
     assert zone.origin is not None
     for rrset in (*message.prerequisite, *message.update):
         if not rrset.name.is_subdomain(zone.origin):

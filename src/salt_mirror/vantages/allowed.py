@@ -29,7 +29,7 @@ class WorkerRules:
     tries: int = TRIES
 
     def permits(self, place: ServerAddress) -> bool:
-        """Whether a server may be asked."""
+        """Return whether a server may be asked."""
         if place.over == "https":
             return place.url in self.urls
         try:

@@ -155,7 +155,7 @@ def _run_once(call: list[str], keys: Path, at: str, say: Say) -> bool:
 
 
 def _stamp(keys: Path) -> list[tuple[int, int]]:
-    """What changes when certificates or rules do."""
+    """Return what changes when certificates or rules do."""
     found = []
     for name in (RULES, REVOKED, CERTIFICATE, AUTHORITY):
         with contextlib.suppress(OSError):

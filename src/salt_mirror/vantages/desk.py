@@ -81,7 +81,7 @@ Box = queue.SimpleQueue[News]
 
 
 def errand_number() -> int:
-    """A number for an errand that nobody can guess."""
+    """Return a number for an errand that nobody can guess."""
     return secrets.randbits(62)
 
 
@@ -198,11 +198,11 @@ class Desk:
         return self._connection.refused
 
     def distrusted(self, vantage: str) -> bool:
-        """Whether a vantage has sent so much that nobody asked for that it is not listened to."""
+        """Return whether a vantage has sent so much that nobody asked for that it is not listened to."""
         return self._junk.get(vantage, 0) >= MOST_JUNK
 
     def presence(self, vantage: str) -> Presence | None:
-        """What a vantage that is there says of itself; None where it is not there."""
+        """Return what a vantage that is there says of itself; None where it is not there."""
         return self._presences.get(vantage)
 
     def watch(self, box: Box) -> None:
@@ -232,7 +232,7 @@ class Desk:
         self._open.pop(number, None)
 
     def here(self, expected: Sequence[str] = ()) -> dict[str, Present]:
-        """Who is there at this moment, with version and group. Raises Unreached."""
+        """Return who is there at this moment, with version and group. Raises Unreached."""
         self._settle(expected)
         if self.refused:
             raise Unreached(self.refused)
@@ -250,7 +250,7 @@ class Desk:
             self._news.wait_for(lambda: all(name in self._presences for name in expected), LATE_S)
 
     def greet(self, names: Sequence[str], *, settings: bool = False) -> dict[str, Present]:
-        """What vantages say of themselves; those that are not there, say nothing, or do not fit have a `trouble`."""
+        """Return what vantages say of themselves; those that are not there, say nothing, or do not fit have a `trouble`."""
         here = self.here(names)
         self.listen([name for name in names if name in here])
         found: dict[str, Present] = {}
@@ -307,7 +307,7 @@ def _fill(present: Present, presence: Presence) -> None:
 
 
 def is_network(text: str) -> bool:
-    """Whether a text is a network."""
+    """Return whether a text is a network."""
     try:
         ipaddress.ip_network(text)
     except ValueError:
@@ -316,7 +316,7 @@ def is_network(text: str) -> bool:
 
 
 def clock_trouble(apart_s: float, took_s: float) -> str | None:
-    """What is wrong with a clock that differs from ours by more than the way there can explain."""
+    """Return what is wrong with a clock that differs from ours by more than the way there can explain."""
     if abs(apart_s) <= CLOCKS_APART_S + took_s / 2:
         return None
     return f"its clock is {abs(apart_s):,.0f} s {'ahead of' if apart_s > 0 else 'behind'} ours"

@@ -66,7 +66,7 @@ class Identity:
         self._der = certificate.public_bytes(serialization.Encoding.DER)
 
     def sealed(self, topic: str, message: Message) -> bytes:
-        """A message as it is published on a topic."""
+        """Return a message as it is published on a topic."""
         body = packed(message)
         return packed(Envelope(FORMAT, body, self._key.sign(_signed(topic, body)), self._der))
 
@@ -130,7 +130,7 @@ class _Revoked:
         self.serials()
 
     def serials(self) -> frozenset[int]:
-        """Raises BadInput for a list that is there and is none of our authority."""
+        """Raise BadInput for a list that is there and is none of our authority."""
         try:
             stat = self._path.stat()
         except OSError:
@@ -153,12 +153,12 @@ def read_revoked(path: Path, authority: x509.Certificate) -> list[x509.RevokedCe
 
 
 def name_of(certificate: x509.Certificate) -> str:
-    """The name that a certificate is for. Raises ValueError."""
+    """Return the name that a certificate is for. Raises ValueError."""
     return _single(certificate, NameOID.COMMON_NAME)
 
 
 def role_of(certificate: x509.Certificate) -> str:
-    """The role that a certificate is for. Raises ValueError."""
+    """Return the role that a certificate is for. Raises ValueError."""
     return _single(certificate, NameOID.ORGANIZATIONAL_UNIT_NAME)
 
 

@@ -80,11 +80,11 @@ class KeyFolder:
             self.issued = self._read_issued()
 
     def valid(self, name: str) -> Issued | None:
-        """The certificate of a name that is not revoked."""
+        """Return the certificate of a name that is not revoked."""
         return next((one for one in self.issued if one.name == name and not one.revoked), None)
 
     def ensure(self, name: str, role: Role) -> None:
-        """Makes a certificate for a name that has none. Raises BadInput."""
+        """Make a certificate for a name that has none. Raises BadInput."""
         if not is_plain(name) or name in _RESERVED:
             raise BadInput(f"{name!r} is no name for a {role}; expected letters, digits, - and _, and none of ours")
         there = self.valid(name)
@@ -126,7 +126,7 @@ class KeyFolder:
             )
 
     def expiring(self) -> list[str]:
-        """The names whose valid certificates expire within 30 days, and the authority."""
+        """Return the names whose valid certificates expire within 30 days, and the authority."""
         until = _moment(datetime.datetime.now(datetime.UTC) + _EXPIRES_SOON)
         found = [one.name for one in self.issued if not one.revoked and one.expires < until]
         return found + (["ca"] if _moment(self._authority.not_valid_after_utc) < until else [])
@@ -226,8 +226,8 @@ def make_keys(
     listener: Listener | None = None,
     installed_at: Path | None = None,
 ) -> KeysMade:
-    """Makes what is not there yet: the authority, and certificates for the broker, the desks and the vantages; `revoke` ends
-    the certificates of a name, `rotate` ends them and makes new ones. Raises BadInput."""
+    """Make what is not there yet: the authority, and certificates for the broker, the desks and the vantages; `revoke` ends
+    the certificates of a name, `rotate` ends them and make new ones. Raises BadInput."""
     keys = KeyFolder(folder, days=days)
     roles = {name: one.role for name in rotate if (one := keys.valid(name)) is not None}
     for name in (*revoke, *rotate):

@@ -43,17 +43,17 @@ _Number = Annotated[int, msgspec.Meta(ge=0, le=2**63 - 1)]
 
 
 def errand_topic(vantage: str, desk: str, session: str) -> str:
-    """Where the errands of a desk's session to a vantage are published; `+` stands for any."""
+    """Return where the errands of a desk's session to a vantage are published; `+` stands for any."""
     return f"{TOPICS}/errand/{vantage}/{desk}/{session}"
 
 
 def reply_topic(desk: str, session: str, vantage: str) -> str:
-    """Where a vantage's replies to a desk's session are published; `+` stands for any."""
+    """Return where a vantage's replies to a desk's session are published; `+` stands for any."""
     return f"{TOPICS}/reply/{desk}/{session}/{vantage}"
 
 
 def presence_topic(vantage: str) -> str:
-    """Where a vantage's presence is kept; `+` stands for any."""
+    """Return where a vantage's presence is kept; `+` stands for any."""
     return f"{TOPICS}/presence/{vantage}"
 
 
@@ -203,14 +203,14 @@ class Unreadable(ValueError):
 
 
 def is_plain(word: str) -> bool:
-    """Whether a word is a name for a desk, a vantage or a group: letters, digits, - and _."""
+    """Return whether a word is a name for a desk, a vantage or a group: letters, digits, - and _."""
     return 0 < len(word) <= NAME_LENGTH and all(
         letter.isascii() and (letter.isalnum() or letter in "-_") for letter in word
     )
 
 
 def packed(message: Message | Envelope) -> bytes:
-    """A message as bytes."""
+    """Return a message as bytes."""
     return _encoder.encode(message)
 
 
@@ -275,7 +275,7 @@ def columns_of(number: int, places: Sequence[int], answers: Sequence[Answer]) ->
 
 
 def refused_columns(number: int, places: Sequence[int], why: str) -> AnswerColumns:
-    """What is said of questions of one batch that were not asked."""
+    """Return what is said of questions of one batch that were not asked."""
     size = len(places)
     nothing: list[tuple[bytes, ...]] = [()] * size
     return AnswerColumns(number, list(places), why, False, nothing, None, None, [b""] * size, [None] * size, 0, "udp")
@@ -300,13 +300,13 @@ def halves(answers: BatchAnswers) -> list[BatchAnswers]:
 
 
 def picked(part: AnswerColumns, wanted: Sequence[bool]) -> AnswerColumns:
-    """The answers of a part that are wanted."""
+    """Return the answers of a part that are wanted."""
     cut = [list(compress(column, wanted)) if isinstance(column, list) else column for column in part.columns]
     return AnswerColumns(part.number, list(compress(part.places, wanted)), *cut)  # type: ignore[arg-type]
 
 
 def place_of(server: Server) -> ServerAddress:
-    """A server as it travels."""
+    """Return a server as it travels."""
     key = to_text(server.key.name) if server.key is not None else ""
     return ServerAddress(
         server.label[:255], server.address, server.port, server.over, server.tls_name, server.url, server.pace, key,
@@ -324,7 +324,7 @@ def _fits(rdtype: int, value: bytes) -> bool:
 
 
 def check_columns(part: AnswerColumns) -> None:
-    """Raises Unreadable for columns of different lengths, or with what no answer has."""
+    """Raise Unreadable for columns of different lengths, or with what no answer has."""
     size = len(part.places)
     columns = part.columns
     if any(len(column) != size for column in columns if isinstance(column, list)):
@@ -335,8 +335,8 @@ def check_columns(part: AnswerColumns) -> None:
 
 
 def answers_of(part: AnswerColumns, questions: Sequence[Question]) -> list[Answer]:
-    """The answers to questions in the order of a part's places; malformed ones where what a vantage sent is no rdata of the
-    type."""
+    """Return the answers to questions in the order of a part's places; malformed ones where what a vantage sent is no rdata of
+    the type."""
     rows = zip(
         questions, *(column if isinstance(column, list) else repeat(column) for column in part.columns), strict=False
     )

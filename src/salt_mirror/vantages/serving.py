@@ -98,7 +98,7 @@ class VantageService:
             connection.publish(topic, self._identity.sealed(topic, message), retain=True)
 
     def _hear(self, topic: str, payload: bytes) -> None:
-        """Take an errand; runs on the connection's thread."""
+        """Take an errand; run on the connection's thread."""
         desk, _, session = topic.removeprefix(errand_topic(self.name, "", "")[:-1]).partition("/")
         try:
             if topic != errand_topic(self.name, desk, session) or not is_plain(desk) or not is_plain(session):
@@ -165,7 +165,7 @@ def join(joining: Joining, say: Say) -> None:
 
 @contextmanager
 def told_to_end() -> Iterator[threading.Event]:
-    """An event that is set by the signals that end a service; where one cannot be taken, it interrupts as everywhere."""
+    """Return an event that is set by the signals that end a service; where one cannot be taken, it interrupts as everywhere."""
     ended = threading.Event()
     before = {}
     for name in ("SIGINT", "SIGTERM", "SIGHUP"):

@@ -36,14 +36,14 @@ class Papers:
         return self.authority.parent / REVOKED
 
     def check(self) -> None:
-        """Raises BadInput for files that are not there."""
+        """Raise BadInput for files that are not there."""
         ours = (self.certificate, self.key, self.authority)
         for path in (*ours, *filter(None, (self.broker_authority,))):
             if not path.is_file():
                 raise BadInput(f"there is no {path}; `salt-mirror vantage keys FOLDER` makes certificates")
 
     def context(self) -> ssl.SSLContext:
-        """What a connection to the broker is made with. Raises BadInput for files that cannot be read, or do not fit."""
+        """Return what a connection to the broker is made with. Raises BadInput for files that cannot be read, or do not fit."""
         self.check()
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         context.minimum_version = ssl.TLSVersion.TLSv1_2
@@ -61,7 +61,7 @@ class Papers:
 
 
 def papers_in(folder: Path, name: str, broker_authority: Path | None = None) -> Papers:
-    """The papers of a name in a folder that `vantage keys` has filled."""
+    """Return the papers of a name in a folder that `vantage keys` has filled."""
     return Papers(folder / f"{name}.pem", folder / f"{name}.key", folder / AUTHORITY, broker_authority)
 
 
@@ -82,12 +82,12 @@ def host_and_port(address: str) -> tuple[str, int]:
 
 
 def shown(host: str, port: int) -> str:
-    """An address as it is shown."""
+    """Return an address as it is shown."""
     return f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
 
 
 def plainly(error: BaseException) -> str:
-    """What went wrong in a line, without what a library wraps around it."""
+    """Return what went wrong in a line, without what a library wraps around it."""
     if isinstance(error, ssl.SSLError) and error.reason:
         said = getattr(error, "verify_message", "") or error.reason.lower().replace("_", " ")
         return f"TLS: {said}"

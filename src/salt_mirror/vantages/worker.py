@@ -162,7 +162,7 @@ class Worker:
         self._thread.join(5)
 
     def presence(self) -> Presence:
-        """What the vantage says of itself."""
+        """Return what the vantage says of itself."""
         resolvers = [server.endpoint for server in system_resolvers()]
         system = f"{platform.system()} {platform.machine()}, Python {platform.python_version()}"
         limits = self._rules.pace, MOST_IN_HAND, LONGEST_S
@@ -223,7 +223,7 @@ class Worker:
             self._reply(sender, BatchAnswers(time.time(), [refused_columns(batch.number, some, status)]))
 
     def _collect(self, engine: Engine) -> list[Answer]:
-        """What has ended, gathered for a moment, so that many answers travel together."""
+        """Return what has ended, gathered for a moment, so that many answers travel together."""
         ended = engine.collect(_LOOK_S)
         until = time.monotonic() + _SOON_S
         while ended and engine.backlog and time.monotonic() < until and len(ended) < _MANY:
@@ -297,7 +297,7 @@ class Worker:
         return good
 
     def _server(self, place: ServerAddress) -> Server | str:
-        """The server to ask, the same for the same place; or why it is not asked."""
+        """Return the server to ask, the same for the same place; or why it is not asked."""
         server = self._servers.get(place)
         if server is not None:
             return server

@@ -122,11 +122,11 @@ class Asked:
         return next((told for told in self.told if told.open_end is not None), None)
 
     def at(self, rdtype: int) -> list[TypeAnswer]:
-        """What the servers told about one type."""
+        """Return what the servers told about one type."""
         return [told for told in self.told if told.answer.question.rdtype == rdtype]
 
     def differs(self, rdtype: int) -> bool:
-        """Whether usable answers about a type are not the same set."""
+        """Return whether usable answers about a type are not the same set."""
         return len({told.values for told in self.at(rdtype) if told.usable}) > 1
 
     @property
@@ -147,7 +147,7 @@ class Asked:
 
 
 def found_in(views: Iterable[str], asked: Asked, atlas: Atlas) -> Dialogue[list[str]]:
-    """A line for each of some other views whose authoritative servers have the name: with what."""
+    """Return a line for each of some other views whose authoritative servers have the name: with what."""
     lines: list[str] = []
     for view in views:
         founds = yield from together([lookup(asked.name, (rdtype,), view, atlas) for rdtype in asked.rdtypes])
@@ -164,7 +164,7 @@ def found_in(views: Iterable[str], asked: Asked, atlas: Atlas) -> Dialogue[list[
 
 
 def told_by(answer: Answer) -> TypeAnswer:
-    """An answer with its alias chain followed as far as the message itself goes (RFC 1034 section 3.6.2)."""
+    """Return an answer with its alias chain followed as far as the message itself goes (RFC 1034 section 3.6.2)."""
     question = answer.question
     server = question.server
     if answer.values or answer.trouble is not None or not answer.message:
@@ -206,7 +206,7 @@ def ask(
     suffixes: Sequence[Name] = (),
     view: str = "",
 ) -> Dialogue[Asked]:
-    """Asks servers, each with or without recursion, about a name. `known` names and `suffixes` help to explain a "no"."""
+    """Ask servers, each with or without recursion, about a name. `known` names and `suffixes` help to explain a "no"."""
     answers = yield [Question(name, rdtype, server, recurse) for rdtype in rdtypes for server, recurse in servers]
     told = [told_by(answer) for answer in answers]
     if not all(one.settled for one in told):
@@ -224,13 +224,13 @@ def ask(
 
 
 def _extended(answers: Sequence[TypeAnswer]) -> list[str]:
-    """The extended errors that came with answers, each once for a server (RFC 8914)."""
+    """Return the extended errors that came with answers, each once for a server (RFC 8914)."""
     said = {(one.server.label, error.said): None for one in answers for error in one.answer.extended}
     return [f"{label} adds the extended error {text}" for label, text in said]
 
 
 def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
-    """Says of what resolvers failed to answer whether it does not validate."""
+    """Say of what resolvers failed to answer whether it does not validate."""
     failed = [
         reply.answer.question
         for reply in asked.told
@@ -246,7 +246,7 @@ def _unchecked(asked: Asked, atlas: Atlas) -> Dialogue[None]:
 
 
 def _with_ends(answers: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list[TypeAnswer]]:
-    """Looks up at its own servers what an alias leads to outside of what the asked server knows."""
+    """Look up at its own servers what an alias leads to outside of what the asked server knows."""
     wanted = list(dict.fromkeys((one.chain[-1], one.answer.question.rdtype) for one in answers if not one.settled))
     lookups = yield from together([lookup(target, (rdtype,), view, atlas) for target, rdtype in wanted])
     ends = dict(zip(wanted, lookups, strict=True))
@@ -254,7 +254,7 @@ def _with_ends(answers: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[l
 
 
 def _ended(reply: TypeAnswer, end: Lookup) -> TypeAnswer:
-    """What a server told, with what the servers of its alias's end tell."""
+    """Return what a server told, with what the servers of its alias's end tell."""
     chain = reply.chain if end.canonical == end.name else (*reply.chain, end.canonical)
     if end.circle or end.canonical in (reply.answer.question.name, *reply.chain[:-1]):
         return replace(reply, chain=(*reply.chain, *end.circle[1:]), circle=True)
@@ -267,7 +267,7 @@ def _ended(reply: TypeAnswer, end: Lookup) -> TypeAnswer:
 
 
 def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[str]:
-    """Who says what of a type on which servers differ, and whose word counts where that can be told."""
+    """Return who says what of a type on which servers differ, and whose word counts where that can be told."""
     usable = [one for one in asked.at(rdtype) if one.usable]
     by_values: dict[tuple[bytes, ...], list[TypeAnswer]] = {}
     for answer in usable:
@@ -291,7 +291,7 @@ def _difference(asked: Asked, rdtype: int, atlas: Atlas, view: str) -> Dialogue[
 
 
 def _with_whole_ttls(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogue[list[TypeAnswer]]:
-    """Adds the authoritative TTL to what came from a cache, where the estate knows who is authoritative."""
+    """Add the authoritative TTL to what came from a cache, where the estate knows who is authoritative."""
     cached = {one.answer.question.rdtype: one.answer.question.name for one in told if one.from_cache and one.values}
     name = next(iter(cached.values()))
     if atlas.estate.zone_for(name, view) is None:
@@ -310,7 +310,7 @@ def _with_whole_ttls(told: list[TypeAnswer], atlas: Atlas, view: str) -> Dialogu
 
 
 def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) -> Dialogue[None]:
-    """Says why nothing came back."""
+    """Say why nothing came back."""
     usable = next((one for one in asked.told if one.usable), None)
     if usable is None:
         if asked.led is not None:
@@ -365,7 +365,7 @@ def _explain_name(
 
 
 def _respelt(name: Name, suffixes: Iterable[Name]) -> list[Name]:
-    """The name with each suffix put on, and with one that it ends in twice taken off."""
+    """Return the name with each suffix put on, and with one that it ends in twice taken off."""
     values = []
     for suffix in suffixes:
         if suffix == ROOT:

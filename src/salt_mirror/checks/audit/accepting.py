@@ -23,7 +23,7 @@ from salt_mirror.findings import Finding
 def sort_out(
     findings: Iterable[Finding], entries: list[AcceptEntry], today: date
 ) -> tuple[list[Finding], list[Accepted]]:
-    """The findings that stand, with those about the acceptances themselves; and the accepted ones."""
+    """Return the findings that stand, with those about the acceptances themselves; and the accepted ones."""
     standing: list[Finding] = []
     accepted: list[Accepted] = []
     used: set[int] = set()
@@ -62,14 +62,14 @@ def _fits(entry: AcceptEntry, finding: Finding) -> bool:
 
 
 def _names_server(pattern: str, finding: Finding) -> bool:
-    """Whether the server that a finding means fits a pattern, by its endpoint or by its label."""
+    """Return whether the server that a finding means fits a pattern, by its endpoint or by its label."""
     meant = finding.subject.server
     labels = [one.server for one in finding.evidence if one.endpoint == meant]
     return bool(meant) and any(fnmatchcase(one.lower(), pattern.lower()) for one in (meant, meant.rstrip("."), *labels))
 
 
 def check(entries: Iterable[AcceptEntry], place: str) -> None:
-    """Raises BadInput for an acceptance of a code that does not exist; `place` is the file that it stands in."""
+    """Raise BadInput for an acceptance of a code that does not exist; `place` is the file that it stands in."""
     for number, entry in enumerate(entries, 1):
         if not any(fnmatchcase(code, entry.code) for code in catalogue()):
             what = f"{place}: accept, entry {number}, code: no code fits"

@@ -21,7 +21,7 @@ _FEW = 3
 
 
 def with_causes(findings: Iterable[Finding]) -> list[Finding]:
-    """The same findings in the same order, with the causes that explain several of them."""
+    """Return the same findings in the same order, with the causes that explain several of them."""
     found = list(findings)
     lagging = [one for one in found if one.code == "auth.serial-behind" and one.evidence]
     moved = _moved(found)
@@ -46,7 +46,7 @@ def _cause(finding: Finding, lagging: list[Finding], moved: dict[tuple[str, str]
 
 
 def _silent(finding: Finding) -> str:
-    """The only server that kept a finding from being verified."""
+    """Return the only server that kept a finding from being verified."""
     troubles = {(one.server, one.endpoint, one.trouble) for one in finding.evidence if one.trouble is not None}
     if len(troubles) != 1:
         return ""
@@ -59,7 +59,7 @@ def _lag(late: Finding) -> str:
 
 
 def _shows_lag(finding: Finding, late: Finding) -> bool:
-    """Whether servers disagree in a finding just as one of them would that lags behind in the zone."""
+    """Return whether servers disagree in a finding just as one of them would that lags behind in the zone."""
     if not catalogue()[finding.code].servers_differ or not is_within(from_text(finding.owner), from_text(late.name)):
         return False
     server = late.evidence[0].server
@@ -73,7 +73,7 @@ def _shows_lag(finding: Finding, late: Finding) -> bool:
 
 
 def _moved(findings: list[Finding]) -> dict[tuple[str, str], str]:
-    """Hosts that are registered at other addresses than expected, by view and name."""
+    """Return hosts that are registered at other addresses than expected, by view and name."""
     found = {}
     for finding in findings:
         if finding.code in ("pair.other-address", "roll.different") and finding.type in ("A", "AAAA"):
@@ -91,7 +91,7 @@ def _moved(findings: list[Finding]) -> dict[tuple[str, str], str]:
 
 
 def _shared(findings: list[Finding]) -> dict[int, str]:
-    """Findings that one and the same change mends, by their place: what has to change, as their cause."""
+    """Return findings that one and the same change mends, by their place: what has to change, as their cause."""
     sets: dict[tuple[str, ...], list[int]] = {}
     changes: dict[tuple[str, ...], Change] = {}
     for number, finding in enumerate(findings):

@@ -65,14 +65,14 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
     matching: list[Life] | msgspec.UnsetType = msgspec.UNSET
 
     def days(self) -> list[date]:
-        """Every day from the first run to the last."""
+        """Return every day from the first run to the last."""
         seen = [run.started.date() for run in self.runs]
         if not seen:
             return []
         return [min(seen) + timedelta(days=number) for number in range((max(seen) - min(seen)).days + 1)]
 
     def faults_by_day(self) -> dict[date, Counter[str]]:
-        """How many faults of each check stood at the last run of each day that had one."""
+        """Return how many faults of each check stood at the last run of each day that had one."""
         last = {run.started.date(): run.started for run in reversed(self.runs)}
         faults = [life for life in self.lives if life.weight == "fault"]
         return {
@@ -81,14 +81,14 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
         }
 
     def zone_days(self) -> dict[tuple[str, str], dict[date, ZoneRun]]:
-        """What the last run of each day said of each zone, by view and zone."""
+        """Return what the last run of each day said of each zone, by view and zone."""
         found: dict[tuple[str, str], dict[date, ZoneRun]] = {}
         for zone_run in sorted(self.zones, key=lambda one: one.started):
             found.setdefault((zone_run.view, zone_run.zone), {})[zone_run.started.date()] = zone_run
         return found
 
     def new(self) -> list[Stood]:
-        """Faults and cautions of the last seven days that stand, the latest first; not those of the very first run."""
+        """Return faults and cautions of the last seven days that stand, the latest first; not those of the very first run."""
         if not self.runs:
             return []
         latest, first = self.runs[0].started, self.runs[-1].started
@@ -96,11 +96,11 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
         return sorted(lives, key=lambda life: life.first, reverse=True)
 
     def standing(self) -> list[Stood]:
-        """Faults and cautions that stand, the longest first."""
+        """Return faults and cautions that stand, the longest first."""
         return sorted((life for life in self.lives if life.ended is None), key=lambda life: life.first)
 
     def mended(self) -> list[Mended]:
-        """How long faults stood until they were gone, by check: at most so long, since a run sees it some time after."""
+        """Return how long faults stood until they were gone, by check: at most so long, since a run sees it some time after."""
         times: dict[str, list[float]] = {}
         for life in self.lives:
             if life.ended is not None and life.weight == "fault":
@@ -115,7 +115,7 @@ def _stands(life: Stood, moment: datetime) -> bool:
 
 
 def narrowed(whole: Chronicle, since: datetime | None, zones: Iterable[str]) -> Chronicle:
-    """A chronicle from a moment on, and of some zones alone: their lines and lives; runs are told whole."""
+    """Return a chronicle from a moment on, and of some zones alone: their lines and lives; runs are told whole."""
     apexes = {zone.rstrip(".").lower() for zone in zones}
 
     def wanted(zone: str, name: str = "") -> bool:

@@ -74,12 +74,13 @@ class AuditJudge:
         return self._standing(self._found)
 
     def judged_again(self, sets: Iterable[PlannedSet], setting: Setting, runner: Runner) -> list[Finding]:
-        """The findings that stand after some sets were changed: what they touch is asked anew, and all else is as it was."""
+        """Return the findings that stand after some sets were changed: what they touch is asked anew, and all else is as it
+        was."""
         near = self._around(list(sets), everywhere=False)
         return self._standing(self._found_near(near, setting, runner))
 
     def widen(self, sets: Sequence[PlannedSet]) -> bool:
-        """Has also judged what some sets touch, and what is known by now to lean on it; whether that is more than before."""
+        """Have also judged what some sets touch, and what is known by now to lean on it; whether that is more than before."""
         if self.scope is None:
             return False
         own = [(name, 0, ()) for name in self.scope.names]
@@ -93,7 +94,7 @@ class AuditJudge:
         return True
 
     def zones(self, sets: Iterable[PlannedSet]) -> set[tuple[str, Name]]:
-        """The zones, by view and apex, of what some sets touch."""
+        """Return the zones, by view and apex, of what some sets touch."""
         near, estate = self._around(list(sets), everywhere=False), self.atlas.estate
         held = [
             zone for view in estate.views for name in near.names if (zone := estate.zone_of(name, view)) is not None
@@ -101,11 +102,11 @@ class AuditJudge:
         return {(zone.view, zone.apex) for zone in held} | {(one.key.view, one.key.zone) for one in sets}
 
     def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
-        """Every server that was seen to serve a zone when it was first judged."""
+        """Return every server that was seen to serve a zone when it was first judged."""
         return self.work.servers_of(view, apex)
 
     def _look_up(self, names: Iterable[Name], runner: Runner) -> None:
-        """Has the addresses of hosts known, also of those that nobody expects: what leads there leans on them."""
+        """Have the addresses of hosts known, also of those that nobody expects: what leads there leans on them."""
         estate = self.atlas.estate
         for _ in runner.run(
             lookup(name, ADDRESS_TYPES, view, self.atlas)
@@ -116,7 +117,7 @@ class AuditJudge:
             pass
 
     def _found_near(self, near: Nearby, setting: Setting, runner: Runner) -> list[Finding]:
-        """What is found in some places now, with what was found first everywhere else."""
+        """Return what is found in some places now, with what was found first everywhere else."""
         work = self._work(near)
         work.run(setting, runner, self._tick)
         estate = self.atlas.estate
@@ -129,7 +130,7 @@ class AuditJudge:
         return links.around(list(spoken(sets)), zones=zones, everywhere=everywhere)
 
     def _known(self) -> Links:
-        """Who leads to whom, as far as that is known by now."""
+        """Return who leads to whom, as far as that is known by now."""
         asked = self._runner.asked if self._runner is not None else 0
         if self._links is None or self._links[0] != asked:
             links = Links(self.atlas.estate)

@@ -158,7 +158,7 @@ NOTHING = "Nothing was judged."
 
 
 def verdict(zones: list[ZoneLine], findings: list[Finding], *, all_checks: bool = True) -> str:
-    """Whether the estate is sound, in one sentence; where not all checks ran, no zone is called that."""
+    """Return whether the estate is sound, in one sentence; where not all checks ran, no zone is called that."""
     certain = [finding.weight for finding in findings if finding.outcome != "unverified"]
     faults, cautions, doubts = certain.count("fault"), certain.count("caution"), len(findings) - len(certain)
     if not any(line.checks for line in zones):

@@ -40,20 +40,20 @@ class Nearby:
     everywhere: bool = False
 
     def sees(self, name: Name) -> bool:
-        """Whether what stands at a name is judged."""
+        """Return whether what stands at a name is judged."""
         if name in self.names:
             return True
         address = address_of(name)
         return address is not None and address in self.addresses
 
     def runs(self, check: str) -> bool:
-        """Whether a check has anything to look at."""
+        """Return whether a check has anything to look at."""
         if check in ("mail", "services"):
             return self.mail if check == "mail" else self.services
         return check != "resolvers" and (check != "authority" or self.everywhere or bool(self.zones))
 
     def looks_at(self, check: str, name: Name, view: str) -> bool:
-        """Whether a check looks at a name."""
+        """Return whether a check looks at a name."""
         if check in ("pairs", "rollcall"):
             return self.sees(name)
         if check == "authority":
@@ -61,7 +61,7 @@ class Nearby:
         return self.everywhere or self.sees(name)
 
     def judges(self, finding: Finding, estate: Estate) -> bool:
-        """Whether a finding would be found again, if it is still there."""
+        """Return whether a finding would be found again, if it is still there."""
         check = check_of(finding.code).name
         name = from_text(finding.name)
         if check == "pairs":
@@ -75,7 +75,7 @@ class Nearby:
         return check in ("authority", "rollcall", "views", "stale") and self.looks_at(check, name, finding.view)
 
     def with_all(self, other: Nearby) -> Nearby:
-        """Both together."""
+        """Return both together."""
         return Nearby(
             self.names | other.names, self.addresses | other.addresses, self.mail or other.mail,
             self.services or other.services, self.zones | other.zones, self.everywhere or other.everywhere,
@@ -107,7 +107,7 @@ class Links:
         self._trees[SRV] = {*hosts, *(one.domain for one in directories)}
 
     def add(self, sets: Iterable[Spoken]) -> None:
-        """Takes in what some sets lead to."""
+        """Take in what some sets lead to."""
         for name, rdtype, values in sets:
             self.known.add(name)
             if rdtype in (A, AAAA):
@@ -124,7 +124,7 @@ class Links:
                     self._trees[rdtype] |= {name, target}
 
     def add_holdings(self, holdings: Holdings) -> None:
-        """Takes in the zones that are in hand."""
+        """Take in the zones that are in hand."""
         for zone in self.estate.all_zones():
             holding = in_hand(zone, holdings)
             if holding is not None:
@@ -164,7 +164,7 @@ class Links:
         )  # fmt: skip
 
     def _follow(self, waiting: list[Name], names: set[Name]) -> None:
-        """Adds names, the aliases that lead to them, and where they lead as aliases."""
+        """Add names, the aliases that lead to them, and where they lead as aliases."""
         while waiting:
             name = waiting.pop()
             if name not in names:

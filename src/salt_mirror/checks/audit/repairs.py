@@ -29,12 +29,12 @@ MOST_PLANNED = 1_000
 
 
 def plannable(findings: Iterable[Finding]) -> list[Finding]:
-    """The findings that propose anything."""
+    """Return the findings that propose anything."""
     return [one for one in findings if one.outcome != "unverified" and one.weight != "note" and changes_of(one)]
 
 
 def changes_of(finding: Finding) -> list[Change]:
-    """All changes that a finding proposes, those of its choices too."""
+    """Return all changes that a finding proposes, those of its choices too."""
     return [*finding.changes, *(change for choice in finding.choices for change in choice.changes)]
 
 
@@ -50,7 +50,7 @@ def plan_near(findings: Sequence[Finding], atlas: Atlas, setting: Setting, runne
 
 
 def _spoken(finding: Finding) -> Iterable[Spoken]:
-    """The sets that a finding would change, with all values that go or come, and what it is about."""
+    """Return the sets that a finding would change, with all values that go or come, and what it is about."""
     yield from_text(finding.name), 0, ()
     for change in changes_of(finding):
         rdtype = type_from_text(change.type)
@@ -62,7 +62,7 @@ def _spoken(finding: Finding) -> Iterable[Spoken]:
 
 
 def with_repairs(findings: Iterable[Finding], plan: Plan) -> list[Finding]:
-    """The same findings with the repair that is planned for each, or the reason why none is."""
+    """Return the same findings with the repair that is planned for each, or the reason why none is."""
     mended = {(one.code, one.subject) for one in plan.mended}
     waiting = {(one.code, one.subject) for one in plan.waiting}
     left = {(one.finding.code, one.finding.subject): one for one in plan.not_ours}

@@ -22,7 +22,7 @@ class ZoneLook(NamedTuple):
 
 
 def digest_of(zone: Zone) -> str:
-    """A digest of everything that the estate says of a zone and expects in it."""
+    """Return a digest of everything that the estate says of a zone and expects in it."""
     digest = hashlib.sha256(repr((zone.closed, zone.allow, zone.transfer)).encode("utf-8"))
     for server in zone.servers or ():
         digest.update(server.endpoint.encode("utf-8"))
@@ -37,7 +37,7 @@ def digest_of(zone: Zone) -> str:
 
 
 def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> dict[InView, ZoneLook]:
-    """How zones stand: those alone all of whose servers answer with authority."""
+    """Return how zones stand: those alone all of whose servers answer with authority."""
     zones = {(zone.view, to_text(zone.apex)): zone for zone in estate.all_zones()}
     found = {}
     for one in inspected:
@@ -51,7 +51,7 @@ def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> di
 
 
 def unchanged_zones(before: dict[InView, ZoneLook], now: dict[InView, ZoneLook]) -> dict[InView, datetime]:
-    """Zones that stand as at their last whole look, with the moment of that."""
+    """Return zones that stand as at their last whole look, with the moment of that."""
     return {
         key: look.at
         for key, look in before.items()

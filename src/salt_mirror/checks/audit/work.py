@@ -67,19 +67,19 @@ class AuditWork:
         return [remark for part in self.parts.values() for remark in part.remarks]
 
     def run(self, setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
-        """Runs every check that is covered, one after the other; nothing is asked twice."""
+        """Run every check that is covered, one after the other; nothing is asked twice."""
         for part in self.parts.values():
             carry_out(part, setting, runner, tick)
 
     def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
-        """Every server that was seen to serve a zone, also those that the estate does not list."""
+        """Return every server that was seen to serve a zone, also those that the estate does not list."""
         name = to_text(apex)
         return next((one.servers for one in self.inspected if (one.sheet.zone, one.sheet.view) == (name, view)), ())
 
     # What came of it
 
     def findings(self) -> list[Finding]:
-        """Every finding once, as far as it is wished to be told."""
+        """Return every finding once, as far as it is wished to be told."""
         found: dict[tuple[str, ...], Finding] = {}
         parts = [*([self.vantages] if self.vantages is not None else []), *self.parts.values()]
         for finding in (one for part in parts for one in part.findings()):
@@ -90,7 +90,7 @@ class AuditWork:
         return list(found.values())
 
     def looked_at(self, finding: Finding) -> bool:
-        """Whether a finding like this one would have been found: its check has run, and its zone is still looked at."""
+        """Return whether a finding like this one would have been found: its check has run, and its zone is still looked at."""
         narrowing = self._coverage.narrowing
         if narrowing is not None and not narrowing.looked_at(finding):
             return False
@@ -104,12 +104,12 @@ class AuditWork:
         return any(zone in self._zones for zone in zones)
 
     def apex_of(self, finding: Finding) -> str:
-        """The apex of the zone that a finding lies in; empty where it is of none."""
+        """Return the apex of the zone that a finding lies in; empty where it is of none."""
         zone = self._zone_of(from_text(finding.owner), finding.view)
         return to_text(zone.apex) if zone is not None else ""
 
     def counts(self, *, doubts: bool) -> dict[Outcome, int]:
-        """How many subjects of all checks have each outcome; no doubt counts where none is left standing."""
+        """Return how many subjects of all checks have each outcome; no doubt counts where none is left standing."""
         found: dict[Outcome, int] = dict.fromkeys(("agrees", "differs", "unverified"), 0)
         for part in self.parts.values():
             for verdict in part.verdicts():
@@ -117,7 +117,7 @@ class AuditWork:
         return found if doubts else found | {"unverified": 0}
 
     def zone_lines(self, standing: list[Finding]) -> list[ZoneLine]:
-        """A line for each zone, in the order of the estate, with what each check says of it."""
+        """Return a line for each zone, in the order of the estate, with what each check says of it."""
         outcomes: dict[tuple[InView, str], Counter[str]] = {}
         for check, part in self.parts.items():
             for top, view in part.swept():
@@ -170,7 +170,7 @@ class AuditWork:
         return lines
 
     def _unchanged(self) -> dict[tuple[str, str], Unchanged]:
-        """The zones of which only a sample was asked for."""
+        """Return the zones of which only a sample was asked for."""
         narrowing = self._coverage.narrowing
         told = narrowing.told() if narrowing is not None else ()
         return {key: Unchanged(since=since, sampled=picked, of=records) for key, since, picked, records in told}
@@ -183,7 +183,7 @@ class AuditWork:
         return next((one.inspected for one in parts if isinstance(one, Inspection)), [])
 
     def _subjects(self) -> Iterator[tuple[InView, str, Outcome]]:
-        """Every subject by its zone, with the check and the outcome."""
+        """Return every subject by its zone, with the check and the outcome."""
         apexes = {(zone.apex, zone.view) for zone in self._estate.all_zones()}
         above: dict[InView, InView | None] = {}
 

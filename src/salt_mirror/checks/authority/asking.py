@@ -28,7 +28,7 @@ _MOST_CUTS = 8
 
 
 def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue[Seen]:
-    """Asks all there is to ask about a zone's authority in one view."""
+    """Ask all there is to ask about a zone's authority in one view."""
     authority = atlas.known(zone, view)
     if authority is None:
         authority = yield from atlas.find(zone, view)
@@ -55,7 +55,7 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue
 
 
 def _ask_for_keys(seen: Seen) -> Dialogue[None]:
-    """Asks for the keys at the apex, where servers have several versions: those of a signer have no order with others."""
+    """Ask for the keys at the apex, where servers have several versions: those of a signer have no order with others."""
     serving = seen.serving
     if len({place.version.serial for place in serving if place.version is not None}) > 1:
         answers = yield [Question(seen.zone, DNSKEY, place.server) for place in serving]
@@ -64,7 +64,7 @@ def _ask_for_keys(seen: Seen) -> Dialogue[None]:
 
 
 def _ask_places(zone: Name, view: str, places: list[Place], atlas: Atlas) -> Dialogue[list[Place]]:
-    """Asks each server what a row of the sheet needs, all at once."""
+    """Ask each server what a row of the sheet needs, all at once."""
     batch: list[Question] = []
     trying = atlas.tries_updates(zone, view)
     for place in places:
@@ -84,7 +84,7 @@ def _ask_places(zone: Name, view: str, places: list[Place], atlas: Atlas) -> Dia
 
 
 def _parentage(zone: Name, view: str, atlas: Atlas) -> Dialogue[Parentage]:
-    """Asks the servers of the zone above where they send people for this one."""
+    """Ask the servers of the zone above where they send people for this one."""
     if zone == ROOT:
         return Parentage(none="the root has no parent")
     if atlas.given:
@@ -131,7 +131,7 @@ def _told_by_parent(zone: Name, authority: Authority, answers: list[Answer]) -> 
 
 
 def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
-    """Puts the servers of all lists together, each place once, and asks those that were not asked yet."""
+    """Put the servers of all lists together, each place once, and ask those that were not asked yet."""
     zone, view = seen.zone, seen.view
     at: dict[tuple[bytes, int], Place] = {(p.server.address, p.server.port): p for p in early}
     held = atlas.estate.zones.get(view, {}).get(zone)
@@ -186,7 +186,7 @@ def _gather(seen: Seen, early: list[Place], atlas: Atlas) -> Dialogue[None]:
 
 
 def _name_primaries(seen: Seen, atlas: Atlas) -> Dialogue[None]:
-    """Finds the servers that name themselves as the primary, and those that replicate the zone."""
+    """Find the servers that name themselves as the primary, and those that replicate the zone."""
     for place in seen.serving:
         mname = place.version.mname if place.version is not None else ROOT
         known = seen.lookups[mname].values if mname in seen.lookups else ()
@@ -199,13 +199,13 @@ def _name_primaries(seen: Seen, atlas: Atlas) -> Dialogue[None]:
 
 
 def _addresses(seen: Seen, target: Name) -> list[bytes]:
-    """Every address of a name server: its own, and the glue that the parent gives."""
+    """Return every address of a name server: its own, and the glue that the parent gives."""
     glue = () if seen.elsewhere else seen.parentage.glue(target)
     return list(dict.fromkeys([*seen.lookups[target].values, *glue]))
 
 
 def _name_given(seen: Seen, places: Iterable[Place]) -> None:
-    """Finds the names of servers that were given by their addresses alone."""
+    """Find the names of servers that were given by their addresses alone."""
     for target, looked_up in seen.lookups.items():
         for place in places:
             if place.server.address in looked_up.values:
@@ -213,7 +213,7 @@ def _name_given(seen: Seen, places: Iterable[Place]) -> None:
 
 
 def _elsewhere(seen: Seen, own: list[bytes], atlas: Atlas) -> bool:
-    """Whether the parent's delegation leads to another view's servers, as it does with split DNS."""
+    """Return whether the parent's delegation leads to another view's servers, as it does with split DNS."""
     views = [view for view, zones in atlas.estate.zones.items() if seen.zone in zones]
     targets = seen.parentage.targets
     if not targets or seen.view in atlas.estate.public_views or not seen.listed:

@@ -24,7 +24,7 @@ FEW_COMPARED = 8
 
 
 def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
-    """How the content of the servers compares whose records have to be the same."""
+    """Return how the content of the servers compares whose records have to be the same."""
     group = seen.primaries or _of_one_version(seen)
     if len(group) < 2:
         return Compared()
@@ -47,7 +47,7 @@ def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
 
 
 def _of_one_version(seen: Seen) -> list[Place]:
-    """The largest group of servers that have one serial."""
+    """Return the largest group of servers that have one serial."""
     by_version: dict[tuple[int, bool], list[Place]] = {}
     for place in seen.serving:
         if place.version is not None:
@@ -56,7 +56,7 @@ def _of_one_version(seen: Seen) -> list[Place]:
 
 
 def across_lineages(seen: Seen, atlas: Atlas) -> Dialogue[Compared]:
-    """How what a signer serves compares with what it signs: the content of one server of each, by what is expected."""
+    """Return how what a signer serves compares with what it signs: the content of one server of each, by what is expected."""
     origin, serial = seen.reference_of(seen.unsigned)
     newest = [one for one in seen.unsigned if one.version is not None and one.version.serial == serial]
     first = origin or next(iter(newest), None)
@@ -75,13 +75,13 @@ def across_lineages(seen: Seen, atlas: Atlas) -> Dialogue[Compared]:
 
 
 def _of_directory(zone: Name) -> list[tuple[Name, int]]:
-    """What a zone that is replicated through a directory is likely to hold, for whoever has declared nothing."""
+    """Return what a zone that is replicated through a directory is likely to hold, for whoever has declared nothing."""
     names = (name_of(row.pattern, Directory(zone, zone)) for row in LOCATORS if row.kind == "SRV")
     return [(name, SRV) for name in dict.fromkeys(names) if name is not None]
 
 
 def _declared(seen: Seen, atlas: Atlas) -> list[tuple[Name, int]]:
-    """The locators that the estate's directories want in a zone."""
+    """Return the locators that the estate's directories want in a zone."""
     entries = (directory_of(entry) for entry in atlas.estate.directories if entry.view == seen.view)
     return [
         (wanted.name, rdtype)
@@ -94,8 +94,8 @@ def _declared(seen: Seen, atlas: Atlas) -> list[tuple[Name, int]]:
 
 
 def _chosen(seen: Seen, atlas: Atlas, *, taken: int) -> tuple[list[tuple[Name, int]], str]:
-    """Which RRsets to compare on all servers: the expected ones, or a sample; and that in words. `taken` is of how many servers
-    the whole zone is in hand, and compared besides."""
+    """Return which RRsets to compare on all servers: the expected ones, or a sample; and that in words. `taken` is of how many
+    servers the whole zone is in hand, and compared besides."""
     sets, words = _some(seen, atlas)
     advice = "zones in a directory are not transferred" if seen.several_primaries else "--transfer compares all"
     if taken:

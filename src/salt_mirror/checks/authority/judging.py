@@ -35,7 +35,7 @@ class Inspected:
 
 
 def inspected(zone: Name, view: str, atlas: Atlas, holdings: Holdings, now: datetime) -> Dialogue[Inspected]:
-    """Inspects a zone's authority in one view, and judges it."""
+    """Inspect a zone's authority in one view, and judge it."""
     seen = yield from inspect(zone, view, atlas, holdings)
     findings = judged(seen, atlas)
     outcome: Outcome = "agrees" if seen.serving else "unverified"
@@ -78,7 +78,7 @@ class Inspection(Part):
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Inspection | None:
-    """All zones of an estate, as far as they are covered."""
+    """Return all zones of an estate, as far as they are covered."""
     zones = [
         (zone.apex, zone.view) for zone in estate.all_zones() if coverage.looks_at("authority", zone.apex, zone.view)
     ]

@@ -23,7 +23,7 @@ from salt_mirror.findings import Change, Choice, Finding, Outcome
 
 
 def judged(seen: Seen, atlas: Atlas) -> list[Finding]:
-    """Every finding about a zone in one view."""
+    """Return every finding about a zone in one view."""
     words = AuthorityWords(seen, atlas)
     if not seen.exists or seen.belongs is not None:
         return [words.no_zone()]

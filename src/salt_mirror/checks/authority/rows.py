@@ -18,7 +18,7 @@ from salt_mirror.findings import Finding, Outcome
 
 
 def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetime) -> Sheet:
-    """All that was seen of a zone, laid out."""
+    """Return all that was seen of a zone, laid out."""
     name = to_text(seen.zone)
     if seen.belongs is not None or not seen.exists or not seen.places:
         return Sheet(zone=name, view=seen.view, outcome=outcome, says=findings[0].text if findings else "")
@@ -46,7 +46,7 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
 
 
 def _rows(seen: Seen, serial: int | None) -> list[ServerRow]:
-    """A line for each server, whose serial is compared with that of its own lineage."""
+    """Return a line for each server, whose serial is compared with that of its own lineage."""
     unsigned = seen.unsigned
     others = {place.server for place in unsigned}
     unsigned_serial = seen.reference_of(unsigned)[1] if unsigned else None
@@ -68,7 +68,7 @@ def _says(seen: Seen, serial: int | None) -> str:
 
 
 def _row(place: Place, zone: Name, serial: int | None) -> ServerRow:
-    """One server's line; `serial` is the one that it is compared with, if there is one."""
+    """Return one server's line; `serial` is the one that it is compared with, if there is one."""
     version, spoken = place.version, place.spoken
     behind = ahead(serial, version.serial) if version is not None and serial is not None else None
     message = spoken.message if spoken is not None else b""
@@ -108,7 +108,7 @@ def _transfer(answer: Answer | None) -> bool | None:
 
 
 def _updates(answer: Answer | None) -> str:
-    """What a server says to an unsigned change; nothing where that was not tried."""
+    """Return what a server says to an unsigned change; nothing where that was not tried."""
     if answer is None:
         return ""
     if not answer.message:

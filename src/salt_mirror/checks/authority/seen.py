@@ -58,7 +58,7 @@ class Place:
         return self.soa
 
     def lame(self, zone: Name) -> str | None:
-        """How it is not authoritative although it answers; None when it is, or does not answer."""
+        """Return how it is not authoritative although it answers; None when it is, or does not answer."""
         answer = self.spoken
         if answer is None or self.version is not None:
             return None
@@ -88,7 +88,7 @@ class Parentage:
         return tuple(sorted({target for one in self.delegations.values() for target in one.targets}))
 
     def glue(self, target: Name) -> tuple[bytes, ...]:
-        """Every address that any of them gives along."""
+        """Return every address that any of them gives along."""
         return tuple(sorted({a for one in self.delegations.values() for a in one.glue.get(target, ())}))
 
 
@@ -188,7 +188,7 @@ class Seen:
         return [place for place in self.serving if not place.signed] if signed else []
 
     def reference_of(self, serving: list[Place]) -> tuple[Place | None, int | None]:
-        """The same for the servers of one lineage."""
+        """Return the same for the servers of one lineage."""
         declared = next((place for place in serving if place.server == self.primary), None)
         if declared is not None and declared.version is not None:
             return declared, declared.version.serial
@@ -222,5 +222,5 @@ class Seen:
 
 
 def own_set(place: Place) -> tuple[bytes, ...]:
-    """The NS set as a server of the zone tells it."""
+    """Return the NS set as a server of the zone tells it."""
     return place.ns.values if place.ns is not None and place.ns.trouble is None else ()

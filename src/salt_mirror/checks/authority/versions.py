@@ -120,7 +120,7 @@ class VersionWords:
         return ", as " + " and ".join(names) if names else ""
 
     def _manners(self, place: Place, where: str) -> Iterator[Finding]:
-        """What a server that serves the zone should do besides, or had better not."""
+        """Return what a server that serves the zone should do besides, or had better not."""
         soa, tcp, transfer = place.soa, place.tcp, place.transfer
         if tcp is not None and tcp.trouble is not None and not tcp.message and not tcp.unasked:
             text = f"{where} answers over UDP and not over TCP: long answers are lost, and transfers fail (RFC 7766)."
@@ -171,7 +171,8 @@ class VersionWords:
             yield from self._signer()
 
     def _signer(self) -> Iterator[Finding]:
-        """Whether what a signer serves is what it is to sign: serials tell nothing of that, since it raises them by itself."""
+        """Return whether what a signer serves is what it is to sign: serials tell nothing of that, since it raises them by
+        itself."""
         across = self.seen.across
         if not across.unlike:
             return
@@ -211,7 +212,7 @@ class VersionWords:
         return self.finding("auth.outdated-copy", text, evidence, rdtype=SOA, server=place.server)
 
     def _followed(self, followers: list[Place], primary: Place | None, serial: int) -> Iterator[Finding]:
-        """How secondaries stand to the version that counts."""
+        """Return how secondaries stand to the version that counts."""
         serving = self.seen.serving
         for place in followers:
             version = place.version
@@ -296,7 +297,7 @@ class VersionWords:
         return self.seen.replicas.through if self.seen.replicas is not None else "through a directory"
 
     def _lacking(self) -> str:
-        """Which of the servers that replicate has what of the first set in which they differ."""
+        """Return which of the servers that replicate has what of the first set in which they differ."""
         (name, rdtype), answers = next(iter(self.seen.compared.unlike.items()))
         text = "; ".join(
             f"{answer.question.server.label}: {', '.join(rdata_text(rdtype, value) for value in answer.values) or 'none'}"
@@ -324,7 +325,8 @@ class VersionWords:
 
 
 def handed_over(answer: Answer, soa: bytes | None = None) -> bool:
-    """Whether an answer to a question for a transfer begins with the zone; with its very `soa` (rdata), where that is given."""
+    """Return whether an answer to a question for a transfer begins with the zone; with its very `soa` (rdata), where that is
+    given."""
     if answer.status != "NOERROR" or not answer.message:
         return False
     first = next(iter(answer.sections.answer), None)

@@ -9,7 +9,7 @@ from salt_mirror.checks.common.wording import many
 
 
 def verdict(inspected: Inspected) -> str:
-    """The answer about a single zone in one sentence."""
+    """Return the answer about a single zone in one sentence."""
     name = inspected.sheet.zone
     if not inspected.sheet.servers:
         return inspected.sheet.says

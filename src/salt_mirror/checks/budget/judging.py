@@ -70,7 +70,7 @@ class BudgetSeen:
 
 
 def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[BudgetSeen]:
-    """Asks for what the budget of a change rests on."""
+    """Ask for what the budget of a change rests on."""
     looked_up = yield from lookup(name, (rdtype,), view, atlas)
     seen = BudgetSeen(name, rdtype, looked_up)
     for telling in looked_up.trail:
@@ -110,7 +110,7 @@ def _add_link(seen: BudgetSeen, name: Name, rdtype: int, telling: Telling) -> No
 
 
 def _delegated_ttl(name: Name, view: str, atlas: Atlas) -> Dialogue[int | None]:
-    """The TTL that the parent gives the NS set of a zone."""
+    """Return the TTL that the parent gives the NS set of a zone."""
     authority = atlas.known(parent(name), view)
     if authority is None:
         authority = yield from atlas.find(parent(name), view)
@@ -169,8 +169,8 @@ def budget_of(
     before: frozenset[bytes] = frozenset(),
     to: frozenset[bytes] = frozenset(),
 ) -> Budget:
-    """The budget of a change of the asked records at a moment. `cap` is how long caches are known to keep entries instead,
-    `to` the new values: in the place of `before`, or of the whole set.
+    """Return the budget of a change of the asked records at a moment. `cap` is how long caches are known to keep entries
+    instead, `to` the new values: in the place of `before`, or of the whole set.
 
     Raises ValueError where nothing usable was seen.
     """
@@ -217,7 +217,8 @@ def budget_of(
 def _advice(
     seen: BudgetSeen, own: Link | None, change_at: datetime, now: datetime, spread: int, then: frozenset[bytes]
 ) -> list[tuple[str, str]]:
-    """What would shorten the time in which users see this or that, where it pays. `then` is the whole set after the change."""
+    """Return what would shorten the time in which users see this or that, where it pays. `then` is the whole set after the
+    change."""
     if not seen.exists:
         words = "Do not ask a resolver for the name before it is there: the NXDOMAIN that it caches is what you would wait for."
         return [("advice", words)]
@@ -244,24 +245,24 @@ def _advice(
 
 
 def clock(moment: datetime) -> str:
-    """A moment as people say it: local time with its distance from UTC, which changes with summer time."""
+    """Return a moment as people say it: local time with its distance from UTC, which changes with summer time."""
     return local_moment(moment, "%a %Y-%m-%d %H:%M:%S")
 
 
 def link_text(link: Link) -> str:
-    """A record on the way as text."""
+    """Return a record on the way as text."""
     values = ", ".join(rdata_text(link.rdtype, value) for value in link.values)
     return f"{to_text(link.name)} {type_text(link.rdtype)} {values}"
 
 
 def wish_text(seen: BudgetSeen, to: Iterable[bytes]) -> str:
-    """What the record is to be, as it was understood."""
+    """Return what the record is to be, as it was understood."""
     values = ", ".join(rdata_text(seen.rdtype, value) for value in sorted(to))
     return f"{to_text(seen.name)} {type_text(seen.rdtype)} is to be {values}"
 
 
 def headline(seen: BudgetSeen, budget: Budget) -> str:
-    """The answer: by when, and how long that is."""
+    """Return the answer: by when, and how long that is."""
     what = f"{to_text(seen.name)} {type_text(seen.rdtype)}"
     whole = duration(budget.kept_s)
     if seen.replicated:
@@ -274,7 +275,7 @@ def headline(seen: BudgetSeen, budget: Budget) -> str:
 
 
 def remarks_on(seen: BudgetSeen, before: frozenset[bytes], after: frozenset[bytes]) -> list[str]:
-    """What is remarkable about the values that were said to be there, and to come."""
+    """Return what is remarkable about the values that were said to be there, and to come."""
 
     def said(values: Iterable[bytes]) -> str:
         return ", ".join(rdata_text(seen.rdtype, value) for value in values) or "nothing"

@@ -79,7 +79,8 @@ class Atlas:
         return Authority(ROOT, tuple(dict.fromkeys(servers)))
 
     def reachable(self, address: bytes) -> bool:
-        """Whether a published address can be asked at: many computers have no IPv6, and a command may be kept to one family."""
+        """Return whether a published address can be asked at: many computers have no IPv6, and a command may be kept to one
+        family."""
         return len(self.estate.reached(address)[0]) in self.families
 
     @property
@@ -97,7 +98,8 @@ class Atlas:
         return [*self.given, *self._resolvers, *self._servers.values(), *self.estate.twins]
 
     def transfers(self, views: Iterable[str], *, everywhere: bool) -> list[tuple[Server, Name]]:
-        """What to take by transfer: the zones of views that want it (all with `everywhere`), from each of their servers."""
+        """Return what to take by transfer: the zones of views that want it (all with `everywhere`), from each of their
+        servers."""
         found: dict[tuple[Server, Name], None] = {}
         for view in views:
             for zone in self.estate.zones.get(view, {}).values():
@@ -107,7 +109,7 @@ class Atlas:
         return list(found)
 
     def known(self, name: Name, view: str) -> Authority | None:
-        """The authority of a name as far as no question is needed; None when `find` has to ask."""
+        """Return the authority of a name as far as no question is needed; None when `find` has to ask."""
         if self._given is not None:
             return self._given
         zone = self.estate.zone_for(name, view)
@@ -125,11 +127,11 @@ class Atlas:
         return authority
 
     def _reusable(self, apex: Name) -> bool:
-        """Whether names below a found apex may be asked there; not the top of the tree, which nobody should sweep."""
+        """Return whether names below a found apex may be asked there; not the top of the tree, which nobody should sweep."""
         return apex in self._found and len(labels(apex)) > 1
 
     def find(self, name: Name, view: str) -> Dialogue[Authority]:
-        """The authority of a name, asking resolvers for its zone and the zone's servers as far as needed."""
+        """Return the authority of a name, asking resolvers for its zone and the zone's servers as far as needed."""
         authority = self.known(name, view)
         if authority is not None:
             return authority
@@ -165,7 +167,7 @@ class Atlas:
         return (yield from self._servers_of(apex))
 
     def descend(self, cut: Name, referrals: list[Answer]) -> Dialogue[Authority]:
-        """The authority below a zone cut that servers referred to: by the glue that came with it, by what those
+        """Return the authority below a zone cut that servers referred to: by the glue that came with it, by what those
         servers know themselves, or by resolvers."""
         if cut in self._found:
             return self._found[cut]
@@ -233,19 +235,19 @@ class Atlas:
         return authority
 
     def server_at(self, target: Name, address: bytes) -> Server:
-        """The server at a published address, by the label that the estate has for it, else by a name server's name."""
+        """Return the server at a published address, by the label that the estate has for it, else by a name server's name."""
         place = self.estate.reached(address)
         if place not in self._servers:
             self._servers[place] = paced(Server(to_text(target).rstrip("."), *place, found=True), self.pace)
         return self._servers[place]
 
     def know(self, server: Server) -> Server:
-        """The server that is known to be reached at the same place; this one from now on, where there is none."""
+        """Return the server that is known to be reached at the same place; this one from now on, where there is none."""
         return self._servers.setdefault((server.address, server.port), server)
 
     def sibling(self, server: Server, over: str) -> Server:
-        """The same server spoken to over `tcp`, over `transfer` or `update` as by anyone, without its key, `unchecked`, or
-        `signed`."""
+        """Return the same server spoken to over `tcp`, over `transfer` or `update` as by anyone, without its key, `unchecked`,
+        or `signed`."""
         key = (server, over)
         if key not in self._siblings:
             plain = None if over in ("transfer", "update") else server.key
@@ -256,7 +258,7 @@ class Atlas:
         return self._siblings[key]
 
     def outside_of(self, server: Server, duty: Duty) -> bool | None:
-        """Whether this computer stands outside the networks that a resolver serves; None where that is not known."""
+        """Return whether this computer stands outside the networks that a resolver serves; None where that is not known."""
         source = self.source_of(server) if duty.serves else None
         if source is None:
             return None
@@ -264,12 +266,12 @@ class Atlas:
         return not any(address in network for network in duty.serves if network.version == address.version)
 
     def tries_updates(self, zone: Name, view: str) -> bool:
-        """Whether it is to be tried if a zone's servers take unsigned changes."""
+        """Return whether it is to be tried if a zone's servers take unsigned changes."""
         held = self.estate.zones.get(view, {}).get(zone)
         return self.try_updates or (held is not None and held.updates.tried)
 
     def _resolve(self, name: Name, rdtype: int) -> Dialogue[Answer]:
-        """The first usable answer of the resolvers, in their order; the last one's trouble when none has any."""
+        """Return the first usable answer of the resolvers, in their order; the last one's trouble when none has any."""
         for resolver in self._resolvers:
             (answer,) = yield [Question(name, rdtype, resolver, True)]
             if answer.trouble is None:
@@ -278,13 +280,14 @@ class Atlas:
 
 
 def is_placeholder(record: Record) -> bool:
-    """Whether an SOA is that of an empty zone which resolvers hold for address space without one (RFC 6303, RFC 7534)."""
+    """Return whether an SOA is that of an empty zone which resolvers hold for address space without one (RFC 6303, RFC
+    7534)."""
     soa = soa_fields(record.rdata)
     return soa.mname in _NOBODY or (soa.mname == record.owner and soa.rname == ROOT)
 
 
 def soa_record(answer: Answer, name: Name) -> Record | None:
-    """The SOA of the zone that a name stands in, wherever in the answer it is; not one of an alias's target."""
+    """Return the SOA of the zone that a name stands in, wherever in the answer it is; not one of an alias's target."""
     if answer.values:
         return Record(name, SOA, answer.ttl or 0, answer.values[0])
     if answer.alias is not None:

@@ -46,23 +46,23 @@ class Coverage:
     nearby: Nearby | None = None
 
     def asks_set(self, name: Name, view: str) -> bool:
-        """Whether what is expected at a name is asked for."""
+        """Return whether what is expected at a name is asked for."""
         narrowing = self.narrowing
         return self.looks_at("rollcall", name, view) and (narrowing is None or narrowing.asks_set(name, view))
 
     def looks_at(self, check: str, name: Name, view: str) -> bool:
-        """Whether a check looks at a name in a view."""
+        """Return whether a check looks at a name in a view."""
         return self.sees(name, view) and (self.nearby is None or self.nearby.looks_at(check, name, view))
 
     def checks(self, check: str) -> bool:
-        """Whether a check runs."""
+        """Return whether a check runs."""
         of_codes = {one.name for code in self.only.codes for one in audited() if family_of(code) in one.codes}
         wanted = self.only.checks or of_codes
         near = self.nearby is None or self.nearby.runs(check)
         return near and (not wanted or check in wanted) and check not in self.skip.checks
 
     def told(self) -> tuple[list[str], str]:
-        """The checks that run where not all do, and in words what is looked at where that is not everything."""
+        """Return the checks that run where not all do, and in words what is looked at where that is not everything."""
         every = [one.name for one in audited()]
         ran = [name for name in every if self.checks(name)]
         parts = []
@@ -84,7 +84,7 @@ class Coverage:
         return not any(words.views or words.zones for words in (self.only, self.skip))
 
     def sees(self, name: Name, view: str) -> bool:
-        """Whether a name in a view is looked at."""
+        """Return whether a name in a view is looked at."""
         if (self.only.views and view not in self.only.views) or view in self.skip.views:
             return False
         if self.only.zones and not any(is_within(name, zone) for zone in self.only.zones):
@@ -92,7 +92,7 @@ class Coverage:
         return not any(is_within(name, zone) for zone in self.skip.zones)
 
     def tells(self, finding: Finding) -> bool:
-        """Whether a finding is told."""
+        """Return whether a finding is told."""
         if self.only.codes and not any(fnmatchcase(finding.code, code) for code in self.only.codes):
             return False
         if not self.whole and not any(
@@ -103,7 +103,7 @@ class Coverage:
 
 
 def coverage(only: Iterable[str], skip: Iterable[str], estate: Estate) -> Coverage:
-    """Reads the words of `--only` and `--skip`. Raises BadInput."""
+    """Read the words of `--only` and `--skip`. Raises BadInput."""
     return Coverage(_sorted(only, estate, "--only"), _sorted(skip, estate, "--skip"))
 
 

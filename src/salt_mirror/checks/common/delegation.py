@@ -25,7 +25,7 @@ class Delegation(NamedTuple):
 
 
 def delegation_in(answer: Answer) -> Delegation | None:
-    """The delegation that an answer refers down to (RFC 1034 section 4.3.2), or None."""
+    """Return the delegation that an answer refers down to (RFC 1034 section 4.3.2), or None."""
     cut = answer.referral
     if cut is None:
         return None
@@ -40,7 +40,8 @@ def delegation_in(answer: Answer) -> Delegation | None:
 
 
 def lameness(answer: Answer, zone: Name) -> str | None:
-    """How a server that should be authoritative for a zone is not, in a few words; None when it is, or gave no answer."""
+    """Return how a server that should be authoritative for a zone is not, in a few words; None when it is, or gave no
+    answer."""
     if answer.status in ("NOERROR", "NXDOMAIN"):
         if answer.authoritative:
             return None
@@ -54,7 +55,7 @@ def lameness(answer: Answer, zone: Name) -> str | None:
 
 
 def upward_referral(answer: Answer, zone: Name) -> Name | None:
-    """The zone above that a server sends people up to in place of answering, or None."""
+    """Return the zone above that a server sends people up to in place of answering, or None."""
     for record in answer.sections.authority:
         if record.rdtype == NS and record.owner != zone and is_within(zone, record.owner):
             return record.owner

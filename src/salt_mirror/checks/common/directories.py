@@ -40,7 +40,7 @@ class Controller:
         return ", ".join(word for role, word in ROLE_WORDS.items() if role in self.roles)
 
     def has(self, who: str) -> bool:
-        """Whether it is one of those who register a row of the table."""
+        """Return whether it is one of those who register a row of the table."""
         return who == "all" or who in self.roles or (who == "zones" and self.holds_zones)
 
 
@@ -60,7 +60,7 @@ class Directory:
 
 
 def directory_of(entry: DirectoryEntry) -> Directory:
-    """A directory as the estate describes it; hosts without a dot stand in the domain. Raises BadName."""
+    """Return a directory as the estate describes it; hosts without a dot stand in the domain. Raises BadName."""
     domain = from_text(entry.domain)
     return Directory(
         domain,
@@ -94,7 +94,7 @@ class WantedLocator(NamedTuple):
 
 
 def rows_of(controller: Controller) -> list[Locator]:
-    """Every row of the table that a controller has to register."""
+    """Return every row of the table that a controller has to register."""
     rows = [row for row in LOCATORS if controller.has(row.who)]
     if READ_ONLY in controller.roles:  # it stands in for its site alone, and others replicate to it by its alias
         return [row for row in rows if row.kind == "CNAME" or (row.site_form and row.who != "zones")]
@@ -102,13 +102,13 @@ def rows_of(controller: Controller) -> list[Locator]:
 
 
 def wanted_of(directory: Directory, controller: Controller) -> list[WantedLocator]:
-    """Every record that a controller must have registered, as far as its site and the identifiers are known."""
+    """Return every record that a controller must have registered, as far as its site and the identifiers are known."""
     named = ((row, name_of(row.pattern, directory, controller.site, controller.guid)) for row in rows_of(controller))
     return [WantedLocator(row, name) for row, name in named if name is not None]
 
 
 def untested_of(directory: Directory, controller: Controller) -> dict[str, int]:
-    """How many records cannot be tested, by what is not known for that."""
+    """Return how many records cannot be tested, by what is not known for that."""
     lacking = {
         "its site": "{site}" if not controller.site else "",
         "its GUID": "{guid}" if not controller.guid else "",
@@ -123,7 +123,7 @@ def untested_of(directory: Directory, controller: Controller) -> dict[str, int]:
 
 
 def name_of(pattern: str, directory: Directory, site: str = "", guid: str = "") -> Name | None:
-    """The name that a pattern of the table gives; None when it needs a site or an identifier that is not known."""
+    """Return the name that a pattern of the table gives; None when it needs a site or an identifier that is not known."""
     parts = {"site": site, "guid": guid, "domain_guid": directory.guid}
     if any("{" + key + "}" in pattern and not part for key, part in parts.items()):
         return None
@@ -137,7 +137,7 @@ def _bare(name: Name) -> str:
 
 
 def all_wanted(directory: Directory) -> Iterator[WantedLocator]:
-    """What each controller needs, and what the primary role and every site have, whoever registers it."""
+    """Return what each controller needs, and what the primary role and every site have, whoever registers it."""
     for controller in directory.controllers:
         yield from wanted_of(directory, controller)
     for row in LOCATORS:
@@ -148,12 +148,12 @@ def all_wanted(directory: Directory) -> Iterator[WantedLocator]:
 
 
 def is_locator(name: Name) -> bool:
-    """Whether a name looks like one of a directory's locator records, which are judged with the directory."""
+    """Return whether a name looks like one of a directory's locator records, which are judged with the directory."""
     return labels(name)[:1] in ((b"_ldap",), (b"_kerberos",), (b"_kpasswd",), (b"_gc",))
 
 
 def sites_in(names: Iterable[Name], domain: Name) -> list[str]:
-    """The sites that names of a zone tell of, such as `_ldap._tcp.kiln-house._sites.` and the domain."""
+    """Return the sites that names of a zone tell of, such as `_ldap._tcp.kiln-house._sites.` and the domain."""
     found: dict[str, None] = {}
     for name in names:
         parts = labels(name)

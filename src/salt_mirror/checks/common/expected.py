@@ -64,7 +64,7 @@ class ExpectedSet:
         return f"{first}; {'; '.join(others)}"
 
     def _clashes(self, expectation: Expectation) -> None:
-        """Takes in what another source says of a set that one hand keeps: it contradicts the first where it says nothing that
+        """Take in what another source says of a set that one hand keeps: it contradicts the first where it says nothing that
         was said before."""
         if (
             self.rdtype not in ONE_HAND
@@ -81,7 +81,7 @@ class ExpectedSet:
             self.clash = (self.clash or ((self.where, min(self.values)),)) + ((expectation.where, expectation.rdata),)
 
     def add(self, expectation: Expectation) -> None:
-        """Takes in what one source says."""
+        """Take in what one source says."""
         if expectation.presence != "absent" and self.values:
             self._clashes(expectation)
         elif expectation.presence != "absent":
@@ -105,7 +105,7 @@ def expected_sets(
     rdtypes: Collection[int] = (),
     globs: Collection[str] = (),
 ) -> list[ExpectedSet]:
-    """The sets to call: the given expectations, or all of the estate, narrowed down as wished.
+    """Return the sets to call: the given expectations, or all of the estate, narrowed down as wished.
 
     A given one is called in every view that holds a zone for it, in the first one where none does.
     """
@@ -177,7 +177,7 @@ class Expects:
         return self.values(view, name, A) | self.values(view, name, AAAA)
 
     def gone(self, view: str, name: Name) -> bool:
-        """Whether a host has to be gone: an address set of it must be absent, and no address of it is expected."""
+        """Return whether a host has to be gone: an address set of it must be absent, and no address of it is expected."""
         wanted = [found for rdtype in (A, AAAA) if (found := self.set_at(view, name, rdtype)) is not None]
         return any(one.gone for one in wanted) and not any(one.values for one in wanted)
 
@@ -187,6 +187,6 @@ class Expects:
 
 
 def _matches(name: Name, glob: str) -> bool:
-    """Whether a shell pattern fits a name, with or without its final dot, or its first label."""
+    """Return whether a shell pattern fits a name, with or without its final dot, or its first label."""
     text = to_text(name)
     return any(fnmatchcase(shape, glob.lower()) for shape in (text, text.rstrip("."), text.split(".", 1)[0]))

@@ -53,7 +53,7 @@ class Host:
         return [address_text(value) for value in self.found.values if len(value) in (4, 16)]
 
     def private(self) -> list[bytes]:
-        """Those of its addresses that nobody outside can reach."""
+        """Return those of its addresses that nobody outside can reach."""
         return [value for value in self.found.values if len(value) in (4, 16) and is_private(value)]
 
 
@@ -77,7 +77,7 @@ def host_findings(
     whose: Name | None = None,
     pointing: Lookup | None = None,
 ) -> Iterator[Finding]:
-    """What is wrong with a host, as findings about the record that points at it.
+    """Return what is wrong with a host, as findings about the record that points at it.
 
     `codes` is the family (`mail` or `srv`), `owner` and `rdtype` the record, `role` what the host is to it, or to `whose`;
     `rule` is the RFC that forbids an alias, `still` what works without it, `pointing` the set in which the record stands.
@@ -119,7 +119,7 @@ def _addresses(
     *,
     public: bool,
 ) -> Iterator[Finding]:
-    """What is wrong with the addresses of a host that could be looked up."""
+    """Return what is wrong with the addresses of a host that could be looked up."""
     looked_up = host.found
     if not host.usable:
         code = "no-address" if looked_up.exists else "missing-host"
@@ -138,8 +138,8 @@ def _addresses(
 def without(
     private: Collection[bytes], looked_up: Lookup, view: str, expects: Expects
 ) -> tuple[list[Change], list[Choice]]:
-    """What takes private addresses out of a public view: changes, or a choice where none would be left; nothing that the estate
-    expects is taken."""
+    """Return what takes private addresses out of a public view: changes, or a choice where none would be left; nothing that the
+    estate expects is taken."""
     name = to_text(looked_up.canonical)
     private = [one for one in private if one not in expects.addresses(view, looked_up.canonical)]
     if not private:
@@ -157,14 +157,14 @@ def without(
 
 
 def _records_of(host: Host, pointing: Lookup | None) -> tuple[int, list[bytes]]:
-    """The type of the set that points at a host, and those of its records that do."""
+    """Return the type of the set that points at a host, and those of its records that do."""
     rdtype = pointing.tellings[0].answers[0].question.rdtype if pointing is not None and pointing.tellings else MX
     values = pointing.values if pointing is not None else ()
     return rdtype, [value for value in values if value[TARGET_AT[rdtype] :] == host.name]
 
 
 def _renamed(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
-    """What puts a host's own name in the place of its alias."""
+    """Return what puts a host's own name in the place of its alias."""
     rdtype, records = _records_of(host, pointing)
     name = to_text(host.found.canonical)
     if pointing is None or not records:
@@ -178,8 +178,8 @@ def _renamed(host: Host, pointing: Lookup | None, view: str) -> dict[str, Any]:
 
 
 def _let_go(host: Host, pointing: Lookup | None, view: str, expects: Expects) -> dict[str, Any]:
-    """What takes away the records that point at a host without addresses. To register it, somebody has to tell its address; a
-    record or a host that the estate expects stays, and a host that it expects to be gone leaves nobody to decide."""
+    """Return what takes away the records that point at a host without addresses. To register it, somebody has to tell its
+    address; a record or a host that the estate expects stays, and a host that it expects to be gone leaves nobody to decide."""
     rdtype, records = _records_of(host, pointing)
     name = to_text(host.name)
     if addresses := expects.addresses(view, host.name):

@@ -100,7 +100,7 @@ class Lookup:
 
     @classmethod
     def of_one_voice(cls, name: Name, authority: Authority, answers: list[Answer], values: tuple[bytes, ...]) -> Lookup:
-        """What servers say that all give the same values at a name that is there, and is no alias."""
+        """Return what servers say that all give the same values at a name that is there, and is no alias."""
         looked_up = cls.__new__(cls)
         looked_up.name = looked_up.canonical = name
         looked_up.authority = looked_up.first = authority
@@ -142,16 +142,16 @@ class Lookup:
         return self.canonical != self.name
 
     def saying(self, value: bytes) -> list[Server]:
-        """The servers that give a value."""
+        """Return the servers that give a value."""
         return [telling.server for telling in self.usable if value in telling.values]
 
     def evidence(self) -> list[Evidence]:
-        """Every answer on the way, as it is reported."""
+        """Return every answer on the way, as it is reported."""
         return [evidence_of(answer) for telling in (*self.trail, *self.tellings) for answer in telling.answers]
 
 
 def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
-    """Asks all authoritative servers of a name for some types, following referrals and aliases."""
+    """Ask all authoritative servers of a name for some types, following referrals and aliases."""
     trail: list[Telling] = []
     passed = [name]
     divided = False
@@ -182,7 +182,7 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
 
 
 def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
-    """The tellings at one name itself, aliases not followed, below any cut that its servers refer to."""
+    """Return the tellings at one name itself, aliases not followed, below any cut that its servers refer to."""
     authority = atlas.known(name, view)
     if authority is None:
         authority = yield from atlas.find(name, view)
@@ -208,7 +208,8 @@ def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dial
 
 
 def _one_voice(answers: list[Answer], width: int) -> tuple[bytes, ...] | None:
-    """The values that all servers give, `width` answers each; None where they differ, or any answer is not a plain one."""
+    """Return the values that all servers give, `width` answers each; None where they differ, or any answer is not a plain
+    one."""
     for at, (_, status, authoritative, values, _, alias, _, _, _, _) in enumerate(answers):
         if status != "NOERROR" or not authoritative or alias is not None:
             return None
@@ -220,7 +221,7 @@ def _one_voice(answers: list[Answer], width: int) -> tuple[bytes, ...] | None:
 
 
 def evidence_of(answer: Answer) -> Evidence:
-    """An answer as it is reported; an alias is shown as what it leads to."""
+    """Return an answer as it is reported; an alias is shown as what it leads to."""
     question = answer.question
     values = [rdata_text(question.rdtype, value) for value in answer.values]
     if answer.alias is not None and not values:

@@ -81,7 +81,7 @@ class Narrowing:
             self.picked[key], self.records[key] = len(numbers), total
 
     def without(self, zones: Collection[InView]) -> Narrowing:
-        """The same with some zones looked at whole."""
+        """Return the same with some zones looked at whole."""
         left = {key: at for key, at in self.unchanged.items() if key not in zones}
         return Narrowing(self.estate, left, self.known, self.share, self.seed)
 
@@ -96,22 +96,22 @@ class Narrowing:
         return key is not None and key in self.unchanged
 
     def asks_set(self, name: Name, view: str) -> bool:
-        """Whether what is expected at a name is asked for."""
+        """Return whether what is expected at a name is asked for."""
         return (name, view) in self.names or not self._same(name, view)
 
     def asks_pair(self, name: Name, view: str, addresses: Iterable[bytes], aliases: Iterable[Name]) -> bool:
-        """Whether a name's addresses are asked for, and where they and its aliases lead."""
+        """Return whether a name's addresses are asked for, and where they and its aliases lead."""
         if (name, view) in self.names or not self._same(name, view):
             return True
         touched = [*map(reverse_name, addresses), *aliases]
         return not all(self._same(one, view) for one in touched)
 
     def asks_pointer(self, address: bytes, view: str) -> bool:
-        """Whether an address's pointers are asked for."""
+        """Return whether an address's pointers are asked for."""
         return (address, view) in self.addresses or not self._same(reverse_name(address), view)
 
     def sweeps(self, network: ipaddress.IPv4Network, view: str, holders: Iterable[tuple[bytes, Name]]) -> bool:
-        """Whether a network is swept: where its zone has changed, or one that has names at its addresses (`holders`)."""
+        """Return whether a network is swept: where its zone has changed, or one that has names at its addresses (`holders`)."""
         if not self._same(reverse_name(network.network_address.packed), view):
             return True
         first, last = int(network.network_address), int(network.broadcast_address)
@@ -121,7 +121,7 @@ class Narrowing:
         )
 
     def aliases(self) -> dict[tuple[str, Name], list[Name]]:
-        """Where the expected aliases lead, by view and name."""
+        """Return where the expected aliases lead, by view and name."""
         found: dict[tuple[str, Name], list[Name]] = {}
         for zone in self.estate.all_zones():
             for expectation in zone.expectations:
@@ -132,7 +132,7 @@ class Narrowing:
     # What came of it
 
     def looked_at(self, finding: Finding) -> bool:
-        """Whether a finding would have been found: notes and acceptances of unchanged zones are not looked for."""
+        """Return whether a finding would have been found: notes and acceptances of unchanged zones are not looked for."""
         if check_of(finding.code).name not in SAMPLED:
             return family_of(finding.code) != "accept"
         zones = self._zones(finding)
@@ -143,7 +143,7 @@ class Narrowing:
         return asked or not all(key in self.unchanged for key in zones)
 
     def otherwise(self, findings: Iterable[Finding]) -> set[InView]:
-        """The unchanged zones in which something is otherwise than before, or cannot be verified."""
+        """Return the unchanged zones in which something is otherwise than before, or cannot be verified."""
         before = {one.identity for one in self.known}
         now = {}
         doubtful: set[InView] = set()
@@ -165,6 +165,6 @@ class Narrowing:
         return {key for key in found if key is not None}
 
     def told(self) -> Iterator[tuple[InView, datetime, int, int]]:
-        """Each unchanged zone, since when it is that, how many of its names were picked, of how many."""
+        """Return each unchanged zone, since when it is that, how many of its names were picked, of how many."""
         for key, at in self.unchanged.items():
             yield key, at, self.picked.get(key, 0), self.records.get(key, 0)

@@ -51,7 +51,8 @@ def asked_unchecked(failed: Iterable[Question], atlas: Atlas) -> Dialogue[dict[Q
 
 
 def _policy_zone(answer: Answer) -> Name | None:
-    """The zone whose SOA stands in the additional section: BIND and others add it to what a response policy has changed."""
+    """Return the zone whose SOA stands in the additional section: BIND and others add it to what a response policy has
+    changed."""
     for record in answer.sections.additional:
         if record.rdtype == SOA and not is_within(answer.question.name, record.owner):
             return record.owner
@@ -59,7 +60,7 @@ def _policy_zone(answer: Answer) -> Name | None:
 
 
 def has_denial(answer: Answer) -> bool:
-    """Whether a denial has the SOA of a zone around the name, as each has that came from the zone's servers (RFC 2308
+    """Return whether a denial has the SOA of a zone around the name, as each has that came from the zone's servers (RFC 2308
     section 2)."""
     return any(
         record.rdtype == SOA and is_within(answer.question.name, record.owner) for record in answer.sections.authority
@@ -67,8 +68,8 @@ def has_denial(answer: Answer) -> bool:
 
 
 def stays(before: Answer, after: Answer, control_before: Answer, control_after: Answer) -> bool:
-    """Whether an answer is the same with the same TTL, while the TTL of another one of the same resolver has counted down in
-    the meantime."""
+    """Return whether an answer is the same with the same TTL, while the TTL of another one of the same resolver has counted
+    down in the meantime."""
     ttls = (before.ttl, after.ttl, control_before.ttl, control_after.ttl)
     if any(ttl is None for ttl in ttls) or before.values != after.values:
         return False

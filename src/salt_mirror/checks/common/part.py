@@ -36,7 +36,7 @@ def in_hand(zone: Zone, holdings: Holdings) -> Holding | None:
 
 
 def nobody() -> bytes:
-    """A label that nobody has registered."""
+    """Return a label that nobody has registered."""
     return f"no-such-{secrets.token_hex(6)}".encode("ascii")
 
 
@@ -78,22 +78,22 @@ class Part(ABC):
 
     @abstractmethod
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Any]]]:
-        """The dialogues, in rounds."""
+        """Return the dialogues, in rounds."""
 
     @abstractmethod
     def take(self, result: Any) -> None:
-        """Takes in what a dialogue has returned."""
+        """Take in what a dialogue has returned."""
 
     @abstractmethod
     def verdicts(self) -> Iterator[Verdict]:
-        """Every subject that was judged so far."""
+        """Return every subject that was judged so far."""
 
     @abstractmethod
     def findings(self) -> Iterable[Finding]:
-        """Every finding so far."""
+        """Return every finding so far."""
 
     def owners(self, verdict: Verdict) -> Iterator[Name]:
-        """The names whose zones a verdict counts in."""
+        """Return the names whose zones a verdict counts in."""
         yield verdict.name
 
     def swept(self) -> Iterator[tuple[Name, str]]:
@@ -106,11 +106,11 @@ class Part(ABC):
         return NOTHING_JUDGED
 
     def count(self, outcome: Outcome) -> int:
-        """How many subjects have an outcome."""
+        """Return how many subjects have an outcome."""
         return sum(verdict.outcome == outcome for verdict in self.verdicts())
 
     def subjects(self) -> Iterator[SubjectLine]:
-        """The subjects as they are reported."""
+        """Return the subjects as they are reported."""
         for name, rdtype, view, outcome, address in self.verdicts():
             yield SubjectLine(
                 name=to_text(name),
@@ -122,7 +122,7 @@ class Part(ABC):
 
 
 def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], None] = lambda: None) -> None:
-    """Runs a part to its end; `tick` is called for each thing that was looked at."""
+    """Run a part to its end; `tick` is called for each thing that was looked at."""
     for dialogues in part.dialogues(setting):
         for result in runner.run(dialogues, names=part.names):
             part.take(result)

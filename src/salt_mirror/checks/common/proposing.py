@@ -28,7 +28,7 @@ def changed(
     whole: Iterable[bytes] | None = None,
     ttl: int | None = None,
 ) -> Change:
-    """A change that adds and removes some values, and leaves any others but where the set is to be `whole`."""
+    """Return a change that adds and removes some values, and leaves any others but where the set is to be `whole`."""
     return Change(
         view=view, zone=to_text(zone) if zone is not None else "", name=to_text(name), type=type_text(rdtype), ttl=ttl,
         add=_texts(rdtype, add), remove=_texts(rdtype, remove), whole=None if whole is None else _texts(rdtype, whole), by=by,
@@ -48,7 +48,8 @@ def whole_set(
     ttls: Collection[int | None] = (),
     **where: Any,
 ) -> Change:
-    """A change to what the whole set has to be; `there` are the sets that servers have now, `ttls` their TTLs in seconds."""
+    """Return a change to what the whole set has to be; `there` are the sets that servers have now, `ttls` their TTLs in
+    seconds."""
     everywhere = set.intersection(*map(set, there)) if there else set()
     anywhere = {value for values in there for value in values}
     same = ttl is None or set(ttls) <= {ttl}  # with another TTL every record is another one
@@ -61,8 +62,8 @@ def _texts(rdtype: int, values: Iterable[bytes]) -> list[str]:
 
 
 def remedy_of(changes: Sequence[Change], choices: Sequence[Choice], advice: str) -> str:
-    """What mends a finding, as lines of a master file: what comes stands live, all else in comments. Empty where nothing is
-    proposed."""
+    """Return what mends a finding, as lines of a master file: what comes stands live, all else in comments. Empty where nothing
+    is proposed."""
     if changes:
         return "\n".join(line for change in changes for line in lines_of(change))
     if choices:
@@ -80,14 +81,14 @@ _OF_OTHERS = ("auth", "res", "cut", "view")
 
 
 def fate_of_advice(code: str) -> Fate:
-    """What becomes of a finding for which there is advice only."""
+    """Return what becomes of a finding for which there is advice only."""
     if code == "roll.contradiction":
         return "contradiction"
     return "not ours" if family_of(code) in _OF_OTHERS else "advice"
 
 
 def lines_of(change: Change) -> list[str]:
-    """A change as lines of a master file; what goes stands in comments."""
+    """Return a change as lines of a master file; what goes stands in comments."""
     name, rdtype = from_text(change.name), type_from_text(change.type)
     gone = [f"; remove: {record_line(name, rdtype, rdata_from_text(rdtype, text))}" for text in change.remove]
     return gone + [record_line(name, rdtype, rdata_from_text(rdtype, text), change.ttl) for text in change.add]

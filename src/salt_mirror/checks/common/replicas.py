@@ -59,13 +59,13 @@ class Replicas:
         return f"through the directory ({self.kept.partition})" if self.kept is not None else "through a directory"
 
     def behind(self, servers: Iterable[Server]) -> str:
-        """The cause behind every difference with some of them."""
+        """Return the cause behind every difference with some of them."""
         found = list(servers)
         lack = "lacks" if len(found) == 1 else "lack"
         return f"{labels_of(found)} {lack} what another domain controller has: it was not replicated ({self._what})"
 
     def advice(self, servers: Collection[Server]) -> str:
-        """What to do where some of them lack what another has: no record is edited, replication is looked at."""
+        """Return what to do where some of them lack what another has: no record is edited, replication is looked at."""
         text = "; ".join(filter(None, map(self.state_of, servers)))
         advice = f"look at the replication of {self._what} to {labels_of(servers)}; no record is changed by hand"
         return f"{advice} ({text})" if text else advice
@@ -75,7 +75,7 @@ class Replicas:
         return self.kept.partition if self.kept is not None else "the directory's zones"
 
     def state_of(self, server: Server) -> str:
-        """How changes come to one of them, as far as it told; empty where nothing was read."""
+        """Return how changes come to one of them, as far as it told; empty where nothing was read."""
         host = self.hosts.get(server)
         if self.kept is None or host is None:
             return ""
@@ -97,7 +97,7 @@ def _said(way: Inbound) -> str:
 
 
 def replicas_of(zone: Name, view: str, held: Mapping[Server, Soa], atlas: Atlas) -> Dialogue[Replicas | None]:
-    """Tells the servers that replicate a zone by the SOA that each of them has; None where none do."""
+    """Tell the servers that replicate a zone by the SOA that each of them has; None where none do."""
     replicated = atlas.estate.replicated.get((view, zone))
     mnames = list(dict.fromkeys(soa.mname for soa in held.values()))
     if replicated is None and len(mnames) < 2:
@@ -133,11 +133,12 @@ def places_of(hosts: Sequence[Name], view: str, atlas: Atlas) -> Dialogue[Places
 
 
 def is_host(server: Server, host: Name, places: Places) -> bool:
-    """Whether a server is a host: it is reached at one of its places, or the estate's label for it is the host's name."""
+    """Return whether a server is a host: it is reached at one of its places, or the estate's label for it is the host's
+    name."""
     return (server.address, server.port) in places[host] or _called(server, host)
 
 
 def _called(server: Server, host: Name) -> bool:
-    """Whether the estate's label for a server is the name of a host, whole or its first part."""
+    """Return whether the estate's label for a server is the name of a host, whole or its first part."""
     name = to_text(host).rstrip(".")
     return server.label.lower().rstrip(".") in (name, name.partition(".")[0])

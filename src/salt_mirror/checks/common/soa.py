@@ -39,8 +39,8 @@ class Judgement(NamedTuple):
 
 
 def judge(soa: Soa, *, secondaries: bool = True) -> Iterator[Judgement]:
-    """What is out of bounds. Without secondaries (each server its own primary, or one server) refresh, retry and expire matter
-    to nobody, and are not judged."""
+    """Return what is out of bounds. Without secondaries (each server its own primary, or one server) refresh, retry and expire
+    matter to nobody, and are not judged."""
     if secondaries:
         if soa.expire < soa.refresh + soa.retry:
             yield Judgement(
@@ -84,7 +84,7 @@ def judge(soa: Soa, *, secondaries: bool = True) -> Iterator[Judgement]:
 
 
 def fields(soa: Soa, ttl: int | None, now: datetime, judgements: list[Judgement]) -> list[SoaField]:
-    """The fields as they are shown; `ttl` is the SOA's own in seconds."""
+    """Return the fields as they are shown; `ttl` is the SOA's own in seconds."""
     said = {judgement.field: judgement.text for judgement in judgements}
     shown = [
         SoaField(field="primary", value=to_text(soa.mname)),
@@ -104,7 +104,7 @@ def fields(soa: Soa, ttl: int | None, now: datetime, judgements: list[Judgement]
 
 
 def negative_ttl(soa: Soa, ttl: int | None) -> int:
-    """How long a cache keeps a "no", in seconds: the smaller of the SOA's TTL and its minimum (RFC 2308 section 5)."""
+    """Return how long a cache keeps a "no", in seconds: the smaller of the SOA's TTL and its minimum (RFC 2308 section 5)."""
     return soa.minimum if ttl is None else min(ttl, soa.minimum)
 
 
@@ -119,7 +119,7 @@ def _serial(serial: int, now: datetime) -> str:
 
 
 def sums(soa: Soa) -> list[str]:
-    """What the timers add up to for the secondaries."""
+    """Return what the timers add up to for the secondaries."""
     from_ = max(0, soa.expire - soa.refresh)
     return [
         f"A change is on every secondary within {duration(soa.refresh)} when a notify is lost "

@@ -30,19 +30,20 @@ class Standing(NamedTuple):
     replicas: Replicas | None = None
 
     def only_lag(self, servers: Iterable[Server]) -> bool:
-        """Whether all of some servers are merely behind."""
+        """Return whether all of some servers are merely behind."""
         found = frozenset(servers)
         return bool(found) and found <= self.behind
 
     def unreplicated(self, wrong: Iterable[Server], right: Iterable[Server]) -> list[Server]:
-        """The domain controllers that lack what another one has, where that is all that is wrong; none where it is not."""
+        """Return the domain controllers that lack what another one has, where that is all that is wrong; none where it is
+        not."""
         lacking = [server for server in wrong if server not in self.behind]
         ours = self.replicas.servers if self.replicas is not None else frozenset[Server]()
         return lacking if lacking and ours.issuperset(lacking) and not ours.isdisjoint(right) else []
 
     def catching_up(self, wrong: Iterable[Server], right: Iterable[Server]) -> tuple[str, str]:
-        """What to do, and the common cause, where servers only have to get what others have: by transfer, or by replication.
-        Empty where a record has to be edited."""
+        """Return what to do, and the common cause, where servers only have to get what others have: by transfer, or by
+        replication. Empty where a record has to be edited."""
         wrong = list(wrong)
         if self.only_lag(wrong):
             return let_transfer(wrong), ""
@@ -52,7 +53,8 @@ class Standing(NamedTuple):
         return self.replicas.advice(lacking), self.replicas.behind(lacking)
 
     def right(self, looked_up: Lookup) -> frozenset[bytes] | None:
-        """The values on the servers whose version counts; None where that cannot be told, or where those differ themselves."""
+        """Return the values on the servers whose version counts; None where that cannot be told, or where those differ
+        themselves."""
         told = {frozenset(telling.values) for telling in looked_up.usable if telling.server in self.counts}
         return told.pop() if len(told) == 1 else None
 
@@ -61,7 +63,7 @@ UNKNOWN = Standing()
 
 
 def standing_of(looked_up: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
-    """Asks the servers that told of a name for the versions that they hold, and puts them in order."""
+    """Ask the servers that told of a name for the versions that they hold, and put them in order."""
     zone = looked_up.authority.zone
     if zone is None:
         return UNKNOWN
@@ -93,12 +95,12 @@ def standing_of(looked_up: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing
 
 
 def _behind_replicas(held: Mapping[Server, Soa], replicas: Replicas) -> frozenset[Server]:
-    """The secondaries of domain controllers that have not transferred what the one has whose copy they serve."""
+    """Return the secondaries of domain controllers that have not transferred what the one has whose copy they serve."""
     serials = {soa.mname: soa.serial for server, soa in held.items() if replicas.hosts.get(server) == soa.mname}
     others = {server: soa for server, soa in held.items() if server not in replicas.hosts and soa.mname in serials}
     return frozenset(server for server, soa in others.items() if (ahead(serials[soa.mname], soa.serial) or 0) > 0)
 
 
 def let_transfer(servers: Iterable[Server]) -> str:
-    """The advice for servers that are merely behind: no record of theirs is to be edited."""
+    """Return the advice for servers that are merely behind: no record of theirs is to be edited."""
     return f"let {labels_of(servers)} transfer the zone from its primary"

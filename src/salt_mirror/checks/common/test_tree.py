@@ -39,31 +39,31 @@ class Judged(NamedTuple):
 
 
 def worst(marks: Iterable[Mark]) -> Mark:
-    """The worst of some marks; `ok` of none."""
+    """Return the worst of some marks; `ok` of none."""
     return max(marks, key=MARKS.index, default="ok")
 
 
 def mark_of(findings: Iterable[Finding], over: Iterable[Lookup]) -> Mark:
-    """How a test ended that these findings came of, and that rests on some look-ups: over none of them, or over one that not
-    every server has answered, nothing is `ok`."""
+    """Return how a test ended that these findings came of, and that rests on some look-ups: over none of them, or over one that
+    not every server has answered, nothing is `ok`."""
     rests_on = list(over)
     certain = bool(rests_on) and all(found.certain == "agrees" for found in rests_on)
     return worst(["ok" if certain else "unverified", *marks_told(findings)])
 
 
 def marks_told(findings: Iterable[Finding]) -> list[Mark]:
-    """What each finding makes of the test that it came of."""
+    """Return what each finding makes of the test that it came of."""
     return ["unverified" if one.outcome == "unverified" else one.weight for one in findings]
 
 
 def row(title: str, says: str, findings: Iterable[Finding] = (), mark: Mark | None = None) -> Judged:
-    """A test without tests inside it, marked by its findings, unless by a `mark` of its own."""
+    """Return a test without tests inside it, marked by its findings, unless by a `mark` of its own."""
     found = list(findings)
     return Judged(Test(mark=mark or worst(marks_told(found)), title=title, says=says), found)
 
 
 def outcome_of(mark: Mark) -> Outcome:
-    """The outcome that a mark stands for."""
+    """Return the outcome that a mark stands for."""
     return "differs" if mark == "fault" else "unverified" if mark == "unverified" else "agrees"
 
 
@@ -96,7 +96,7 @@ class Trees(Part):
         self.judged[key] = judged
 
     def in_order(self) -> Iterator[tuple[InView, Test]]:
-        """The trees, in the order in which they were wished for."""
+        """Return the trees, in the order in which they were wished for."""
         for key in self._order:
             if key in self.judged:
                 yield key, self.judged[key].test

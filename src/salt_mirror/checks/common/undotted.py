@@ -7,7 +7,7 @@ from salt_mirror.dns.reverse import IN_ADDR, IP6
 
 
 def undotted(name: Name) -> Name | None:
-    """What a name was meant to be if its final dot was forgotten; None when it does not look so.
+    """Return what a name was meant to be if its final dot was forgotten; None when it does not look so.
 
     A zone's name was added then: a reverse zone's, or its own suffix of two labels or more a second time.
     """

@@ -45,7 +45,7 @@ def state(
     server: Server | Name | None = None,
     stands_at: Name | None = None,
 ) -> Finding:
-    """The finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given.
+    """Return the finding of a code about one name. A fault differs and anything else agrees, unless an `outcome` is given.
 
     What mends it are `changes`, or `choices` for a person, or `advice` where it is not ours to change: what the catalogue says
     of a fault, where there is no other. `stands_at` owns the record that has to be mended, where that is another name; `server`
@@ -77,7 +77,7 @@ def state(
 
 
 def answers_of(looked_up: Lookup) -> list[Answer]:
-    """Every answer on the way to a name and at it."""
+    """Return every answer on the way to a name and at it."""
     return [answer for telling in (*looked_up.trail, *looked_up.tellings) for answer in telling.answers]
 
 
@@ -90,22 +90,22 @@ def labels_of(servers: Iterable[Server]) -> str:
 
 
 def who_says_what(tellings: Sequence[Telling], text_of: Callable[[bytes], str]) -> str:
-    """What each server says, one after the other: `dc-north: 192.0.2.1; dc-kiln: none`."""
+    """Return what each server says, one after the other: `dc-north: 192.0.2.1; dc-kiln: none`."""
     return "; ".join(f"{one.server.label}: {', '.join(map(text_of, one.values)) or 'none'}" for one in tellings)
 
 
 def no_word_of(server: Server, trouble: str | None) -> str:
-    """Why a server gave no usable answer, with the place where it was asked: the same text for all that it explains."""
+    """Return why a server gave no usable answer, with the place where it was asked: the same text for all that it explains."""
     return f"{server.label} ({server.endpoint}): {trouble}"
 
 
 def silence_of(tellings: Iterable[Telling]) -> str:
-    """Why some servers gave no usable answer, one after the other."""
+    """Return why some servers gave no usable answer, one after the other."""
     return "; ".join(dict.fromkeys(no_word_of(one.server, one.trouble) for one in tellings))
 
 
 def troubles_of(looked_up: Lookup) -> str:
-    """Why nothing usable is known of a name, or not from every server."""
+    """Return why nothing usable is known of a name, or not from every server."""
     return silence_of(looked_up.unverified) or f"no server to ask: {looked_up.trouble}"
 
 
@@ -113,13 +113,13 @@ def troubles_of(looked_up: Lookup) -> str:
 
 
 def together_said(words: Iterable[str]) -> str:
-    """Words as people list them: `a, b and c`."""
+    """Return words as people list them: `a, b and c`."""
     found = list(words)
     return found[0] if len(found) == 1 else ", ".join(found[:-1]) + " and " + found[-1] if found else ""
 
 
 def many(number: int, one: str, several: str | None = None) -> str:
-    """A number of things: `1 zone`, `2,000 zones`."""
+    """Return a number of things: `1 zone`, `2,000 zones`."""
     return f"{number:,} {one if number == 1 else several or one + 's'}"
 
 
@@ -141,7 +141,7 @@ def duration(seconds: int) -> str:
 
 
 def mailbox(rname: Name) -> str:
-    """The mailbox of an SOA as an e-mail address: the first label stands before the @ (RFC 1035 section 8)."""
+    """Return the mailbox of an SOA as an e-mail address: the first label stands before the @ (RFC 1035 section 8)."""
     parts = labels(rname)
     if len(parts) < 2:
         return to_text(rname)

@@ -95,7 +95,7 @@ class Difference:
 
 
 def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Difference]:
-    """Everything that is not the same, in the order of zone, name and type."""
+    """Return everything that is not the same, in the order of zone, name and type."""
     old, new = ({one.key: one for one in side if one.type not in _LEFT_OUT} for side in (before, after))
     found: dict[Difference, list[str]] = {}
     for key in old.keys() | new.keys():
@@ -118,7 +118,7 @@ def differences(before: Iterable[HeldSet], after: Iterable[HeldSet]) -> list[Dif
 
 
 def _kind(held_set: HeldSet | None, other: HeldSet | None) -> tuple[str, str]:
-    """How an RRset differs, empty when it does not; and why it could not be seen."""
+    """Return how an RRset differs, empty when it does not; and why it could not be seen."""
     for side, when in ((held_set, "before"), (other, "after")):
         if side is not None and side.trouble is not None:
             return "unseen", f"{when}: {side.trouble}"
@@ -134,7 +134,7 @@ def _kind(held_set: HeldSet | None, other: HeldSet | None) -> tuple[str, str]:
 def compared(
     found: list[Difference], before: Iterable[HeldSet], after: Iterable[HeldSet], plan: list[Expectation] | None
 ) -> Iterator[Finding]:
-    """The findings of a comparison: every difference, or what the plan says of it."""
+    """Return the findings of a comparison: every difference, or what the plan says of it."""
     planned = _planned(plan or [])
     for difference in found:
         if difference.kind == "unseen":
@@ -227,7 +227,7 @@ SetKey = tuple[str, Name, int]
 
 
 def everything_known(estate: Estate, view: str | None) -> list[SetKey]:
-    """All that an estate expects: records, PTR records of expected addresses in its zones, a directory's locators."""
+    """Return all that an estate expects: records, PTR records of expected addresses in its zones, a directory's locators."""
     expected = expected_sets(estate, None, view=view)
     found: dict[SetKey, None] = {(one.view, one.name, one.rdtype): None for one in expected}
     for expected_set in expected:

@@ -13,7 +13,7 @@ from salt_mirror.dns.reverse import address_text
 
 
 def sheet_of(leg: Leg) -> LegSheet:
-    """One leg laid out."""
+    """Return one leg laid out."""
     alias = next((one.answer.alias for one in leg.ends if one.answer.alias is not None), None)
     return LegSheet(
         name=to_text(leg.name),
@@ -86,7 +86,7 @@ def names_of(asked: list[Visit]) -> str:
 
 
 def _cached(leg: Leg) -> list[str]:
-    """What a resolver would keep that went this way: the delegations, and the answer or the "no" at its end."""
+    """Return what a resolver would keep that went this way: the delegations, and the answer or the "no" at its end."""
     found = []
     for level in leg.levels:
         for visit in level.asked:

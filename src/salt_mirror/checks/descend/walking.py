@@ -103,7 +103,7 @@ class Walker:
         self._under_way: set[Name] = set()
 
     def descend(self, name: Name, rdtype: int) -> Dialogue[Descent]:
-        """Walks to a name, and on along its aliases."""
+        """Walk to a name, and on along its aliases."""
         descent = Descent([])
         seen = {name}
         for _ in range(MOST_ALIASES + 1):
@@ -144,7 +144,7 @@ class Walker:
             level = below
 
     def _ask_estate(self, level: Level, zone: Zone, name: Name, rdtype: int, *, first: bool) -> Dialogue[None]:
-        """Asks the servers that the estate has for a zone."""
+        """Ask the servers that the estate has for a zone."""
         authority = yield from self._atlas.find(zone.apex, zone.view)
         yield from self._visit(
             level, [(None, one.address, one) for one in authority.servers], name, rdtype, first=first
@@ -175,7 +175,7 @@ class Walker:
         *,
         first: bool,
     ) -> Dialogue[None]:
-        """Asks the servers of a level, all at once, or with `first` one after the other until one gives something. Those of the
+        """Ask the servers of a level, all at once, or with `first` one after the other until one gives something. Those of the
         estate, which have no name here, cost nothing of what one name may."""
         for batch in [[one] for one in servers] if first else [list(servers)]:
             if batch and batch[0][0] is not None:
@@ -195,7 +195,7 @@ class Walker:
     def _servers_below(
         self, level: Level, below: Level, referrals: list[Visit]
     ) -> Dialogue[tuple[dict[Name, tuple[bytes, ...]], dict[Name, tuple[bytes, ...]]]]:
-        """The addresses of a cut's name servers, and those among them that are glue for names inside the cut."""
+        """Return the addresses of a cut's name servers, and those among them that are glue for names inside the cut."""
         targets = dict.fromkeys(t for one in referrals if one.delegation is not None for t in one.delegation.targets)
         places: dict[Name, tuple[bytes, ...]] = {}
         inside: dict[Name, tuple[bytes, ...]] = {}
@@ -226,7 +226,8 @@ class Walker:
         return places, inside
 
     def _find(self, target: Name) -> Dialogue[tuple[tuple[bytes, ...], str, bool]]:
-        """A name server's addresses through a descent of its own, or why there are none, and whether that is known for sure."""
+        """Return a name server's addresses through a descent of its own, or why there are none, and whether that is known for
+        sure."""
         if target in self._addresses:
             return self._addresses[target]
         if self._left <= 0:
@@ -255,7 +256,7 @@ class Walker:
         return self._addresses[target]
 
     def _check_glue(self, level: Level, glue: dict[Name, tuple[bytes, ...]]) -> Dialogue[None]:
-        """Holds the glue for name servers inside the zone against what the zone itself says of them."""
+        """Hold the glue for name servers inside the zone against what the zone itself says of them."""
         askers = [one.server for one in level.asked if one.usable][:_GLUE_ASKERS]
         cost = len(glue) * len(askers) * 2
         if not askers or cost > self._left:
@@ -272,7 +273,7 @@ class Walker:
 
 
 def inside_of(estate: Estate, name: Name) -> Zone | None:
-    """The topmost zone of the estate that a name stands in, where it is of no view that the world sees."""
+    """Return the topmost zone of the estate that a name stands in, where it is of no view that the world sees."""
     zones = [zone for zone in estate.all_zones() if is_within(name, zone.apex)]
     if not zones or any(zone.view in estate.public_views for zone in zones):
         return None
@@ -288,13 +289,13 @@ def _cut_of(asked: Visit) -> Name | None:
 
 
 def _agreed_cut(referrals: Iterable[Visit]) -> Name:
-    """The cut that most servers refer to; of several the deepest."""
+    """Return the cut that most servers refer to; of several the deepest."""
     cuts = [one.delegation.cut for one in referrals if one.delegation is not None]
     return max(dict.fromkeys(cuts), key=lambda cut: (cuts.count(cut), len(cut)))
 
 
 def _broken(leg: Leg) -> tuple[str, bool]:
-    """Why a way ended without an answer, and whether that is known: not while anybody on it was silent or left out."""
+    """Return why a way ended without an answer, and whether that is known: not while anybody on it was silent or left out."""
     level = leg.levels[-1]
     if any("needs this very" in why for why in level.homeless.values()):
         return "finding its address needs this very delegation", True
@@ -304,6 +305,6 @@ def _broken(leg: Leg) -> tuple[str, bool]:
 
 
 def dead_end(level: Level) -> bool:
-    """Whether it is known that the way ends at a zone: all its servers were asked, and all are lame or cannot exist."""
+    """Return whether it is known that the way ends at a zone: all its servers were asked, and all are lame or cannot exist."""
     unasked = level.stopped or level.left_out or level.not_asked or level.unfound
     return not unasked and all(lameness(one.answer, level.zone) is not None for one in level.asked)

@@ -19,7 +19,7 @@ from salt_mirror.findings import Finding, Outcome
 
 
 def answer_words(descent: Descent) -> tuple[str, Outcome]:
-    """The end of the way in one sentence, and the outcome that follows from it alone."""
+    """Return the end of the way in one sentence, and the outcome that follows from it alone."""
     leg = descent.legs[-1]
     first = descent.legs[0]
     what = f"{to_text(first.name)} {type_text(first.rdtype)}"
@@ -47,7 +47,7 @@ def answer_words(descent: Descent) -> tuple[str, Outcome]:
 
 
 def findings_of(descent: Descent) -> list[Finding]:
-    """Everything that is wrong on the way."""
+    """Return everything that is wrong on the way."""
     found: dict[tuple[str, str], Finding] = {}
     for leg in descent.legs:
         words = DescentWords(leg)
@@ -87,7 +87,7 @@ class DescentWords:
         )
 
     def all(self) -> Iterator[Finding]:
-        """What is wrong on the levels of one leg."""
+        """Return what is wrong on the levels of one leg."""
         for level in self._leg.levels:
             if level.stopped or level.left_out:
                 text = (
@@ -116,7 +116,7 @@ class DescentWords:
                 )
 
     def _ways(self, level: Level) -> Iterator[Finding]:
-        """Where the servers of one zone send people different ways."""
+        """Return where the servers of one zone send people different ways."""
         ways: dict[tuple[bytes, tuple[bytes, ...]], list[Visit]] = {}
         for visit in level.asked:
             if visit.delegation is not None:
@@ -155,7 +155,7 @@ class DescentWords:
             yield self._finding("cut.glue-wrong", text, level.asked, advice=advice)
 
     def end(self, descent: Descent) -> Iterator[Finding]:
-        """What is wrong with the end of the way."""
+        """Return what is wrong with the end of the way."""
         leg = self._leg
         if descent.looped is not None:
             chain = " -> ".join(to_text(one.name) for one in descent.legs)

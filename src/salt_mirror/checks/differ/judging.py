@@ -143,7 +143,7 @@ def _sets_of(holding: Holding, rdtypes: frozenset[int]) -> Sets:
 
 
 def _asked(server: Server, wanted: Sets) -> Dialogue[tuple[Sets, dict[tuple[Name, int], Answer]]]:
-    """What a server says of sets that the other holds, and the answers that prove nothing."""
+    """Return what a server says of sets that the other holds, and the answers that prove nothing."""
     found: Sets = {}
     troubles: dict[tuple[Name, int], Answer] = {}
     keys = [key for key in wanted if key[1] not in NOT_CONTENT]
@@ -169,7 +169,7 @@ class _Words:
         self._one, self._another = (server.label for server in zone.servers)
 
     def unheld(self, held: list[Holding | None], serials: list[Answer]) -> Iterator[Finding]:
-        """What cannot be seen of a server that does not hand the zone over."""
+        """Return what cannot be seen of a server that does not hand the zone over."""
         for server, holding, answer in zip(self._zone.servers, held, serials, strict=True):
             if holding is not None:
                 continue
@@ -181,7 +181,7 @@ class _Words:
             )  # fmt: skip
 
     def versions(self, serials: list[Answer]) -> Iterator[Finding]:
-        """Which of the two is behind, by their serials (RFC 1982)."""
+        """Return which of the two is behind, by their serials (RFC 1982)."""
         if any(answer.trouble is not None or not answer.values for answer in serials):
             return
         first, second = (soa_fields(answer.values[0]) for answer in serials)
@@ -214,7 +214,7 @@ class _Words:
         one: tuple[int, tuple[bytes, ...]] | None,
         another: tuple[int, tuple[bytes, ...]] | None,
     ) -> Finding:
-        """One set that is not the same on both."""
+        """Return one set that is not the same on both."""
         name, rdtype = key
         what = f"{to_text(name)} {type_text(rdtype)}"
         if one is None or another is None:
@@ -232,7 +232,7 @@ class _Words:
         return self._state("diff.ttl", text, name=name, rdtype=rdtype, evidence=self._evidence(key, one, another))
 
     def unseen(self, key: tuple[Name, int], answer: Answer) -> Finding:
-        """A set that one of them gave no usable answer for."""
+        """Return a set that one of them gave no usable answer for."""
         server = answer.question.server
         text = f"{to_text(key[0])} {type_text(key[1])} could not be compared: {server.label}: {answer.trouble}."
         return self._state(

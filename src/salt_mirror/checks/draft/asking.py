@@ -74,7 +74,7 @@ class Claims(NamedTuple):
 
 
 def claims(server: Server) -> Dialogue[Claims]:
-    """Asks a server for a zone below `invalid.` (RFC 6761 section 6.4), under a name that it cannot know."""
+    """Ask a server for a zone below `invalid.` (RFC 6761 section 6.4), under a name that it cannot know."""
     name = from_text(f"{secrets.token_hex(8)}.invalid")
     (answer,) = yield [Question(name, SOA, server)]
     record = soa_record(answer, name) if answer.trouble is None else None
@@ -82,7 +82,7 @@ def claims(server: Server) -> Dialogue[Claims]:
 
 
 def zone_of(name: Name, ours: Sequence[Server], view: str, atlas: Atlas, *, outside: bool) -> Dialogue[Begins]:
-    """Finds the zone that a name stands in, by SOA upwards: at our servers, and with `outside` also through resolvers."""
+    """Find the zone that a name stands in, by SOA upwards: at our servers, and with `outside` also through resolvers."""
     found: dict[Name, list[Server]] = {}
     asked = name
     while True:
@@ -119,7 +119,7 @@ def answering(
     above: Sequence[Server],
     glue: Mapping[Name, set[bytes]],
 ) -> Dialogue[Answering]:
-    """Asks whoever may answer for a zone, and whoever those name, until nobody new is named.
+    """Ask whoever may answer for a zone, and whoever those name, until nobody new is named.
 
     `above` are servers of the zone above it, whose delegation is asked for; `glue` addresses of name servers that are known.
     """
@@ -158,7 +158,7 @@ class _Search:
         return not names <= self._resolved or any(server not in self._asked for server in self._candidates)
 
     def ask(self) -> Dialogue[None]:
-        """Asks the candidates that were not asked yet, whether they answer for the zone and whom it lists."""
+        """Ask the candidates that were not asked yet, whether they answer for the zone and whom it lists."""
         new = [server for server in self._candidates if server not in self._asked]
         self._asked.update(new)
         answers = yield [Question(self._apex, rdtype, server) for server in new for rdtype in (SOA, NS)]
@@ -173,14 +173,14 @@ class _Search:
             _take_glue(ns, self._named, self._own)
 
     def ask_above(self, above: Sequence[Server]) -> Dialogue[None]:
-        """Asks for the delegation. One to nobody whom the zone itself lists is another view's, and led nowhere here."""
+        """Ask for the delegation. One to nobody whom the zone itself lists is another view's, and led nowhere here."""
         yield from _delegated(self._apex, above, self._view, self._atlas, self._parents)
         if self._servers and self._parents.named and not self._parents.named.keys() & self._named.keys():
             self._elsewhere = tuple(self._parents.named)
             self._parents = _Parents({}, {})
 
     def resolve(self, above: Sequence[Server]) -> Dialogue[None]:
-        """Finds the addresses of those that were named, who are candidates then."""
+        """Find the addresses of those that were named, who are candidates then."""
         missing = [name for name in {**self._named, **self._parents.named} if name not in self._resolved]
         left = max(0, MOST_NAME_SERVERS - len(self._resolved - self._unlooked))
         self._unlooked.update(missing[left:])
@@ -205,7 +205,7 @@ class _Search:
                 self._candidates[server] = known._replace(whence=text, name=name, published=address)
 
     def result(self) -> Answering:
-        """Who answers, and who is named in vain."""
+        """Return who answers, and who is named in vain."""
         in_vain = {
             server: InVain(whence, self._others[server])
             for server, whence in self._led_to.items()
@@ -222,7 +222,7 @@ class _Parents(NamedTuple):
 
 
 def _delegated(apex: Name, above: Sequence[Server], view: str, atlas: Atlas, found: _Parents) -> Dialogue[None]:
-    """Asks servers of the zone above for the delegation."""
+    """Ask servers of the zone above for the delegation."""
     parents = tuple(above)
     if not parents and undelegated(apex) is None and apex != ROOT:
         parents = (yield from atlas.find(parent(apex), view)).servers
@@ -251,7 +251,7 @@ def _addresses(
     own: dict[Name, set[bytes]],
     glue: Mapping[Name, set[bytes]],
 ) -> Dialogue[None]:
-    """Adds the addresses of a name server: from servers that answer for its zone, else through resolvers."""
+    """Add the addresses of a name server: from servers that answer for its zone, else through resolvers."""
     answers = yield [Question(name, rdtype, server) for server in helpers for rdtype in (A, AAAA)]
     values = {value for answer in answers if answer.trouble is None for value in answer.values}
     if not values and not own.get(name) and not glue.get(name):
@@ -263,5 +263,5 @@ def _addresses(
 
 
 def sets_at(names: Iterable[tuple[Name, int]], server: Server) -> Dialogue[list[Answer]]:
-    """Asks one server for some RRsets."""
+    """Ask one server for some RRsets."""
     return (yield [Question(name, rdtype, server) for name, rdtype in names])

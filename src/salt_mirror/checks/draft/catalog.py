@@ -10,7 +10,7 @@ VERSION = b"2"
 
 
 def members_of(catalog: Holding) -> list[Name]:
-    """The member zones of a catalog zone (section 4.1). Raises ValueError for a zone that is none (section 4.2.1)."""
+    """Return the member zones of a catalog zone (section 4.1). Raises ValueError for a zone that is none (section 4.2.1)."""
     versions = catalog.rdata(from_text("version", catalog.apex), TXT)
     if len(versions) != 1 or character_strings(versions[0]) != [VERSION]:
         raise ValueError(

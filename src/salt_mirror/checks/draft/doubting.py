@@ -63,7 +63,7 @@ class RecordDoubts:
                 self._whole.setdefault((from_text(name), type_from_text(rdtype)), []).append(finding)
 
     def take_roll(self, findings: Iterable[Finding]) -> None:
-        """Takes in what a roll call over the records themselves says: on some servers they are not as on the one that told of
+        """Take in what a roll call over the records themselves says: on some servers they are not as on the one that told of
         them."""
         for finding in findings:
             if finding.weight != "note" and finding.outcome == "differs":
@@ -94,7 +94,7 @@ def _changes(finding: Finding) -> list[Change]:
 
 
 def sets_of(fits: Iterable[Fit], view: str) -> list[ExpectedSet]:
-    """What is fit to be expected so far, to call the roll of it on every server."""
+    """Return what is fit to be expected so far, to call the roll of it on every server."""
     found = []
     for fit in fits:
         for (name, rdtype), (_, values) in fit.kept.items():

@@ -105,7 +105,7 @@ class Explorer:
             self._places[name] = place
 
     def dialogues(self) -> list[Dialogue[Any]]:
-        """What to ask next; nothing when the search has come to its end.
+        """Return what to ask next; nothing when the search has come to its end.
 
         A server that calls every name a zone would be asked without end, and so each is tried before it is asked about ours.
         """
@@ -115,7 +115,7 @@ class Explorer:
         return self._next() or self._again()
 
     def _next(self) -> list[Dialogue[Any]]:
-        """What stands in the queues."""
+        """Return what stands in the queues."""
         view, atlas = self.learnt.view, self._atlas
         ours = list(self._ours)
         steps: list[Dialogue[Any]] = []
@@ -152,7 +152,7 @@ class Explorer:
     # What came back
 
     def take(self, result: Begins | Answering | Claims | list[Answer]) -> None:
-        """Takes in what a dialogue has returned."""
+        """Take in what a dialogue has returned."""
         if isinstance(result, Claims):
             self._trusted.add(result.server)
             if result.everything:
@@ -247,12 +247,12 @@ class Explorer:
     # Zones handed over, and zones asked for
 
     def untaken(self) -> list[LearntZone]:
-        """The zones of which nobody has been asked for a transfer yet; each is told once."""
+        """Return the zones of which nobody has been asked for a transfer yet; each is told once."""
         found, self._untaken = self._untaken, []
         return found
 
     def hold(self, zone: LearntZone, server: Server, holding: Holding) -> None:
-        """Takes in a zone that a server has handed over."""
+        """Take in a zone that a server has handed over."""
         zone.holding, zone.held_by = holding, server
         self._settled.add(zone.apex)
         for cut in holding.cuts:
@@ -265,7 +265,7 @@ class Explorer:
         self._take_directories(zone.apex, holding.names)
 
     def ask_singly(self, zone: LearntZone) -> None:
-        """Has a zone that nobody hands over asked for what can be known of it: its apex, and every address of its network."""
+        """Have a zone that nobody hands over asked for what can be known of it: its apex, and every address of its network."""
         self._settled.add(zone.apex)
         if zone.partition:
             for (owner, rdtype), (_, values) in zone.registered.items():
@@ -279,7 +279,8 @@ class Explorer:
         self._questions.setdefault(zone.servers[0], {}).update(dict.fromkeys(wanted, zone.apex))
 
     def _pointers_of(self, zone: LearntZone) -> Iterator[Name]:
-        """The pointers to sweep in a reverse zone: of the networks that were given, else of its own where that is small."""
+        """Return the pointers to sweep in a reverse zone: of the networks that were given, else of its own where that is
+        small."""
         own = zone.network
         if not isinstance(own, ipaddress.IPv4Network):
             return
@@ -290,7 +291,7 @@ class Explorer:
                 yield reverse_name(number.to_bytes(4, "big"))
 
     def _ask_hosts(self) -> None:
-        """Has hosts asked for whose zone is known by now, and is not in hand."""
+        """Have hosts asked for whose zone is known by now, and is not in hand."""
         for name, rdtypes in list(self._hosts.items()):
             zone = self.learnt.zone_at(name)
             if zone is None or zone.apex not in self._settled:
@@ -371,7 +372,7 @@ class Explorer:
                 self.learnt.directories[domain] = sites_in(known, domain)
 
     def finish(self) -> Learnt:
-        """What was learnt, with the networks that none of the servers keeps pointers for."""
+        """Return what was learnt, with the networks that none of the servers keeps pointers for."""
         if self._beyond:
             self.learnt.met.append(
                 f"{MOST_ZONES:,} zones are taken up at the most, and {len(self._beyond):,} more were seen"

@@ -28,8 +28,8 @@ class Lacking(NamedTuple):
 def lacking(
     learnt: Learnt, labels: Mapping[Server, str], known: Estate, *, transfer: bool, keys: bool, resolvers: bool
 ) -> Iterator[Lacking]:
-    """What was not learnt, and the `known` estate does not say. `transfer`: transfers were wished for; `keys`: some were given;
-    `resolvers`: some are known."""
+    """Return what was not learnt, and the `known` estate does not say. `transfer`: transfers were wished for; `keys`: some were
+    given; `resolvers`: some are known."""
     for name, why in learnt.lost.items():
         yield Lacking(f"{to_text(name)}: {why}.", "Name a server that holds it as a further argument.")
     for what, why in learnt.left_out.items():

@@ -68,7 +68,7 @@ class LearntZone:
     ages: dict[tuple[Name, int, bytes], int] = field(default_factory=dict)
 
     def take_kept(self, zone: FoundZone) -> None:
-        """Takes in what a directory has of it."""
+        """Take in what a directory has of it."""
         self.partition = zone.partition
         self.signed_changes = zone.secure_updates is not False  # what is not said is what a directory does by itself
         self.updates_told = zone.secure_updates is not None
@@ -122,7 +122,7 @@ class Learnt:
         return not (self.lost or self.met or self.left_out)
 
     def zone_at(self, name: Name) -> LearntZone | None:
-        """The zone with the longest apex at or above a name."""
+        """Return the zone with the longest apex at or above a name."""
         while name not in self.zones:
             if len(name) == 1:
                 return None
@@ -130,7 +130,7 @@ class Learnt:
         return self.zones[name]
 
     def new_to(self, estate: Estate) -> list[LearntZone]:
-        """The zones that an estate does not have in this view."""
+        """Return the zones that an estate does not have in this view."""
         known = estate.zones.get(self.view, {})
         return [zone for zone in self.in_order if zone.apex not in known]
 
@@ -145,11 +145,11 @@ class Learnt:
         return [zone for zone in self.in_order if zone.holding is None]
 
     def serving(self, server: Server) -> list[LearntZone]:
-        """The zones that a server answers for with authority."""
+        """Return the zones that a server answers for with authority."""
         return [zone for zone in self.zones.values() if server in zone.servers]
 
     def one_address_each(self) -> None:
-        """Leaves each server that was reached under addresses of both families under the IPv4 one alone, as the same machine;
+        """Leave each server that was reached under addresses of both families under the IPv4 one alone, as the same machine;
         one that answers for no zone, and to which nothing sends people, is left out."""
         for server, learnt in list(self.servers.items()):
             twins = [
@@ -170,12 +170,12 @@ class Learnt:
         return [one for server, one in self.servers.items() if one.listed or self.serving(server)]
 
     def sending_to(self, server: Server) -> Iterator[tuple[LearntZone, str]]:
-        """The zones that send people to a server which does not answer for them, with how it does not."""
+        """Return the zones that send people to a server which does not answer for them, with how it does not."""
         return ((zone, zone.others[server].how) for zone in self.in_order if server in zone.others)
 
 
 def bare(name: Name) -> str:
-    """A name as it stands in an estate file: without its final dot."""
+    """Return a name as it stands in an estate file: without its final dot."""
     return to_text(name).rstrip(".") or "."
 
 
@@ -184,7 +184,7 @@ def _backwards(name: Name) -> tuple[str, ...]:
 
 
 def said(names: Iterable[Name], most: int = 3) -> str:
-    """A few names as people read them, and how many more there are."""
+    """Return a few names as people read them, and how many more there are."""
     texts = [to_text(name) for name in names]
     more = f" and {len(texts) - most:,} more" if len(texts) > most else ""
     return ", ".join(texts[:most]) + more

@@ -26,13 +26,13 @@ class SearchStart:
 
 
 def parts_of(network: Network) -> Iterator[Network]:
-    """The /24 in a network that is larger, each of which may be a reverse zone."""
+    """Return the /24 in a network that is larger, each of which may be a reverse zone."""
     if network.version == 4 and 16 <= network.prefixlen < 24:
         yield from network.subnets(new_prefix=24)
 
 
 def place_of(network: Network) -> Name:
-    """The name of a network's reverse zone, or the name of its first pointer where no zone ends there."""
+    """Return the name of a network's reverse zone, or the name of its first pointer where no zone ends there."""
     try:
         return network_zone(network)
     except ValueError:

@@ -43,7 +43,7 @@ class Said:
 
 
 def said_by(answers: Sequence[Answer]) -> Said:
-    """Puts together the answers of one server to one name."""
+    """Put together the answers of one server to one name."""
     told = [told_by(answer) for answer in answers]
     values = frozenset(value for one in told for value in one.values)
     troubles = [one.answer.trouble for one in told if one.answer.trouble is not None]
@@ -126,7 +126,7 @@ class HereSeen:
 
 
 def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSeen]:
-    """Asks every station for something typed; `stranger` is a label that nobody has registered."""
+    """Ask every station for something typed; `stranger` is a label that nobody has registered."""
     stub = scope.stub
     asked = {name: [stub] if stub is not None else scope.stations(name) for name in typed.candidates}
     tried = yield from _tried(typed, asked)
@@ -173,7 +173,7 @@ def inspect(typed: Typed, scope: HereScope, stranger: bytes) -> Dialogue[HereSee
 
 
 def _apexes(stations: Sequence[WayResolver], name: Name, scope: HereScope) -> Dialogue[dict[Server, Answer]]:
-    """The SOA of the name's zone at each station: whether it holds the zone itself."""
+    """Return the SOA of the name's zone at each station: whether it holds the zone itself."""
     estate = scope.atlas.estate
     zone = next((zone for view in estate.views if (zone := estate.zone_of(name, view)) is not None), None)
     batch = [Question(zone.apex, SOA, station.server, True) for station in stations] if zone is not None else []
@@ -181,14 +181,14 @@ def _apexes(stations: Sequence[WayResolver], name: Name, scope: HereScope) -> Di
 
 
 def _unchecked(rows: Sequence[Sequence[Answer]], scope: HereScope) -> Dialogue[dict[Server, Answer]]:
-    """What failed, asked again with checking disabled, by station."""
+    """Return what failed, asked again with checking disabled, by station."""
     first = (next((answer for answer in row if answer.status == "SERVFAIL"), None) for row in rows)
     found = yield from asked_unchecked([answer.question for answer in first if answer is not None], scope.atlas)
     return {question.server: answer for question, answer in found.items()}
 
 
 def _silent(asked: dict[Name, list[WayResolver]], tried: dict[Name, list[Said]]) -> set[Server]:
-    """The resolvers that were asked and said nothing to anything."""
+    """Return the resolvers that were asked and said nothing to anything."""
     heard: dict[Server, bool] = {}
     for name, stations in asked.items():
         for station, said in zip(stations, tried[name], strict=True):
@@ -197,7 +197,7 @@ def _silent(asked: dict[Name, list[WayResolver]], tried: dict[Name, list[Said]])
 
 
 def _tried(typed: Typed, asked: dict[Name, list[WayResolver]]) -> Dialogue[dict[Name, list[Said]]]:
-    """What the resolvers say of each name that is tried."""
+    """Return what the resolvers say of each name that is tried."""
     batch = [
         Question(name, rdtype, station.server, True)
         for name, stations in asked.items()
@@ -211,7 +211,7 @@ def _tried(typed: Typed, asked: dict[Name, list[WayResolver]]) -> Dialogue[dict[
 
 
 def _rows(servers: Iterable[Server], name: Name, rdtypes: tuple[int, ...]) -> Dialogue[Any]:
-    """The answers of each server to a name."""
+    """Return the answers of each server to a name."""
     listed = list(servers)
     answers = (
         (yield [Question(name, rdtype, server, True) for server in listed for rdtype in rdtypes]) if listed else []
@@ -223,8 +223,8 @@ def _rows(servers: Iterable[Server], name: Name, rdtypes: tuple[int, ...]) -> Di
 def _made_up(
     stations: Sequence[WayResolver], name: Name, scope: HereScope, stranger: bytes
 ) -> Dialogue[dict[Server, list[Answer]]]:
-    """Addresses that resolvers give for names that nobody has: one below `invalid`, one beside the name, where its own servers
-    deny that."""
+    """Return addresses that resolvers give for names that nobody has: one below `invalid`, one beside the name, where its own
+    servers deny that."""
     begin = bytes((len(stranger),)) + stranger
     beside = begin + name[name[0] + 1 :]
     probes = [begin + _INVALID, *([beside] if len(beside) <= 255 else [])]

@@ -27,12 +27,13 @@ _OWN_LABELS = frozenset((b"localhost", b"broadcasthost"))
 
 
 def entries_for(name: Name, scope: HereScope) -> list[HostsEntry]:
-    """The entries for a name."""
+    """Return the entries for a name."""
     return [entry for entry in scope.settings.hosts if name in entry.names]
 
 
 def judged_alone(entry: HostsEntry, name: Name, scope: HereScope) -> bool:
-    """Whether servers have a say in an entry: not for this computer itself, for loopback, for multicast, nor for a block."""
+    """Return whether servers have a say in an entry: not for this computer itself, for loopback, for multicast, nor for a
+    block."""
     address = ipaddress.ip_address(entry.address)
     first = labels(name)[0]
     if first in _OWN_LABELS or first.startswith((b"ip6-", b"localhost")) or any(is_within(name, one) for one in _LOCAL):
@@ -45,7 +46,7 @@ def judged_alone(entry: HostsEntry, name: Name, scope: HereScope) -> bool:
 
 
 def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bool) -> Judged:
-    """The station of the hosts file for one thing that was typed."""
+    """Return the station of the hosts file for one thing that was typed."""
     settings = scope.settings
     title = f"hosts file ({settings.hosts_file})"
     address = seen.typed.address
@@ -75,7 +76,7 @@ def hosts_row(seen: HereSeen, scope: HereScope, words: HereWords, *, decides: bo
 
 
 def _other_names(seen: HereSeen, scope: HereScope) -> str:
-    """Entries for the name's addresses under other names: what programs take for the name of the host."""
+    """Return entries for the name's addresses under other names: what programs take for the name of the host."""
     addresses = {value for side in seen.sides for values in side.alternatives for value in values}
     known = {seen.name, *seen.typed.candidates}
     rows = [
@@ -91,7 +92,7 @@ def _counts(entry: HostsEntry, names: dict[Name, None], scope: HereScope) -> boo
 
 
 def _agree(given: frozenset[bytes], sides: list[ViewAnswers], names: bool) -> bool:
-    """Whether the servers of one view give all that the file gives; of names of an address, any."""
+    """Return whether the servers of one view give all that the file gives; of names of an address, any."""
     for side in sides:
         for values in side.alternatives:
             if given <= values or (names and given & values):
@@ -113,7 +114,7 @@ class FileSeen:
 
 
 def names_in_file(scope: HereScope) -> tuple[list[Name], int]:
-    """The names of the file that servers have a say in, and how many it has besides."""
+    """Return the names of the file that servers have a say in, and how many it has besides."""
     found: dict[Name, None] = {}
     others: dict[Name, None] = {}
     for entry in scope.settings.hosts:
@@ -124,7 +125,7 @@ def names_in_file(scope: HereScope) -> tuple[list[Name], int]:
 
 
 def look_up(name: Name, scope: HereScope) -> Dialogue[FileSeen]:
-    """Holds the entries of one name against the servers of its views."""
+    """Hold the entries of one name against the servers of its views."""
     entries = [entry for entry in entries_for(name, scope) if judged_alone(entry, name, scope)]
     views = scope.views_of(name)
     lookups = yield from together([lookup(name, (A, AAAA), view, scope.atlas) for view in views])
@@ -141,7 +142,7 @@ def look_up(name: Name, scope: HereScope) -> Dialogue[FileSeen]:
 
 
 def file_tree(seen: list[FileSeen], others: int, scope: HereScope) -> Test:
-    """The whole file as a tree."""
+    """Return the whole file as a tree."""
     wrong = [one for one in seen if one.outcome == "differs"]
     rows = [
         Test(mark="fault" if seen_file.outcome == "differs" else "unverified" if seen_file.outcome == "unverified" else "ok",

@@ -30,7 +30,7 @@ from salt_mirror.findings import Finding
 
 
 def judge(seen: HereSeen, scope: HereScope) -> Judged:
-    """The stations of one name, in their order, as a tree; what it says is the answer in one line."""
+    """Return the stations of one name, in their order, as a tree; what it says is the answer in one line."""
     words = HereWords(seen, scope)
     rows = list(_rows(seen, scope, words))
     findings = [finding for row in rows for finding in row.findings]
@@ -70,7 +70,7 @@ def _order(order: list[str], place: str) -> Judged:
 
 
 def _suffixes(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
-    """Which names are tried for what was typed, and which of them wins."""
+    """Return which names are tried for what was typed, and which of them wins."""
     there = {name for name, said in seen.tried.items() if said.values}
     tried = ", ".join(to_text(one) + (" (there)" if one in there else "") for one in seen.typed.candidates)
     title = f"names tried ({scope.settings.suffix_place})" if scope.settings.suffix_place else "names tried"
@@ -89,19 +89,19 @@ def _before(one: Name, other: Name, order: list[Name]) -> bool:
 
 
 def matched(said: Said, sides: Iterable[ViewAnswers]) -> list[str]:
-    """The views whose servers say the same."""
+    """Return the views whose servers say the same."""
     return [side.view for side in sides if said.usable and said.values in side.alternatives]
 
 
 def departs(said: Said, sides: list[ViewAnswers]) -> bool | None:
-    """Whether a usable answer is what no view's servers say; None where not all of them told."""
+    """Return whether a usable answer is what no view's servers say; None where not all of them told."""
     if matched(said, sides):
         return False
     return True if sides and all(side.certain for side in sides) else None
 
 
 def _resolver(heard: Heard, seen: HereSeen, scope: HereScope, words: HereWords, *, waited_for: bool) -> Judged:
-    """One configured resolver by itself."""
+    """Return one configured resolver by itself."""
     said, title = heard.said, f"resolver {heard.station.server.label} ({heard.station.configured.place})"
     if heard.made_up:
         return row(title, "rewrites NXDOMAIN", [words.made_up(heard)])
@@ -138,13 +138,13 @@ def _said_wrong(heard: Heard, seen: HereSeen, words: HereWords) -> Iterator[Find
 
 
 def denied_elsewhere(said: Said, sides: list[ViewAnswers]) -> bool:
-    """Whether a "no" comes from the servers of another zone than the name stands in."""
+    """Return whether a "no" comes from the servers of another zone than the name stands in."""
     zones = {side.found.first.zone for side in sides}
     return said.apex is not None and None not in zones and said.apex not in zones
 
 
 def _cache(kept: list[Kept], seen: HereSeen, words: HereWords) -> Judged:
-    """What the system's own cache has for a name, where it can be read."""
+    """Return what the system's own cache has for a name, where it can be read."""
     own = [one for one in kept if one.name == seen.name and one.rdtype in (0, *seen.typed.rdtypes)]
     if not own:
         return row("this computer's cache", "nothing kept")
@@ -159,7 +159,7 @@ def _cache(kept: list[Kept], seen: HereSeen, words: HereWords) -> Judged:
 
 
 def values_of(kept: Kept) -> Iterator[bytes]:
-    """The values of an entry of the cache; those that are none are left out."""
+    """Return the values of an entry of the cache; those that are none are left out."""
     for text in kept.values:
         try:
             yield rdata_from_text(kept.rdtype, text)
@@ -168,7 +168,7 @@ def values_of(kept: Kept) -> Iterator[bytes]:
 
 
 def _kept(heard: Heard, seen: HereSeen, words: HereWords) -> Judged:
-    """What this computer's own resolver says, which is what it keeps."""
+    """Return what this computer's own resolver says, which is what it keeps."""
     title = f"this computer's own resolver ({heard.station.server.label})"
     if not heard.said.usable and not heard.said.heard:
         return row(title, heard.said.trouble or "nothing came back", [words.dead(heard, waited_for=True)])
@@ -183,7 +183,7 @@ def _kept(heard: Heard, seen: HereSeen, words: HereWords) -> Judged:
 
 
 def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
-    """What this computer's programs get, held against what the stations before them explain."""
+    """Return what this computer's programs get, held against what the stations before them explain."""
     programs = seen.typed.programs
     assert programs is not None
     got = frozenset(programs.values)
@@ -198,7 +198,7 @@ def _programs(seen: HereSeen, scope: HereScope, words: HereWords) -> Judged:
 
 
 def _side(side: ViewAnswers, seen: HereSeen, words: HereWords) -> Judged:
-    """The servers of one view."""
+    """Return the servers of one view."""
     view = f" of the view {side.view}" if side.view else ""
     if not side.found.tellings:
         why = side.found.trouble or "none is known"
@@ -268,7 +268,7 @@ class Here(Part):
             self._done.append(result)
 
     def trees(self) -> list[Test]:
-        """What was tested, in the order in which it was asked for."""
+        """Return what was tested, in the order in which it was asked for."""
         found = [one.judged.test for one in sorted(self._done, key=lambda one: one.number)]
         return [*found, *([file_tree(self._file, self._others, self._scope)] if self._alone else [])]
 

@@ -36,7 +36,7 @@ class OwnScope:
 
 
 def own_scope(scope: HereScope) -> OwnScope:
-    """What there is to look at. Raises BadInput where this computer has no full name."""
+    """Return what there is to look at. Raises BadInput where this computer has no full name."""
     settings = scope.settings
     name = settings.full_name
     if name is None:
@@ -54,7 +54,7 @@ def own_scope(scope: HereScope) -> OwnScope:
 
 
 def judged_self(own: OwnScope, scope: HereScope) -> Dialogue[Judged]:
-    """Asks for this computer's name and the PTR records of its addresses, and judges what is registered."""
+    """Ask for this computer's name and the PTR records of its addresses, and judge what is registered."""
     atlas = scope.atlas
     pointers = [reverse_name(one.address) for one in own.addresses]
     forward, *lookups = yield from together(
@@ -106,7 +106,7 @@ class _OwnWords:
         )  # fmt: skip
 
     def forward(self, looked_up: Lookup) -> Judged:
-        """What the full name has."""
+        """Return what the full name has."""
         says = ", ".join(address_text(value) for value in looked_up.values) or "no address"
         certain = looked_up.certain == "agrees"
         findings = [] if certain else [self._unverified(self._own.name, A, looked_up)]
@@ -115,7 +115,7 @@ class _OwnWords:
     def address(
         self, own: OwnAddress, forward: Lookup, pointer: Lookup, addresses_of: dict[Name, set[bytes]]
     ) -> Judged:
-        """One address of an interface: registered with the name, and its pointer back at it."""
+        """Return one address of an interface: registered with the name, and its pointer back at it."""
         findings: list[Finding] = []
         text = address_text(own.address)
         lacking = [telling.server for telling in forward.usable if own.address not in telling.values]
@@ -190,7 +190,7 @@ class _OwnWords:
         ]
 
     def old(self, forward: Lookup) -> list[Judged]:
-        """Addresses that are registered, and that this computer does not have."""
+        """Return addresses that are registered, and that this computer does not have."""
         mine = {one.address for one in self._scope.settings.addresses}
         rows = []
         for value in sorted(set(forward.values) - mine):

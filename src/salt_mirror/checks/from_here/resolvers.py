@@ -17,7 +17,7 @@ _LOCALHOST = from_text("localhost")
 
 
 def judged_resolvers(scope: HereScope, stranger: bytes) -> Dialogue[Judged]:
-    """Tries every resolver that this computer is set to: with a name of its own, and with one that nobody has."""
+    """Try every resolver that this computer is set to: with a name of its own, and with one that nobody has."""
     found = [(one, scope.server_of(one)) for one in scope.settings.everywhere]
     stations = [WayResolver(one, server) for one, server in found if server is not None]
     nobody = bytes((len(stranger),)) + stranger + from_text("invalid")

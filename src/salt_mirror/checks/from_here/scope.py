@@ -70,7 +70,7 @@ class HereScope:
     _servers: dict[str, Server | None] = field(default_factory=dict)
 
     def typed(self, text: str, programs: Programs | None = None) -> Typed:
-        """Reads what somebody typed. Raises Unusable."""
+        """Read what somebody typed. Raises Unusable."""
         address = address_in(text)
         if address is not None:
             name = reverse_name(address)
@@ -80,7 +80,7 @@ class HereScope:
         return Typed(text, candidates, (A, AAAA), self._expected(text, candidates), programs)
 
     def _expected(self, text: str, candidates: Sequence[Name]) -> Name | None:
-        """The name that was meant, as far as the estate tells: one that it expects, else a whole one in a zone of it."""
+        """Return the name that was meant, as far as the estate tells: one that it expects, else a whole one in a zone of it."""
         known = {one.name for zone in self.estate.all_zones() for one in zone.expectations if one.presence != "absent"}
         for name in candidates:
             if name in known:
@@ -95,14 +95,14 @@ class HereScope:
         return None
 
     def views_of(self, name: Name) -> list[str]:
-        """The views that have a zone for a name, the one that the computer should get at any rate."""
+        """Return the views that have a zone for a name, the one that the computer should get at any rate."""
         found = [view for view in self.estate.views if self.estate.zone_of(name, view) is not None]
         if self.view is not None and self.view not in found:
             found.append(self.view)
         return found or [""]
 
     def stations(self, name: Name) -> list[WayResolver]:
-        """The resolvers that are asked for a name, in their order, but for those that cannot be asked from a program."""
+        """Return the resolvers that are asked for a name, in their order, but for those that cannot be asked from a program."""
         found = [(one, self.server_of(one)) for one in self.settings.resolvers_for(name)]
         return [WayResolver(one, server) for one, server in found if server is not None]
 
@@ -115,7 +115,7 @@ class HereScope:
         return WayResolver(self.settings.stub, server) if server is not None else None
 
     def server_of(self, configured: Configured) -> Server | None:
-        """The server that a configured resolver is; None, once told, for one that cannot be asked."""
+        """Return the server that a configured resolver is; None, once told, for one that cannot be asked."""
         text = configured.address
         if text not in self._servers:
             label = f"{text} ({configured.link})" if configured.link else text
@@ -131,7 +131,7 @@ class HereScope:
         return self._servers[text]
 
     def _label(self, server: Server, otherwise: str) -> str:
-        """What a resolver is called, with the estate's word for it where it has one."""
+        """Return what a resolver is called, with the estate's word for it where it has one."""
         for label, known in self.estate.resolvers.items():
             if (known.address, known.port) == (server.address, server.port) and server.address:
                 return f"{otherwise} ({label})"

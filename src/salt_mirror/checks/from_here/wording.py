@@ -51,11 +51,11 @@ class HereWords:
         return self.values_text(sorted(said.values)) or "NXDOMAIN or NODATA"
 
     def _right(self) -> str:
-        """What the servers of the views say."""
+        """Return what the servers of the views say."""
         return right_said(self._seen.sides, self._write)
 
     def said_in_full(self, heard: Heard) -> str:
-        """What a resolver says: values, view, what is left, how fast, over what."""
+        """Return what a resolver says: values, view, what is left, how fast, over what."""
         said = heard.said
         views = [side.view for side in self._seen.sides if said.values in side.alternatives and side.view]
         parts = [self._said(said)]
@@ -68,7 +68,7 @@ class HereWords:
         return ", ".join(parts)
 
     def predicted(self) -> frozenset[bytes] | None:
-        """What programs should get, by the stations that were asked; None where nothing of that is known."""
+        """Return what programs should get, by the stations that were asked; None where nothing of that is known."""
         seen, settings = self._seen, self._scope.settings
         if settings.uses_files:
             typed = seen.typed
@@ -84,7 +84,7 @@ class HereWords:
     # The answer
 
     def answer(self, rows: list[Judged]) -> str:
-        """The answer in one line."""
+        """Return the answer in one line."""
         seen = self._seen
         programs = seen.typed.programs
         got = f"programs here get {self.values_text(programs.values) or 'nothing'}" if programs is not None else ""
@@ -119,12 +119,12 @@ class HereWords:
         )  # fmt: skip
 
     def hosts_differ(self, lines: Sequence[int], given: Iterable[bytes]) -> Finding:
-        """The hosts file says otherwise than the servers."""
+        """Report that the hosts file differs from the servers."""
         values = [to_text(one) if self._seen.typed.address is not None else address_text(one) for one in sorted(given)]
         return hosts_finding(self._seen.name, self._scope, lines, values, self._seen.sides, what=self._what)
 
     def suffix_wins(self) -> Finding:
-        """Another name than the one that was meant is there first."""
+        """Report that another name than the one that was meant is there first."""
         seen = self._seen
         assert seen.winner is not None
         won = seen.tried.get(seen.winner)
@@ -138,7 +138,7 @@ class HereWords:
         return self._state("here.suffix-wins", text, advice=advice)
 
     def dead(self, heard: Heard, *, waited_for: bool) -> Finding:
-        """A configured resolver that says nothing."""
+        """Return a configured resolver that says nothing."""
         label, wait_s = heard.station.server.label, self._scope.settings.wait_s
         if heard.said.refused_at_once:
             waits = "look-ups go on to the next at once"
@@ -151,7 +151,7 @@ class HereWords:
         return self._state("here.dead-resolver", text, heard.answers, advice=advice, server=heard.station.server)
 
     def not_reached(self, heard: Heard) -> Finding:
-        """A resolver that cannot say what the name's own servers say."""
+        """Return a resolver that cannot say what the name's own servers say."""
         label = heard.station.server.label
         text = (
             f"{label} has no answer for {self._what} ({heard.said.trouble}), and its own servers say: {self._right()}."
@@ -169,13 +169,13 @@ class HereWords:
         return self._state("here.outdated-answer", text, heard.answers, advice=advice, server=heard.station.server)
 
     def blocked(self, heard: Heard, why: str) -> Finding:
-        """A name that the resolver itself hides."""
+        """Report a name that the resolver itself hides."""
         label = heard.station.server.label
         text = f"{label} blocks {self._what} ({why}), and its own servers say: {self._right()}. It does not expire by itself."
         return self._by_itself("here.blocked", text, heard, f"have {label} let {self._what} pass")
 
     def overridden(self, heard: Heard, why: str) -> Finding:
-        """A name for which the resolver itself has something else."""
+        """Report a name for which the resolver itself has something else."""
         label = heard.station.server.label
         text = (
             f"{label} overrides {self._what} with {self._said(heard.said)} ({why}), and its own servers answer "
@@ -185,7 +185,7 @@ class HereWords:
         return self._by_itself("here.overridden", text, heard, f"remove {self._what} from the local data of {label}")
 
     def not_validated(self, heard: Heard) -> Finding:
-        """A name whose signatures are at fault: the resolver is right to fail."""
+        """Report a name whose signatures are at fault: the resolver is right to fail."""
         failed = next(answer for answer in heard.answers if answer.status == "SERVFAIL")
         text = (
             f"{self._what} does not validate (DNSSEC) at {heard.station.server.label} ({validation_error(failed)}); with "
@@ -199,7 +199,7 @@ class HereWords:
         return self._state(code, text, heard.answers, advice=advice, server=heard.station.server)
 
     def elsewhere(self, heard: Heard) -> Finding:
-        """A "no" by the servers of another zone: it was never asked where the name stands."""
+        """Return a "no" by the servers of another zone: it was never asked where the name stands."""
         label = heard.station.server.label
         by = "the root" if heard.said.apex == ROOT else to_text(heard.said.apex or ROOT)
         text = (
@@ -211,7 +211,7 @@ class HereWords:
         return self._state("here.elsewhere", text, heard.answers, advice=advice, server=heard.station.server)
 
     def wrong_view(self, heard: Heard, views: Sequence[str]) -> Finding:
-        """What another view's servers say than the one that this computer should get."""
+        """Return what another view's servers say than the one that this computer should get."""
         label, wanted = heard.station.server.label, self._scope.view or ""
         text = (
             f"{label} says {self._said(heard.said)} for {self._what}, as the view {together_said(views)} has it; this computer "
@@ -221,14 +221,14 @@ class HereWords:
         return self._state("here.wrong-view", text, heard.answers, advice=advice, server=heard.station.server)
 
     def cached_no(self, heard: Heard) -> Finding:
-        """A "no" for what is there."""
+        """Return a "no" for what is there."""
         label, left = heard.station.server.label, self._left(heard)
         text = f"{label} gives NXDOMAIN or NODATA for {self._what}{left}, and its own servers give: {self._right()}."
         advice = f"clear the cache of {label}, or wait until the entry expires"
         return self._state("here.negative-cache", text, heard.answers, advice=advice, server=heard.station.server)
 
     def kept_wrong(self, said: Said) -> Finding:
-        """What the system's own cache has, and nobody says any more."""
+        """Return what the system's own cache has, and nobody says any more."""
         left = f" for another {duration(said.ttl)}" if said.ttl else ""
         what = (
             f"gives {self._said(said)} for {self._what}"
@@ -244,7 +244,7 @@ class HereWords:
         return f" for another {duration(heard.said.ttl)}" if heard.said.ttl is not None else ""
 
     def made_up(self, heard: Heard) -> Finding:
-        """Addresses for names that nobody has."""
+        """Return addresses for names that nobody has."""
         answer = heard.made_up[0]
         values = ", ".join(address_text(value) for value in answer.values) or "an alias"
         text = f"{heard.station.server.label} gives {values} for nonexistent names: a mistyped name gets it too."
@@ -252,12 +252,13 @@ class HereWords:
         return self._state("here.nxdomain-rewritten", text, heard.made_up, advice=advice, server=heard.station.server)
 
     def no_stream(self, heard: Heard) -> Finding:
-        """No TCP at a configured resolver."""
+        """Return no TCP at a configured resolver."""
         text = f"{heard.station.server.label} answers over UDP and not over TCP: long answers never arrive here."
         return self._state("here.no-tcp", text, [heard.stream] if heard.stream else [], server=heard.station.server)
 
     def mixed(self, living: Sequence[Heard]) -> Finding | None:
-        """Resolvers that do not give the same view: which one answers is chance. One that gives what nobody has was told of."""
+        """Return resolvers that do not give the same view: which one answers is chance. One that gives what nobody has was told
+        of."""
         sides = self._seen.sides
         known = [one for one in living if any(one.said.values in side.alternatives for side in sides)]
         if not sides or not all(side.certain for side in sides):
@@ -273,7 +274,7 @@ class HereWords:
         return self._state("here.resolvers-differ", text, [one.answers[0] for one in known], advice=advice)
 
     def _divided(self) -> bool:
-        """Whether some view's own servers differ, so that resolvers may."""
+        """Return whether some view's own servers differ, so that resolvers may."""
         return any(len(side.alternatives) > 1 for side in self._seen.sides)
 
     def programs_differ(self, predicted: frozenset[bytes]) -> Finding:
@@ -288,7 +289,7 @@ class HereWords:
         return self._state("here.programs-differ", text, advice=f"look at {where}, which only this computer can ask")
 
     def no_truth(self, side: ViewAnswers, why: str) -> Finding:
-        """A view of which not all is known."""
+        """Return a view of which not all is known."""
         silent = "; ".join(no_word_of(one.server, one.trouble) for one in side.found.unverified) or why
         return state(
             "here.unverified", f"What is right for {self._what} could not be seen: {silent}.", name=self._seen.name,
@@ -298,7 +299,7 @@ class HereWords:
 
 
 def right_said(sides: Sequence[ViewAnswers], write: Callable[[bytes], str]) -> str:
-    """What the servers of views say, view by view; `write` makes text of a value."""
+    """Return what the servers of views say, view by view; `write` makes text of a value."""
     parts = []
     for side in sides:
         says = " or ".join(", ".join(map(write, sorted(one))) or "NXDOMAIN or NODATA" for one in side.alternatives)
@@ -315,7 +316,7 @@ def hosts_finding(
     *,
     what: str = "",
 ) -> Finding:
-    """Entries of the hosts file that say otherwise than the servers."""
+    """Return entries of the hosts file that say otherwise than the servers."""
     where = f"{scope.settings.hosts_file}, line {together_said(map(str, lines))}"
     reverse = bool(what) and what != to_text(name)
     right = right_said(sides, to_text if reverse else address_text)
@@ -327,6 +328,6 @@ def hosts_finding(
 
 
 def hosts_unknown(name: Name, scope: HereScope, why: str) -> Finding:
-    """An entry of which nobody knows whether it is right."""
+    """Return an entry of which nobody knows whether it is right."""
     text = f"Whether the hosts file is right about {to_text(name)} could not be seen: {why}."
     return state("here.unverified", text, name=name, rdtype=A, outcome="unverified", cause=why)

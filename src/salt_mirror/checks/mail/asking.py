@@ -64,7 +64,7 @@ class MailSeen:
 
 
 def target_of(rdata: bytes) -> Name:
-    """The exchanger of an MX record."""
+    """Return the exchanger of an MX record."""
     return rdata[2:]
 
 
@@ -82,7 +82,7 @@ def inspect_mail(
     expected: ExpectedSet | None,
     stranger: bytes,
 ) -> Dialogue[MailSeen]:
-    """Asks all there is to ask about a domain's mail in one view; `stranger` is a label that nobody has registered."""
+    """Ask all there is to ask about a domain's mail in one view; `stranger` is a label that nobody has registered."""
     steps: list[Dialogue[Any]] = [
         lookup(domain, (MX,), view, atlas),
         put([Question(domain, MX, cache, True) for cache in caches]),

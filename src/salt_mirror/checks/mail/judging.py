@@ -39,14 +39,14 @@ def judged_mail(
     expected: ExpectedSet | None = None,
     stranger: bytes | None = None,
 ) -> Dialogue[Judged]:
-    """Inspects a domain's mail in one view, and judges it. `caches` are resolvers, `expected` the MX set of the estate,
+    """Inspect a domain's mail in one view, and judge it. `caches` are resolvers, `expected` the MX set of the estate,
     `stranger` a label that nobody has registered."""
     seen = yield from inspect_mail(domain, view, atlas, caches, expected, stranger or nobody())
     return judge_mail(seen, atlas)
 
 
 def judge_mail(seen: MailSeen, atlas: Atlas) -> Judged:
-    """The tests of one domain in one view."""
+    """Return the tests of one domain in one view."""
     words = _MailTests(seen, atlas)
     tests, findings = [], []
     for judged in words.tests():
@@ -57,8 +57,8 @@ def judge_mail(seen: MailSeen, atlas: Atlas) -> Judged:
 
 
 def mail_domains(estate: Estate, view: str | None = None) -> dict[InView, ExpectedSet | None]:
-    """The domains whose mail an estate says something about, with the MX set that it expects: every forward zone in a public
-    view, and every name for which MX records are expected."""
+    """Return the domains whose mail an estate says something about, with the MX set that it expects: every forward zone in a
+    public view, and every name for which MX records are expected."""
     expected = {(one.name, one.view): one for one in expected_sets(estate, None, view=view, rdtypes=(MX,))}
     public = [
         (zone.apex, zone.view)
@@ -69,7 +69,7 @@ def mail_domains(estate: Estate, view: str | None = None) -> dict[InView, Expect
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
-    """The mail of all domains of an estate, as far as they are covered."""
+    """Return the mail of all domains of an estate, as far as they are covered."""
     wanted = {key: expected for key, expected in mail_domains(estate).items() if coverage.sees(*key)}
     return of_domains(wanted, atlas, found_too=coverage.sees)
 
@@ -81,8 +81,8 @@ def of_domains(
     *,
     found_too: Callable[[Name, str], bool] = lambda _, __: False,
 ) -> Trees:
-    """The mail of some domains, each in its view; `caches` are resolvers whose word is shown beside. `found_too` says of a name
-    in a view whether it is looked at where it has MX records that nobody expects, and that are in hand."""
+    """Return the mail of some domains, each in its view; `caches` are resolvers whose word is shown beside. `found_too` says of
+    a name in a view whether it is looked at where it has MX records that nobody expects, and that are in hand."""
 
     def make(setting: Setting) -> dict[InView, Dialogue[Judged]]:
         found: dict[InView, ExpectedSet | None] = dict(wanted)
@@ -109,7 +109,7 @@ class _MailTests:
         self._state = partial(state, name=seen.domain, rdtype=MX, view=seen.view)
 
     def tests(self) -> Iterator[Judged]:
-        """Every test in the order in which one would ask."""
+        """Return every test in the order in which one would ask."""
         seen = self._seen
         yield self._set()
         if seen.found.usable and not seen.exchangers and not seen.null:
@@ -151,7 +151,7 @@ class _MailTests:
         return Judged(Test(mark=mark, title=title, says=says, why=why, tests=inside), findings)
 
     def _set(self) -> Judged:
-        """The MX set on every authoritative server."""
+        """Return the MX set on every authoritative server."""
         looked_up = self._seen.found
         findings = []
         says = "; ".join(rdata_text(MX, value) for value in sorted(looked_up.values)) or "none"
@@ -197,7 +197,7 @@ class _MailTests:
         return self._judged("no MX", text, [none], [seen.found, seen.own])
 
     def _change(self, reason: str, add: Iterable[bytes] = (), remove: Iterable[bytes] = ()) -> Change:
-        """A change to the MX set."""
+        """Return a change to the MX set."""
         looked_up = self._seen.found
         where: dict[str, Any] = {"view": self._seen.view, "zone": looked_up.authority.zone}
         return changed(looked_up.canonical, MX, "registered", reason, add=add, remove=remove, **where)
@@ -273,7 +273,7 @@ class _MailTests:
         return self._judged(title, says, own + pointers, over, "a sender connects to its addresses", tests)
 
     def _caches(self) -> Judged:
-        """What resolvers still believe, with the TTL that is left."""
+        """Return what resolvers still believe, with the TTL that is left."""
         seen = self._seen
         tests, findings = [], []
         for answer in seen.cached:

@@ -12,7 +12,7 @@ from salt_mirror.dns.reverse import address_text
 
 
 def verdict(seen: MailSeen) -> str:
-    """What becomes of mail to the domain, in one sentence."""
+    """Return what becomes of mail to the domain, in one sentence."""
     domain = to_text(seen.domain)
     if not seen.found.usable:
         return f"mail for {domain} could not be judged: {seen.found.trouble}"
@@ -49,7 +49,7 @@ def order(seen: MailSeen) -> Test:
 
 
 def losses(seen: MailSeen) -> Iterator[Test]:
-    """What is left when a pool of exchangers is lost."""
+    """Return what is left when a pool of exchangers is lost."""
     pools = seen.pools
     for number, pool in enumerate(pools):
         if not any(one.host.usable for one in pool):
@@ -72,7 +72,7 @@ def losses(seen: MailSeen) -> Iterator[Test]:
 
 
 def shared_with_web(seen: MailSeen) -> Test:
-    """Which exchangers share an address with the web host."""
+    """Return which exchangers share an address with the web host."""
     title = "the web host's address"
     looked = [one for one in (seen.web, seen.own) if one is not None]
     if any(not one.usable for one in looked):
@@ -97,7 +97,7 @@ _SHORT = {
 
 
 def exchanger_test(title: str, bad: set[str], why: str) -> Test:
-    """One small test of an exchanger; `bad` are the codes that speak against it."""
+    """Return one small test of an exchanger; `bad` are the codes that speak against it."""
     if bad == {"mail.unverified"}:
         return Test(mark="unverified", title=title, says="could not be asked", why=why)
     return Test(mark="fault" if bad else "ok", title=title, says=_SHORT[min(bad)] if bad else "", why=why)

@@ -95,7 +95,7 @@ class Pairs(Part):
         return self._scope.sweeps
 
     def take(self, result: list[Pair]) -> None:
-        """Adds pairs; one that is known already keeps the worse of both outcomes."""
+        """Add pairs; one that is known already keeps the worse of both outcomes."""
         for pair in result:
             key = (pair.view, pair.name, pair.address)
             known = self.outcomes.get(key)
@@ -115,7 +115,7 @@ class Pairs(Part):
         return sum(found == outcome for found in self.outcomes.values())
 
     def owners(self, verdict: Verdict) -> Iterator[Name]:
-        """A pair concerns the zone of its name, and the one in which its pointer stands."""
+        """Return a pair concerns the zone of its name, and the one in which its pointer stands."""
         if address_of(verdict.name) is None:
             yield verdict.name
         address = verdict.address
@@ -135,7 +135,7 @@ class Pairs(Part):
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Pairs | None:
-    """All names and networks of an estate, as far as they are covered."""
+    """Return all names and networks of an estate, as far as they are covered."""
     try:
         scope = PairsScope(estate)
     except BadInput:  # there is nothing that it could look at
@@ -151,7 +151,7 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Pairs | None:
 
 
 def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -> Dialogue[list[Pair]]:
-    """Judges every address of a name. Returns a pair for each, and pairs of others whose pointers were found faulty.
+    """Judge every address of a name. Returns a pair for each, and pairs of others whose pointers were found faulty.
 
     `expectations` are the addresses that are expected of a (view, name).
     """
@@ -229,7 +229,7 @@ def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) ->
 
 
 def _led_to(targets: Sequence[Name], address: bytes, view: str, atlas: Atlas) -> Dialogue[dict[Name, Lookup]]:
-    """Where pointers lead. The root is no host, and is not asked for."""
+    """Return where pointers lead. The root is no host, and is not asked for."""
     hosts = [target for target in targets if target != ROOT]
     lookups = yield from together([lookup(target, (address_type(address),), view, atlas) for target in hosts])
     leads = dict(zip(hosts, lookups, strict=True))
@@ -237,7 +237,7 @@ def _led_to(targets: Sequence[Name], address: bytes, view: str, atlas: Atlas) ->
 
 
 def _standings(leads: dict[Name, Lookup], view: str, atlas: Atlas) -> Dialogue[dict[Name, Standing]]:
-    """Whose word counts on the names that pointers lead to, where servers differ on them."""
+    """Return whose word counts on the names that pointers lead to, where servers differ on them."""
     found: dict[Name, Standing] = {}
     for target, lead in leads.items():
         if lead.divided:
@@ -246,14 +246,14 @@ def _standings(leads: dict[Name, Lookup], view: str, atlas: Atlas) -> Dialogue[d
 
 
 def _nowhere(target: Name, lead: Lookup) -> bool:
-    """Whether a pointer's name is known to lead nowhere, whatever anybody could say of it."""
+    """Return whether a pointer's name is known to lead nowhere, whatever anybody could say of it."""
     return target == ROOT or bool(lead.circle)
 
 
 def judge(
     name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: PairWords
 ) -> list[Pair]:
-    """Judges one name and one address: `forward` looked the name up, `reverse` its pointers, `leads` the pointers' names.
+    """Judge one name and one address: `forward` looked the name up, `reverse` its pointers, `leads` the pointers' names.
 
     Pure: no question is asked. Returns the pair, and a pair for each other name whose pointer here is faulty.
     """
@@ -335,7 +335,7 @@ class _Judgement:
             self._say(words.bad_pointer(reverse, address, self.name, self.forward, None))
 
     def _outdated(self) -> set[Name]:
-        """The pointers that only servers have which are behind: they go with the next transfer, and are told as that."""
+        """Return the pointers that only servers have which are behind: they go with the next transfer, and are told as that."""
         right = self.words.of_pointers.get(self.address, UNKNOWN).right(self.reverse) if self.reverse.divided else None
         return set(self.reverse.values) - right if right is not None else set()
 
@@ -387,12 +387,12 @@ class _Judgement:
 
 
 def _pointer_of(reverse: Lookup) -> Name | None:
-    """The name that owns the pointers, where that is not the address's own."""
+    """Return the name that owns the pointers, where that is not the address's own."""
     return reverse.canonical if reverse.followed else None
 
 
 def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:
-    """The tellings without proof, one for each server and side."""
+    """Return the tellings without proof, one for each server and side."""
     found: dict[tuple[int, Server], Telling] = {}
     for side in (forward, reverse):
         for telling in side.unverified:

@@ -19,7 +19,7 @@ from salt_mirror.findings import Change, Precedence
 
 
 def as_expected(forward: Lookup, view: str, expected: Collection[bytes]) -> list[Change]:
-    """A name's address sets as they are expected, with an alias in their place taken away."""
+    """Return a name's address sets as they are expected, with an alias in their place taken away."""
     where: dict[str, Any] = {"view": view, "zone": forward.first.zone}
     reason = f"expected at {together_said(map(address_text, sorted(expected)))}"
     changes = [
@@ -37,7 +37,7 @@ def as_expected(forward: Lookup, view: str, expected: Collection[bytes]) -> list
 
 
 def alias_to(forward: Lookup, view: str, target: Name, reason: str) -> Change:
-    """The last alias on the way from a name, with another target."""
+    """Return the last alias on the way from a name, with another target."""
     last = next(one for one in reversed(forward.trail) if one.alias is not None)
     name = last.answers[0].question.name
     zone = forward.first.zone if name == forward.name else None
@@ -46,7 +46,7 @@ def alias_to(forward: Lookup, view: str, target: Name, reason: str) -> Change:
 
 
 def address_changed(looked_up: Lookup, view: str, address: bytes, reason: str, *, register: bool) -> Change:
-    """An address that comes to a name, or goes."""
+    """Return an address that comes to a name, or goes."""
     return changed(
         looked_up.canonical, address_type(address), "registered", reason, view=view, zone=looked_up.authority.zone,
         add=[address] if register else [], remove=[] if register else [address],
@@ -68,7 +68,7 @@ def pointers_changed(
 
 
 def one_pointer(reverse: Lookup, view: str, target: Name, reason: str) -> Change:
-    """The one pointer that an address has to have, at the name that owns it."""
+    """Return the one pointer that an address has to have, at the name that owns it."""
     there = [telling.values for telling in reverse.usable if not reverse.wild]
     zone = reverse.authority.zone
     return whole_set(reverse.canonical, PTR, "forward", reason, view=view, zone=zone, whole={target}, there=there)

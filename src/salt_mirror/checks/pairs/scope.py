@@ -89,7 +89,7 @@ class PairsScope:
         return len(self._names) + len(self._single) + sum(network.num_addresses for network, _ in self._sweeps)
 
     def narrow(self, sees: Callable[[Name, str], bool]) -> None:
-        """Leaves out the names, addresses and networks that are not to be seen; `sees` is asked with a name and its view."""
+        """Leave out the names, addresses and networks that are not to be seen; `sees` is asked with a name and its view."""
         self._sees = sees
         self._names = {
             (name, view): None
@@ -108,7 +108,7 @@ class PairsScope:
         ]
 
     def sweep_alone(self, addresses: Collection[bytes]) -> None:
-        """Has no network swept, but looks at those of some addresses that lie in one."""
+        """Have no network swept, but looks at those of some addresses that lie in one."""
         for network, view in self._sweeps:
             for address in addresses:
                 if in_network(network, address):
@@ -116,7 +116,7 @@ class PairsScope:
         self._sweeps = []
 
     def leave_out(self, narrowing: Narrowing) -> None:
-        """Leaves out what lies in unchanged zones alone, but for the sample, whose addresses are added."""
+        """Leave out what lies in unchanged zones alone, but for the sample, whose addresses are added."""
         aliases = narrowing.aliases()
         self._names = {
             (name, view): None
@@ -139,7 +139,7 @@ class PairsScope:
                 self._single.setdefault((address, view), False)
 
     def take_registered(self, registered: Iterable[tuple[str, Name, bytes]]) -> None:
-        """Adds what the zones in hand have registered, each a view, a name and an address, as far as it was asked for."""
+        """Add what the zones in hand have registered, each a view, a name and an address, as far as it was asked for."""
         for view, name, address in registered:
             if name.startswith(b"\x01*") or (name, view) in self._names:
                 continue
@@ -153,7 +153,7 @@ class PairsScope:
                 self._names[name, view] = None
 
     def swept(self) -> Iterator[tuple[Name, str]]:
-        """The reverse zones of the networks whose every address is looked at, each with its view."""
+        """Return the reverse zones of the networks whose every address is looked at, each with its view."""
         return ((_top(network), view) for network, view in self._sweeps)
 
     def _expectations(self) -> Iterator[tuple[str, Expectation]]:
@@ -222,7 +222,7 @@ class PairsScope:
                 self._names[full, view] = None
 
     def _completed(self, name: Name, text: str) -> list[Name]:
-        """A single label stands for the expected names that begin with it; any other name for itself."""
+        """Return a single label stands for the expected names that begin with it; any other name for itself."""
         if not is_short(text) or not self.estate.zones:
             return [name]
         known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
@@ -237,7 +237,7 @@ class PairsScope:
         return values
 
     def _views_of(self, names: Iterable[Name]) -> list[str]:
-        """The views that hold a zone for any of some names; the first view, or none at all, where no one does."""
+        """Return the views that hold a zone for any of some names; the first view, or none at all, where no one does."""
         found = [view for view in self.views if any(self.estate.zone_of(name, view) is not None for name in names)]
         return found or self.views[:1] or [""]
 
@@ -262,7 +262,7 @@ class PairsScope:
             self._sweep(network, view, listed=False)
 
     def _take_told(self, network: Network, view: str, pointers: Sequence[Name]) -> None:
-        """Has the pointers looked at that a directory told of a network, in place of every address of it."""
+        """Have the pointers looked at that a directory told of a network, in place of every address of it."""
         self._networks.append((network, view))
         for owner in pointers:
             address = address_of(owner)
@@ -291,7 +291,7 @@ class PairsScope:
 
 
 def _top(network: Network) -> Name:
-    """The reverse name at or above a whole network, to find its zone and so its view."""
+    """Return the reverse name at or above a whole network, to find its zone and so its view."""
     step = 8 if network.version == 4 else 4
     for prefix in range(network.prefixlen, step - 1, -1):
         if prefix % step == 0 and prefix < network.max_prefixlen:
@@ -302,8 +302,8 @@ def _top(network: Network) -> Name:
 def registered_addresses(
     scope: PairsScope, given: Sequence[Server], holdings: Holdings
 ) -> Iterator[tuple[str, Name, bytes]]:
-    """Every address in a zone that was taken by transfer: the view, the name, the address. `given` servers are asked about
-    everything."""
+    """Return every address in a zone that was taken by transfer: the view, the name, the address. `given` servers are asked
+    about everything."""
     for view in scope.views:
         for zone in scope.estate.zones.get(view, {}).values():
             for server in given or zone.servers or ():

@@ -67,14 +67,14 @@ class DoubtWords:
         )
 
     def unverified_name(self, expected: Sequence[bytes]) -> Finding:
-        """No server gave a usable answer for the name."""
+        """Report that no server gave a usable answer for the name."""
         forward = self._subject
         address = expected[0] if expected else None
         why = forward.trouble or "no usable answer"
         return self._unverified(f"{to_text(forward.name)}: {why}.", _cause(forward, why), forward.evidence(), address)
 
     def unverified_pointer(self, address: bytes) -> Finding:
-        """No server gave a usable answer for the address's pointer, and no name is known for it."""
+        """Report that no server gave a usable answer for the address's pointer, and no name is known for it."""
         reverse = self._subject
         why = reverse.trouble or "no usable answer"
         return self._unverified(
@@ -82,7 +82,7 @@ class DoubtWords:
         )
 
     def unverified_reverse(self, reverse: Lookup, address: bytes) -> Finding:
-        """No server gave a usable answer for the PTR record of a name's address."""
+        """Report that no server gave a usable answer for the PTR record of a name's address."""
         why = reverse.trouble or "no usable answer"
         return self._unverified(
             f"The PTR record of {address_text(address)} of {to_text(self._subject.name)}: {why}.",
@@ -93,7 +93,7 @@ class DoubtWords:
         )
 
     def unverified_lead(self, address: bytes, target: Name, lead: Lookup) -> Finding:
-        """The pointer names another host, and nobody says whether that has the address."""
+        """Report that the pointer names another host, and nobody says whether that has the address."""
         why = lead.trouble or "no usable answer"
         return self._unverified(
             f"The PTR record of {address_text(address)} names {to_text(target)}: {why}.",
@@ -103,7 +103,7 @@ class DoubtWords:
         )
 
     def unverified_telling(self, telling: Telling, address: bytes, forward: Lookup, reverse: Lookup) -> Finding:
-        """One server among several gave no usable answer."""
+        """Report that one server among several gave no usable answer."""
         server = telling.server
         why = f"{server.label}: {telling.trouble}"
         side = forward if telling in forward.unverified else reverse
@@ -120,7 +120,7 @@ class DoubtWords:
 
 
 def _cause(looked_up: Lookup, why: str) -> str:
-    """One text for all findings that the same servers' silence explains."""
+    """Return one text for all findings that the same servers' silence explains."""
     if not looked_up.unverified:
         return f"no server to ask{' about the PTR record' if is_reverse(looked_up.name) else ''}: {why}"
     return silence_of(looked_up.unverified)

@@ -45,13 +45,13 @@ class PairWords(DoubtWords):
         self._right = standing.right(subject) if subject.divided else None
 
     def outdated(self, address: bytes) -> bool:
-        """Whether only servers have the address whose version does not count, and nobody expects it."""
+        """Return whether only servers have the address whose version does not count, and nobody expects it."""
         return self._right is not None and address not in self._right and address not in self._expected
 
     # What the forward side says
 
     def no_address(self, expected: Sequence[bytes]) -> Finding:
-        """The name has no address on any server that answered."""
+        """Report that the name has no address on any server that answered."""
         forward = self._subject
         name, twice = to_text(forward.name), undotted(forward.canonical)
         changes: list[Change] = []
@@ -86,7 +86,7 @@ class PairWords(DoubtWords):
         )
 
     def other_address(self, expected: bytes, instead: Sequence[bytes]) -> Finding:
-        """The servers do not give an address that is expected."""
+        """Report that the servers do not give an address that is expected."""
         forward = self._subject
         has = ", ".join(map(address_text, instead or forward.values))
         return self._finding(
@@ -99,7 +99,8 @@ class PairWords(DoubtWords):
         )
 
     def forward_divided(self, forward: Lookup, address: bytes) -> Finding:
-        """Some servers of the name's zone give the address, others do not. What mends it follows from whose version counts."""
+        """Report that some servers of the name's zone give the address, others do not. What mends it follows from whose version
+        counts."""
         yes = forward.saying(address)
         no = [telling.server for telling in forward.usable if telling.server not in yes]
         name, where = to_text(forward.canonical), address_text(address)
@@ -145,7 +146,7 @@ class PairWords(DoubtWords):
         )
 
     def through_alias(self, address: bytes) -> Finding:
-        """The name is an alias; its canonical name was judged."""
+        """Report that the name is an alias; its canonical name was judged."""
         forward = self._subject
         return self._finding(
             "pair.through-alias",
@@ -157,7 +158,7 @@ class PairWords(DoubtWords):
     # What the reverse side says
 
     def no_pointer(self, reverse: Lookup, address: bytes) -> Finding:
-        """The address has no PTR record on any server that answered."""
+        """Report that the address has no PTR record on any server that answered."""
         return self._pointer(
             "pair.no-pointer",
             f"{address_text(address)} of {to_text(self._subject.canonical)} has no PTR record{_on(reverse.usable, reverse)}.",
@@ -167,7 +168,7 @@ class PairWords(DoubtWords):
         )
 
     def no_pointer_no_name(self, address: bytes) -> Finding:
-        """An address that was asked for has no PTR record, and nobody knows its name."""
+        """Return an address that was asked for has no PTR record, and nobody knows its name."""
         reverse = self._subject
         return self._finding(
             "pair.no-pointer",
@@ -180,7 +181,7 @@ class PairWords(DoubtWords):
         )
 
     def reverse_divided(self, reverse: Lookup, address: bytes, forward: Lookup) -> Finding:
-        """Servers of the reverse zone name different targets."""
+        """Report that servers of the reverse zone name different targets."""
         said: dict[str, list[Server]] = {}
         for telling in reverse.usable:
             says = ", ".join(map(to_text, telling.values)) or (
@@ -205,7 +206,7 @@ class PairWords(DoubtWords):
         )
 
     def many_pointers(self, reverse: Lookup, address: bytes, leading: Sequence[Name]) -> Finding:
-        """The address has several pointers."""
+        """Report that the address has several pointers."""
         names = ", ".join(sorted(map(to_text, reverse.values)))
         spare = set(reverse.values) - set(leading)
         change = partial(pointers_changed, reverse, self.view, reason=f"{address_text(address)} needs one PTR record")
@@ -232,7 +233,7 @@ class PairWords(DoubtWords):
         )
 
     def alias_target(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup) -> Finding:
-        """The pointer names an alias of the name that has the address."""
+        """Report that the pointer names an alias of the name that has the address."""
         return self._pointer(
             "pair.alias-target",
             f"The PTR record of {address_text(address)} names {to_text(target)}, an alias of {to_text(lead.canonical)}.",
@@ -244,7 +245,7 @@ class PairWords(DoubtWords):
         )
 
     def shared(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup) -> Finding:
-        """The pointer names another host that has the address too."""
+        """Report that the pointer names another host that has the address too."""
         return self._finding(
             "pair.shared",
             f"{to_text(self._subject.name)} shares {address_text(address)} with {to_text(target)}, which the PTR record names.",
@@ -253,7 +254,7 @@ class PairWords(DoubtWords):
         )
 
     def bad_pointer(self, reverse: Lookup, address: bytes, target: Name, lead: Lookup, owner: Lookup | None) -> Finding:
-        """The pointer's name does not lead back. `owner` has the address by right, where that is known."""
+        """Report that the pointer's name does not lead back. `owner` has the address by right, where that is known."""
         where, said = address_text(address), to_text(target)
         meant = undotted(target)
         if owner is not None:
@@ -311,7 +312,7 @@ class PairWords(DoubtWords):
         )
 
     def _as_the_pointer_says(self, address: bytes, target: Name, lead: Lookup) -> tuple[list[Change], str]:
-        """What mends a pointer that the estate expects, and that leads astray: it stays, and its host is to have the
+        """Return what mends a pointer that the estate expects, and that leads astray: it stays, and its host is to have the
         address."""
         wanted = self._expects.addresses(self.view, target)
         if address in wanted:
@@ -333,7 +334,7 @@ class PairWords(DoubtWords):
         advice: str = "",
         cause: str = "",
     ) -> Finding:
-        """A finding that one right pointer would mend, unless there is other advice."""
+        """Return a finding that one right pointer would mend, unless there is other advice."""
         reason = f"{address_text(address)} belongs to {to_text(right)}"
         return self._finding(
             code,
@@ -351,7 +352,7 @@ class PairWords(DoubtWords):
 
 
 def _leads_wrong(start: str, target: Name, lead: Lookup) -> tuple[str, str]:
-    """The code and the text of a pointer whose name does not lead back; `start` is how the text begins."""
+    """Return the code and the text of a pointer whose name does not lead back; `start` is how the text begins."""
     text, meant = to_text(target), undotted(target)
     if target == ROOT:
         return "pair.lost-pointer", f'{start} names the root ("."), which is no host.'
@@ -369,7 +370,7 @@ def _leads_wrong(start: str, target: Name, lead: Lookup) -> tuple[str, str]:
 
 
 def _on(tellings: Sequence[Telling], whole: Lookup) -> str:
-    """Says on which servers, when not all of them answered."""
+    """Say on which servers, when not all of them answered."""
     if not whole.unverified:
         return ""
     return f" on {labels_of([telling.server for telling in tellings])}"

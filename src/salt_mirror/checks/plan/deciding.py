@@ -30,7 +30,7 @@ class Decision(NamedTuple):
     place: str = ""
 
     def fits(self, finding: Finding) -> bool:
-        """Whether it is about a finding."""
+        """Return whether it is about a finding."""
         names = (
             finding.name,
             finding.name.rstrip("."),
@@ -42,7 +42,7 @@ class Decision(NamedTuple):
 
 
 def decided(finding: Finding, decisions: Iterable[Decision]) -> Choice | None:
-    """The choice that was made for a finding, if one was."""
+    """Return the choice that was made for a finding, if one was."""
     for decision in decisions:
         if decision.fits(finding):
             return next((one for one in finding.choices if one.word == decision.word), None)
@@ -77,7 +77,7 @@ def idle(decisions: Iterable[Decision], findings: Iterable[Finding]) -> list[str
 
 
 def word_of(text: str, place: str) -> Word:
-    """Reads a decision's word. Raises BadInput."""
+    """Read a decision's word. Raises BadInput."""
     for word in WORDS:
         if text.lower() == word:
             return word
@@ -85,7 +85,7 @@ def word_of(text: str, place: str) -> Word:
 
 
 def read_decisions(path: Path) -> list[Decision]:
-    """Reads a decisions file: `remove rake-19.* [CODE]` on each line, `#` before a remark. Raises BadInput."""
+    """Read a decisions file: `remove rake-19.* [CODE]` on each line, `#` before a remark. Raises BadInput."""
     found = []
     for number, line in enumerate(read_text(path).splitlines(), 1):
         words = line.partition("#")[0].split()

@@ -28,7 +28,7 @@ Laid = tuple[PlannedSet, tuple[Server, ...]]
 
 
 def held_over(holdings: Holdings, laid: Sequence[Laid]) -> Holdings:
-    """The zones that were taken by transfer, as they will be."""
+    """Return the zones that were taken by transfer, as they will be."""
     changed: dict[tuple[Server, Name], dict[tuple[Name, int], tuple[int, tuple[bytes, ...]]]] = {}
     for planned, servers in laid:
         for server in servers:
@@ -69,16 +69,16 @@ class LaidOver:
         return len(self._waiting)
 
     def submit(self, question: Question) -> None:
-        """Takes a question."""
+        """Take a question."""
         self._waiting.append(question)
 
     def collect(self) -> list[Answer]:
-        """The answers to all that is waiting."""
+        """Return the answers to all that is waiting."""
         asked, self._waiting = self._waiting, []
         return list(self._behind.run(map(self._said, asked)))
 
     def _said(self, question: Question) -> Dialogue[Answer]:
-        """What a server would say."""
+        """Return what a server would say."""
         (answer,) = yield [question]
         planned = self._at.get(question.server)
         if not planned or question.recurse or answer.trouble is not None or question.rdtype == SOA:
@@ -95,7 +95,7 @@ class LaidOver:
         return self._starred(answer, planned)
 
     def _starred(self, answer: Answer, planned: Mapping[Name, _AtName]) -> Answer:
-        """A name that does not stand there itself, where a wildcard comes or goes."""
+        """Return a name that does not stand there itself, where a wildcard comes or goes."""
         question = answer.question
         for name in ancestors(question.name):
             star = planned.get(_child(name))
@@ -110,7 +110,7 @@ class LaidOver:
         return answer
 
     def _touched(self, answer: Answer, here: _AtName) -> Dialogue[Answer]:
-        """A name at which something is planned."""
+        """Return a name at which something is planned."""
         question = answer.question
         itself = all(one.named for one in here.values())  # else nothing but a wildcard spoke there
         alias = answer.alias if itself else None
@@ -131,12 +131,12 @@ class LaidOver:
         return _answer(answer, values, ttl, exists=True)
 
     def _known(self, question: Question, rdtype: int) -> bool:
-        """Whether the server is known to have records of another type at the name."""
+        """Return whether the server is known to have records of another type at the name."""
         known = self._behind.known(question._replace(rdtype=rdtype))
         return known is not None and bool(known.values)
 
     def _below_a_wildcard(self, answer: Answer) -> Dialogue[Answer]:
-        """A name that is left without records: a wildcard beside it may speak in its place."""
+        """Return a name that is left without records: a wildcard beside it may speak in its place."""
         question = answer.question
         if question.name != ROOT and (star := _child(parent(question.name))) != b"":
             (wild,) = yield [question._replace(name=star)]
@@ -146,12 +146,12 @@ class LaidOver:
 
 
 def _new(here: _AtName) -> bool:
-    """Whether a name comes to stand there that did not before."""
+    """Return whether a name comes to stand there that did not before."""
     return not any(one.named for one in here.values()) and any(one.after for one in here.values())
 
 
 def _child(name: Name) -> Name:
-    """The wildcard below a name; no name at all where it is too long for one."""
+    """Return the wildcard below a name; no name at all where it is too long for one."""
     try:
         return join(_STAR, name)
     except Unusable:

@@ -60,7 +60,7 @@ class Merging:
     # What comes out
 
     def sets(self) -> list[PlannedSet]:
-        """Every set that is to change, in the order of zones and names, forward zones first."""
+        """Return every set that is to change, in the order of zones and names, forward zones first."""
         found = []
         for key, being in self._beings.items():
             planned = PlannedSet(
@@ -72,11 +72,11 @@ class Merging:
         return sorted(found, key=lambda one: order_of(one.key))
 
     def laid(self) -> list[tuple[PlannedSet, tuple[Server, ...]]]:
-        """The same with the servers of each."""
+        """Return the same with the servers of each."""
         return [(one, self._primaries[one.key.view, one.key.zone].servers) for one in self.sets()]
 
     def _ttl(self, key: SetKey, being: OpenSet) -> int | None:
-        """The TTL as expected, else as registered, else the zone's usual."""
+        """Return the TTL as expected, else as registered, else the zone's usual."""
         if not being.values:
             return None
         if being.ttl is not None:
@@ -89,7 +89,7 @@ class Merging:
     # What goes in
 
     def key_of(self, change: Change) -> SetKey | str:
-        """The set that a change is about, or why it is not ours."""
+        """Return the set that a change is about, or why it is not ours."""
         name, rdtype = from_text(change.name), type_from_text(change.type)
         zone = self._estate.zone_for(name, change.view)
         if zone is None:
@@ -100,7 +100,7 @@ class Merging:
         return SetKey(zone.view, zone.apex, name, rdtype)
 
     def take(self, changes: Iterable[Change], chosen: Iterable[Change] = ()) -> Dialogue[bool]:
-        """Merges some changes into the sets so far; whether anything came of it. What a person has `chosen` is also tried where
+        """Merge some changes into the sets so far; whether anything came of it. What a person has `chosen` is also tried where
         what a check proposed was refused."""
         proposals: dict[SetKey, list[Proposal]] = {}
         for change, barred in [
@@ -132,16 +132,16 @@ class Merging:
             being.precedence.clear()
 
     def kept(self) -> dict[SetKey, OpenSet]:
-        """The sets as they are, to come back to."""
+        """Return the sets as they are, to come back to."""
         return deepcopy(self._beings)
 
     def back_to(self, kept: dict[SetKey, OpenSet]) -> None:
-        """Takes every set back to what it was, all but what was refused meanwhile."""
+        """Take every set back to what it was, all but what was refused meanwhile."""
         self._beings = deepcopy(kept)
         self.blocked = dict(self.refused)
 
     def refuse(self, key: SetKey, why: str) -> None:
-        """Leaves a set as it is from now on, in this pass."""
+        """Leave a set as it is from now on, in this pass."""
         if key in self.refused:
             self._refused_again.add(key)
         self.refused.setdefault(key, why)
@@ -190,7 +190,7 @@ class Merging:
             self.blocked.pop(key, None)
 
     def _clash(self, key: SetKey, proposals: list[Proposal]) -> str:
-        """What sources contradict each other about that concerns a set: nothing of that host is planned before one is
+        """Return what sources contradict each other about that concerns a set: nothing of that host is planned before one is
         chosen."""
         names = {key.name}
         if key.rdtype == PTR:
@@ -203,7 +203,7 @@ class Merging:
         return ""
 
     def brings_expected(self, planned: PlannedSet) -> bool:
-        """Whether a set comes to what the estate expects of it, or makes room for that."""
+        """Return whether a set comes to what the estate expects of it, or makes room for that."""
         key, comes, goes = planned.key, planned.after - planned.before, planned.before - planned.after
         expected = self._expected.get((key.view, key.name, key.rdtype))
         if expected is not None:
@@ -236,7 +236,7 @@ class Merging:
             apply(being, frozenset({name}), gone, proposal)
 
     def _keep_expected(self, key: SetKey, being: OpenSet) -> None:
-        """Has a set satisfy the estate, whatever was proposed."""
+        """Have a set satisfy the estate, whatever was proposed."""
         expected = self._expected.get((key.view, key.name, key.rdtype))
         if expected is None:
             return
@@ -246,7 +246,7 @@ class Merging:
             being.ttl = expected.ttl
 
     def _nothing_to_do(self, key: SetKey) -> str:
-        """Why no change to a set is needed at its source."""
+        """Return why no change to a set is needed at its source."""
         primary = self._primaries[key.view, key.zone]
         others = [server for server in primary.servers if server is not primary.source]
         source = primary.source.label if primary.source is not None else "the primary"
@@ -265,7 +265,8 @@ class Merging:
         return f"{begin}: {let_transfer(others)}"
 
     def _worse_pointer(self, key: SetKey, name: Name) -> tuple[bool, bool, str]:
-        """A host that is expected at the address goes before one that is expected elsewhere, and that before any other."""
+        """Return a host that is expected at the address goes before one that is expected elsewhere, and that before any
+        other."""
         wanted = [
             expected for rdtype in (A, AAAA) if (expected := self._expected.get((key.view, name, rdtype))) is not None
         ]
@@ -275,7 +276,7 @@ class Merging:
     # What stands there
 
     def _look_up(self, wanted: Iterable[SetKey]) -> Dialogue[None]:
-        """Reads what is not known yet of some sets from the primaries of their zones."""
+        """Read what is not known yet of some sets from the primaries of their zones."""
         zones = dict.fromkeys((key.view, key.zone) for key in wanted)
         for view, apex in zones:
             if (view, apex) not in self._primaries:
@@ -307,7 +308,8 @@ class Merging:
     # An alias stands alone
 
     def _make_room(self, wanted: Iterable[SetKey]) -> Dialogue[None]:
-        """Where an alias comes, addresses in its place go; nothing comes beside one that stays (RFC 1034 section 3.6.2)."""
+        """Return where an alias comes, addresses in its place go; nothing comes beside one that stays (RFC 1034 section
+        3.6.2)."""
         for key in list(wanted):
             being = self._beings.get(key)
             if being is None or not being.values - being.held.values:

@@ -35,7 +35,7 @@ class Primary(NamedTuple):
 
 
 def primary_of(zone: Zone, atlas: Atlas) -> Dialogue[Primary]:
-    """Finds the primary of a zone."""
+    """Find the primary of a zone."""
     authority = yield from atlas.find(zone.apex, zone.view)
     servers = authority.servers
     told = zone.updates.server or zone.primary
@@ -97,7 +97,7 @@ def usual_ttls(zone: Zone, primary: Primary) -> Dialogue[Counter[int]]:
 
 
 def held_at(key: SetKey, source: Server) -> Dialogue[Held | str]:
-    """What a server holds of a set, or why that is not known. What a wildcard says is nobody's own."""
+    """Return what a server holds of a set, or why that is not known. What a wildcard says is nobody's own."""
     (answer,) = yield [Question(key.name, key.rdtype, source)]
     if answer.trouble is not None:
         return f"{source.label} could not be asked: {answer.trouble}"

@@ -37,10 +37,10 @@ class Judge(Protocol):
         """The findings that stand; zones in hand are to be seen as with some sets `laid` over them."""
 
     def servers_of(self, view: str, apex: Name) -> tuple[Server, ...]:
-        """Every server that was seen to serve a zone, also those that the estate does not list."""
+        """Return every server that was seen to serve a zone, also those that the estate does not list."""
 
     def widen(self, sets: Sequence[PlannedSet]) -> bool:
-        """Judges from now on also what some sets touch; whether that is more than before."""
+        """Judge from now on also what some sets touch; whether that is more than before."""
 
 
 def proved(
@@ -158,7 +158,7 @@ class _Proof(NamedTuple):
         return standing
 
     def _judged(self, leave_out: Collection[SetKey] = ()) -> list[Finding]:
-        """What stands with the sets so far, but for some."""
+        """Return what stands with the sets so far, but for some."""
         laid = [
             (planned, tuple(dict.fromkeys((*servers, *self.judge.servers_of(planned.key.view, planned.key.zone)))))
             for planned, servers in self.merging.laid()
@@ -172,7 +172,7 @@ class _Proof(NamedTuple):
 
 
 def _freed_by(planned: PlannedSet) -> str:
-    """What would free a set that was refused: the line of a list, since what the estate expects is never refused."""
+    """Return what would free a set that was refused: the line of a list, since what the estate expects is never refused."""
     key, come = planned.key, planned.after - planned.before
     wanted = f"{to_text(key.name)} {type_text(key.rdtype)}"
     if come:
@@ -181,7 +181,7 @@ def _freed_by(planned: PlannedSet) -> str:
 
 
 def _change_to(line: SetLine) -> Change:
-    """A set of an older plan as a change: what somebody has looked through counts most."""
+    """Return a set of an older plan as a change: what somebody has looked through counts most."""
     reason = "; ".join(line.reasons) or "planned"
     add = [text for text in line.after if text not in line.before]
     return Change(
@@ -191,8 +191,8 @@ def _change_to(line: SetLine) -> Change:
 
 
 def _new_faults(begin: list[Finding], last: list[Finding]) -> list[Finding]:
-    """Faults about what had none before. A pointer that leads astray is another thing than one that is missing, or an address
-    that is not there."""
+    """Return faults about what had none before. A pointer that leads astray is another thing than one that is missing, or an
+    address that is not there."""
     faults = {_kind(one) for one in begin if one.weight == "fault"}
     return [one for one in last if one.weight == "fault" and one.outcome == "differs" and _kind(one) not in faults]
 
@@ -205,8 +205,8 @@ _ASTRAY = frozenset(f"pair.{what}" for what in ("stale-pointer", "lost-pointer",
 
 
 def names_of(finding: Finding) -> set[str]:
-    """The names that a fault may have come of: those that it is about, its address's too, and those that its evidence asks
-    for."""
+    """Return the names that a fault may have come of: those that it is about, its address's too, and those that its evidence
+    asks for."""
     address = address_in(finding.address) if finding.address else None
     pointer = to_text(reverse_name(address)) if address is not None else ""
     asked = (one.question.rpartition(" ")[0] for one in finding.evidence)
@@ -245,14 +245,14 @@ def _told(proof: _Proof, findings: list[Finding], last: list[Finding]) -> Plan:
 
 
 def _among(findings: list[Finding]) -> Callable[[Finding], bool]:
-    """Whether a finding is one of some; another fault about the same subject is the same in another dress."""
+    """Return whether a finding is one of some; another fault about the same subject is the same in another dress."""
     codes = {(one.code, one.subject) for one in findings}
     subjects = {one.subject for one in findings if one.weight == "fault"}
     return lambda one: (one.code, one.subject) in codes or (one.weight == "fault" and one.subject in subjects)
 
 
 def _why(finding: Finding, merging: Merging, decisions: Collection[Decision]) -> tuple[str, Fate]:
-    """Why a finding is left standing, and what kind of reason that is."""
+    """Return why a finding is left standing, and what kind of reason that is."""
     changes = list(finding.changes)
     choice = decided(finding, decisions) if finding.choices else None
     changes += choice.changes if choice is not None else []

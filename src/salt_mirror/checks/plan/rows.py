@@ -11,7 +11,7 @@ from salt_mirror.findings import Finding
 
 
 def sheet_of(plan: Plan, risks: Iterable[str] = (), decided: Iterable[str] = ()) -> PlanSheet:
-    """A plan laid out."""
+    """Return a plan laid out."""
     return PlanSheet(
         says=plan.headline,
         mends=len(plan.mended),

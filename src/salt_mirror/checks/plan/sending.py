@@ -43,7 +43,7 @@ DONE, WOULD_BE_DONE = "done", "it would be carried out"
 
 
 def carried(key: SetKey, outcome: Outcome, says: str) -> Carried:
-    """What became of a set, as it is reported."""
+    """Return what became of a set, as it is reported."""
     return Carried(
         view=key.view,
         zone=to_text(key.zone),
@@ -55,7 +55,7 @@ def carried(key: SetKey, outcome: Outcome, says: str) -> Carried:
 
 
 def too_much(plan: Plan, names: Mapping[tuple[str, Name], int], at_most: int | None) -> str:
-    """Why a plan is too large to be sent unasked, or nothing. `names` counts those that were seen in each zone."""
+    """Return why a plan is too large to be sent unasked, or nothing. `names` counts those that were seen in each zone."""
     why = too_many(len(plan.sets), at_most)
     if why or at_most is not None:
         return why
@@ -97,7 +97,7 @@ def takes_away(plan: Plan, expects: Expects) -> str:
 
 
 def too_many(number: int, at_most: int | None) -> str:
-    """Why so many changes are not sent unasked, or nothing."""
+    """Return why so many changes are not sent unasked, or nothing."""
     if at_most is not None:
         return f"the plan has {many(number, 'change')}, and --at-most allows {at_most:,}" if number > at_most else ""
     if number > MOST_UNASKED:
@@ -106,9 +106,9 @@ def too_many(number: int, at_most: int | None) -> str:
 
 
 def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[PlannedSet]]]:
-    """The sets that can be sent, in the order in which they go: what others lean on first, across all zones, then what leans on
-    it (MX, SRV, aliases, pointers), and what only goes at last; so that at no moment a record leads to a host that is not there
-    yet. The sets of one name stay in one message."""
+    """Return the sets that can be sent, in the order in which they go: what others lean on first, across all zones, then what
+    leans on it (MX, SRV, aliases, pointers), and what only goes at last; so that at no moment a record leads to a host that is
+    not there yet. The sets of one name stay in one message."""
     turns: dict[tuple[str, Name, Name], int] = {}
     listed = [one for one in sets if one.server is not None]
     for planned in listed:
@@ -123,7 +123,7 @@ def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[
 
 
 def in_order(sets: Iterable[PlannedSet]) -> list[PlannedSet]:
-    """The sets in the order in which they are sent; last those for which no server is known."""
+    """Return the sets in the order in which they are sent; last those for which no server is known."""
     listed = list(sets)
     return [one for *_, told in by_server(listed) for one in told] + [one for one in listed if one.server is None]
 
@@ -132,14 +132,15 @@ _BASE, _LEANING, _GOING = range(3)
 
 
 def _turn(planned: PlannedSet) -> int:
-    """When a set goes: bases, what leans on them, what only takes away."""
+    """Return when a set goes: bases, what leans on them, what only takes away."""
     if not planned.after - planned.before and planned.before - planned.after:
         return _GOING
     return _LEANING if planned.key.rdtype in TARGET_AT else _BASE
 
 
 def leans_on(planned: PlannedSet, names: Iterable[Name]) -> bool:
-    """Whether a set leads, or led, to one of some names: it does not come before them, and does not go where they stay."""
+    """Return whether a set leads, or led, to one of some names: it does not come before them, and does not go where they
+    stay."""
     at = TARGET_AT.get(planned.key.rdtype)
     if at is None:
         return False
@@ -147,7 +148,7 @@ def leans_on(planned: PlannedSet, names: Iterable[Name]) -> bool:
 
 
 def meaning(reply: Reply, *, signed: bool = True) -> str:
-    """What an answer means, for people; `signed` whether the change was."""
+    """Return what an answer means, for people; `signed` whether the change was."""
     if reply.trouble and reply.status in ("", "NOERROR"):
         return reply.trouble
     text = _MEANS.get(reply.status, f"it answered {reply.status}")

@@ -57,12 +57,12 @@ class PlannedSet:
         return self.before != self.after or (bool(self.after) and self.ttl_before != self.ttl_after)
 
     def turned(self) -> PlannedSet:
-        """The way back."""
+        """Return the way back."""
         return PlannedSet(self.key, self.after, self.before, self.ttl_after, self.ttl_before, True, self.server)
 
 
 def line_of(planned: PlannedSet) -> SetLine:
-    """A set as text."""
+    """Return a set as text."""
     key = planned.key
     return SetLine(
         view=key.view, zone=to_text(key.zone), name=to_text(key.name), type=type_text(key.rdtype),
@@ -74,7 +74,7 @@ def line_of(planned: PlannedSet) -> SetLine:
 
 
 def set_of(line: SetLine, server: Server | None) -> PlannedSet:
-    """A set from its text. Raises Unusable."""
+    """Return a set from its text. Raises Unusable."""
     rdtype = type_from_text(line.type)
     key = SetKey(line.view, from_text(line.zone), from_text(line.name), rdtype)
     before, after = (
@@ -143,24 +143,24 @@ class Plan:
 
 
 def gone_of(planned: PlannedSet) -> list[str]:
-    """The records of a set that go, as lines of a master file; all of them where their TTL changes."""
+    """Return the records of a set that go, as lines of a master file; all of them where their TTL changes."""
     gone = planned.before if planned.ttl_before != planned.ttl_after else planned.before - planned.after
     return [record_line(planned.key.name, planned.key.rdtype, value, planned.ttl_before) for value in sorted(gone)]
 
 
 def come_of(planned: PlannedSet) -> list[str]:
-    """The records of a set that come."""
+    """Return the records of a set that come."""
     come = planned.after if planned.ttl_before != planned.ttl_after else planned.after - planned.before
     return [record_line(planned.key.name, planned.key.rdtype, value, planned.ttl_after) for value in sorted(come)]
 
 
 def record_lines(planned: PlannedSet) -> list[str]:
-    """A set as lines of a master file: what comes, and before it what goes, in comments."""
+    """Return a set as lines of a master file: what comes, and before it what goes, in comments."""
     return [*(f"; remove: {line}" for line in gone_of(planned)), *come_of(planned)]
 
 
 def edit_of(planned: PlannedSet) -> SetEdit:
-    """A set as it is sent."""
+    """Return a set as it is sent."""
     return SetEdit(
         planned.key.name,
         planned.key.rdtype,

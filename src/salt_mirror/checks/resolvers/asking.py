@@ -55,7 +55,7 @@ class ThroughIt:
 
 
 def gives_same(answer: Answer, looked_up: Lookup) -> bool:
-    """Whether a resolver gives what one of some authoritative servers has, whole."""
+    """Return whether a resolver gives what one of some authoritative servers has, whole."""
     return any(answer.values == telling.values and answer.alias == telling.alias for telling in looked_up.usable)
 
 
@@ -90,14 +90,14 @@ class ResolverSeen:
     validated_too: Answer | None = None
 
     def answers(self) -> list[Answer]:
-        """Everything that the resolver itself said."""
+        """Return everything that the resolver itself said."""
         through = [*(one for _, one in self.zones), *self.nobody, *self.names, *self.large, *self.values]
         ways = [answer for way in self.ways for answer in (way.simple, *way.looked_up)]
         return [*ways, *(one.answer for one in through), *self.private, *self.external, *self.aliases, *self.again]
 
 
 def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[ResolverSeen]:
-    """Asks all there is to ask of a resolver; `stranger` is a label that nobody has registered."""
+    """Ask all there is to ask of a resolver; `stranger` is a label that nobody has registered."""
     ways = yield from _ways(tried)
     seen = ResolverSeen(tried, ways)
     sound = [way for way in ways if any(one.trouble is None for one in way.heard)]
@@ -127,7 +127,7 @@ def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[Res
 
 
 def _validation(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
-    """Asks again for something that came as authentic, with DO and without the AD bit that a server may merely echo."""
+    """Ask again for something that came as authentic, with DO and without the AD bit that a server may merely echo."""
     told = [answer for answer in seen.answers() if answer.question.recurse and is_authentic(answer.message)]
     if told:
         seen.validated = told[0]
@@ -135,8 +135,8 @@ def _validation(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None
 
 
 def recurses(answers: Sequence[Answer]) -> bool:
-    """Whether a resolver looks up for us: it offers that, or has done it. Where nothing was asked for that tells, it is not
-    denied."""
+    """Return whether a resolver looks up for us: it offers that, or has done it. Where nothing was asked for that tells, it is
+    not denied."""
     came = [answer for answer in answers if answer.message]
     return not came or any(
         answer.values or answer.alias is not None or (answer.message[3] & 0x80 and answer.status != "REFUSED")
@@ -145,7 +145,7 @@ def recurses(answers: Sequence[Answer]) -> bool:
 
 
 def _ways(tried: TriedResolver) -> Dialogue[list[Way]]:
-    """Tries every way to it: with a question for what it holds, and with some that it has to look up."""
+    """Try every way to it: with a question for what it holds, and with some that it has to look up."""
     wanted = [(zone.apex, SOA) for zone in tried.zones[:1]] + [(name, A) for name in tried.external[:1]]
     wanted = wanted or [(ROOT, NS)]
     batch = []
@@ -163,7 +163,7 @@ def _ways(tried: TriedResolver) -> Dialogue[list[Way]]:
 def _together_with(
     tried: TriedResolver, main: Server, atlas: Atlas, stranger: bytes, seen: ResolverSeen
 ) -> Dialogue[None]:
-    """Asks the resolver and the authoritative servers for everything at once."""
+    """Ask the resolver and the authoritative servers for everything at once."""
     top = labels(tried.external[0])[-1] if tried.external else b""
     unregistered: list[tuple[Name, str | None]] = [(_below(_INVALID, stranger), None)]
     unregistered += [(_below(zone.apex, stranger), zone.view) for zone in tried.zones[:1]]
@@ -198,7 +198,7 @@ def _together_with(
 
 
 def _through(name: Name, rdtype: int, view: str | None, main: Server, atlas: Atlas) -> Dialogue[ThroughIt]:
-    """What the resolver says of a name, and what its own servers say where a view has it."""
+    """Return what the resolver says of a name, and what its own servers say where a view has it."""
     steps: list[Dialogue[Any]] = [_by_its_own(name, rdtype, view, atlas), put([Question(name, rdtype, main, True)])]
     found, (answer,) = yield from together(steps)
     return ThroughIt(answer, found)
@@ -211,7 +211,7 @@ def _by_its_own(name: Name, rdtype: int, view: str | None, atlas: Atlas) -> Dial
 
 
 def _values(tried: TriedResolver, main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
-    """Asks the resolver for expected record sets that their own servers have: what they do not have it would learn to deny."""
+    """Ask the resolver for expected record sets that their own servers have: what they do not have it would learn to deny."""
     founds = yield from together([at_name(name, (rdtype,), view, atlas) for name, rdtype, view in tried.values])
     beside = yield from together([_in_other_views(*one, atlas) for one in tried.values])
     wanted = [
@@ -224,7 +224,8 @@ def _values(tried: TriedResolver, main: Server, atlas: Atlas, seen: ResolverSeen
 
 
 def _in_other_views(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[dict[str, Lookup]]:
-    """What the servers of other views that have a zone around a name say of it, where that differs from what its own say."""
+    """Return what the servers of other views that have a zone around a name say of it, where that differs from what its own
+    say."""
     zone = atlas.estate.zone_of(name, view)
     views = [
         other
@@ -245,7 +246,7 @@ def _in_other_views(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogu
 
 
 def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
-    """Asks again what failed, with checking disabled (RFC 4035 section 3.2.2), and what differs, a moment later, so that an
+    """Ask again what failed, with checking disabled (RFC 4035 section 3.2.2), and what differs, a moment later, so that an
     outdated entry can be distinguished from one that the resolver rewrites."""
     looked = [
         *(one.answer for _, one in seen.zones),
@@ -274,7 +275,7 @@ def _doubts(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
 
 
 def _later(main: Server, odd: list[ThroughIt], seen: ResolverSeen) -> Dialogue[None]:
-    """A second look at some of what differs and is not authoritative, after a wait in which a TTL counts down."""
+    """Return a second look at some of what differs and is not authoritative, after a wait in which a TTL counts down."""
     doubtful = [one for one in odd if one.answer.values and not one.answer.authoritative][:_MOST_LATER]
     kept = next((one for _, one in seen.zones if one.answer.ttl and not one.answer.authoritative), None)
     if not doubtful or kept is None:

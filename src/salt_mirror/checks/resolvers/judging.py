@@ -52,7 +52,7 @@ class Resolvers(Part):
         self._judged.append(result)
 
     def trees(self) -> list[Test]:
-        """What was tested, resolver by resolver, in the order in which they were wished for."""
+        """Return what was tested, resolver by resolver, in the order in which they were wished for."""
         trees = {tried.label: found.test for tried, found in self._judged}
         return [trees[one.label] for one in self._tried if one.label in trees]
 
@@ -67,7 +67,7 @@ class Resolvers(Part):
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Resolvers | None:
-    """The resolvers of an estate, as far as their views are covered."""
+    """Return the resolvers of an estate, as far as their views are covered."""
     if not coverage.whole and coverage.only.zones:
         return None  # zones were chosen, and a resolver is none
     tried = [one for one in resolvers_of(estate, atlas) if coverage.sees(ROOT, one.view)]
@@ -75,7 +75,7 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Resolvers | N
 
 
 def resolvers_of(estate: Estate, atlas: Atlas, only: Iterable[Server] = ()) -> list[TriedResolver]:
-    """The resolvers to look at, all of the estate's unless some are given, each with all that it is tried with."""
+    """Return the resolvers to look at, all of the estate's unless some are given, each with all that it is tried with."""
     labels = {server: label for label, server in estate.resolvers.items()}
     found = []
     for server in tuple(only) or tuple(labels):
@@ -88,13 +88,13 @@ def resolvers_of(estate: Estate, atlas: Atlas, only: Iterable[Server] = ()) -> l
 
 
 def judged(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[tuple[TriedResolver, Judged]]:
-    """Asks a resolver, and judges what it said."""
+    """Ask a resolver, and judge what it said."""
     seen = yield from inspect(tried, atlas, stranger)
     return tried, judge(seen)
 
 
 def judge(seen: ResolverSeen) -> Judged:
-    """The tests of one resolver."""
+    """Return the tests of one resolver."""
     words = ResolverWords(seen)
     done = list(_tests(seen, words))
     findings = [finding for one in done for finding in one.findings]
@@ -112,7 +112,7 @@ def _says(seen: ResolverSeen, done: list[Judged]) -> str:
 
 
 def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
-    """Every test in the order in which one would ask."""
+    """Return every test in the order in which one would ask."""
     yield _answers(seen, words)
     if seen.main is None:
         return
@@ -153,7 +153,7 @@ def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
 
 
 def _answers(seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether each way to it answers, and how fast."""
+    """Return whether each way to it answers, and how fast."""
     rows, findings = [], []
     for way in seen.ways:
         said = (way.simple, *way.looked_up)
@@ -193,7 +193,7 @@ def _recursion(way: Way, seen: ResolverSeen, words: ResolverWords) -> Judged:
 
 
 def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether public names are found; an address that it gives for names that nobody has proves nothing."""
+    """Return whether public names are found; an address that it gives for names that nobody has proves nothing."""
     invented = {value for answer in _made_up(seen) for value in answer.values}
     came = [one for one in seen.external if one.trouble is None and (one.values or one.alias is not None)]
     came += [
@@ -212,7 +212,7 @@ def _external(seen: ResolverSeen, words: ResolverWords) -> Judged:
 
 
 def _made_up(seen: ResolverSeen) -> list[Answer]:
-    """What it gives for names that nobody has, where their own servers do not give anything."""
+    """Return what it gives for names that nobody has, where their own servers do not give anything."""
     answers = []
     for through in seen.nobody:
         wildcard = through.found is not None and (
@@ -225,7 +225,7 @@ def _made_up(seen: ResolverSeen) -> list[Answer]:
 
 
 def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether a "no" stays one."""
+    """Return whether a "no" stays one."""
     made_up = _made_up(seen)
     denied = sum(
         through.answer.trouble is None and not through.answer.values and through.answer.alias is None
@@ -238,7 +238,7 @@ def _no_such_name(seen: ResolverSeen, words: ResolverWords) -> Judged:
 
 
 def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
-    """Whether it keeps questions about private networks to itself."""
+    """Return whether it keeps questions about private networks to itself."""
     answers = [answer for answer in seen.private if answer.trouble is None]
     if not answers:
         return None
@@ -248,7 +248,7 @@ def _private(seen: ResolverSeen, words: ResolverWords) -> Judged | None:
 
 
 def _by_the_world(answer: Answer) -> bool:
-    """Whether an answer about a private network's reverse zone came from servers of the world."""
+    """Return whether an answer about a private network's reverse zone came from servers of the world."""
     if any(soa_fields(value).mname in AS112_PRIMARIES for value in answer.values):
         return True
     for record in answer.sections.authority:
@@ -258,7 +258,7 @@ def _by_the_world(answer: Answer) -> bool:
 
 
 def _large(seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether answers arrive that are longer than a datagram."""
+    """Return whether answers arrive that are longer than a datagram."""
     lost = []
     for through in seen.large:
         whole = through.found is None or bool(through.found.usable and through.found.values)
@@ -272,7 +272,7 @@ def _large(seen: ResolverSeen, words: ResolverWords) -> Judged:
 
 
 def _unchanged(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
-    """Whether an alias comes before what it leads to, without which some programs find nothing."""
+    """Return whether an alias comes before what it leads to, without which some programs find nothing."""
     for answer in seen.aliases:
         if answer.trouble is None and answer.alias is not None:
             owners = [record.owner for record in answer.sections.answer]

@@ -24,7 +24,7 @@ _MANY = 3
 
 
 def keeping_tests(seen: ResolverSeen, reached: set[Name], words: ResolverWords) -> Iterator[Judged]:
-    """The tests of what it keeps, and of who answers; `reached` are the zones that are its own servers' through it."""
+    """Return the tests of what it keeps, and of who answers; `reached` are the zones that are its own servers' through it."""
     names = [one for one in seen.names if one.found is not None and one.found.authority.zone in reached]
     longer = [one for one in names if _lengthened(one)]
     says, findings = [], []
@@ -61,17 +61,17 @@ def keeping_tests(seen: ResolverSeen, reached: set[Name], words: ResolverWords) 
 
 
 def _settled(looked_up: Lookup | None) -> bool:
-    """Whether a name's own servers say the same."""
+    """Return whether a name's own servers say the same."""
     return looked_up is not None and not looked_up.unverified and len({one.values for one in looked_up.usable}) == 1
 
 
 def whole_ttl(looked_up: Lookup | None) -> int:
-    """The longest time that a name's own servers give its records, in seconds."""
+    """Return the longest time that a name's own servers give its records, in seconds."""
     return max((t.answers[0].ttl or 0 for t in looked_up.usable if t.values), default=0) if looked_up is not None else 0
 
 
 def _lengthened(through: ThroughIt) -> bool:
-    """Whether an entry has more left than its zone gives."""
+    """Return whether an entry has more left than its zone gives."""
     answer, whole = through.answer, whole_ttl(through.found)
     if answer.trouble is not None or not answer.values or answer.authoritative or not whole or answer.ttl is None:
         return False
@@ -83,7 +83,7 @@ def _lengthened(through: ThroughIt) -> bool:
 
 
 def _no_kept(seen: ResolverSeen) -> tuple[int, int] | None:
-    """How long a "no" is kept that was new to the resolver, and how long its zone says (RFC 2308 section 5)."""
+    """Return how long a "no" is kept that was new to the resolver, and how long its zone says (RFC 2308 section 5)."""
     for through in seen.nobody:
         answer = through.answer
         if through.found is None or answer.trouble is not None or answer.values or answer.authoritative:
@@ -108,7 +108,7 @@ def _denial_ttl(answer: Answer) -> int | None:
 
 
 def _cut_to(names: list[ThroughIt]) -> int | None:
-    """The time that entries of several TTLs all have left: what the resolver cuts them to."""
+    """Return the time that entries of several TTLs all have left: what the resolver cuts them to."""
     left: dict[int, set[int]] = {}
     for through in names:
         whole, ttl = whole_ttl(through.found), through.answer.ttl

@@ -57,14 +57,14 @@ _MARKS: dict[Reach, Mark] = {
 
 
 def reached(seen: ResolverSeen) -> list[Reached]:
-    """How each zone of its view is reached through the resolver."""
+    """Return how each zone of its view is reached through the resolver."""
     by_content = _other_views(seen)
     return [_reached(zone, through, seen, by_content.get(zone.apex)) for zone, through in seen.zones]
 
 
 def _other_views(seen: ResolverSeen) -> dict[Name, str]:
-    """The zones of which the resolver gives another view's records, and none that is only its own view's, each with that view:
-    where two views have one SOA, only their contents tell."""
+    """Return the zones of which the resolver gives another view's records, and none that is only its own view's, each with that
+    view: where two views have one SOA, only their contents tell."""
     given: dict[Name, set[str]] = {}
     for through in seen.values:
         if through.found is None or through.answer.trouble is not None or not through.elsewhere:
@@ -77,7 +77,7 @@ def _other_views(seen: ResolverSeen) -> dict[Name, str]:
 
 
 def zones_test(looked: list[Reached], seen: ResolverSeen, words: ResolverWords) -> Judged:
-    """Whether each zone of its view is reached through the resolver."""
+    """Return whether each zone of its view is reached through the resolver."""
     rows = [Test(mark=_MARKS[one.reach], title=to_text(one.zone.apex), says=one.says) for one in looked]
     findings: list[Finding] = []
     for reach, say in (
@@ -137,7 +137,7 @@ def _reached(zone: Zone, through: ThroughIt, seen: ResolverSeen, other_view: str
 
 
 def _denied_by(through: ThroughIt, apex: Name) -> str:
-    """Who says that there is no such zone, as far as the denial tells."""
+    """Return who says that there is no such zone, as far as the denial tells."""
     for record in through.answer.sections.authority:
         if record.rdtype == SOA and is_within(apex, record.owner):
             if is_placeholder(record):

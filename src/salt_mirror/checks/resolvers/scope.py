@@ -55,7 +55,7 @@ class TriedResolver:
 def tried_with(
     label: str, ways: list[Server], duty: Duty, estate: Estate, outside: Callable[[Server, Duty], bool | None]
 ) -> TriedResolver:
-    """What a resolver is tried with. `outside` tells whether this computer stands outside of its networks."""
+    """Return what a resolver is tried with. `outside` tells whether this computer stands outside of its networks."""
     views = [duty.view] if duty.view else _seen_by_all(estate)
     zones = [zone for view in views for zone in estate.zones.get(view, {}).values()]
     others = [zone for zone in estate.all_zones() if zone not in zones]
@@ -81,7 +81,7 @@ def tried_with(
 
 
 def _seen_by_all(estate: Estate) -> list[str]:
-    """The views that any resolver may be asked about: those of the whole world, or the only one there is."""
+    """Return the views that any resolver may be asked about: those of the whole world, or the only one there is."""
     public = [view for view in estate.views if view in estate.public_views]
     return public or (estate.views if len(estate.views) == 1 else [])
 
@@ -104,8 +104,8 @@ def _expected(zones: Iterable[Zone], rdtype: int) -> list[tuple[Name, str]]:
 
 
 def _record_sets(zones: list[Zone], others: list[Zone]) -> list[tuple[Name, int, str]]:
-    """What a resolver ought to give of some zones: each expected record set, the hosts of expected MX, SRV and NS records, and
-    what other views of the same zones expect, since only contents tell two views with one SOA apart."""
+    """Return what a resolver ought to give of some zones: each expected record set, the hosts of expected MX, SRV and NS
+    records, and what other views of the same zones expect, since only contents tell two views with one SOA apart."""
     found: dict[tuple[Name, int, str], None] = {}
     apexes = {zone.apex: zone.view for zone in zones}
     for zone in zones:
@@ -136,7 +136,7 @@ def _sample(sets: list[tuple[Name, int, str]], most: int) -> list[tuple[Name, in
 
 
 def _large(zones: Iterable[Zone]) -> list[tuple[Name, int, str | None]]:
-    """The largest expected set, where that is larger than a datagram."""
+    """Return the largest expected set, where that is larger than a datagram."""
     sizes: dict[tuple[Name, int, str | None], int] = {}
     for zone in zones:
         for expectation in zone.expectations:

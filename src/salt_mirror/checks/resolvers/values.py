@@ -48,7 +48,7 @@ class ComparedValue:
 
 
 def values_test(seen: ResolverSeen, zones: list[Reached], words: ResolverWords) -> Judged | None:
-    """Whether the resolver gives what its view's servers have; None where nothing was compared."""
+    """Return whether the resolver gives what its view's servers have; None where nothing was compared."""
     own = {one.zone.apex for one in zones if one.own}
     holding = {one.zone.apex for one in zones if one.own and one.through.answer.authoritative}
     every = [_compared(one, seen, own, holding) for one in seen.values]
@@ -73,7 +73,7 @@ def values_test(seen: ResolverSeen, zones: list[Reached], words: ResolverWords) 
 
 
 def _compared(through: ThroughIt, seen: ResolverSeen, own: set[Name], holding: set[Name]) -> ComparedValue | None:
-    """What becomes of one name; None where its zone is not reached, or its servers have nothing to compare with."""
+    """Return what becomes of one name; None where its zone is not reached, or its servers have nothing to compare with."""
     answer, looked_up = through.answer, through.found
     zone = looked_up.authority.zone if looked_up is not None else None
     if looked_up is None or not looked_up.usable or not (looked_up.values or looked_up.aliased or through.elsewhere):
@@ -113,7 +113,7 @@ def _does_not_validate(through: ThroughIt, seen: ResolverSeen) -> bool:
 
 
 def _staying(through: ThroughIt, seen: ResolverSeen) -> str | None:
-    """Whether its TTL stays while that of another name of the same resolver counts down."""
+    """Return whether its TTL stays while that of another name of the same resolver counts down."""
     later = seen.later.get((through.answer.question.name, through.answer.question.rdtype))
     if later is None or seen.control is None:
         return None
@@ -121,14 +121,15 @@ def _staying(through: ThroughIt, seen: ResolverSeen) -> str | None:
 
 
 def _bare_denial(answer: Answer, seen: ResolverSeen) -> str | None:
-    """Whether a denial has no SOA, from a resolver that hands on the SOA of others, fetched and from its cache."""
+    """Return whether a denial has no SOA, from a resolver that hands on the SOA of others, fetched and from its cache."""
     if has_denial(answer) or not seen.denials or not all(has_denial(one) for one in seen.denials):
         return None
     return "its denial has no SOA of the zone, as its other denials do"
 
 
 def unvalidated(seen: ResolverSeen) -> Iterator[tuple[ThroughIt, Answer]]:
-    """What the resolver fails to answer as it does not validate: each with the answer that comes with checking disabled."""
+    """Return what the resolver fails to answer as it does not validate: each with the answer that comes with checking
+    disabled."""
     for one in (*(through for _, through in seen.zones), *seen.names, *seen.values):
         question = one.answer.question
         unchecked = seen.unchecked.get((question.name, question.rdtype))

@@ -35,7 +35,7 @@ class ValueSaid(NamedTuple):
 
 
 def over_text(server: Server) -> str:
-    """A way to a resolver in words: `TCP over IPv6`."""
+    """Return a way to a resolver in words: `TCP over IPv6`."""
     text = _OVERS.get(server.over, server.over.upper())
     return f"{text} over IPv6" if len(server.address) == 16 else text
 
@@ -66,13 +66,13 @@ class ResolverWords:
         )  # fmt: skip
 
     def silent(self, answers: Sequence[Answer]) -> Finding:
-        """Nothing usable came over any way."""
+        """Return nothing usable came over any way."""
         why = no_word_of(self._server, next((one.trouble for one in answers if one.trouble), "nothing came back"))
         text = f"What {self._label} does could not be seen: {why}."
         return self._state("res.unverified", text, answers[:2], cause=why, outcome="unverified")
 
     def no_transport(self, way: Way, why: str) -> Finding:
-        """One way to it is closed, and another is open."""
+        """Report that one way to it is closed, and another is open."""
         over = over_text(way.server)
         text = f"{self._label} does not answer over {over} ({way.server.endpoint}): {why}. Over {self._main} it does."
         return self._state("res.no-transport", text, [way.simple])
@@ -83,7 +83,7 @@ class ResolverWords:
         return over_text(self._seen.main)
 
     def changes_case(self, way: Way) -> Finding:
-        """The letters of the question come back in another case."""
+        """Return the letters of the question come back in another case."""
         text = (
             f"{self._label} does not preserve the case of the query over {over_text(way.server)}: clients that compare "
             "it drop the answer."
@@ -103,7 +103,7 @@ class ResolverWords:
         return self._state("res.open", text, answers, advice=f"have {self._label} answer only {serves}")
 
     def zones_unreached(self, zones: list[ZoneSaid], total: int) -> Finding:
-        """Zones whose servers answer us, and not through the resolver."""
+        """Return zones whose servers answer us, and not through the resolver."""
         text = (
             f"{self._zones(zones, total)} not resolved by {self._label}, and their own servers answer. {_each(zones)}"
         )
@@ -114,7 +114,7 @@ class ResolverWords:
         )
 
     def zones_elsewhere(self, zones: list[ZoneSaid], total: int) -> Finding:
-        """Zones that somebody else answers for."""
+        """Return zones that somebody else answers for."""
         text = f"{self._label} does not forward {self._zones(zones, total, verb=False)}. {_each(zones)}"
         servers = dict.fromkeys(
             telling.server.label
@@ -139,7 +139,7 @@ class ResolverWords:
         return self._state("res.outdated-copy", text, [one.through.answer for one in zones])
 
     def zones_unknown(self, zones: list[ZoneSaid], total: int) -> Finding:
-        """Zones of which nothing can be said, since their own servers say nothing."""
+        """Return zones of which nothing can be said, since their own servers say nothing."""
         text = f"Whether {self._zones(zones, total)} reached through {self._label} could not be seen. {_each(zones)}"
         return self._state("res.unverified", text, outcome="unverified", cause=_each(zones).rstrip("."))
 
@@ -195,7 +195,7 @@ class ResolverWords:
         return self._state(code, text, _answers(values), rdtype=A, advice=advice)
 
     def unvalidated(self, failed: list[tuple[ThroughIt, Answer]]) -> list[Finding]:
-        """Zones whose signatures are at fault: a finding for each, about the zone."""
+        """Return zones whose signatures are at fault: a finding for each, about the zone."""
         by_zone: dict[tuple[Name, str], list[ThroughIt]] = {}
         for through, _ in failed:
             looked_up = through.found
@@ -221,7 +221,7 @@ class ResolverWords:
         return findings
 
     def _forwarders(self) -> str:
-        """What those to which it forwards say of the same."""
+        """Return what those to which it forwards say of the same."""
         said: dict[str, None] = {}
         for answer in self._seen.forwarders:
             usable = answer.trouble is None and bool(answer.values)
@@ -230,13 +230,13 @@ class ResolverWords:
         return f" {'; '.join(said)}." if said else ""
 
     def no_external(self, answers: Sequence[Answer]) -> Finding:
-        """No name of the world is found."""
+        """Report that no public name is resolved."""
         each = "; ".join(f"{to_text(one.question.name)}: {one.trouble or 'no such name'}" for one in answers)
         text = f"No public name is resolved by {self._label}: {each}.{self._forwarders()}"
         return self._state("res.no-public-names", text, answers, rdtype=A)
 
     def rewrites(self, answers: Sequence[Answer]) -> Finding:
-        """A "no" that was made into an address."""
+        """Return a "no" that was made into an address."""
         answer = answers[0]
         values = (
             ", ".join(rdata_text(A, value) for value in answer.values) or f"an alias of {to_text(answer.alias or ROOT)}"
@@ -246,7 +246,7 @@ class ResolverWords:
         return self._state("res.nxdomain-rewritten", text, answers, rdtype=A)
 
     def private_outside(self, answers: Sequence[Answer]) -> Finding:
-        """Questions about private networks that go out."""
+        """Return questions about private networks that go out."""
         zones = together_said(to_text(one.question.name) for one in answers)
         text = f"{self._label} asks public DNS for {zones}: it shows strangers who talks to whom in the network."
         return self._state("res.private-reverse-leak", text, answers)
@@ -264,7 +264,7 @@ class ResolverWords:
         return self._state("res.large-lost", text, [one.answer for one in lost])
 
     def out_of_order(self, answer: Answer) -> Finding:
-        """An alias that comes after what it leads to."""
+        """Return an alias that comes after what it leads to."""
         text = (
             f"{self._label} gives the records of {to_text(answer.question.name)} with the alias behind what it leads to: some "
             "programs find nothing then."
@@ -272,7 +272,7 @@ class ResolverWords:
         return self._state("res.order", text, [answer], rdtype=A)
 
     def keeps_longer(self, longer: list[tuple[ThroughIt, int]]) -> Finding:
-        """Entries that have more left than their zones give."""
+        """Return entries that have more left than their zones give."""
         each = "; ".join(
             f"{to_text(through.answer.question.name)} for another {duration(through.answer.ttl or 0)}, "
             f"where its zone says {duration(whole)}"
@@ -284,16 +284,16 @@ class ResolverWords:
         return self._state("res.beyond-ttl", text, [one.answer for one, _ in longer], rdtype=A)
 
     def keeps_no_longer(self, given: int, whole: int) -> Finding:
-        """A "no" that outlives what its zone says."""
+        """Return a "no" that outlives what its zone says."""
         text = f"{self._label} caches NXDOMAIN for {duration(given)}, where the zone says {duration(whole)} (RFC 2308)."
         return self._state("res.beyond-ttl", text, rdtype=A)
 
     def caps(self, what: str) -> Finding:
-        """What it keeps for a shorter time than it may."""
+        """Return what it keeps for a shorter time than it may."""
         return self._state("res.caps-ttl", f"{self._label} keeps {what}.", rdtype=A)
 
     def pool_differs(self, answers: Sequence[Answer]) -> Finding:
-        """Several that answer at one address, and do not say the same."""
+        """Return several that answer at one address, and do not say the same."""
         said: dict[tuple[bytes, ...], int] = {}
         for answer in answers:
             if answer.trouble is None:
@@ -310,7 +310,7 @@ class ResolverWords:
 
 
 def _each(zones: Sequence[ZoneSaid]) -> str:
-    """What became of the zones, those of one fate together."""
+    """Return what became of the zones, those of one fate together."""
     by_fate: dict[str, list[str]] = {}
     for zone_said in zones:
         by_fate.setdefault(zone_said.says, []).append(to_text(zone_said.apex))
@@ -322,7 +322,7 @@ def _of(values: Sequence[ValueSaid], total: int) -> str:
 
 
 def _answers(values: Sequence[ValueSaid]) -> list[Answer]:
-    """What the resolver and the authoritative servers say of the first ones, as evidence."""
+    """Return what the resolver and the authoritative servers say of the first ones, as evidence."""
     found = []
     for value_said in values[:_FEW]:
         found.append(value_said.through.answer)
@@ -336,7 +336,7 @@ def _names(values: Sequence[ValueSaid]) -> str:
 
 
 def _values(values: Sequence[ValueSaid], *, why: bool = True) -> str:
-    """What it gives for each of the first ones, what their own servers have, and what shows why."""
+    """Return what it gives for each of the first ones, what their own servers have, and what shows why."""
     each = []
     for value_said in values[:_FEW]:
         answer, looked_up = value_said.through.answer, value_said.through.found

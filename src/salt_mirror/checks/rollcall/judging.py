@@ -79,19 +79,19 @@ class Roll(Part):
                 yield Verdict(from_text(finding.name), type_from_text(finding.type), finding.view, "differs")
 
     def findings(self) -> list[Finding]:
-        """Every finding, those with one common old value given one cause."""
+        """Return every finding, those with one common old value given one cause."""
         return grouped([finding for one in self.called for finding in one.findings]) + self.unexpected
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
-    """All that an estate expects, as far as it is covered."""
+    """Return all that an estate expects, as far as it is covered."""
     sets = [one for one in expected_sets(estate, None) if coverage.asks_set(one.name, one.view)]
     zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
     return Roll(sets, atlas, zones) if sets or any(zone.closed for zone in zones) else None
 
 
 def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collection[Name]) -> Dialogue[Called]:
-    """Asks all servers for one expected set and judges each."""
+    """Ask all servers for one expected set and judge each."""
     looked_up = yield from at_name(expected.name, (expected.rdtype,), expected.view, atlas)
     words = RollWords(expected, looked_up)
     if expected.clash:
@@ -120,7 +120,7 @@ def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collect
 
 
 def kind_of(telling: Telling, expected: ExpectedSet) -> str:
-    """How one usable telling stands to what is expected."""
+    """Return how one usable telling stands to what is expected."""
     values = set(telling.values)
     if expected.gone or expected.absent:
         there = values if expected.gone else values & expected.absent
@@ -138,7 +138,7 @@ def kind_of(telling: Telling, expected: ExpectedSet) -> str:
 
 
 def _wildcard(expected: ExpectedSet, looked_up: Lookup, sibling: bytes) -> Dialogue[bool]:
-    """Whether the set is not registered itself, but answered by a wildcard with the very same values.
+    """Return whether the set is not registered itself, but answered by a wildcard with the very same values.
 
     A name beside the expected one that cannot exist shows the wildcard. A name below it tells the two apart: what exists
     itself covers what is below it from the wildcard (RFC 4592 section 3.3.1), and what does not exist does not.
@@ -155,7 +155,7 @@ def _wildcard(expected: ExpectedSet, looked_up: Lookup, sibling: bytes) -> Dialo
 
 
 def _same_at(name: Name, rdtype: int, looked_up: Lookup) -> Dialogue[bool]:
-    """Whether any server gives at a name what it gave at the expected one."""
+    """Return whether any server gives at a name what it gave at the expected one."""
     answers = yield [Question(name, rdtype, telling.server) for telling in looked_up.usable]
     return any(
         answer.trouble is None and answer.values and answer.values == telling.values

@@ -46,14 +46,14 @@ class WantedSets(NamedTuple):
 
 
 def wanted_in(estate: Estate, view: str) -> WantedSets:
-    """What the expectations of a view cover."""
+    """Return what the expectations of a view cover."""
     every = [one for held in estate.zones[view].values() for one in held.expectations]
     hosts = (one.rdata for one in every if one.rdtype in (A, AAAA) and one.presence != "absent")
     return WantedSets(frozenset((one.name, one.rdtype) for one in every), frozenset(hosts))
 
 
 def unexpected_in(zone: Zone, holding: Holding, wanted: WantedSets) -> list[Unexpected]:
-    """The sets of a whole zone that nothing of its view covers, and no pattern of `allow`."""
+    """Return the sets of a whole zone that nothing of its view covers, and no pattern of `allow`."""
     sets, addresses = wanted
     cuts = {name for name, rdtype, _, _ in holding.rrsets() if rdtype == NS and name != zone.apex}
     unexpected = []
@@ -77,7 +77,7 @@ def _allowed(name: Name, patterns: Iterable[str]) -> bool:
 
 
 def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[Finding]:
-    """What nobody expects in the zones that are in hand, from the first server that handed each over."""
+    """Return what nobody expects in the zones that are in hand, from the first server that handed each over."""
     by_view: dict[str, WantedSets] = {}
     for zone in zones:
         holding = in_hand(zone, holdings)
@@ -92,7 +92,7 @@ def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[
 
 
 def _covered(zone: Zone, wanted: WantedSets) -> bool:
-    """Whether anything is expected of a reverse zone by way of its hosts."""
+    """Return whether anything is expected of a reverse zone by way of its hosts."""
     network = zone.network
     return network is not None and any(
         len(one) * 8 == network.max_prefixlen and ipaddress.ip_address(one) in network for one in wanted.addresses
@@ -118,7 +118,7 @@ def _fault(unexpected: Unexpected, zone: Zone) -> Finding:
 
 
 def _folded(found: list[Unexpected], zone: Zone) -> Iterator[Finding]:
-    """A note for each network of addresses, and for each pattern of names."""
+    """Return a note for each network of addresses, and for each pattern of names."""
     groups: dict[tuple[Name, int, str], list[Unexpected]] = {}
     for unexpected in found:
         groups.setdefault(_group(unexpected, zone), []).append(unexpected)
@@ -131,7 +131,7 @@ def _folded(found: list[Unexpected], zone: Zone) -> Iterator[Finding]:
 
 
 def _group(unexpected: Unexpected, zone: Zone) -> tuple[Name, int, str]:
-    """What a set is told with: the network of its address, else the pattern of its first label."""
+    """Return what a set is told with: the network of its address, else the pattern of its first label."""
     address = (
         unexpected.values[0]
         if unexpected.rdtype in (A, AAAA)

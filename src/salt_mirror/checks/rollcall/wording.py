@@ -66,7 +66,7 @@ class RollWords:
         return sorted(rdata_text(self._expected.rdtype, value) for value in values)
 
     def _changes(self, kinds: Iterable[str]) -> list[Change]:
-        """The set as it is expected, with an alias in its place taken away."""
+        """Return the set as it is expected, with an alias in its place taken away."""
         expected, looked_up = self._expected, self._found
         there = [telling.values for telling in looked_up.usable]
         anywhere = {value for values in there for value in values}
@@ -107,7 +107,8 @@ class RollWords:
         return changes
 
     def fault(self, kinds: list[str], hint: str, standing: Standing) -> Finding:
-        """The set is not as expected on some or all of the servers that answered; those that are merely behind need no edit."""
+        """Report that the set is not as expected on some or all of the servers that answered; those merely out of date need no
+        edit."""
         by_kind: dict[str, list[Telling]] = {}
         for telling, kind in zip(self._found.usable, kinds, strict=True):
             by_kind.setdefault(kind, []).append(telling)
@@ -143,7 +144,7 @@ class RollWords:
         return self._finding("roll.contradiction", text, advice=advice)
 
     def other_ttl(self) -> list[Finding]:
-        """The values are right, and the TTL is not what the list says."""
+        """Report that the values are right, and the TTL is not what the list says."""
         wanted = self._expected.ttl
         ttls = {telling.answers[0].ttl for telling in self._found.usable if telling.values}
         if wanted is None or not ttls or ttls == {wanted}:
@@ -153,7 +154,7 @@ class RollWords:
         return [self._finding("roll.other-ttl", text, changes=self._changes((EXTRA,)))]
 
     def wildcard(self) -> Finding:
-        """The set is answered by a wildcard, not registered."""
+        """Report that the set is answered by a wildcard, not registered."""
         return self._finding(
             "roll.wildcard",
             f"{self._what} is answered by a wildcard: it would be so for any name, and is not registered itself.",
@@ -161,7 +162,7 @@ class RollWords:
         )
 
     def _itself(self) -> Change:
-        """The set registered at its own name, where nothing of it stands yet."""
+        """Return the set registered at its own name, where nothing of it stands yet."""
         expected = self._expected
         return whole_set(
             expected.name, expected.rdtype, "expected", "the record itself is expected", view=expected.view,
@@ -169,13 +170,13 @@ class RollWords:
         )  # fmt: skip
 
     def unverified(self) -> Finding:
-        """Some or all servers gave no usable answer."""
+        """Report that some or all servers gave no usable answer."""
         why = troubles_of(self._found)
         return self._finding("roll.unverified", f"{self._what}: {why}.", outcome="unverified", cause=why)
 
 
 def grouped(findings: list[Finding]) -> list[Finding]:
-    """Gives findings that share an unexpected value one cause, where there are many: something moved, they did not follow."""
+    """Give findings that share an unexpected value one cause, where there are many: something moved, they did not follow."""
     olds = Counter(old for finding in findings for old in _old_values(finding))
     causes = {
         old: f"{number} record sets lead to {old}, and not to what is expected"
@@ -192,7 +193,7 @@ def grouped(findings: list[Finding]) -> list[Finding]:
 
 
 def _old_values(finding: Finding) -> set[str]:
-    """The values that servers give and nobody expects, as the host or address they lead to."""
+    """Return the values that servers give and nobody expects, as the host or address they lead to."""
     if finding.code not in ("roll.different", "roll.extra", "roll.still-there", "roll.servers-disagree"):
         return set()
     expected = {value.rsplit(" ", 1)[-1] for value in finding.expected}

@@ -57,26 +57,26 @@ class DirectorySeen:
     aliases: dict[Name, list[Name]] = field(default_factory=dict)
 
     def at(self, wanted: WantedLocator) -> Lookup:
-        """What was found at a wanted name."""
+        """Return what was found at a wanted name."""
         return self.found[wanted.name, wanted.row.kind]
 
     def controllers_of(self, site: str) -> list[Controller]:
-        """The controllers that stand in a site."""
+        """Return the controllers that stand in a site."""
         return [one for one in self.directory.controllers if one.site.lower() == site.lower()]
 
     def of_kind(self, kind: str) -> list[Lookup]:
-        """What was found at every name that was asked for records of a kind."""
+        """Return what was found at every name that was asked for records of a kind."""
         return [found for (_, one), found in self.found.items() if one == kind]
 
     def hosts_at(self, row: Locator, site: str = "") -> set[Name]:
-        """The hosts that any server gives at a row of SRV records."""
+        """Return the hosts that any server gives at a row of SRV records."""
         name = name_of(row.pattern, self.directory, site)
         looked_up = self.found.get((name, "SRV")) if name is not None else None
         return _hosts(looked_up) if looked_up is not None else set()
 
     def targets(self) -> Iterator[tuple[Name, Name]]:
-        """Every name with SRV records, with every target that any server gives there and that is this domain's to judge: in
-        names of the whole forest, controllers of its other domains stand too."""
+        """Return every name with SRV records, with every target that any server gives there and that is this domain's to judge:
+        in names of the whole forest, controllers of its other domains stand too."""
         wide = self.forest_wide
         for (name, kind), looked_up in self.found.items():
             for host in sorted(_hosts(looked_up)) if kind == "SRV" else ():
@@ -92,7 +92,7 @@ class DirectorySeen:
 
 
 def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no_holding) -> Dialogue[DirectorySeen]:
-    """Asks for every locator record of a directory, on all servers."""
+    """Ask for every locator record of a directory, on all servers."""
     declared = bool(directory.controllers)
     if not declared:
         directory = yield from _discovered(directory, atlas)
@@ -123,7 +123,7 @@ def inspect_directory(directory: Directory, atlas: Atlas, holdings: Holdings = n
 
 
 def _others(seen: DirectorySeen) -> set[Name]:
-    """Every host beside the controllers that a record of the domain leads to: locators, NS records, and GUID aliases."""
+    """Return every host beside the controllers that a record of the domain leads to: locators, NS records, and GUID aliases."""
     domain = seen.directory.domain
     of_zones = {target for found in seen.name_servers.values() for target in found.values} | set(seen.delegated)
     return {host for _, host in seen.targets()} | {
@@ -132,7 +132,8 @@ def _others(seen: DirectorySeen) -> set[Name]:
 
 
 def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
-    """Addresses that the domain's own name or the catalogues' gives, and no host that any of its records leads to has."""
+    """Return addresses that the domain's own name or the catalogues' gives, and no host that any of its records leads to
+    has."""
     hosts = [*seen.hosts.values(), *seen.strangers.values()]
     ours = {value for host in hosts for value in host.found.values}
     return {
@@ -144,8 +145,8 @@ def _strange_addresses(seen: DirectorySeen) -> set[bytes]:
 
 
 def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> Dialogue[dict[Name, list[Name]]]:
-    """The GUID aliases in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer, or the directory
-    told of one that leads to no domain controller and servers still answer with."""
+    """Return the GUID aliases in `_msdcs` that lead to each host, as far as a zone with them was taken by transfer, or the
+    directory told of one that leads to no domain controller and servers still answer with."""
     inside = from_text("_msdcs", directory.forest)
     found: dict[Name, list[Name]] = {}
     known = {controller.host for controller in directory.controllers}
@@ -170,8 +171,8 @@ def _aliases_in_hand(directory: Directory, atlas: Atlas, holdings: Holdings) -> 
 
 
 def _delegated(directory: Directory, atlas: Atlas, holdings: Holdings) -> Dialogue[dict[Name, str]]:
-    """The name servers to which the zone above delegates `_msdcs`: as its servers refer there, as it stands in a copy that was
-    taken, or in the directory. Servers that hold both zones answer with the zone's own set, and do not tell it."""
+    """Return the name servers to which the zone above delegates `_msdcs`: as its servers refer there, as it stands in a copy
+    that was taken, or in the directory. Servers that hold both zones answer with the zone's own set, and do not tell it."""
     inside = from_text("_msdcs", directory.forest)
     replicated = atlas.estate.replicated.get((directory.view, directory.forest))
     found = dict.fromkeys(replicated.delegated if replicated is not None else (), "the directory")
@@ -190,7 +191,8 @@ def _delegated(directory: Directory, atlas: Atlas, holdings: Holdings) -> Dialog
 
 
 def _discovered(directory: Directory, atlas: Atlas) -> Dialogue[Directory]:
-    """The directory with the controllers, sites and roles that its own records tell of. A host without an address is none."""
+    """Return the directory with the controllers, sites and roles that its own records tell of. A host without an address is
+    none."""
     view = directory.view
     patterns = (
         "_ldap._tcp.dc._msdcs.{domain}",
@@ -225,7 +227,8 @@ def _hosts(looked_up: Lookup) -> set[Name]:
 
 
 def registered(wanted: WantedLocator, controller: Controller, telling: Telling, host: Host) -> str:
-    """How a record stands on one server: `right`, `absent`, or what is wrong with it in words. The host has addresses."""
+    """Return how a record stands on one server: `right`, `absent`, or what is wrong with it in words. The host has
+    addresses."""
     values = telling.values
     if wanted.row.kind == "HOST":
         missing = [value for value in host.found.values if value not in values]

@@ -23,7 +23,7 @@ from salt_mirror.estate.model import Estate
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
-    """Every directory of an estate, and every set of SRV records beside those that it expects, or that is in hand."""
+    """Return every directory of an estate, and every set of SRV records beside those that it expects, or that is in hand."""
     directories = [one for one in directories_of(estate) if coverage.sees(one.domain, one.view)]
     domains = {(one.domain, one.view) for one in directories_of(estate)}
     sets = [
@@ -48,7 +48,7 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Trees:
 def dialogues_of(
     scope: ServicesScope, estate: Estate, atlas: Atlas, setting: Setting
 ) -> dict[tuple[Name, str], Dialogue[Judged]]:
-    """Every tree that is wished for. Raises BadInput."""
+    """Return every tree that is wished for. Raises BadInput."""
     transferred = setting.transferred
     found: dict[tuple[Name, str], Dialogue[Judged]] = {}
     views = [scope.view] if scope.view is not None else estate.views
@@ -83,7 +83,7 @@ def _add(
 
 
 def _known_sets(estate: Estate, views: list[str], transferred: Collection[Name]) -> list[tuple[Name, str]]:
-    """The names of SRV sets that the estate expects, or that were seen in a transfer."""
+    """Return the names of SRV sets that the estate expects, or that were seen in a transfer."""
     sets = {
         (expectation.name, view): None
         for view in views
@@ -101,5 +101,5 @@ def _known_sets(estate: Estate, views: list[str], transferred: Collection[Name])
 
 
 def _of_directory(name: Name, directories: Collection[tuple[Name, str]]) -> bool:
-    """Whether a set is one of a directory's own, which is judged there."""
+    """Return whether a set is one of a directory's own, which is judged there."""
     return is_locator(name) and any(is_within(name, domain) for domain, _ in directories)

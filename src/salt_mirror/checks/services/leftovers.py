@@ -47,7 +47,7 @@ class Leftovers:
                 self._names.setdefault(host, [])
 
     def tests(self) -> Iterator[Judged]:
-        """Every test, in the order in which one would ask."""
+        """Return every test, in the order in which one would ask."""
         # Where the directory was read, its list is the truth about who is a controller, whatever is registered.
         new = [] if self._directory.complete else [host for host in self._names if self._live(host)]
         if new:
@@ -62,7 +62,7 @@ class Leftovers:
     # Controllers that are gone, and such as nobody has declared
 
     def _live(self, host: Name) -> bool:
-        """Whether a host has an address and most of the records that every controller has."""
+        """Return whether a host has an address and most of the records that every controller has."""
         if not self._seen.strangers[host].usable:
             return False
         rows = [row for row in LOCATORS if row.kind == "SRV" and row.who == "all" and "{domain}" in row.pattern]
@@ -89,7 +89,7 @@ class Leftovers:
         return host in self._seen.hosts_at(row, site)
 
     def _left(self, hosts: list[Name]) -> Judged:
-        """Hosts that are no controllers any more, with every record that still leads to them."""
+        """Return hosts that are no controllers any more, with every record that still leads to them."""
         findings, rows = [], []
         for host in hosts:
             names, stranger = self._names[host], self._seen.strangers[host]
@@ -120,7 +120,7 @@ class Leftovers:
         return self._told("leftover records", why, rows, findings)
 
     def records_of(self, host: Name, stranger: Host) -> list[_Record]:
-        """Every record that has to go with a controller: locators, addresses, pointers, identifier, NS."""
+        """Return every record that has to go with a controller: locators, addresses, pointers, identifier, NS."""
         seen = self._seen
         records = [
             (name, SRV, value)
@@ -141,7 +141,7 @@ class Leftovers:
         return list(dict.fromkeys(records))
 
     def _removal(self, records: list[_Record], reason: str) -> list[Change]:
-        """The changes that take records away, one for each set."""
+        """Return the changes that take records away, one for each set."""
         sets: dict[tuple[Name, int], list[bytes]] = {}
         for name, rdtype, value in records:
             sets.setdefault((name, rdtype), []).append(value)
@@ -152,7 +152,7 @@ class Leftovers:
         ]
 
     def _zone_of(self, name: Name, rdtype: int) -> Name | None:
-        """The zone in which a set was found, as far as it was asked for."""
+        """Return the zone in which a set was found, as far as it was asked for."""
         kind = {SRV: "SRV", CNAME: "CNAME"}.get(rdtype, "HOST")
         looked_up = self._seen.found.get((name, kind)) or self._seen.name_servers.get(name)
         return looked_up.authority.zone if looked_up is not None else None
@@ -199,7 +199,7 @@ class Leftovers:
         yield Judged(Test(mark=mark, title="name servers", says=says, why=why), findings)
 
     def _silent(self, target: Name, places: list[str]) -> Finding:
-        """A name server that is no controller and gave no answer: a secondary that is down, or what was left of a
+        """Report a name server that is no controller and gave no answer: a secondary that is down, or what was left of a
         controller."""
         cause = f"{to_text(target)} is no domain controller, and gave no answer"
         text = (
@@ -211,7 +211,7 @@ class Leftovers:
     # Addresses
 
     def _addresses(self) -> Judged:
-        """Addresses under the domain's own name, or the catalogues', that no controller has."""
+        """Return addresses under the domain's own name, or the catalogues', that no controller has."""
         seen = self._seen
         findings = []
         over = [*seen.of_kind("HOST"), *(host.found for host in seen.hosts.values())]
@@ -247,7 +247,8 @@ class Leftovers:
     # Controllers that moved, or have another role
 
     def _old_sites(self) -> Judged:
-        """A controller that still stands in a site which has others of its own; one without any is covered by whoever does."""
+        """Return a controller that still stands in a site which has others of its own; one without any is covered by whoever
+        does."""
         findings, rows = [], []
         for controller in self._directory.controllers:
             for site in self._directory.sites:
@@ -270,7 +271,7 @@ class Leftovers:
         return self._told("records of another site", why, rows, findings)
 
     def _beyond_roles(self) -> Judged:
-        """A controller with records of a role that it was not declared with, where others are declared with it."""
+        """Return a controller with records of a role that it was not declared with, where others are declared with it."""
         findings, rows = [], []
         for controller in self._directory.controllers:
             rowset = [row for row in LOCATORS if self._not_its_own(row, controller)]
@@ -301,7 +302,7 @@ class Leftovers:
         )
 
     def _registered_at(self, controller: Controller, rows: list[Locator], site: str) -> list[Name]:
-        """The names of SRV records at which a controller is registered, among some rows of the table."""
+        """Return the names of SRV records at which a controller is registered, among some rows of the table."""
         found = [
             name_of(row.pattern, self._directory, site)
             for row in rows
@@ -310,8 +311,8 @@ class Leftovers:
         return [name for name in found if name is not None]
 
     def _addresses_beyond(self, controller: Controller) -> list[_Record]:
-        """The addresses of a controller under a name that only those of another role have to register, and that no other host
-        shares with it: gc._msdcs of one that is no global catalog any more."""
+        """Return the addresses of a controller under a name that only those of another role have to register, and that no other
+        host shares with it: gc._msdcs of one that is no global catalog any more."""
         seen, found = self._seen, []
         own = set(seen.hosts[controller.host].found.values)
         for row in LOCATORS:
@@ -347,7 +348,7 @@ class Leftovers:
         return self._state(code, text, name=host, rdtype=SRV, answers=answers, changes=changes, advice=advice)
 
     def _told(self, title: str, why: str, rows: list[Test], findings: list[Finding]) -> Judged:
-        """The test of one kind of leftover, with a row for each host that has some."""
+        """Return the test of one kind of leftover, with a row for each host that has some."""
         says = together_said(row.title for row in rows) or "none"
         return Judged(Test(mark=self._mark(findings), title=title, says=says, why=why, tests=rows), findings)
 
@@ -356,6 +357,6 @@ class Leftovers:
 
 
 def _listed(title: str, records: list[_Record], mark: Mark = "fault") -> Test:
-    """What has to go of one host: counted, and each record by itself inside."""
+    """Return what has to go of one host: counted, and each record by itself inside."""
     inside = [Test(mark=mark, title=record_line(*record)) for record in records]
     return Test(mark=mark, title=title, says=f"{many(len(records), 'record')} to remove", tests=inside)

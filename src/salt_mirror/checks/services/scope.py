@@ -31,7 +31,7 @@ class ServicesScope:
     view: str | None
 
     def check(self, estate: Estate) -> None:
-        """Raises BadInput for what cannot be looked at."""
+        """Raise BadInput for what cannot be looked at."""
         for family in self.families:
             if family not in FAMILIES:
                 raise BadInput.unknown("--family: there is no family", family, FAMILIES)
@@ -60,7 +60,7 @@ class ServicesScope:
             return Controller(host_of(host, domain), site, frozenset(roles), guid)
 
     def directory_at(self, name: Name, view: str, estate: Estate, known: Collection[Name]) -> Directory:
-        """The directory at a domain: as the estate has it, with what the options say in its place."""
+        """Return the directory at a domain: as the estate has it, with what the options say in its place."""
         entry = next((one for one in directories_of(estate) if (one.domain, one.view) == (name, view)), None)
         directory = entry or Directory(name, name, view)
         if self.forest is not None:

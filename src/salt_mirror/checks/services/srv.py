@@ -55,13 +55,13 @@ class ServiceSeen:
 
 
 def target_in(rdata: bytes) -> Target:
-    """Takes the canonical rdata of an SRV record apart."""
+    """Take the canonical rdata of an SRV record apart."""
     priority, weight, port = (int.from_bytes(rdata[at : at + 2], "big") for at in (0, 2, 4))
     return Target(priority, weight, port, rdata[6:])
 
 
 def shares(targets: list[Target]) -> list[float]:
-    """The share of clients that each target of one priority gets first, in per cent (RFC 2782).
+    """Return the share of clients that each target of one priority gets first, in per cent (RFC 2782).
 
     A running sum is drawn up to the sum of the weights, both ends included; weightless targets come first and are chosen
     when zero is drawn, equally when all are weightless.
@@ -75,7 +75,7 @@ def shares(targets: list[Target]) -> list[float]:
 
 
 def inspect_service(name: Name, view: str, atlas: Atlas, *, demanded: bool) -> Dialogue[ServiceSeen]:
-    """Finds a set of SRV records and the hosts in it."""
+    """Find a set of SRV records and the hosts in it."""
     seen = ServiceSeen(name, view, (yield from lookup(name, (SRV,), view, atlas)), demanded)
     hosts = sorted({one.host for one in seen.targets if one.host != ROOT})
     looked = yield from together([look_at(host, view, atlas) for host in hosts])
@@ -84,13 +84,13 @@ def inspect_service(name: Name, view: str, atlas: Atlas, *, demanded: bool) -> D
 
 
 def judged_service(name: Name, view: str, atlas: Atlas, *, demanded: bool) -> Dialogue[Judged]:
-    """Finds a set of SRV records and judges it. `demanded`: it is a fault when there is none."""
+    """Find a set of SRV records and judge it. `demanded`: it is a fault when there is none."""
     seen = yield from inspect_service(name, view, atlas, demanded=demanded)
     return judge_service(seen, atlas)
 
 
 def judge_service(seen: ServiceSeen, atlas: Atlas) -> Judged:
-    """The tests of one set."""
+    """Return the tests of one set."""
     findings = list(_about_set(seen))
     tests: list[Test] = []
     if seen.unavailable and len(seen.targets) == 1:
@@ -177,12 +177,12 @@ def _target(seen: ServiceSeen, target: Target, share: float, atlas: Atlas) -> tu
 
 
 def share_text(share: float) -> str:
-    """A share in per cent, as people read it."""
+    """Return a share in per cent, as people read it."""
     return "under 1 %" if 0 < share < 1 else f"{share:.0f} %"
 
 
 def _order(seen: ServiceSeen) -> Iterator[Test]:
-    """What a client tries one after the other, and what is left without each target."""
+    """Return what a client tries one after the other, and what is left without each target."""
     pools = [list(group) for _, group in groupby(seen.targets, key=lambda one: one.priority)]
     text = ", then ".join(
         together_said(f"{to_text(one.host)} {share_text(share)}" for one, share in zip(pool, shares(pool), strict=True))

@@ -35,7 +35,7 @@ _KINDS = {"SRV": "", "CNAME": " CNAME", "HOST": " A and AAAA"}
 
 
 def judged_directory(directory: Directory, atlas: Atlas, holdings: Holdings = no_holding) -> Dialogue[Judged]:
-    """Inspects a directory and judges it; one that could not be read accuses nobody, and finds nobody in order."""
+    """Inspect a directory and judge it; one that could not be read accuses nobody, and find nobody in order."""
     if directory.unread:
         domain = to_text(directory.domain)
         text = f"The directory of {domain} could not be read ({directory.unread}): who its domain controllers are is not known."
@@ -74,7 +74,7 @@ class DirectoryWords:
         self._state = partial(state, rdtype=SRV, view=seen.directory.view)
 
     def verdict(self, tests: list[Test]) -> str:
-        """The state of the directory in one sentence: what is known, and what is not."""
+        """Return the state of the directory in one sentence: what is known, and what is not."""
         controllers = self._directory.controllers
         if not controllers:
             return tests[0].says.rstrip(".")
@@ -90,7 +90,7 @@ class DirectoryWords:
         return says + (f"; {doubtful} could not be verified" if doubtful else "")
 
     def tests(self) -> Iterator[Judged]:
-        """Every test, the controllers first."""
+        """Return every test, the controllers first."""
         for controller in self._directory.controllers:
             yield self._controller(controller)
         if not self._directory.controllers:
@@ -149,7 +149,7 @@ class DirectoryWords:
         return Judged(Test(mark=mark, title=f"{name}{place}{roles}", says=says, tests=tests), findings)
 
     def _row(self, wanted: WantedLocator, controller: Controller) -> _Row:
-        """How one record of a controller stands on the servers."""
+        """Return how one record of a controller stands on the servers."""
         looked_up, host = self._seen.at(wanted), self._seen.hosts[controller.host]
         title = to_text(wanted.name) + (_KINDS[wanted.row.kind] or " SRV")
 
@@ -210,7 +210,7 @@ class DirectoryWords:
         ]
 
     def _values(self, wanted: WantedLocator, controller: Controller) -> Iterator[tuple[int, bytes]]:
-        """The records that a controller lacks at a wanted name, each with its type."""
+        """Return the records that a controller lacks at a wanted name, each with its type."""
         if wanted.row.kind == "SRV":
             yield SRV, b"\x00\x00\x00\x64" + wanted.row.port.to_bytes(2, "big") + controller.host
         elif wanted.row.kind == "CNAME":
@@ -222,7 +222,7 @@ class DirectoryWords:
                     yield address_type(value), value
 
     def _changes(self, missing: list[WantedLocator], controller: Controller) -> list[Change]:
-        """What registers a controller. A record of it on another port goes, and so does another host's identifier."""
+        """Return what registers a controller. A record of it on another port goes, and so does another host's identifier."""
         reason = f"{to_text(controller.host)} has to register it"
         found = []
         for wanted in missing:
@@ -298,7 +298,7 @@ class DirectoryWords:
         return Judged(Test(mark=mark, title=f"site {site}", says=where, why=why), [finding])
 
     def _subzone(self) -> Iterator[Judged]:
-        """Whether `_msdcs` is delegated to servers that do not serve it."""
+        """Return whether `_msdcs` is delegated to servers that do not serve it."""
         zone = from_text("_msdcs", self._directory.forest)
         for (name, _), looked_up in self._seen.found.items():
             if not is_within(name, zone) or looked_up.usable or looked_up.authority.zone is None:
@@ -319,7 +319,7 @@ class DirectoryWords:
 
 
 def _folded(rows: list[_Row]) -> list[Test]:
-    """A test for each record; those that are right wherever an answer came are one, counted, for each silent server."""
+    """Return a test for each record; those that are right wherever an answer came are one, counted, for each silent server."""
     doubtful: dict[str, list[Test]] = {}
     tests = []
     for row in rows:

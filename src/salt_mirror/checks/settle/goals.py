@@ -39,7 +39,7 @@ class Goal:
     through: bool = True
 
     def reached(self, values: Iterable[bytes]) -> bool:
-        """Whether an answer's values are what is waited for."""
+        """Return whether an answer's values are what is waited for."""
         found = frozenset(values)
         return self.values <= found if self.among_others else found == self.values
 
@@ -47,7 +47,7 @@ class Goal:
 def goal_of(
     name: Name, rdtype: int, to: Iterable[str], origin: Name | None, *, gone: bool, option: str = "--to"
 ) -> Goal:
-    """The goal that the command line names; short names in values are completed with the zone. Raises BadInput."""
+    """Return the goal that the command line names; short names in values are completed with the zone. Raises BadInput."""
     with about(option):
         values = frozenset(_value(rdtype, text, origin) for text in to)
     if gone and values:
@@ -56,7 +56,7 @@ def goal_of(
 
 
 def _value(rdtype: int, text: str, origin: Name | None) -> bytes:
-    """A value as somebody typed it: a name with a dot in it is whole, and one without stands in the zone."""
+    """Return a value as somebody typed it: a name with a dot in it is whole, and one without stands in the zone."""
     last = text.rsplit(None, 1)[-1] if text.strip() else text
     short = rdtype in WITH_NAMES and "." not in last
     if short and origin is None:
@@ -65,7 +65,7 @@ def _value(rdtype: int, text: str, origin: Name | None) -> bytes:
 
 
 def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:
-    """A goal for each RRset of a list; the SOA left out. One that must be absent altogether has no values."""
+    """Return a goal for each RRset of a list; the SOA left out. One that must be absent altogether has no values."""
     sets: dict[tuple[Name, int], set[bytes]] = {}
     open_ones: set[tuple[Name, int]] = set()
     for expectation in expectations:
@@ -81,7 +81,7 @@ def goals_of(expectations: Iterable[Expectation]) -> list[Goal]:
 
 
 def registration(host: str, address: str, suffix: Name | None) -> list[Goal]:
-    """The goals of a host's registration: its address, and the pointer that leads back. Raises BadInput."""
+    """Return the goals of a host's registration: its address, and the pointer that leads back. Raises BadInput."""
     packed = address_in(address)
     if packed is None:
         swapped = ", in this order: first the host, then the address" if address_in(host) is not None else ""
@@ -97,7 +97,7 @@ def registration(host: str, address: str, suffix: Name | None) -> list[Goal]:
 def authorities_of(
     goals: list[Goal], view: str, atlas: Atlas, exchange: Exchange
 ) -> list[tuple[Goal, tuple[Server, ...]]]:
-    """The authoritative servers of each goal. Raises BadInput for a name that has none."""
+    """Return the authoritative servers of each goal. Raises BadInput for a name that has none."""
 
     def find(goal: Goal) -> Dialogue[tuple[Goal, tuple[Server, ...], str]]:
         authority = atlas.known(goal.name, view)
@@ -116,7 +116,7 @@ def authorities_of(
 def held_values(
     measure: Server | None, found: list[tuple[Goal, tuple[Server, ...]]], exchange: Exchange, view: str, atlas: Atlas
 ) -> list[Goal]:
-    """The goals with the values that a server holds now: the measure, or each goal's first authoritative server."""
+    """Return the goals with the values that a server holds now: the measure, or each goal's first authoritative server."""
 
     def ask(goal: Goal, server: Server) -> Dialogue[Goal]:
         (answer,) = yield [Question(goal.name, goal.rdtype, server)]

@@ -33,8 +33,8 @@ _JUST_AFTER_S = 1.0
 
 
 def looks_for(members: int) -> int:
-    """How many looks in a row have to bring the new state, before no member is left with the old one: with so many, one that
-    answers each time by chance is missed once in a thousand watches."""
+    """Return how many looks in a row have to bring the new state, before no member is left with the old one: with so many, one
+    that answers each time by chance is missed once in a thousand watches."""
     return 1 if members == 1 else 7 * members
 
 
@@ -76,7 +76,7 @@ class Sighting:
 
 
 def sighting_of(answer: Answer, at: float, *, peeked: bool = False, through: bool = True) -> Sighting:
-    """An answer as a sighting, as a client sees it: `through` its aliases to their end.
+    """Return an answer as a sighting, as a client sees it: `through` its aliases to their end.
 
     One that was `peeked` at comes without authority and without recursion, and may be empty.
     """
@@ -165,7 +165,7 @@ class Watch:
     # What is due
 
     def due(self, now: float) -> Iterator[Slot]:
-        """The slots to ask now, each to be answered by `take`; a server is never asked faster than its pace."""
+        """Return the slots to ask now, each to be answered by `take`; a server is never asked faster than its pace."""
         self.now = max(self.now, now)
         while self._heap and self._heap[0][0] <= self.now:
             at, number = heapq.heappop(self._heap)
@@ -203,11 +203,11 @@ class Watch:
         return slot
 
     def recurses(self, slot: Slot) -> bool:
-        """Whether a slot is asked with recursion: a cache, once asking can plant nothing but the goal."""
+        """Return whether a slot is asked with recursion: a cache, once asking can plant nothing but the goal."""
         return slot.vantage.cache and slot.goal in self.ready_at
 
     def next_due(self) -> float | None:
-        """When the next slot falls due; None when nothing is waited for but answers."""
+        """Return when the next slot falls due; None when nothing is waited for but answers."""
         while self._heap and (self.slots[self._heap[0][1]].due != self._heap[0][0]):
             heapq.heappop(self._heap)
         nexts = [heap[0][0] for heap in (self._heap, self._turns) if heap]
@@ -216,7 +216,7 @@ class Watch:
     # What was seen
 
     def take(self, slot: Slot, sighting: Sighting) -> bool:
-        """Takes in what was seen; True when that is news (another state, or settled)."""
+        """Take in what was seen; True when that is news (another state, or settled)."""
         self.now = max(self.now, sighting.at)
         slot.under_way = False
         before = (slot.state, slot.settled_at is not None)
@@ -234,7 +234,7 @@ class Watch:
         return (slot.state, slot.settled_at is not None) != before
 
     def recall(self, slot: Slot, sighting: Sighting) -> None:
-        """Takes in what an earlier run of the watch saw, as if it had been asked here."""
+        """Take in what an earlier run of the watch saw, as if it had been asked here."""
         slot.asked += 1
         slot.due = None
         self.take(slot, sighting)
@@ -291,7 +291,7 @@ class Watch:
         return next(iter(self.authorities), None)
 
     def _count(self, slot: Slot, ends: list[float], end: float) -> None:
-        """Counts the members of a pool by the ends of their entries: one that does not fit any known end is another's."""
+        """Count the members of a pool by the ends of their entries: one that does not fit any known end is another's."""
         ends[:] = [one for one in ends if one > self.now - self._tolerance_s or ends is slot.expiries]
         if not any(abs(one - end) <= self._tolerance_s for one in ends):
             ends.append(end)
@@ -303,7 +303,7 @@ class Watch:
             self._reopen(slot.vantage)
 
     def _conclude(self, slot: Slot) -> None:
-        """Settles a cache that has the goal, once every member that was seen has had its turn."""
+        """Settle a cache that has the goal, once every member that was seen has had its turn."""
         coming = [end for end in slot.expiries if end > self.now]
         need = looks_for(slot.vantage.members)
         if slot.goal is self._first_goal:
@@ -335,7 +335,7 @@ class Watch:
             )
 
     def _open_caches(self, goal: Goal) -> None:
-        """Lets the caches be asked as soon as every authoritative server that can be asked has the goal."""
+        """Let the caches be asked as soon as every authoritative server that can be asked has the goal."""
         if goal in self.ready_at:
             return
         slots = self.authorities[goal]
@@ -368,16 +368,16 @@ class Watch:
         return bool(silent) and blocked and all(slot.failures >= HOPELESS_TRIES for slot in silent)
 
     def _unasked(self, goal: Goal) -> bool:
-        """Whether a goal's authoritative servers are all beyond hope, so that no cache will ever be asked."""
+        """Return whether a goal's authoritative servers are all beyond hope, so that no cache will ever be asked."""
         return all(slot.failures >= HOPELESS_TRIES for slot in self.authorities[goal])
 
     def last_due(self) -> float | None:
-        """When the last cache is due to let go, as far as their remaining TTLs tell; None when nothing is known."""
+        """Return when the last cache is due to let go, as far as their remaining TTLs tell; None when nothing is known."""
         return max((slot.predicted for slot in self.slots if slot.settled_at is None and slot.predicted), default=None)
 
 
 def vantages(found: list[tuple[Goal, tuple[Server, ...]]]) -> list[tuple[Goal, list[Vantage]]]:
-    """A vantage for each authoritative server, shared by the goals."""
+    """Return a vantage for each authoritative server, shared by the goals."""
     made: dict[Server, Vantage] = {}
     return [
         (goal, [made.setdefault(server, Vantage(server, cache=False)) for server in servers]) for goal, servers in found

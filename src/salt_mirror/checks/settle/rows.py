@@ -11,7 +11,7 @@ from salt_mirror.dns.records import rdata_text
 
 
 def rows_of(watch: Watch) -> list[VantageRow]:
-    """A row for each vantage, the authoritative servers first."""
+    """Return a row for each vantage, the authoritative servers first."""
     by_vantage: dict[int, list[Slot]] = {}
     for slot in watch.slots:
         by_vantage.setdefault(id(slot.vantage), []).append(slot)

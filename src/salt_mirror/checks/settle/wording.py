@@ -20,14 +20,14 @@ SAID = {"waiting": "not asked yet", "new": "new", "old": "old", "no": "NXDOMAIN 
 
 
 def goal_text(goal: Goal) -> str:
-    """A goal as people say it."""
+    """Return a goal as people say it."""
     values = ", ".join(sorted(rdata_text(goal.rdtype, value) for value in goal.values))
     wanted = f"has {values}" if goal.among_others else f"is {values}" if values else "is gone"
     return f"{to_text(goal.name)} {type_text(goal.rdtype)} {wanted}"
 
 
 def headline(watch: Watch) -> str:
-    """How many have settled, and when the last one is due."""
+    """Return how many have settled, and when the last one is due."""
     rows = rows_of(watch)
     settled = sum(row.settled for row in rows)
     line = f"{settled} of {len(rows)} have settled"
@@ -42,12 +42,12 @@ def headline(watch: Watch) -> str:
 
 
 def local(moment: float) -> str:
-    """A moment as the time of day here."""
+    """Return a moment as the time of day here."""
     return f"{datetime.fromtimestamp(moment).astimezone():%H:%M:%S}"
 
 
 def event_text(slot: Slot, several: bool) -> str:
-    """What was just seen at a slot, in one line."""
+    """Return what was just seen at a slot, in one line."""
     what = f" {to_text(slot.goal.name)} {type_text(slot.goal.rdtype)}" if several else ""
     said = slot.last
     line = f"{slot.vantage.server.label}{what}: {SAID[slot.state]}"
@@ -65,7 +65,7 @@ def event_text(slot: Slot, several: bool) -> str:
 
 
 def findings_of(watch: Watch) -> Iterator[Finding]:
-    """What is to be said at the end of a watch."""
+    """Return what is to be said at the end of a watch."""
     for slot in watch.slots:
         if slot.settled_at is not None:
             continue
@@ -102,6 +102,6 @@ def findings_of(watch: Watch) -> Iterator[Finding]:
 
 
 def _longest_ttl(watch: Watch, goal: Goal) -> int | None:
-    """The longest TTL that the goal's authoritative servers give it, in seconds; None when they gave none."""
+    """Return the longest TTL that the goal's authoritative servers give it, in seconds; None when they gave none."""
     seen = [slot.last.ttl for slot in watch.authorities[goal] if slot.last is not None and slot.last.values]
     return max((ttl for ttl in seen if ttl is not None), default=None)

@@ -50,7 +50,7 @@ class Confirmed:
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Stale:
-    """What ages in an estate, and where its aliases lead, as far as it is covered."""
+    """Return what ages in an estate, and where its aliases lead, as far as it is covered."""
     return Stale(StaleScope(estate, sees=partial(coverage.looks_at, "stale"), everything=False), atlas)
 
 
@@ -110,7 +110,7 @@ class Stale(Part):
     # What is asked
 
     def _confirm(self, group: list[Suspicion], words: StaleWords) -> Dialogue[Confirmed]:
-        """Whether records that the rules tell of are still there, by every server of their zone."""
+        """Return whether records that the rules tell of are still there, by every server of their zone."""
         records = [one.record for one in group]
         first = records[0]
         rdtypes = tuple(dict.fromkeys(one.rdtype for one in records))
@@ -128,19 +128,19 @@ class Stale(Part):
         return Confirmed(records, view, reason.value, "agrees", gone=True)
 
     def _judges(self, record: AgingRecord) -> bool:
-        """Whether a record is wanted, and anything is known to judge it by."""
+        """Return whether a record is wanted, and anything is known to judge it by."""
         return self._scope.wants(record) and self._scope.bears(record)
 
     def _zones(self, view: str) -> Iterable[Zone]:
         return self._scope.estate.zones.get(view, {}).values()
 
     def _tombstones(self, zone: Zone) -> list[Name]:
-        """The names that a directory keeps as gone."""
+        """Return the names that a directory keeps as gone."""
         names = dict.fromkeys(name for source in self._scope.sources(zone) for name in source.gone)
         return [name for name in names if self._scope.sees(name, zone.view)]
 
     def _tombstone(self, name: Name, zone: Zone, words: StaleWords) -> Dialogue[Confirmed]:
-        """Whether a name that is gone in the directory is still served."""
+        """Return whether a name that is gone in the directory is still served."""
         looked_up = yield from at_name(name, (A, AAAA, PTR), zone.view, self._atlas)
         serving = [telling.server for telling in looked_up.usable if telling.values]
         if not serving:
@@ -149,13 +149,13 @@ class Stale(Part):
         return Confirmed([], zone.view, "age.tombstone", finding.outcome, finding)
 
     def _unread(self, domain: str, view: str, why: str) -> Dialogue[Confirmed]:
-        """A directory that could not be read: of its ages nothing is known."""
+        """Return a directory that could not be read: of its ages nothing is known."""
         yield from ()
         finding = StaleWords.unread(domain, view, why)
         return Confirmed([], view, "age.unverified", "unverified", finding)
 
     def _references(self, inventory: Inventory) -> Iterator[AgingRecord]:
-        """The records whose targets are to be looked at: those that no look at the data tells to be there."""
+        """Return the records whose targets are to be looked at: those that no look at the data tells to be there."""
         for record in inventory.records:
             target = record.target
             if (
@@ -172,7 +172,7 @@ class Stale(Part):
                 yield record
 
     def _follow(self, record: AgingRecord, words: StaleWords) -> Dialogue[Confirmed]:
-        """Whether a record's target exists."""
+        """Return whether a record's target exists."""
         target = record.target
         assert target is not None
         view = record.zone.view
@@ -211,12 +211,12 @@ class Stale(Part):
                     yield Verdict(record.name, record.rdtype, inventory.view, "agrees")
 
     def addresses(self) -> dict[bytes, None]:
-        """The addresses of what no longer belongs: where a host might still answer."""
+        """Return the addresses of what no longer belongs: where a host might still answer."""
         gone = (one for one in self._seen if one.finding is not None and _KINDS.get(one.reason) in ("stale", "left"))
         return {record.rdata: None for one in gone for record in one.records if record.rdtype in ADDRESS_TYPES}
 
     def hear(self, answered: Mapping[bytes, str]) -> None:
-        """Takes in whether hosts answer (in words, by address): it is told with the evidence, and judges nothing."""
+        """Take in whether hosts answer (in words, by address): it is told with the evidence, and judge nothing."""
         for confirmed in self._seen:
             said = [answered[record.rdata] for record in confirmed.records if record.rdata in answered]
             if confirmed.finding is not None and said and _KINDS.get(confirmed.reason) in ("stale", "left"):
@@ -228,7 +228,7 @@ class Stale(Part):
         return [one.finding for one in self._seen if one.finding is not None]
 
     def sheet(self) -> AgeSheet:
-        """The counts, the ages, and what goes when."""
+        """Return the counts, the ages, and what goes when."""
         inventories = [inventory for inventory, _ in self._rules]
         wanted = [one for inventory in inventories for one in inventory.records if self._scope.wants(one)]
         assert self._now is not None
@@ -246,7 +246,7 @@ class Stale(Part):
 
     @staticmethod
     def _counts(seen: Iterable[Confirmed]) -> Counter[str]:
-        """How many records there are of each kind, each counted once."""
+        """Return how many records there are of each kind, each counted once."""
         found: Counter[str] = Counter()
         counted: set[tuple[Any, ...]] = set()
         for confirmed in seen:
@@ -257,7 +257,7 @@ class Stale(Part):
         return found
 
     def _groups(self) -> list[Group]:
-        """What no longer belongs, by what was wished."""
+        """Return what no longer belongs, by what was wished."""
         by_key: dict[str, list[Confirmed]] = {}
         for confirmed in self._seen:
             if (
@@ -334,7 +334,7 @@ _APART_H = 24
 
 
 def _stamps_apart(zone: Zone, scope: StaleScope) -> str:
-    """What is to be told where copies of a zone have other stamps of the same records, as when changes do not travel."""
+    """Return what is to be told where copies of a zone have other stamps of the same records, as when changes do not travel."""
     sources = scope.sources(zone)
     for first, other in pairwise(sources):
         apart = [key for key, stamp in first.stamps.items() if abs(other.stamps.get(key, stamp) - stamp) > _APART_H]

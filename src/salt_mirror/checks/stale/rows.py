@@ -16,7 +16,7 @@ _FEW = 3
 
 
 def zone_ages(inventories: Iterable[Inventory], scope: StaleScope) -> list[ZoneAges]:
-    """A line for each zone with a source of ages."""
+    """Return a line for each zone with a source of ages."""
     found = []
     for inventory in inventories:
         kinds: dict[bytes, Counter[str]] = {}
@@ -39,7 +39,7 @@ def zone_ages(inventories: Iterable[Inventory], scope: StaleScope) -> list[ZoneA
 
 
 def forecast(rules: Iterable[tuple[Inventory, Rules]], scope: StaleScope, now: datetime, days: int) -> list[Due]:
-    """What ages away from now on, day by day, where aging takes it; what has aged already is of today."""
+    """Return what ages away from now on, day by day, where aging takes it; what has aged already is of today."""
     now_h = hours_since_1601(now)
     by_day: dict[str, list[tuple[str, bool]]] = {}
     for inventory, one in rules:

@@ -69,7 +69,7 @@ class Rules:
         }
 
     def suspicions(self) -> Iterator[Suspicion]:
-        """Every record that is told of."""
+        """Return every record that is told of."""
         for record in self._inventory.records:
             if self._scope.wants(record) and not (record.rdtype == NS and record.name == record.zone.apex):
                 found = self._judge(record)
@@ -77,17 +77,18 @@ class Rules:
                     yield found
 
     def due_h(self, record: AgingRecord) -> float | None:
-        """When a record has aged, in hours since 1601; None for a static one, and where nobody says how long they live."""
+        """Return when a record has aged, in hours since 1601; None for a static one, and where nobody says how long they
+        live."""
         life_h = self._scope.aging(record.zone).life_h
         return record.stamp_h + life_h if record.stamp_h and life_h is not None else None
 
     def taken(self, record: AgingRecord) -> bool:
-        """Whether what has aged is taken away in its zone, as far as anybody says."""
+        """Return whether what has aged is taken away in its zone, as far as anybody says."""
         aging = self._scope.aging(record.zone)
         return aging.on is not False and aging.scavenged is not False
 
     def needed(self, record: AgingRecord) -> bool:
-        """Whether somebody expects a record, or its host has the address by lease now."""
+        """Return whether somebody expects a record, or its host has the address by lease now."""
         return self._is_expected(record) or self._in_use(record)
 
     def _judge(self, record: AgingRecord) -> Suspicion | None:
@@ -111,7 +112,7 @@ class Rules:
         return suspicion if aged else self._mixed(suspicion)
 
     def _mixed(self, suspicion: Suspicion) -> Suspicion | None:
-        """A dynamic address beside static ones of the same name: the one goes some day, the others stay."""
+        """Return a dynamic address beside static ones of the same name: the one goes some day, the others stay."""
         record = suspicion.record
         siblings = (
             self._inventory.by_name.get(record.name, ()) if record.rdtype in ADDRESS_TYPES and record.dynamic else ()
@@ -122,7 +123,7 @@ class Rules:
         return None
 
     def _of_its_kind(self, suspicion: Suspicion) -> Suspicion | None:
-        """Whether an expected record is static or dynamic as it should be."""
+        """Return whether an expected record is static or dynamic as it should be."""
         record = suspicion.record
         lifetime = self._expected.get((record.name, record.rdtype, record.rdata))
         if record.stamp_h is None or lifetime is None:
@@ -157,7 +158,8 @@ class Rules:
         return record.rdata if record.rdtype == PTR else record.name
 
     def _is_reused(self, suspicion: Suspicion) -> bool:
-        """Whether the address is another host's by now: by lease, or by its pointer and a newer registration together."""
+        """Return whether the address is another host's by now: by lease, or by its pointer and a newer registration
+        together."""
         record, leased = suspicion.record, suspicion.leased
         if record.rdtype not in ADDRESS_TYPES and record.rdtype != PTR:
             return False
@@ -171,7 +173,7 @@ class Rules:
         return newer.name in suspicion.named and newer.stamp_h > (record.stamp_h or 0) + refresh_h
 
     def _in_use(self, record: AgingRecord) -> bool:
-        """Whether the address server says that the host has the address now."""
+        """Return whether the address server says that the host has the address now."""
         address = record.address
         leased = self._scope.estate.ages.leases.get(address) if address is not None else None
         return leased is not None and leased.live and leased.host == self._host(record)

@@ -63,7 +63,7 @@ class Inventory:
     current: set[Name] = field(default_factory=set)
 
     def add(self, record: AgingRecord) -> None:
-        """Takes in a record."""
+        """Take in a record."""
         self.records.append(record)
         self.by_name.setdefault(record.name, []).append(record)
         if record.rdtype in ADDRESS_TYPES:
@@ -88,15 +88,15 @@ class StaleScope:
     sees: Callable[[Name, str], bool] = lambda _, __: True
 
     def views(self) -> list[str]:
-        """The views that are looked at."""
+        """Return the views that are looked at."""
         return [self.view] if self.view is not None else self.estate.views
 
     def sources(self, zone: Zone) -> list[Registered]:
-        """The sources of ages of a zone."""
+        """Return the sources of ages of a zone."""
         return self.estate.ages.zones.get((zone.view, zone.apex), [])
 
     def aging(self, zone: Zone) -> Aging:
-        """How a zone ages: by its sources, else as the estate says."""
+        """Return how a zone ages: by its sources, else as the estate says."""
         return next((source.aging for source in self.sources(zone)), zone.aging)
 
     @property
@@ -105,7 +105,7 @@ class StaleScope:
         return any(self.estate.ages.zones.values())
 
     def inventory(self, view: str, holdings: Holdings = no_holding) -> Inventory:
-        """All that is registered in the zones of a view, as far as it is known."""
+        """Return all that is registered in the zones of a view, as far as it is known."""
         found = Inventory(view)
         for zone in self.estate.zones.get(view, {}).values():
             stamps = newest(self.sources(zone))
@@ -131,7 +131,7 @@ class StaleScope:
             found.add(record)
 
     def wants(self, record: AgingRecord) -> bool:
-        """Whether a record is among those that were asked for."""
+        """Return whether a record is among those that were asked for."""
         if not self.sees(record.name, record.zone.view):
             return False
         if not self.zones and not self.networks:
@@ -142,7 +142,8 @@ class StaleScope:
         return address is not None and any(in_network(network, address) for network in self.networks)
 
     def bears(self, record: AgingRecord) -> bool:
-        """Whether anything is known by which a record could be judged: its age, leases or retired networks, or a target."""
+        """Return whether anything is known by which a record could be judged: its age, leases or retired networks, or a
+        target."""
         if record.stamp_h is not None or record.rdtype in self.followed:
             return True
         return record.rdtype in ADDRESS_TYPES and bool(self.estate.retired or record.rdata in self.estate.ages.leases)
@@ -153,11 +154,11 @@ class StaleScope:
         return TARGET_AT if self.everything else (CNAME,)
 
     def retired(self, address: bytes) -> Network | None:
-        """The retired network that holds an address; None where none does."""
+        """Return the retired network that holds an address; None where none does."""
         return next((network for network in self.estate.retired if in_network(network, address)), None)
 
     def expectations(self, view: str) -> Iterator[tuple[tuple[Name, int, bytes], str | None]]:
-        """Every record that is expected to be there in a view, with its lifetime where that is said."""
+        """Return every record that is expected to be there in a view, with its lifetime where that is said."""
         for zone in self.estate.zones.get(view, {}).values():
             for expectation in zone.expectations:
                 if expectation.presence != "absent":

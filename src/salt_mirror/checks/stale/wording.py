@@ -24,19 +24,19 @@ from salt_mirror.findings import Change, Choice, Finding
 
 
 def moment_text(moment: datetime) -> str:
-    """A moment in local time with its offset: `24 Aug 2026 03:00 +0200`."""
+    """Return a moment in local time with its offset: `24 Aug 2026 03:00 +0200`."""
     local = moment.astimezone()
     return f"{local.day} {local:%b %Y %H:%M %z}"
 
 
 def ago(stamp_h: int, now_h: float) -> str:
-    """How long ago a stamp was, in days, or in hours of the last two."""
+    """Return how long ago a stamp was, in days, or in hours of the last two."""
     hours = max(0, int(now_h - stamp_h))
     return many(hours // 24, "day") if hours >= 48 else many(hours, "hour")
 
 
 def evidence_of(suspicion: Suspicion, now_h: float, life_h: int | None) -> list[str]:
-    """The evidence behind a verdict, in words."""
+    """Return the evidence behind a verdict, in words."""
     record, said = suspicion.record, []
     if record.stamp_h:
         said.append(f"last refreshed {ago(record.stamp_h, now_h)} ago ({moment_text(moment_of(record.stamp_h))})")
@@ -96,7 +96,7 @@ class StaleWords:
         self._now_h = now_h
 
     def told(self, group: Sequence[Suspicion], found: Sequence[Lookup], life_h: int | None) -> Finding:
-        """One name's records with one reason."""
+        """Report one name's records with one reason."""
         first = group[0]
         record, reason = first.record, first.reason
         evidence = dict.fromkeys(text for one in group for text in evidence_of(one, self._now_h, life_h))
@@ -112,7 +112,7 @@ class StaleWords:
         )  # fmt: skip
 
     def unverified(self, group: Sequence[Suspicion], found: Iterable[Lookup]) -> Finding:
-        """Records that would be told of, and of which nobody knows whether they are still registered."""
+        """Return records that would be told of, and of which nobody knows whether they are still registered."""
         record = group[0].record
         why = next((troubles_of(one) for one in found if one.certain != "agrees"), "no usable answer")
         text = f"Whether {_what(group)} is still registered on every server could not be seen: {why}."
@@ -128,20 +128,20 @@ class StaleWords:
         )
 
     def tombstone(self, name: Name, zone: Zone, serving: Sequence[Server], looked_up: Lookup) -> Finding:
-        """A name that the directory keeps as gone, and that a server still gives out."""
+        """Report a name that the directory keeps as gone, and that a server still gives out."""
         text = f"{to_text(name)} is gone in the directory (a tombstone), and {labels_of(serving)} still gives it out."
         return state("age.tombstone", text, name=name, rdtype=A, view=zone.view, answers=answers_of(looked_up)[:4])
 
     @staticmethod
     def unread(domain: str, view: str, why: str) -> Finding:
-        """A directory that could not be read."""
+        """Return a directory that could not be read."""
         text = f"How old the records of {domain} are could not be seen: {why}."
         return state(
             "age.unverified", text, name=from_text(domain), rdtype=SOA, view=view, outcome="unverified", cause=why
         )
 
     def dangling(self, record: AgingRecord, target: Name, *, open_to_all: bool, found: Lookup) -> Finding:
-        """A record that leads to a name that does not exist."""
+        """Return a record that leads to a name that does not exist."""
         what = f"{to_text(record.name)} {type_text(record.rdtype)} leads to {to_text(target)}, which does not exist"
         gone = changed(
             record.name, record.rdtype, "registered", "it leads nowhere", view=record.zone.view, zone=record.zone.apex,
@@ -162,7 +162,7 @@ class StaleWords:
         )  # fmt: skip
 
     def target_unverified(self, record: AgingRecord, target: Name, looked_up: Lookup) -> Finding:
-        """A target of which nobody knows whether it exists."""
+        """Return a target of which nobody knows whether it exists."""
         why = troubles_of(looked_up)
         text = f"Whether {to_text(target)}, to which {to_text(record.name)} leads, exists could not be seen: {why}."
         return state(
@@ -171,7 +171,7 @@ class StaleWords:
         )  # fmt: skip
 
     def _removal(self, name: Name, group: Sequence[Suspicion]) -> Choice:
-        """Everything of a host together: what no longer belongs, its pointers, and what leads to it."""
+        """Return everything of a host together: what no longer belongs, its pointers, and what leads to it."""
         records = [one.record for one in group]
         if all(one.rdtype in ADDRESS_TYPES for one in records):
             left = {one.rdata for one in self._inventory.by_name.get(name, ()) if one.rdtype in ADDRESS_TYPES}
@@ -205,7 +205,7 @@ _ADVICE = {
 
 
 def _what(group: Sequence[Suspicion]) -> str:
-    """The records of a name in words."""
+    """Return the records of a name in words."""
     name = group[0].record.name
     values = [f"{type_text(one.record.rdtype)} {rdata_text(one.record.rdtype, one.record.rdata)}" for one in group]
     address = address_of(name) if group[0].record.rdtype == PTR else None

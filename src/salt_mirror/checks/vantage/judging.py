@@ -91,7 +91,7 @@ class FromPlaces(Part):
 
 
 def together(by_vantage: dict[str, Iterable[Finding]]) -> list[Finding]:
-    """The findings of several vantages: what all saw once, what some saw with their names before it."""
+    """Return the findings of several vantages: what all saw once, what some saw with their names before it."""
     found: dict[tuple[str, ...], Finding] = {}
     seen_from: dict[tuple[str, ...], list[str]] = {}
     for name, findings in by_vantage.items():
@@ -109,7 +109,7 @@ def together(by_vantage: dict[str, Iterable[Finding]]) -> list[Finding]:
 
 
 def troubled(troubles: dict[str, str], lost: dict[str, str]) -> Iterator[Finding]:
-    """What is said of vantages that could not be used, or were lost in the middle."""
+    """Return what is said of vantages that could not be used, or were lost in the middle."""
     for code, found in (("vantage.unverified", troubles), ("vantage.lost", lost)):
         for name, why in found.items():
             text = f"The vantage {name} could not be used: {why}."

@@ -17,7 +17,7 @@ Values = tuple[bytes, ...]
 
 
 def everywhere_said(asked: Asked, views: Mapping[str, Sequence[Server]]) -> Iterator[str]:
-    """A sentence for each type: who says what. `views` are the authoritative servers of each view."""
+    """Return a sentence for each type: who says what. `views` are the authoritative servers of each view."""
     for rdtype in asked.rdtypes:
         told = {one.server: one for one in asked.at(rdtype)}
         if any(one.values for one in told.values()):

@@ -47,7 +47,7 @@ class Side:
 
 
 def side_of(view: str, looked_up: Lookup) -> Side:
-    """Puts together what a view's servers say, where all of them answered and say the same."""
+    """Put together what a view's servers say, where all of them answered and say the same."""
     if looked_up.trouble is not None or looked_up.unverified or not looked_up.usable:
         return Side(
             view,
@@ -67,7 +67,7 @@ def side_of(view: str, looked_up: Lookup) -> Side:
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
-    """The names of zones that stand in several views, and what must not be told outside, as far as that is covered."""
+    """Return the names of zones that stand in several views, and what must not be told outside, as far as that is covered."""
     if len(estate.zones) < 2:
         return None
     scope = ViewsScope(estate, sees=partial(coverage.looks_at, "views"))
@@ -129,7 +129,7 @@ class Views(Part):
 
 
 def look(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[SeenInViews]:
-    """Asks every view for a name and judges what they say."""
+    """Ask every view for a name and judge what they say."""
     lookups = yield from together(
         [at_name(name_in_views.name, name_in_views.rdtypes, view, atlas) for view in name_in_views.views]
     )
@@ -142,14 +142,14 @@ def look(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogu
 
 
 def _outcome(side: Side, findings: list[Finding]) -> Outcome:
-    """What came of a name in one view: a finding that names no view counts in each."""
+    """Return what came of a name in one view: a finding that names no view counts in each."""
     if any(one.outcome == "differs" and one.view in ("", side.view) for one in findings):
         return "differs"
     return "unverified" if side.trouble or any(one.outcome == "unverified" for one in findings) else "agrees"
 
 
 def _name_servers(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogue[set[Name]]:
-    """The name servers of the public zones around a name: who is outside needs them, and nobody else."""
+    """Return the name servers of the public zones around a name: who is outside needs them, and nobody else."""
     targets: set[Name] = set()
     for view in name_in_views.views:
         zone = scope.estate.zone_of(name_in_views.name, view)
@@ -160,7 +160,7 @@ def _name_servers(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -
 
 
 def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> list[Finding]:
-    """What is wrong with a name over its views. `serves`: it is a name server of a public zone."""
+    """Return what is wrong with a name over its views. `serves`: it is a name server of a public zone."""
     words = ViewWords(name, scope)
     findings = [
         finding
@@ -195,12 +195,12 @@ def _compared(words: ViewWords, sides: list[Side], scope: ViewsScope, *, serves:
 
 
 def _as_expected(side: Side, expected: Sets) -> bool:
-    """Whether everything that a view has at a name is what the estate expects there."""
+    """Return whether everything that a view has at a name is what the estate expects there."""
     return all(expected.get(rdtype) == values for rdtype, values in side.sets.items())
 
 
 def leaks(inside: InsideZone) -> Dialogue[SeenInViews]:
-    """Asks public servers for a zone that is internal. One that refuses tells nothing, as it should."""
+    """Ask public servers for a zone that is internal. One that refuses tells nothing, as it should."""
     told: dict[Server, None] = {}
     silent: dict[Server, str] = {}
     batch = [Question(name, rdtype, server) for server in inside.servers for name, rdtype in inside.probes]
@@ -219,7 +219,7 @@ def leaks(inside: InsideZone) -> Dialogue[SeenInViews]:
 
 
 def recognise(label: str, server: Server, telling: list[SeenInViews], scope: ViewsScope) -> Dialogue[SeenInViews]:
-    """Tells which view a resolver gives, by names that tell the views apart."""
+    """Tell which view a resolver gives, by names that tell the views apart."""
     name, wanted = telling[0].name, scope.estate.duties[label].view
     answers = yield [Question(one.name, A, server, True) for one in telling]
     fitting: dict[str, int] = {}

@@ -53,7 +53,7 @@ class ViewsScope:
     _expected: dict[tuple[str, Name], dict[int, frozenset[bytes]]] = field(default_factory=dict)
 
     def check(self) -> None:
-        """Raises BadInput for an estate in which nothing can be compared."""
+        """Raise BadInput for an estate in which nothing can be compared."""
         if len(self.estate.zones) < 2:
             raise BadInput(
                 'nothing to compare: an estate with zones in several views is needed (view = "…" in [[zones]])'
@@ -69,7 +69,7 @@ class ViewsScope:
         return [view for view in self.estate.views if view in self.estate.public_views]
 
     def names(self, holdings: Holdings = no_holding) -> list[NameInViews]:
-        """Every name to look at, in the order of views and zones."""
+        """Return every name to look at, in the order of views and zones."""
         found: dict[Name, set[int]] = {}
         for zone in self.estate.all_zones():
             for name, rdtype in self._known_in(zone, holdings):
@@ -106,24 +106,24 @@ class ViewsScope:
                 yield from ((name, rdtype) for name, rdtype, *_ in holding.rrsets() if not holding.is_delegated(name))
 
     def is_same(self, name: Name) -> list[str] | None:
-        """The views in which a name has to be the same, by the estate's rules; None where it need not."""
+        """Return the views in which a name has to be the same, by the estate's rules; None where it need not."""
         for entry in self.estate.same:
             if fits(name, entry.names):
                 return entry.views or self.estate.views
         return None
 
     def is_inside_only(self, name: Name) -> bool:
-        """Whether a name must stand in no public view."""
+        """Return whether a name must stand in no public view."""
         return any(fits(name, entry.names) for entry in self.estate.inside_only)
 
     def is_inside(self, name: Name) -> bool:
-        """Whether a name stands in a zone that no public view has."""
+        """Return whether a name stands in a zone that no public view has."""
         held = [self.estate.zone_of(name, view) for view in self.estate.views if view not in self.estate.public_views]
         outside = any(self.estate.zone_of(name, view) is not None for view in self.publics)
         return any(held) and not outside
 
     def expected(self, name: Name, view: str) -> dict[int, frozenset[bytes]]:
-        """What is expected at a name in a view, by type; an empty set where it must be gone."""
+        """Return what is expected at a name in a view, by type; an empty set where it must be gone."""
         if not self._expected:
             for zone in self.estate.all_zones():
                 for expectation in zone.expectations:
@@ -133,7 +133,7 @@ class ViewsScope:
         return self._expected.get((view, name), {})
 
     def inside_zones(self) -> Iterator[InsideZone]:
-        """The zones that no public view has, with what to ask the public servers for."""
+        """Return the zones that no public view has, with what to ask the public servers for."""
         servers = {
             server: None
             for view in self.publics
@@ -149,8 +149,8 @@ class ViewsScope:
                 yield InsideZone(zone, self._probes(zone), others)
 
     def _probes(self, zone: Zone) -> list[tuple[Name, int]]:
-        """The apex and some expected names. Below a public zone the apex alone: what the zone above tells the world there is
-        its own."""
+        """Return the apex and some expected names. Below a public zone the apex alone: what the zone above tells the world
+        there is its own."""
         if any(self.estate.zone_of(zone.apex, view) is not None for view in self.publics):
             return [(zone.apex, SOA)]
         expected = [
@@ -162,6 +162,6 @@ class ViewsScope:
 
 
 def fits(name: Name, patterns: Iterable[str]) -> bool:
-    """Whether any shell pattern fits a name, written with or without its final dot."""
+    """Return whether any shell pattern fits a name, written with or without its final dot."""
     text = to_text(name)
     return any(fnmatchcase(shape, pattern.lower()) for pattern in patterns for shape in (text, text.rstrip(".")))

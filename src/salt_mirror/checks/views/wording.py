@@ -52,7 +52,7 @@ class ViewWords:
         return state("view.differs", text, name=self.name, rdtype=_first_type(sides), advice=advice)
 
     def told_outside(self, view: str, sets: Sets, apart: Sets) -> Iterator[Finding]:
-        """What a public view tells and should not: private addresses, names of the inside, what is internal."""
+        """Return what a public view tells and should not: private addresses, names of the inside, what is internal."""
         zone = self._scope.estate.zone_of(self.name, view)
         apex = zone.apex if zone is not None else None
         if sets and self._scope.is_inside_only(self.name):
@@ -84,7 +84,7 @@ class ViewWords:
                 yield state("view.internal-name", text, name=self.name, rdtype=rdtype, view=view)
 
     def unverified(self, view: str, trouble: str, looked_up: Lookup) -> Finding:
-        """A view of which nothing can be said."""
+        """Return a view of which nothing can be said."""
         text = f"{self._text} could not be compared: in the view {view}, {trouble}."
         return state(
             "view.unverified", text, name=self.name, rdtype=A, view=view, outcome="unverified", cause=f"{view}: {trouble}",
@@ -93,14 +93,14 @@ class ViewWords:
 
     @staticmethod
     def leak(zone: Zone, server: Server) -> Finding:
-        """A public server that answers for a zone of the inside."""
+        """Return a public server that answers for a zone of the inside."""
         text = f"{server.label}, which is public, answers for {to_text(zone.apex)}, which is in no public view."
         advice = f"remove {to_text(zone.apex)} from {server.label}, or have it answer internal clients only"
         return state("view.leak", text, name=zone.apex, rdtype=SOA, view=zone.view, advice=advice, server=server)
 
     @staticmethod
     def leak_unverified(zone: Zone, server: Server, why: str) -> Finding:
-        """A public server of which nobody knows whether it answers for a zone of the inside."""
+        """Return a public server of which nobody knows whether it answers for a zone of the inside."""
         text = f"Whether {server.label}, which is public, answers for {to_text(zone.apex)} could not be seen: {why}."
         return state(
             "view.unverified", text, name=zone.apex, rdtype=SOA, view=zone.view, outcome="unverified", server=server,
@@ -109,7 +109,7 @@ class ViewWords:
 
     @staticmethod
     def wrong_view(label: str, server: Server, wanted: str, given: list[str], name: Name) -> Finding:
-        """A resolver that gives another view than it should."""
+        """Return a resolver that gives another view than it should."""
         what = f"the view {_listed(given)}" if given else "no view that the estate knows"
         text = f"{label} should give the view {wanted}, and gives {what}: seen by {to_text(name)}."
         advice = f"have {label} forward to the servers of the view {wanted}"
@@ -117,20 +117,20 @@ class ViewWords:
 
     @staticmethod
     def neither(label: str, server: Server, name: Name, values: tuple[bytes, ...]) -> Finding:
-        """A resolver that says what no view's servers say."""
+        """Return a resolver that says what no view's servers say."""
         shown = ", ".join(address_text(value) for value in values) or "NXDOMAIN or NODATA"
         text = f"{label} says of {to_text(name)} what no view's servers say: {shown}. It may be what a cache still has."
         return state("view.neither", text, name=name, rdtype=A, server=server)
 
     @staticmethod
     def gives(label: str, server: Server, views: list[str], name: Name) -> Finding:
-        """Which view a resolver gives, where the estate does not say which it should."""
+        """Return which view a resolver gives, where the estate does not say which it should."""
         what = f"the view {_listed(views)}" if views else "now one view and now another"
         return state("view.resolver", f"{label} gives {what}, by {to_text(name)}.", name=name, rdtype=A, server=server)
 
     @staticmethod
     def resolver_unverified(label: str, server: Server, answer: Answer) -> Finding:
-        """A resolver that gave no usable answer."""
+        """Return a resolver that gave no usable answer."""
         text = f"Which view {label} gives could not be seen: {answer.trouble or 'an alias in place of an address'}."
         return state(
             "view.unverified", text, name=answer.question.name, rdtype=A, outcome="unverified", server=server,

@@ -82,7 +82,7 @@ def _put(
     asking: Asking,
     where: Where,
 ) -> set[int]:
-    """Asks for every name, and shows each as it is answered; returns what became of them."""
+    """Ask for every name, and show each as it is answered; return what became of them."""
     from salt_mirror.cli.engines import engine_of
 
     statuses: set[int] = set()
@@ -111,7 +111,7 @@ def _put(
 
 
 def _status(asked: Asked) -> int:
-    """What becomes of one name: a difference or a "no" is worth a look, and what a server did not say is not known."""
+    """Return what becomes of one name: a difference or a "no" is worth a look, and what a server did not say is not known."""
     if asked.usable and (not asked.answered or asked.differing):
         return 1
     return 3 if asked.doubtful or not asked.answered else 0

@@ -85,7 +85,7 @@ class Inquiry:
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
 
     def ask_from(self, found: Afar) -> None:
-        """Has every server asked from each vantage: those that were named, else the resolvers that people there use."""
+        """Have every server asked from each vantage: those that were named, else the resolvers that people there use."""
         from salt_mirror.cli.vantage.asking import own_resolvers
 
         self._afar = found
@@ -96,7 +96,7 @@ class Inquiry:
         self._servers = seen
 
     def _everywhere_seen(self, servers: Iterable[Server]) -> list[Server]:
-        """Servers as each vantage asks them; themselves where this computer asks."""
+        """Return servers as each vantage asks them; themselves where this computer asks."""
         if self._afar is None:
             return list(servers)
         return [server.seen_from(name) for server in servers for name in self._afar.present]
@@ -109,7 +109,7 @@ class Inquiry:
     def answers(
         self, lines: Iterable[tuple[int | None, str]], engine: Exchange, complain: Complain
     ) -> Iterator[tuple[str, Asked | None]]:
-        """What each line's name has, one after the other; None for a line that was no name, after complaining of it."""
+        """Return what each line's name has, one after the other; None for a line that was no name, after complaining of it."""
         for number, line in lines:
             if not line.strip() or line.lstrip().startswith("#"):
                 continue
@@ -135,19 +135,20 @@ class Inquiry:
                 yield typed, asked
 
     def _put(self, engine: Exchange, name: Name, rdtypes: tuple[int, ...], view: str) -> Asked:
-        """Asks with a runner of its own: at a prompt the same question is asked anew, as somebody there wants to see."""
+        """Ask with a runner of its own: at a prompt the same question is asked anew, as somebody there wants to see."""
         runner = Runner(engine, most=self._estate.bounds.questions_for_a_name)
         (asked,) = runner.run([self._ask(name, rdtypes, view)])
         return asked
 
     def _views_of(self, name: Name) -> list[str]:
-        """The views to ask in: all that hold the name, where its authoritative servers are asked and no view was chosen."""
+        """Return the views to ask in: all that hold the name, where its authoritative servers are asked and no view was
+        chosen."""
         if not self._all_authorities or self._everywhere or self._chosen_view is not None:
             return [self._view]
         return [view for view in self._estate.views if self._estate.zone_of(name, view) is not None] or [self._view]
 
     def _look_in_zone(self, name: Name, view: str) -> bool:
-        """Takes the names of the estate's zone by transfer, once, to find near ones; whether there are new ones."""
+        """Take the names of the estate's zone by transfer, once, to find near ones; whether there are new ones."""
         zone = self._estate.zone_for(name, view)
         if zone is None or not zone.servers or zone.apex in self._looked_in:
             return False
@@ -195,7 +196,7 @@ class Inquiry:
         return asked
 
     def _ask_everywhere(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
-        """Asks the servers of every view that holds the name, and all resolvers; says who follows whom."""
+        """Ask the servers of every view that holds the name, and all resolvers; say who follows whom."""
         views: dict[str, tuple[Server, ...]] = {}
         for one in [self._chosen_view] if self._chosen_view is not None else self._estate.views:
             if self._estate.zone_of(name, one) is not None:
@@ -211,7 +212,7 @@ class Inquiry:
 
 
 def lines_of(inquiry: Inquiry, source: Path | None) -> Iterator[tuple[int | None, str]]:
-    """The names to ask for, those of a file or of standard input with the numbers of their lines."""
+    """Return the names to ask for, those of a file or of standard input with the numbers of their lines."""
     for name in inquiry.names:
         yield None, name
     if source is not None:

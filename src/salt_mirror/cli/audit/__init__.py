@@ -124,7 +124,7 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
 
 
 def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None], Ran]:
-    """Carries an audit out over vantages that share its zones."""
+    """Carry an audit out over vantages that share its zones."""
     from salt_mirror.cli.vantage.asking import afar
     from salt_mirror.estate.errors import BadInput
 
@@ -149,7 +149,7 @@ def _spread(where: Where) -> Callable[[Round, Asking, Meter, list[Plan] | None],
 def _carry_out(
     round_: Round, asking: Asking, meter: Meter, plans: list[Plan] | None, far: FarExchange | None = None
 ) -> Ran:
-    """Runs an audit, and plans what mends its findings; all of them where `plans` are wished for."""
+    """Run an audit, and plans what mends its findings; all of them where `plans` are wished for."""
     from salt_mirror.checks.pairs.judging import Pairs
     from salt_mirror.cli.arguments import pace_for_a_sweep
     from salt_mirror.cli.execution import run
@@ -176,8 +176,8 @@ def _carry_out(
 def _with_plan(
     round_: Round, plans: list[Plan], *, everything: bool
 ) -> Callable[[Setting, Runner, Callable[[], None]], None]:
-    """The audit, and then what mends its findings, planned and proved over the same answers; with `everything` also where that
-    is much."""
+    """Return the audit, and then what mends its findings, planned and proved over the same answers; with `everything` also
+    where that is much."""
     atlas = round_.atlas
 
     def run(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
@@ -204,7 +204,8 @@ def _fragments(plans: list[Plan], report: Report) -> bytes:
 def _report(
     estate: Estate, round_: Round, ran: Ran, meter: Meter, history: Path | None, scope: str, failed: list[str]
 ) -> Report:
-    """The report, with what the acceptances and the history have to say; a history that fails now is told in `failed`."""
+    """Return the report, with what the acceptances and the history have to say; a history that fails now is told in
+    `failed`."""
     from salt_mirror.checks.audit.accepting import sort_out
     from salt_mirror.checks.audit.causes import with_causes
     from salt_mirror.checks.audit.lines import Audit

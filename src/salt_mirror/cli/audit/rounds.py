@@ -47,7 +47,7 @@ class Round:
         return self._narrowing is None or not self._narrowing.unchanged
 
     def run(self, setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
-        """Runs it to its end; what is looked at again is asked once."""
+        """Run it to its end; what is looked at again is asked once."""
         if self._past is None or not self._past.looks:
             self.work.run(setting, runner, tick)
             return
@@ -73,20 +73,20 @@ class Round:
             narrowing = narrowing.without(otherwise)
 
     def _compare_little(self, zones: Iterable[InView]) -> None:
-        """Lets the content of some zones be compared in a few sets alone, but of those in which it was found to differ."""
+        """Let the content of some zones be compared in a few sets alone, but of those in which it was found to differ."""
         assert self._past is not None
         apart = {(one.view, one.name) for one in self._past.standing if one.code == "auth.same-serial"}
         self.atlas.unchanged = frozenset((view, from_text(zone)) for view, zone in zones if (view, zone) not in apart)
 
     def looks(self, at: datetime) -> dict[InView, ZoneLook]:
-        """How the zones stand that were looked at whole."""
+        """Return how the zones stand that were looked at whole."""
         left_out = self._narrowing.unchanged if self._narrowing is not None else {}
         found = looks_of(self._estate, self.work.inspected, at)
         return {key: look for key, look in found.items() if key not in left_out}
 
 
 def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bool) -> Past | None:
-    """What a run with --changed has to know; None where it has to be a whole one. Raises BadInput."""
+    """Return what a run with --changed has to know; None where it has to be a whole one. Raises BadInput."""
     if history is None:
         raise BadInput("--changed: what has changed is only known from a history; name one with --history FILE")
     if remedies:
@@ -98,7 +98,7 @@ def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bo
 
 
 def audit_from(where: Where, asking: Asking, estate: Estate, covered: Coverage) -> tuple[Round, Ran]:
-    """An audit from each vantage, side by side, put together as one: what came of it, and what it cost."""
+    """Return an audit from each vantage, side by side, put together as one: what came of it, and what it cost."""
     from salt_mirror.checks.vantage.judging import FromPlaces
     from salt_mirror.cli.arguments import open_estate
     from salt_mirror.cli.execution import run

@@ -116,7 +116,7 @@ class Drafting:
     # What was given
 
     def _key(self, text: str) -> tuple[str, str, Key]:
-        """Reads `NAME:FILE`: the name, the file as the estate will name it, the key. Raises BadInput."""
+        """Read `NAME:FILE`: the name, the file as the estate will name it, the key. Raises BadInput."""
         name, colon, file = text.partition(":")
         if not colon or not name or not file:
             raise BadInput(f"--key: {shown(name)} is no NAME:FILE; expected one such as mirror:mirror.key")
@@ -124,7 +124,7 @@ class Drafting:
         return name, self._beside(Path(file)), key
 
     def _beside(self, file: Path) -> str:
-        """A file's path from the folder of the estate."""
+        """Return a file's path from the folder of the estate."""
         try:
             return Path(os.path.relpath(file.absolute(), self._wish.folder.absolute())).as_posix()
         except ValueError:  # on another drive
@@ -140,7 +140,7 @@ class Drafting:
         return zone_name(zone), server
 
     def _server(self, text: str) -> Server | None:
-        """A server by its label in the estate, or by its address; None for anything else."""
+        """Return a server by its label in the estate, or by its address; None for anything else."""
         known = self._estate.servers
         if text in known:
             return known[text]
@@ -155,7 +155,7 @@ class Drafting:
         return same[0] if same else self._atlas.know(paced(server))
 
     def _given(self) -> SearchStart:
-        """The arguments, each taken for what it is. Raises BadInput."""
+        """Return the arguments, each taken for what it is. Raises BadInput."""
         wanted = SearchStart()
         for text in self._wish.begin:
             server = self._server(text)
@@ -187,7 +187,7 @@ class Drafting:
         return wanted
 
     def _serves_view(self, server: Server) -> bool:
-        """Whether a server of the estate is one for the view that is drafted, or for none yet."""
+        """Return whether a server of the estate is one for the view that is drafted, or for none yet."""
         views = {zone.view for zone in self._estate.all_zones() if server in (zone.servers or ())}
         return not views or self._view in views
 
@@ -209,7 +209,7 @@ class Drafting:
         self._end(ran)
 
     def _read_directory(self) -> None:
-        """Reads the directory that was named, and finds where its controllers are."""
+        """Read the directory that was named, and find where its controllers are."""
         log_on = self._wish.log_on
         if log_on.directory is None:
             return
@@ -264,7 +264,7 @@ class Drafting:
             self._judge(setting, runner, tick)
 
     def _take_catalogs(self) -> list[str]:
-        """Reads the catalog zones; returns what could not be."""
+        """Read the catalog zones; return what could not be."""
         remarks = []
         for zone, server in self._catalogs:
             found: Holding | str = ""
@@ -281,14 +281,14 @@ class Drafting:
         return remarks
 
     def _signed(self, server: Server) -> list[Server]:
-        """The server as it is asked for a transfer: with each key that was given, and as it is."""
+        """Return the server as it is asked for a transfer: with each key that was given, and as it is."""
         keyed = [
             Server(server.label, server.address, server.port, key=key, pace=server.pace) for _, _, key in self._keys
         ]
         return [server] if server.key is not None else [*keyed, server]
 
     def _take_zones(self, explorer: Explorer) -> None:
-        """Takes the zones that were found, each from the first server that hands it over."""
+        """Take the zones that were found, each from the first server that hands it over."""
         exchange = self._exchange
         assert exchange is not None
         tries: dict[Name, list[tuple[Server, Server]]] = {}
@@ -343,7 +343,7 @@ class Drafting:
     # The end
 
     def _files(self) -> DraftFiles:
-        """The draft as files."""
+        """Return the draft as files."""
         resolvers = () if self._estate.resolvers else system_resolvers()
         keys = [(name, file) for name, file, _ in self._keys]
         moment = f"{now():%Y-%m-%d %H:%M} UTC"
@@ -353,7 +353,7 @@ class Drafting:
         )
 
     def _end(self, ran: Ran) -> NoReturn:
-        """Writes what is to be written, and tells."""
+        """Write what is to be written, and tells."""
         from salt_mirror.report.terminal.draft import DraftSummary, print_draft
 
         files = self._files()

@@ -17,7 +17,7 @@ from salt_mirror.estate.model import Estate
 
 
 def is_isolated(resolvers: Collection[Server], asking: Asking) -> bool:
-    """Whether none of some resolvers finds a name of the world; not so where there is none to ask."""
+    """Return whether none of some resolvers finds a name of the world; not so where there is none to ask."""
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         for server in resolvers:
             for text in EXTERNAL:
@@ -44,7 +44,7 @@ def find_short_signatures(learnt: Learnt, asking: Asking) -> None:
 
 
 def with_servers(estate: Estate, atlas: Atlas) -> None:
-    """Puts the servers that were asked already in the place of the estate's own, so that nothing is asked twice."""
+    """Put the servers that were asked already in the place of the estate's own, so that nothing is asked twice."""
     at = {(server.address, server.port): server for server in atlas.servers}
 
     def known(server: Server) -> Server:

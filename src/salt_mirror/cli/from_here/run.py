@@ -54,7 +54,7 @@ class Look:
         keep_pace(servers, asking.pace)
 
     def part(self, names: list[str], *, own: bool = False) -> Here:
-        """What is looked at."""
+        """Return what is looked at."""
         typed = [self.scope.typed(text, programs_get(text) if self.live else None) for text in names]
         return Here(self.scope, typed, alone=not names and not own, own=own_scope(self.scope) if own else None)
 
@@ -78,7 +78,7 @@ class Look:
 
 
 def look_from(where: Where, names: list[str], asking: Asking, showing: Showing) -> NoReturn:
-    """Looks with the settings of each vantage's computer, over its own network, prints what was seen, and ends the program."""
+    """Look with the settings of each vantage's computer, over its own network, prints what was seen, and end the program."""
     from salt_mirror.checks.vantage.judging import FromPlaces
     from salt_mirror.cli.arguments import open_estate
     from salt_mirror.cli.vantage.asking import afar, side_by_side, whole
@@ -117,7 +117,7 @@ def _settings_of(present: Present) -> Settings:
 
 
 def _says(part: Here) -> str:
-    """The answer of several names."""
+    """Return the answer of several names."""
     agrees, differs, unverified = (part.count(one) for one in ("agrees", "differs", "unverified"))
     total = agrees + differs + unverified
     own = "resolves here as it should" if agrees == 1 else "resolve here as they should"
@@ -128,8 +128,8 @@ def _says(part: Here) -> str:
 
 
 def programs_get(text: str) -> Programs:
-    """What this computer's own programs get for something typed (getaddrinfo, or gethostbyaddr for an address), in the system's
-    order. It cannot be hurried; where it takes too long, that is said."""
+    """Return what this computer's own programs get for something typed (getaddrinfo, or gethostbyaddr for an address), in the
+    system's order. It cannot be hurried; where it takes too long, that is said."""
     found: list[Programs] = []
     began = time.monotonic()
     thread = threading.Thread(target=lambda: found.append(_get(text, began)), daemon=True)
@@ -154,7 +154,7 @@ def _get(text: str, began: float) -> Programs:
 
 
 def wait_until_registered(look: Look, within: str | None, *, json: bool) -> NoReturn:
-    """Watches until this computer is registered on every server with each of its addresses, and ends the program."""
+    """Watch until this computer is registered on every server with each of its addresses, and end the program."""
     from salt_mirror.checks.settle.goals import registration
     from salt_mirror.cli.arguments import seconds_of
     from salt_mirror.cli.settle import watch_goals

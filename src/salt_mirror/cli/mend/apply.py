@@ -60,7 +60,7 @@ class Applying:
         self._refused: dict[Server, int] = {}
 
     def carry_out(self, sets: list[PlannedSet]) -> None:
-        """Sends everything that can be sent."""
+        """Send everything that can be sent."""
         for planned in sets:
             if planned.server is None:
                 self._leave(
@@ -73,7 +73,7 @@ class Applying:
                 self._message(zone, server, [one for one in of_zone if (one.key.name, one.key.rdtype) in wanted])
 
     def _without_leaning(self, sets: list[PlannedSet]) -> list[PlannedSet]:
-        """Leaves the pointers that lean on a name that was left as it was; returns the other sets."""
+        """Leave the pointers that lean on a name that was left as it was; return the other sets."""
         leaning = [one for one in sets if leans_on(one, self._left)]
         self._leave(leaning, "the name it leads to was left as it was")
         return [one for one in sets if one not in leaning]
@@ -119,14 +119,14 @@ class Applying:
         self._leave(batch, f"{server.label}: it changes faster than it can be looked at")
 
     def _is_refused(self, reply: Reply, server: Server, batch: list[PlannedSet]) -> bool:
-        """Whether a whole message was refused for what may be one name in it. An answer that does not prove that counts where
-        nothing of the message was carried out."""
+        """Return whether a whole message was refused for what may be one name in it. An answer that does not prove that counts
+        where nothing of the message was carried out."""
         if reply.status not in _REFUSALS:
             return False
         return not reply.unknown or self._undo is None or self._changed(server, batch) == ([], [])
 
     def _split(self, zone: Zone, server: Server, batch: list[PlannedSet]) -> bool:
-        """Sends a refused message in two halves, by name; whether that was worth it. A server that has refused several names
+        """Send a refused message in two halves, by name; whether that was worth it. A server that has refused several names
         one by one, and taken nothing, refuses everything."""
         names = sorted({one.key.name for one in batch})
         hopeless = self._refused.get(server, 0) >= _MOST_REFUSED and not self.done
@@ -141,7 +141,7 @@ class Applying:
         return True
 
     def _noted(self, step: SentLine, batch: list[PlannedSet]) -> bool:
-        """Writes a step down. Once that has failed nothing more is sent; before anything was sent it ends the command."""
+        """Write a step down. Once that has failed nothing more is sent; before anything was sent it ends the command."""
         if self.stopped or self._undo is None:
             return not self.stopped
         try:
@@ -153,7 +153,7 @@ class Applying:
         return not self.stopped
 
     def _signer(self, zone: Zone, server: Server) -> Signer | None:
-        """What signs the changes of a zone; None where nothing does. Raises OSError for a ticket that cannot be used."""
+        """Return what signs the changes of a zone; None where nothing does. Raises OSError for a ticket that cannot be used."""
         if not zone.updates.kerberos:
             key = zone.updates.key or server.key
             return Signer(key) if key is not None else None
@@ -167,7 +167,7 @@ class Applying:
         return ticket_signer(server, host, timeout_s=self._timeout_s, short_signature=short)
 
     def take_back(self, missing: Iterable[PlannedSet]) -> None:
-        """Counts sets as not carried out that their server said it had, and does not have."""
+        """Count sets as not carried out that their server said it had, and do not have."""
         for planned in missing:
             self.done.remove(planned)
             carried_set = carried(planned.key, "agrees", "")
@@ -186,7 +186,8 @@ class Applying:
             self.outcomes.append(carried(planned.key, outcome, why))
 
     def _held(self, server: Server, sets: list[PlannedSet]) -> list[tuple[frozenset[bytes] | None, bool, int | None]]:
-        """What a server holds of sets now, whether their names exist, and the TTL (seconds); None where it does not say."""
+        """Return what a server holds of sets now, whether their names exist, and the TTL (seconds); None where it does not
+        say."""
         answers = _asked(Runner(self._engine), [Question(one.key.name, one.key.rdtype, server) for one in sets])
         return [
             (frozenset(answer.values), answer.exists, answer.ttl) if answer.trouble is None else (None, False, None)
@@ -194,7 +195,8 @@ class Applying:
         ]
 
     def _changed(self, server: Server, batch: list[PlannedSet]) -> tuple[list[PlannedSet], list[PlannedSet]]:
-        """The sets that are not what they were judged by any more, and those that somebody has made what they are to be."""
+        """Return the sets that are not what they were judged by any more, and those that somebody has made what they are to
+        be."""
         held = list(zip(batch, self._held(server, batch), strict=True))
         changed = [(one, values) for one, (values, *_) in held if values is not None and values != one.before]
         ready = [one for one, values in changed if values == one.after]
@@ -217,14 +219,14 @@ class Applying:
 
 
 def _hint(reply: Reply, zone: Zone) -> str:
-    """What accepts an answer whose signature leaves a length out, where that may be it."""
+    """Return what accepts an answer whose signature leaves a length out, where that may be it."""
     kerberos = zone.updates.kerberos and not zone.updates.short_signature
     told = reply.status not in ("", *_KEY_REFUSED) and not reply.sent_back
     return "; short_signature = true in the zone accepts it" if kerberos and told else ""
 
 
 def _asked(runner: Runner, questions: list[Question]) -> list[Answer]:
-    """The answers to some questions, which go out together."""
+    """Return the answers to some questions, which go out together."""
 
     def ask() -> Dialogue[list[Answer]]:
         return (yield questions)
@@ -235,7 +237,7 @@ def _asked(runner: Runner, questions: list[Question]) -> list[Answer]:
 def await_servers(
     done: Iterable[tuple[PlannedSet, tuple[Server, ...]]], engine: Near, within_s: float, tick: Callable[[], None]
 ) -> tuple[dict[str, int], list[PlannedSet]]:
-    """Waits until every authoritative server has the changes. Returns how many sets each lacks that has not when the time is
+    """Wait until every authoritative server has the changes. Returns how many sets each lacks that has not when the time is
     over, and the sets that the very server lacks which said that it had carried them out."""
     goals: dict[Goal, dict[Server, Vantage]] = {}
     of: dict[tuple[Goal, Server], list[PlannedSet]] = {}
@@ -261,7 +263,7 @@ def await_servers(
 
 
 def _left_there(planned: PlannedSet, runner: Runner) -> frozenset[bytes]:
-    """What a name that nothing is left of has on its server: nothing, or what a wildcard says there (RFC 4592)."""
+    """Return what a name that nothing is left of has on its server: nothing, or what a wildcard says there (RFC 4592)."""
     if planned.server is None:
         return frozenset()
     beside = join((NO_SIBLING,), parent(planned.key.name))

@@ -66,7 +66,7 @@ class Mending(Sender):
             check_plan_files(wish.write)
 
     def carry_out(self) -> NoReturn:
-        """Does it all, prints what came of it, and ends the program."""
+        """Do it all, prints what came of it, and ends the program."""
         atlas = atlas_of(self._estate)
         plan, judge, ran = self._planned(atlas)
         approval = approval_of(plan.sets, atlas.expects, str(self._estate.path or ""), now(), self._wish.valid_s)
@@ -105,7 +105,7 @@ class Mending(Sender):
         self._send(judge, plan, report)
 
     def _risks(self, plan: Plan, gone: str) -> list[str]:
-        """What a plan may do that somebody has to know who approves it; `gone` says what it takes away."""
+        """Return what a plan may do that somebody has to know who approves it; `gone` says what it takes away."""
         told = [gone or "It takes no record away."]
         counts: Counter[tuple[str, Name, Server]] = Counter()
         for view, zone, server, sets in by_server(plan.sets):
@@ -130,7 +130,7 @@ class Mending(Sender):
         return f"signed with the key {to_text(key.name).rstrip('.')}" if key is not None else "without a key"
 
     def _drifted(self, plan: Plan, now_judged: Approval) -> str:
-        """Why an approved plan is not what would be sent now; nothing where it is, or where none was approved."""
+        """Return why an approved plan is not what would be sent now; nothing where it is, or where none was approved."""
         approved = self._wanted.approval
         if approved is None:
             return ""
@@ -144,7 +144,7 @@ class Mending(Sender):
         return ""
 
     def _zone_file(self, text: str) -> tuple[Zone, Path]:
-        """Reads `ZONE=FILE`, with `@VIEW` behind a zone that stands in several views. Raises BadInput."""
+        """Read `ZONE=FILE`, with `@VIEW` behind a zone that stands in several views. Raises BadInput."""
         word, equals, path = text.partition("=")
         word, _, view = word.partition("@")
         if not equals or not path:
@@ -184,7 +184,7 @@ class Mending(Sender):
         return plan, judge, ran
 
     def _written(self, plan: Plan, approval: Approval) -> list[Path]:
-        """Writes what is wished for; returns the files."""
+        """Write what is wished for; return the files."""
         written = []
         if self._wish.write is not None:
             written += write_plan(self._wish.write, plan, f"{now():%Y-%m-%d %H:%M} UTC", approval)
@@ -256,13 +256,13 @@ class Mending(Sender):
 
 
 def _status_of(applying: Applying) -> int:
-    """The exit status of a trial: 1 where a change would not be carried out, 3 where that is not known."""
+    """Return the exit status of a trial: 1 where a change would not be carried out, 3 where that is not known."""
     outcomes = {one.outcome for one in applying.outcomes}
     return 1 if "differs" in outcomes else 3 if "unverified" in outcomes else 0
 
 
 def _names_in(judge: AuditJudge, estate: Estate) -> dict[tuple[str, Name], int]:
-    """How many things the check that saw most of a zone has looked at there."""
+    """Return how many things the check that saw most of a zone has looked at there."""
     found: dict[tuple[str, Name], int] = {}
     for line in judge.work.zone_lines([]):
         key = (line.view, from_text(line.zone))

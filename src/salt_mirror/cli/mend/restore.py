@@ -40,7 +40,7 @@ class Restoring(Sender):
     _asked = 0
 
     def go_back(self, path: Path) -> NoReturn:
-        """Restores every set that still is what it was changed to."""
+        """Restore every set that still is what it was changed to."""
         undo = read_undo(path)
         check_lines(undo.lines, path)
         why = too_many(len(undo.lines), self._wish.at_most)
@@ -76,7 +76,8 @@ class Restoring(Sender):
         self._end(1 if undone or others else 3 if late else 0)
 
     def _present(self, line: SetLine, sent: Sent, atlas: Atlas) -> Dialogue[_Present]:
-        """A set of an undo file, what the run did to it, what its server holds of it now, and the servers of its zone."""
+        """Return a set of an undo file, what the run did to it, what its server holds of it now, and the servers of its
+        zone."""
         zone = self._estate.zones.get(line.view, {}).get(from_text(line.zone))
         if zone is None:
             raise BadInput(f"--back: the estate has no zone {shown(line.zone)} in the view {shown(line.view)} any more")
@@ -135,7 +136,8 @@ class _Found:
 
 
 def _sorted_out(looked: list[_Present]) -> _Found:
-    """What becomes of each set on the way back. Where the file does not say what was done, what the servers hold decides."""
+    """Return what becomes of each set on the way back. Where the file does not say what was done, what the servers hold
+    decides."""
     found = _Found()
     for planned, sent, held, _ in looked:
         if sent in ("refused", "not sent"):  # whatever it is now, this run has not made it that

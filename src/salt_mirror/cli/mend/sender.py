@@ -60,7 +60,7 @@ TICKETS = ("markdown", "html", "json")
 
 
 def check_tickets(showing: Showing) -> None:
-    """Raises BadInput for a report that no plan has, or that could not be written."""
+    """Raise BadInput for a report that no plan has, or that could not be written."""
     for form, path in parse_reports(showing.report or []):
         if form not in TICKETS:
             raise BadInput(f"--report: a plan is written as {', '.join(TICKETS)}, and not as {form}")
@@ -88,7 +88,7 @@ class Sender:
             raise BadInput("there is no terminal to ask on: --yes sends changes without asking")
 
     def _tried(self, atlas: Atlas, engine: Near, sets: list[PlannedSet]) -> tuple[Applying, str]:
-        """Sends every message with changes that change nothing, and says how many would be carried out."""
+        """Send every message with changes that change nothing, and say how many would be carried out."""
         applying = Applying(atlas, engine, None, timeout_s=self._asking.timeout * 5)
         try:
             applying.carry_out(sets)
@@ -101,7 +101,7 @@ class Sender:
     def _carried_out(
         self, atlas: Atlas, engine: Near, sets: list[PlannedSet], servers: dict[SetKey, tuple[Server, ...]]
     ) -> tuple[Applying, dict[str, int]]:
-        """Sends changes with the way back written down, and waits for the servers."""
+        """Send changes with the way back written down, and wait for the servers."""
         # Said first, so that it is known also if this process is killed.
         tell(f"the way back is in {self._undo}: salt-mirror mend --back {self._undo}")
         undo = UndoFile(self._undo, f"{now():%Y-%m-%dT%H:%M:%SZ}", str(self._estate.path or ""), sets)
@@ -132,7 +132,7 @@ class Sender:
             progress.end()
 
     def _end(self, status: int) -> NoReturn:
-        """Ends the command, by what kept it from its own end where something did."""
+        """End the command, by what kept it from its own end where something did."""
         raise typer.Exit(INTERRUPTED if self._interrupted else UNWRITTEN if self._unwritten else status)
 
     def _agree(self, question: str) -> None:
@@ -164,7 +164,7 @@ class Sender:
         )
 
     def _show(self, report: Report, state: str, *, whole: bool) -> None:
-        """Prints a report, and writes its tickets; without `whole`, what was shown before is not shown again."""
+        """Print a report, and write its tickets; without `whole`, what was shown before is not shown again."""
         for problem in written(report, wanted_files(self._showing)):
             self._unwritten = True
             tell(problem)

@@ -86,7 +86,7 @@ class Selection:
         return Links(self._estate).around([*named, *sets], self._addresses, everywhere=False)
 
     def _take(self, path: Path) -> None:
-        """Reads the findings of a report, or the sets of a plan."""
+        """Read the findings of a report, or the sets of a plan."""
         text = read_text(path)
         if '"schema"' in text[:200]:
             self._reported = _findings_in(text, path)
@@ -97,7 +97,7 @@ class Selection:
             self.remarks.append(self.approval.says)
 
     def _about(self, word: str) -> Test:
-        """Whether a finding concerns a host, an address, or a zone or network of the estate."""
+        """Return whether a finding concerns a host, an address, or a zone or network of the estate."""
         address = address_in(word)
         if address is not None:
             self._addresses.append(address)
@@ -119,7 +119,7 @@ class Selection:
 
 
 def _findings_in(text: str, path: Path) -> set[tuple[str, About]]:
-    """The findings of a report, by code and subject. Raises BadInput."""
+    """Return the findings of a report, by code and subject. Raises BadInput."""
     try:
         report = msgspec.json.decode(text, type=_Reported)
     except (msgspec.DecodeError, RecursionError) as error:

@@ -96,7 +96,7 @@ class _Wish:
     view: str | None = None
 
     def check(self) -> None:
-        """Raises BadInput for what contradicts itself, or cannot be written."""
+        """Raise BadInput for what contradicts itself, or cannot be written."""
         from salt_mirror.cli.outputs import check_figure
         from salt_mirror.estate.errors import BadInput
 
@@ -113,13 +113,13 @@ class _Wish:
         return not self.resume and self.name is not None and not self.to and not self.gone
 
     def past(self) -> tuple[Head, list[Line]] | None:
-        """What the journal has, when it is to go on."""
+        """Return what the journal has, when it is to go on."""
         from salt_mirror.keeping.journal import read_journal
 
         return read_journal(self.journal) if self.resume and self.journal is not None else None
 
     def goals(self, estate: Estate, asking: Asking) -> list[Goal]:
-        """What is waited for. Raises BadInput."""
+        """Return what is waited for. Raises BadInput."""
         if self.given:
             return list(self.given)
         from salt_mirror.checks.settle.goals import goal_of, goals_of, registration
@@ -148,7 +148,7 @@ class _Wish:
 def watch_goals(
     goals: list[Goal], view: str, estate: Estate, asking: Asking, *, within_s: float | None, json: bool
 ) -> None:
-    """Watches until goals stand on every authoritative server of a view, prints the report, and ends the program."""
+    """Watch until goals stand on every authoritative server of a view, prints the report, and end the program."""
     from salt_mirror.estate.lists.spec import ListSpec
 
     wish = _Wish(None, None, [], False, None, None, None, None, False, None, ListSpec(), tuple(goals), view)
@@ -229,7 +229,7 @@ def _begin(
     *,
     peek: bool,
 ) -> tuple[list[Goal], Watch, int | None]:
-    """The watch, with all that its journal has; its goals, and how long a cache may keep the old state (seconds)."""
+    """Return the watch, with all that its journal has; its goals, and how long a cache may keep the old state (seconds)."""
     from salt_mirror.checks.settle.goals import authorities_of, held_values
     from salt_mirror.checks.settle.judging import Watch, vantages
     from salt_mirror.cli.arguments import server_at
@@ -256,7 +256,7 @@ def _begin(
 def _observers(
     wish: _Wish, estate: Estate, asking: Asking, where: Where, engine: Near, stack: ExitStack
 ) -> tuple[list[Vantage], Near]:
-    """The caches to watch, and the exchange by which they are asked: from here, or from vantages."""
+    """Return the caches to watch, and the exchange by which they are asked: from here, or from vantages."""
     if not where.vantages:
         return _caches(wish, estate, asking), engine
     from salt_mirror.cli.vantage.asking import afar
@@ -266,7 +266,7 @@ def _observers(
 
 
 def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> list[Vantage]:
-    """The caches to watch from vantages: those that are named, else the resolvers that people there use."""
+    """Return the caches to watch from vantages: those that are named, else the resolvers that people there use."""
     from salt_mirror.checks.settle.judging import Vantage
     from salt_mirror.cli.arguments import servers_and_groups
     from salt_mirror.cli.vantage.asking import own_resolvers
@@ -283,7 +283,7 @@ def _caches_afar(wish: _Wish, estate: Estate, asking: Asking, places: Afar) -> l
 
 
 def _caches(wish: _Wish, estate: Estate, asking: Asking) -> list[Vantage]:
-    """The caches to watch; none for a host's registration, which has to stand on authoritative servers alone."""
+    """Return the caches to watch; none for a host's registration, which has to stand on authoritative servers alone."""
     from salt_mirror.checks.settle.judging import Vantage
     from salt_mirror.cli.arguments import servers_and_groups
 

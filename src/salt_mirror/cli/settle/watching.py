@@ -72,7 +72,7 @@ def follow(
     record: Callable[[Slot, Sighting], None],
     beyond: Beyond | None = None,
 ) -> bool:
-    """Follows a watch until all have settled, nobody is left but the silent, or the time is over; True when it was."""
+    """Follow a watch until all have settled, nobody is left but the silent, or the time is over; True when it was."""
     under_way: dict[Question, list[Slot]] = {}
     over_at = watch.began_at + within_s if within_s is not None else None
     while not watch.done and not watch.hopeless:
@@ -104,8 +104,8 @@ def follow(
 
 
 def _ended(sighting: Sighting, slot: Slot, beyond: Beyond | None) -> Sighting:
-    """A sighting of a chain that goes on elsewhere, at its end: a cache's client gets nothing there, and for an authoritative
-    server the servers of the target speak."""
+    """Return a sighting of a chain that goes on elsewhere, at its end: a cache's client gets nothing there, and for an
+    authoritative server the servers of the target speak."""
     assert sighting.beyond is not None
     if slot.vantage.cache or beyond is None:
         where = to_text(sighting.beyond)
@@ -149,7 +149,8 @@ _MOST_BUDGETED = 50
 
 
 def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Near) -> int | None:
-    """How long a cache may keep the old state, in seconds, from the authoritative servers; None when they do not tell."""
+    """Return how long a cache may keep the old state, in seconds, from the authoritative servers; None when they do not
+    tell."""
     now = datetime.now(UTC)
     numbers = []
     for seen in Runner(engine, most=atlas.estate.bounds.questions_for_a_name).run(
@@ -163,7 +164,7 @@ def bound_of(goals: list[Goal], view: str, atlas: Atlas, engine: Near) -> int | 
 
 
 def screen_for(what: str, file: TextIO, watch: Watch, *, json: bool) -> tuple[Screen, Callable[[], None]]:
-    """Who is told of events: a live view on a terminal, plain lines in a pipe, nobody with `json`; and how that ends."""
+    """Return who is told of events: a live view on a terminal, plain lines in a pipe, nobody with `json`; and how that ends."""
     if json:
         return Screen(lambda _: None, lambda _: None), lambda: None
     if file.isatty():
@@ -201,7 +202,7 @@ class Finish:
         ]
 
     def recorder(self, journal: Journal | None) -> Callable[[Slot, Sighting], None]:
-        """What is told of every sighting."""
+        """Return what is told of every sighting."""
 
         def record(slot: Slot, sighting: Sighting) -> None:
             vantage = slot.vantage
@@ -221,7 +222,7 @@ class Finish:
         return record
 
     def draw(self, path: Path) -> None:
-        """Draws the figure. Raises BadInput."""
+        """Draw the figure. Raises BadInput."""
         from salt_mirror.report.figures.watch import Bound, draw
 
         slots: dict[tuple[str, bool], int] = {}
@@ -241,7 +242,7 @@ class Finish:
     def report(
         self, file: TextIO, *, json: bool, interrupted: bool, strays: int, late: int, failed: list[str]
     ) -> NoReturn:
-        """Prints the report and ends the program with its exit status."""
+        """Print the report and end the program with its exit status."""
         watch = self._watch
         rows = rows_of(watch)
         findings = sorted(findings_of(watch), key=_order)

@@ -20,7 +20,7 @@ MOST_PORTS = 8
 
 
 def ports_in(text: str) -> list[int]:
-    """Reads `22,445`. Raises BadInput."""
+    """Read `22,445`. Raises BadInput."""
     numbers = []
     for word in text.split(","):
         number = number_in(word.strip(), 65535)
@@ -35,7 +35,7 @@ def ports_in(text: str) -> list[int]:
 def knocked(
     addresses: Sequence[bytes], ports: Sequence[int], estate: Estate, *, yes: bool
 ) -> tuple[dict[bytes, str], int]:
-    """What came of each address in words, and how many were left out since they are public."""
+    """Return what came of each address in words, and how many were left out since they are public."""
     chosen = [one for one in addresses if yes or is_private(estate.reached(one)[0])]
     with ThreadPoolExecutor(AT_ONCE) as workers:
         said = workers.map(partial(_knock, ports=ports, estate=estate), chosen)

@@ -36,7 +36,7 @@ class StaleWish:
 
 
 def weed(wish: StaleWish, estate: Estate, asking: Asking, showing: Showing) -> NoReturn:
-    """Looks for what no longer belongs, prints what was seen, and ends the program. Raises BadInput."""
+    """Look for what no longer belongs, prints what was seen, and end the program. Raises BadInput."""
     networks = {text: network_in(text) for text in wish.places}
     zones = [zone_name(text) for text, network in networks.items() if network is None]
     scope = StaleScope(estate, asking.view, zones, [one for one in networks.values() if one is not None])
@@ -56,7 +56,7 @@ def weed(wish: StaleWish, estate: Estate, asking: Asking, showing: Showing) -> N
 
 
 def _drawn(figure: Path, title: str, sheet: AgeSheet) -> list[str]:
-    """Draws the figure; returns what went wrong."""
+    """Draw the figure; return what went wrong."""
     from salt_mirror.report.figures.ages import draw_ages
 
     try:

@@ -143,8 +143,8 @@ def _make(given: list[str], estate: Estate, wanted: Certificates) -> None:
 
 
 def _listener(given: list[str], estate: Estate) -> Listener:
-    """Where the broker listens: at an address that was given; else on the port that the estate names, on loopback where the
-    estate's broker is there."""
+    """Return where the broker listens: at an address that was given; else on the port that the estate names, on loopback where
+    the estate's broker is there."""
     from salt_mirror.vantages.broker import Listener
     from salt_mirror.vantages.tls import host_and_port
 
@@ -157,7 +157,7 @@ def _listener(given: list[str], estate: Estate) -> Listener:
 
 
 def _connection(given: list[str], estate: Estate, keys: Path | None, who: str) -> tuple[str, Papers]:
-    """The broker's address and the papers of whoever goes there: as given, else as the estate says."""
+    """Return the broker's address and the papers of whoever goes there: as given, else as the estate says."""
     from salt_mirror.cli.vantage.asking import broker_of
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.tls import papers_in
@@ -205,7 +205,7 @@ def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group:
 
 
 def _rules(estate: Estate, allow: list[str], asking: Asking) -> WorkerRules:
-    """What a vantage lets itself be asked. Raises BadInput."""
+    """Return what a vantage lets itself be asked. Raises BadInput."""
     from salt_mirror.dns.names import to_text
     from salt_mirror.dns.reverse import address_text
     from salt_mirror.dns.system import system_resolvers

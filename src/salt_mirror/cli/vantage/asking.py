@@ -71,7 +71,7 @@ class Afar:
 
     @staticmethod
     def _names(wanted: list[str], estate: Estate, here: dict[str, str]) -> list[str]:
-        """The vantages that are meant, those that the estate names first. Raises BadInput."""
+        """Return the vantages that are meant, those that the estate names first. Raises BadInput."""
         groups = here | {name: one.group for name, one in estate.vantages.items()}
         known = dict.fromkeys([*estate.vantages, *sorted(here)])
         found: dict[str, None] = {}
@@ -96,20 +96,20 @@ class Afar:
         return {name: one.trouble for name, one in self.present.items() if one.trouble is not None}
 
     def alone(self, name: str) -> FarExchange:
-        """An exchange that asks everything from one vantage."""
+        """Return an exchange that asks everything from one vantage."""
         from salt_mirror.vantages.exchange import FarExchange
 
         return FarExchange(self.desk, {name: self.present[name]}, choose=lambda _: name)
 
     def beside(self, near: Near, *, revived: bool = False) -> FarExchange:
-        """An exchange that asks from wherever a question's server is seen from, from here otherwise."""
+        """Return an exchange that asks from wherever a question's server is seen from, from here otherwise."""
         from salt_mirror.vantages.exchange import FarExchange
 
         return FarExchange(self.desk, self.present, near, revived=revived)
 
     def shared(self, estate: Estate) -> FarExchange:
-        """An exchange that shares the zones of an estate among the vantages that may ask its servers; the others take over what
-        one leaves."""
+        """Return an exchange that shares the zones of an estate among the vantages that may ask its servers; the others take
+        over what one leaves."""
         from salt_mirror.vantages.exchange import FarExchange
 
         for present in self.usable.values():
@@ -127,7 +127,7 @@ class Afar:
         return exchange
 
     def close(self) -> None:
-        """Ends the connection."""
+        """End the connection."""
         if self.desk is not None:
             self.desk.close()
 
@@ -138,13 +138,13 @@ def _within(server: Server, networks: list[Network]) -> bool:
 
 
 def _apex(name: Name, apexes: set[Name]) -> Name:
-    """The zone of a name; the name itself where no zone of the estate is around it."""
+    """Return the zone of a name; the name itself where no zone of the estate is around it."""
     return next((above for above in ancestors(name) if above in apexes), name)
 
 
 @contextlib.contextmanager
 def afar(estate: Estate, where: Where, *, settings: bool = False) -> Iterator[Afar]:
-    """The vantages for as long as a command needs them."""
+    """Return the vantages for as long as a command needs them."""
     found = Afar(estate, where, settings=settings)
     try:
         yield found
@@ -153,7 +153,7 @@ def afar(estate: Estate, where: Where, *, settings: bool = False) -> Iterator[Af
 
 
 def broker_of(estate: Estate) -> tuple[str, Papers]:
-    """The address of the estate's broker, and our papers. Raises BadInput."""
+    """Return the address of the estate's broker, and our papers. Raises BadInput."""
     from salt_mirror.vantages.tls import AUTHORITY, Papers
 
     entry = estate.broker
@@ -173,7 +173,7 @@ def broker_of(estate: Estate) -> tuple[str, Papers]:
 
 
 def own_resolvers(name: str, present: Present) -> list[Server]:
-    """The resolvers that a vantage's computer itself uses, to be asked from there; one that says why none is known."""
+    """Return the resolvers that a vantage's computer itself uses, to be asked from there; one that says why none is known."""
     servers = []
     for text in present.resolvers:
         with contextlib.suppress(ValueError):
@@ -188,7 +188,7 @@ def own_resolvers(name: str, present: Present) -> list[Server]:
 
 
 def seen_as(estate: Estate, name: str, present: Present) -> Estate:
-    """An estate as a vantage sees it: the resolvers are its own, and give the view that people there should get."""
+    """Return an estate as a vantage sees it: the resolvers are its own, and give the view that people there should get."""
     declared = estate.vantages.get(name)
     finders = own_resolvers(name, present)
     own = [one for one in finders if len(one.address) in estate.families] if present.resolvers else []
@@ -200,7 +200,7 @@ def seen_as(estate: Estate, name: str, present: Present) -> Estate:
 
 
 def atlas_at(estate: Estate) -> Atlas:
-    """The atlas of a vantage: it has its own resolvers alone, and nobody knows from which address it asks."""
+    """Return the atlas of a vantage: it has its own resolvers alone, and nobody knows from which address it asks."""
     atlas = atlas_of(estate)
     atlas.source_of = lambda _: None
     return atlas
@@ -213,7 +213,7 @@ Build = Callable[[Estate], tuple[Part, Atlas]]
 def check_from(
     where: Where, asking: Asking, build: Build, what: str, estate: Estate, *, of_resolvers: bool = False
 ) -> tuple[Ran, FromPlaces]:
-    """Runs one check from each vantage, side by side: what it cost, and what they say together. A check `of_resolvers` cannot
+    """Run one check from each vantage, side by side: what it cost, and what they say together. A check `of_resolvers` cannot
     use a vantage that has none."""
     refuse_transfer(asking)
     with afar(estate, where) as found:
@@ -233,7 +233,7 @@ def check_from(
 
 
 def side_by_side(found: Afar, one: Callable[[str, FarExchange], T]) -> tuple[dict[str, T], dict[str, str], bool]:
-    """Runs something for each usable vantage over an exchange that leads there, all at the same time. Returns what came of it,
+    """Run something for each usable vantage over an exchange that leads there, all at the same time. Returns what came of it,
     the vantages that were lost with the reason, and whether it was interrupted."""
     exchanges = {name: found.alone(name) for name in found.usable}
     workers = Workers(max(1, len(exchanges)), "vantage")
@@ -253,7 +253,7 @@ def side_by_side(found: Afar, one: Callable[[str, FarExchange], T]) -> tuple[dic
 
 
 def whole(rans: dict[str, Ran], *, interrupted: bool) -> Ran:
-    """What several runs cost together."""
+    """Return what several runs cost together."""
     from salt_mirror.report.document import now
 
     if not rans:
@@ -268,6 +268,6 @@ def whole(rans: dict[str, Ran], *, interrupted: bool) -> Ran:
 
 
 def refuse_transfer(asking: Asking) -> None:
-    """Raises BadInput where zones are wished to be taken by transfer: that is done by this computer alone."""
+    """Raise BadInput where zones are wished to be taken by transfer: that is done by this computer alone."""
     if asking.transfer:
         raise BadInput("--from and --transfer: a vantage asks single questions; leave one of the two out")

@@ -30,7 +30,7 @@ _WAIT_S = 5.0
 
 
 def read(source: Source) -> Settings:
-    """The settings of a Linux system."""
+    """Return the settings of a Linux system."""
     settings = Settings("linux", hosts_file=HOSTS, order_place=SWITCH, suffix_place=RESOLVERS, wait_s=_WAIT_S)
     hosts = source.text(HOSTS)
     if hosts is None:
@@ -63,7 +63,7 @@ def _read_order(source: Source, settings: Settings) -> None:
 
 
 def _read_resolvers(text: str, settings: Settings) -> None:
-    """Reads resolv.conf as the C library does: the last `search` or `domain` counts, and the first three resolvers."""
+    """Read resolv.conf as the C library does: the last `search` or `domain` counts, and the first three resolvers."""
     for line in text.splitlines():
         words = line.split()
         if not words or words[0][0] in "#;":
@@ -102,7 +102,7 @@ def _on_loopback(address: str) -> bool:
 
 
 def _read_behind(source: Source, settings: Settings) -> None:
-    """Puts the resolvers behind a stub in its place, and those of single links as rules for their domains."""
+    """Put the resolvers behind a stub in its place, and those of single links as rules for their domains."""
     links = {one: f"{folder}/{one}" for folder in reversed(LINKS) for one in source.entries(folder) if one.isdigit()}
     behind: list[Configured] = []
     for number, place in sorted(links.items(), key=lambda item: int(item[0])):

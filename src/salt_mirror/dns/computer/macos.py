@@ -19,7 +19,7 @@ _SCOPED = "for scoped queries"
 
 
 def read(source: Source) -> Settings:
-    """The settings of macOS."""
+    """Return the settings of macOS."""
     place = "the system's resolver scopes"
     settings = Settings("macos", hosts_file=HOSTS, suffix_place=place, order_place="the system")
     hosts = source.text(HOSTS)

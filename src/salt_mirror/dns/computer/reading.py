@@ -25,13 +25,13 @@ _TEMPORARY = 0x01
 
 
 def captured_settings(folder: Path) -> Settings:
-    """The settings that were captured into a folder."""
+    """Return the settings that were captured into a folder."""
     source = Captured(folder)
     return READERS[source.system](source)
 
 
 def recorded_settings() -> bytes:
-    """Everything that the reader of this computer's settings has read, for somebody elsewhere (`told_settings`)."""
+    """Return everything that the reader of this computer's settings has read, for somebody elsewhere (`told_settings`)."""
     recording = Recording(Live())
     system = _this_system()
     host = READERS[system](recording).host or socket.gethostname()
@@ -40,7 +40,7 @@ def recorded_settings() -> bytes:
 
 
 def told_settings(recorded: bytes) -> Settings:
-    """The settings of the computer that sent them. Raises ValueError for what is none."""
+    """Return the settings of the computer that sent them. Raises ValueError for what is none."""
     try:
         one = msgspec.msgpack.decode(recorded, type=_Recorded)
     except msgspec.MsgspecError as error:
@@ -67,7 +67,7 @@ def _this_system() -> str:
 
 
 def own_settings() -> Settings:
-    """The settings of this computer, with its name and addresses."""
+    """Return the settings of this computer, with its name and addresses."""
     settings = READERS[_this_system()](Live())
     settings.host = settings.host or socket.gethostname()
     settings.addresses = own_addresses()
@@ -75,7 +75,7 @@ def own_settings() -> Settings:
 
 
 def own_addresses() -> list[OwnAddress]:
-    """The addresses of this computer's interfaces, but for loopback and link-local ones."""
+    """Return the addresses of this computer's interfaces, but for loopback and link-local ones."""
     import psutil
 
     temporary = _temporary()

@@ -48,7 +48,7 @@ class Rule:
     exact: bool = False
 
     def covers(self, name: Name) -> bool:
-        """Whether a name is under the rule."""
+        """Return whether a name is under the rule."""
         return name == self.suffix if self.exact else is_within(name, self.suffix)
 
 
@@ -103,7 +103,7 @@ class Settings:
     unread: list[str] = field(default_factory=list)
 
     def candidates(self, typed: str) -> list[Name]:
-        """The names that are tried for what somebody types, in their order. Raises BadName for what is none."""
+        """Return the names that are tried for what somebody types, in their order. Raises BadName for what is none."""
         whole = from_text(typed)
         if typed.endswith("."):
             return [whole]
@@ -118,12 +118,12 @@ class Settings:
         return list(dict.fromkeys([*alone, *completed] if dots >= self.dots else [*completed, *alone]))
 
     def rule_for(self, name: Name) -> Rule | None:
-        """The rule with the longest suffix that covers a name."""
+        """Return the rule with the longest suffix that covers a name."""
         covering = [rule for rule in self.rules if rule.covers(name) and rule.resolvers]
         return max(covering, key=lambda rule: (rule.exact, len(rule.suffix)), default=None)
 
     def resolvers_for(self, name: Name) -> list[Configured]:
-        """The resolvers that are asked for a name, in their order."""
+        """Return the resolvers that are asked for a name, in their order."""
         rule = self.rule_for(name)
         return list(rule.resolvers) if rule is not None else self.resolvers
 
@@ -170,7 +170,7 @@ class Settings:
 
 
 def read_hosts(text: str, path: str, unread: list[str]) -> list[HostsEntry]:
-    """Reads a hosts file: an address and names on each line, comments behind `#`. Lines that are none are told and left out."""
+    """Read a hosts file: an address and names on each line, comments behind `#`. Lines that are none are told and left out."""
     import ipaddress
 
     found = []
@@ -189,7 +189,7 @@ def read_hosts(text: str, path: str, unread: list[str]) -> list[HostsEntry]:
 
 
 def suffix_list(words: list[str], place: str, unread: list[str]) -> list[Name]:
-    """Suffixes as names; what is none is told and left out."""
+    """Return suffixes as names; what is none is told and left out."""
     values = []
     for word in words:
         try:

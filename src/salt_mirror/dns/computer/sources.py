@@ -22,19 +22,19 @@ class Source(Protocol):
     """What the readers need of a system."""
 
     def text(self, path: str) -> str | None:
-        """A text file; None where it is not there or cannot be read."""
+        """Return a text file; None where it is not there or cannot be read."""
 
     def entries(self, folder: str) -> list[str]:
-        """The names in a folder, sorted; none where there is no such folder."""
+        """Return the names in a folder, sorted; none where there is no such folder."""
 
     def key(self, path: str) -> Values | None:
-        """The values of a registry key below HKEY_LOCAL_MACHINE; None where it is not there or cannot be read."""
+        """Return the values of a registry key below HKEY_LOCAL_MACHINE; None where it is not there or cannot be read."""
 
     def subkeys(self, path: str) -> list[str]:
-        """The names of the keys below one, in their order."""
+        """Return the names of the keys below one, in their order."""
 
     def output(self, *command: str) -> str | None:
-        """What a program of the system prints; None where there is none, or it fails or takes too long."""
+        """Return what a program of the system prints; None where there is none, or it fails or takes too long."""
 
 
 class Live:
@@ -193,7 +193,7 @@ _VALUE = re.compile(r'(?:"((?:[^"\\]|\\.)*)"|@)=(.*)')
 
 
 def read_registry(text: str) -> dict[str, Values]:
-    """Reads an export of the registry (version 5.00): the values of each key below HKEY_LOCAL_MACHINE, by its lower-case path.
+    """Read an export of the registry (version 5.00): the values of each key below HKEY_LOCAL_MACHINE, by its lower-case path.
     What is no value is left out."""
     keys: dict[str, Values] = {}
     values: Values | None = None

@@ -34,7 +34,7 @@ _WAIT_S = 1.0
 
 
 def read(source: Source) -> Settings:
-    """The settings of Windows."""
+    """Return the settings of Windows."""
     main = source.key(TCPIP)
     settings = Settings("windows", suffix_place="the suffix list", order_place="the system", wait_s=_WAIT_S, bare=False)
     if main is None:
@@ -67,7 +67,7 @@ def read(source: Source) -> Settings:
 
 
 def _read_interfaces(source: Source, settings: Settings, templates: dict[str, str]) -> list[str]:
-    """Takes the resolvers of each interface; returns the suffixes of connections."""
+    """Take the resolvers of each interface; return the suffixes of connections."""
     suffixes = []
     for key, doh in ((TCPIP, "Doh"), (TCPIP6, "Doh6")):
         for guid in source.subkeys(rf"{key}\Interfaces"):
@@ -89,7 +89,7 @@ def _read_interfaces(source: Source, settings: Settings, templates: dict[str, st
 
 
 def _packed(values: Values) -> str:
-    """The resolvers that DHCPv6 gave: addresses of 16 bytes, one behind the other."""
+    """Return the resolvers that DHCPv6 gave: addresses of 16 bytes, one behind the other."""
     raw = values.get("dhcpv6dnsservers", b"")
     if not isinstance(raw, bytes):
         return ""
@@ -97,7 +97,7 @@ def _packed(values: Values) -> str:
 
 
 def _secure(source: Source, guid: str, kind: str, address: str, templates: dict[str, str]) -> str:
-    """The URL over which a resolver of an interface is asked; empty where it is asked in the open."""
+    """Return the URL over which a resolver of an interface is asked; empty where it is asked in the open."""
     path = rf"{CLIENT}\InterfaceSpecificParameters\{guid}\DohInterfaceSettings\{kind}\{address}"
     values = source.key(path)
     if not values or not _number(values, "dohflags"):
@@ -106,7 +106,7 @@ def _secure(source: Source, guid: str, kind: str, address: str, templates: dict[
 
 
 def _devolved(settings: Settings) -> list[bytes]:
-    """The domains above the computer's own that are tried too, down to two labels."""
+    """Return the domains above the computer's own that are tried too, down to two labels."""
     labels = settings.domain.rstrip(".").split(".")
     return suffix_list(
         [".".join(labels[at:]) for at in range(1, len(labels) - 1)], settings.suffix_place, settings.unread
@@ -114,7 +114,7 @@ def _devolved(settings: Settings) -> list[bytes]:
 
 
 def _policies(source: Source) -> str:
-    """The key of what group policy says of names; one that is not there where it says nothing."""
+    """Return the key of what group policy says of names; one that is not there where it says nothing."""
     for vendor in source.subkeys(POLICIES):
         path = rf"{POLICIES}\{vendor}\{POLICY_BELOW}"
         if source.key(path) is not None or source.subkeys(path):
@@ -123,7 +123,7 @@ def _policies(source: Source) -> str:
 
 
 def _read_rules(source: Source, policies: str, settings: Settings) -> None:
-    """Takes the rules of the name-resolution policy; where group policy has any, the computer's own do not count."""
+    """Take the rules of the name-resolution policy; where group policy has any, the computer's own do not count."""
     for key in (rf"{policies}\{RULES}", rf"{CLIENT}\Parameters\{RULES}"):
         guids = source.subkeys(key)
         for guid in guids:
@@ -145,7 +145,7 @@ def _read_rules(source: Source, policies: str, settings: Settings) -> None:
 
 
 def kept_in(text: str | None, unread: list[str]) -> list[Kept] | None:
-    """The entries of the cache as CIM gives them, in JSON; None where they cannot be read."""
+    """Return the entries of the cache as CIM gives them, in JSON; None where they cannot be read."""
     if text is None:
         unread.append("this computer's cache cannot be read, and was left out")
         return None

@@ -26,7 +26,7 @@ class Bulk:
         self._together = sys.platform == "linux" and hasattr(socket.socket, "sendmsg")
 
     def send(self, sock: socket.socket, wires: list[bytes]) -> bool:
-        """Sends datagrams of equal size on a connected socket; False when the system says that nothing is there.
+        """Send datagrams of equal size on a connected socket; False when the system says that nothing is there.
 
         What the socket has no room for is as good as lost on the way: the next try will carry it.
         """

@@ -17,7 +17,7 @@ _LETTERS = string.ascii_lowercase.encode("ascii")
 
 
 def open_datagram(server: Server) -> socket.socket | None:
-    """A non-blocking UDP socket on a random port, connected to a server; None when the system knows no way there."""
+    """Return a non-blocking UDP socket on a random port, connected to a server; None when the system knows no way there."""
     family = socket.AF_INET if len(server.address) == 4 else socket.AF_INET6
     sock = None
     try:
@@ -42,7 +42,7 @@ def open_datagram(server: Server) -> socket.socket | None:
 
 
 def random_case() -> bytes:
-    """A table that gives each letter a case of its own, for `bytes.translate`. Length bytes of names are no letters."""
+    """Return a table that gives each letter a case of its own, for `bytes.translate`. Length bytes of names are no letters."""
     table = bytearray(range(256))
     bits = secrets.randbits(26)
     for number, letter in enumerate(_LETTERS):

@@ -71,7 +71,7 @@ class Engine:
         self._idle = False
 
     def submit(self, question: Question) -> None:
-        """Takes a question; `collect` returns its answer sooner or later, whatever happens."""
+        """Take a question; `collect` returns its answer sooner or later, whatever happens."""
         self.backlog += 1
         try:
             self._queues[question[2]].append(question)
@@ -82,14 +82,14 @@ class Engine:
             lane.waiting.append(question)
 
     def submit_all(self, server: Server, questions: list[Question]) -> None:
-        """Takes questions that are all for one server."""
+        """Take questions that are all for one server."""
         if questions:
             self.submit(questions[0])
             self._queues[server].extend(questions[1:])
             self.backlog += len(questions) - 1
 
     def _pace_of(self, server: Server) -> Pace | None:
-        """The pace of whatever is at an address, port and transport, under how many names it may be asked."""
+        """Return the pace of whatever is at an address, port and transport, under how many names it may be asked."""
         if not server.pace:
             return None
         pace = self._paces.setdefault((server.address, server.port, server.over, server.url), Pace(server.pace))
@@ -111,7 +111,7 @@ class Engine:
         return float(self._timeout_s * (2**self._tries - 1))
 
     def collect(self, wait_s: float | None = None) -> list[Answer]:
-        """Works until at least one question has ended and returns those that have; empty when none is under way, or when
+        """Work until at least one question has ended and return those that have; empty when none is under way, or when
         `wait_s` have passed without any."""
         clock = self._clock
         now = clock()
@@ -168,7 +168,7 @@ class Engine:
                 self._held.add(lane)
 
     def _patience(self, now: float) -> float:
-        """How long nothing has to be done unless something arrives, in seconds."""
+        """Return how long nothing has to be done unless something arrives, in seconds."""
         if self._timers_at > now and not self._idle:
             return self._timers_at - now  # while answers pour in, deadlines are looked at in this grain alone
         dues = [
@@ -189,7 +189,7 @@ class Engine:
         return sum(lane.late for lane in self._lanes.values())
 
     def close(self) -> None:
-        """Closes every socket."""
+        """Close every socket."""
         for lane in self._lanes.values():
             lane.close()
         self._selector.close()

@@ -23,7 +23,7 @@ _AS_IT_IS = bytes(range(256))
 
 
 def refuses_edns(reply: Reply) -> bool:
-    """Whether a reply is one with which servers turn EDNS away."""
+    """Return whether a reply is one with which servers turn EDNS away."""
     return reply[0] in _REFUSES_EDNS and reply[6] is None
 
 
@@ -78,16 +78,18 @@ class Ways:
         self.opt = opt_record(options=cookie_option(self._cookie), signed=signed)
 
     def renew_case(self) -> None:
-        """Draws another case for the letters, for a server that keeps it."""
+        """Draw another case for the letters, for a server that keeps it."""
         self.case = random_case() if self.keeps_case else _AS_IT_IS
 
     def envelope(self, *, plain: bool) -> tuple[dict[bool, bytes], bytes]:
-        """What stands around a question: the header behind the id, by whether recursion is desired, and the OPT record."""
+        """Return what stands around a question: the header behind the id, by whether recursion is desired, and the OPT
+        record."""
         plain = plain or not self.knows_edns
         return middles(plain=plain, unchecked=self._unchecked, signed=self._signed), b"" if plain else self.opt
 
     def holds(self, opt: bytes | None, tried: Attempts) -> bool:
-        """Whether a reply has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section 5.3)."""
+        """Return whether a reply has our cookie, if it has to; the server's is kept for the next question (RFC 7873 section
+        5.3)."""
         cookie = cookie_in(opt) if opt else None
         if cookie is None:
             return not self.has_cookie or tried.plain
@@ -99,7 +101,7 @@ class Ways:
         return True
 
     def after(self, reply: Reply, tried: Attempts, *, last: bool) -> Next:
-        """The step after a reply; `last` when no try is left. What the reply shows of the server is learnt."""
+        """Return the step after a reply; `last` when no try is left. What the reply shows of the server is learnt."""
         rcode, truncated, opt = reply[0], reply[2], reply[6]
         if not self.holds(opt, tried):
             return Next.STRAY
@@ -117,7 +119,7 @@ class Ways:
         return Next.END
 
     def after_silence(self, tried: Attempts, *, last: bool, heard: bool) -> Next:
-        """The step after a wait in vain; `last` when the next try is the last one, `heard` that the server has answered
+        """Return the step after a wait in vain; `last` when the next try is the last one, `heard` that the server has answered
         something before."""
         if last and heard:
             return Next.STREAM
@@ -126,7 +128,7 @@ class Ways:
         return Next.SAME
 
     def _learn(self, tried: Attempts) -> None:
-        """Remembers of a server that it answers only plain questions, once it has shown so often enough."""
+        """Remember of a server that it answers only plain questions, once it has shown so often enough."""
         if tried.case_lost:
             self._lost_case += 1
             if self._lost_case >= _ENOUGH:

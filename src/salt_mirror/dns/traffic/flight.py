@@ -54,7 +54,7 @@ class Flight:
 
 
 def answer_from(flight: Flight, reply: Reply, message: bytes, rtt_ms: float, over: str) -> Answer:
-    """The answer that a flight has got."""
+    """Return the answer that a flight has got."""
     rcode, authoritative, truncated, values, ttl, alias, _ = reply
     status = TRUNCATED if truncated else _RCODES[rcode] if rcode < 16 else rcode_text(rcode)
     if flight.mac is not None:
@@ -65,7 +65,7 @@ def answer_from(flight: Flight, reply: Reply, message: bytes, rtt_ms: float, ove
 
 
 def no_answer(flight: Flight, *, over: str = "udp") -> Answer:
-    """The answer of a flight that has got none, with what is known of the reason."""
+    """Return the answer of a flight that has got none, with what is known of the reason."""
     status = UNREACHABLE if flight.refused else TIMEOUT
     if flight.malformed:
         status = MALFORMED
@@ -75,11 +75,11 @@ def no_answer(flight: Flight, *, over: str = "udp") -> Answer:
 
 
 def stream_failure(flight: Flight) -> Answer:
-    """The answer of a flight whose TCP connection brought none."""
+    """Return the answer of a flight whose TCP connection brought none."""
     return Answer(flight.question, FAILED_STREAM, tries=flight.tries, over="tcp")
 
 
 def other_case(message: bytes, asked: bytes) -> bool:
-    """Whether a message answers a question but for the case of its letters."""
+    """Return whether a message answers a question but for the case of its letters."""
     echoed: Name = message[12 : 12 + len(asked)]
     return echoed != asked and echoed.lower() == asked.lower()

@@ -23,7 +23,7 @@ class Gate:
         self._pace = pace
 
     def pass_on(self, now: float, window: int, under_way: int) -> list[Question]:
-        """The questions that may go now. While the server is silent that is a probe now and then, and the others end."""
+        """Return the questions that may go now. While the server is silent that is a probe now and then, and the others end."""
         room = window - under_way
         if self._breaker.open:
             room = 1 if self.waiting and not under_way and self._breaker.probes(now) else 0
@@ -38,14 +38,15 @@ class Gate:
         return going
 
     def ended(self, answer: Answer, now: float) -> None:
-        """Takes in how a question ended."""
+        """Take in how a question ended."""
         if answer.message:
             self._breaker.heard()
         else:
             self._breaker.unheard(now)
 
     def next_due(self, now: float, window: int, under_way: int) -> float | None:
-        """When the next question may go, where the pace alone holds it back: a full window opens by an answer, not by time."""
+        """Return when the next question may go, where the pace alone holds it back: a full window opens by an answer, not by
+        time."""
         if self._pace is None or not self.waiting or under_way >= window:
             return None
         return now + self._pace.wait_s()

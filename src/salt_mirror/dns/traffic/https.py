@@ -76,10 +76,10 @@ class HttpsLane:
         return 2 + WINDOW
 
     def rest(self) -> None:
-        """Leaves its connections to the HTTP client."""
+        """Leave its connections to the HTTP client."""
 
     def fill(self, now: float) -> None:
-        """Posts what waits, as far as window and pace allow."""
+        """Post what waits, as far as window and pace allow."""
         for question in self._gate.pass_on(now, WINDOW, len(self._under_way)):
             future = self._workers.submit(partial(self._post, question))
             self._under_way[future] = question, now + self._budget_s
@@ -90,7 +90,7 @@ class HttpsLane:
             self._bell.send(b"!")
 
     def _post(self, question: Question) -> Answer:
-        """Runs in a thread of the pool: one question, one answer or the reason why there is none."""
+        """Run in a thread of the pool: one question, one answer or the reason why there is none."""
         import httpx
 
         if self._client is None:
@@ -130,7 +130,7 @@ class HttpsLane:
             self._done(answer)
 
     def expire(self, now: float) -> None:
-        """Ends the questions that have waited too long."""
+        """End the questions that have waited too long."""
         for future, (question, deadline) in list(self._under_way.items()):
             if deadline <= now:
                 del self._under_way[future]
@@ -140,13 +140,13 @@ class HttpsLane:
                 self._done(answer)
 
     def next_due(self, now: float) -> float | None:
-        """When something has to be done next."""
+        """Return when something has to be done next."""
         dues = [deadline for _, deadline in self._under_way.values()]
         gate = self._gate.next_due(now, WINDOW, len(self._under_way))
         return min([*dues, gate] if gate is not None else dues, default=None)
 
     def close(self) -> None:
-        """Closes connections and threads."""
+        """Close connections and threads."""
         with contextlib.suppress(KeyError, ValueError):
             self._selector.unregister(self._ear)
         self._workers.close()

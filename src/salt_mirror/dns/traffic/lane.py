@@ -86,7 +86,7 @@ class Lane:
     # Sending
 
     def fill(self, now: float) -> None:
-        """Sends what waits, as far as window and pace allow."""
+        """Send what waits, as far as window and pace allow."""
         if self._breaker.open:
             self._probe(now)
             return
@@ -106,7 +106,7 @@ class Lane:
             self._done(Answer(self.waiting.popleft(), SILENCED, tries=0))
 
     def _launch(self, number: int, now: float) -> None:
-        """Sends the first try of so many questions."""
+        """Send the first try of so many questions."""
         sock = self._ports.take(number)
         if sock is None:
             for _ in range(number):
@@ -176,7 +176,7 @@ class Lane:
         return believable(message, rcode, self.server.key, mac)
 
     def _promote(self, qid: bytes, first: _First, now: float) -> Flight:
-        """Makes a flight of a first try that has met trouble."""
+        """Make a flight of a first try that has met trouble."""
         question, asked, sent_at, sock = first
         middles, opt = self._ways.envelope(plain=False)
         flight = Flight(question, qid, asked, qid + middles[question.recurse] + asked + opt, sent_at)
@@ -203,7 +203,7 @@ class Lane:
         self._resend(flight, now)
 
     def _make_plain(self, flight: Flight) -> None:
-        """Takes EDNS and the random case out of a question."""
+        """Take EDNS and the random case out of a question."""
         question = flight.question
         flight.plain = True
         flight.asked = question.name + question_tail(question.rdtype)
@@ -233,7 +233,7 @@ class Lane:
     # Receiving
 
     def receive(self, sock: socket.socket, _: int, now: float) -> None:
-        """Reads what has arrived and ends the questions that it answers."""
+        """Read what has arrived and end the questions that it answers."""
         firsts, receive, done = self._firsts, sock.recv, self._done
         ways, ordinary, read = self._ways, self._reader.ordinary, self._reader.read_matched
         edns_seen, cookie = ways.edns_seen, ways.has_cookie
@@ -281,7 +281,7 @@ class Lane:
                 self._trips.heard(now - sent_at)
 
     def _receive_other(self, sock: socket.socket, qid: bytes, message: bytes, now: float) -> int:
-        """Takes in a datagram for a flight, or a stray one. Returns how many answers it was: one or none."""
+        """Take in a datagram for a flight, or a stray one. Returns how many answers it was: one or none."""
         flight = self._flights.get(qid)
         if flight is None or flight.sock is not sock:
             asked = flight.asked if flight is not None else self._ended.get(qid)
@@ -308,7 +308,7 @@ class Lane:
             flight.malformed = True
 
     def _settle(self, flight: Flight, reply: Reply, message: bytes, now: float) -> int:
-        """Does with a reply what the fallback says. Returns how many answers it was: one or none."""
+        """Do with a reply what the fallback says. Returns how many answers it was: one or none."""
         if flight.mac is not None and not self._signed(message, reply[0], flight.mac):
             flight.malformed = True
             self.strays += 1
@@ -360,7 +360,7 @@ class Lane:
             flight.deadline = min(flight.deadline, now + 0.1 * flight.tries)
 
     def expire(self, now: float) -> None:
-        """Sends again, or gives up, what has waited long enough."""
+        """Send again, or give up, what has waited long enough."""
         lost = False
         while self._firsts_due and self._firsts_due[0][0] <= now:
             _, sent_at, batch = self._firsts_due.popleft()
@@ -389,7 +389,7 @@ class Lane:
             self._probe(now)
 
     def _comes_again(self, question: Question, now: float) -> bool:
-        """Lets a question wait once more, where its server may only be starting anew."""
+        """Let a question wait once more, where its server may only be starting anew."""
         times = self._again.get(question, 0)
         if times >= AGAIN or not self._breaker.may_return(now):
             return False
@@ -409,7 +409,7 @@ class Lane:
             self._done(answer)
 
     def next_due(self, now: float) -> float | None:
-        """When something has to be done next, unless something arrives: the engine's clock."""
+        """Return when something has to be done next, unless something arrives: the engine's clock."""
         soonest = self._stream.next_due()
         if self._firsts_due and self._firsts and (soonest is None or self._firsts_due[0][0] < soonest):
             soonest = self._firsts_due[0][0]
@@ -432,11 +432,11 @@ class Lane:
         return self._ports.count + self._stream.open
 
     def rest(self) -> None:
-        """Closes every socket while nothing is under way; the next question opens one anew."""
+        """Close every socket while nothing is under way; the next question opens one anew."""
         self.close()
 
     def close(self) -> None:
-        """Closes every socket."""
+        """Close every socket."""
         self._ports.close()
         self._stream.close()
 

@@ -39,7 +39,7 @@ class RoundTrips:
         self.wait_s = most_s
 
     def heard(self, took_s: float) -> None:
-        """Takes one measurement, of a question that was sent once."""
+        """Take one measurement, of a question that was sent once."""
         if self.smoothed_s is None:
             self.smoothed_s, self.variation_s = took_s, took_s / 2
         else:
@@ -60,12 +60,12 @@ class Window:
         self._shrunk_at = float("-inf")
 
     def heard(self, answers: int) -> None:
-        """Takes in that so many answers came."""
+        """Take in that so many answers came."""
         if self.size < self.most:
             self.size = min(self.most, self.size + (answers if self._fast else answers / self.size))
 
     def lost(self, now: float, wait_s: float) -> None:
-        """Takes in that something was lost; once in a retry's wait, since losses come in swarms."""
+        """Take in that something was lost; once in a retry's wait, since losses come in swarms."""
         if now - self._shrunk_at >= wait_s:
             self._shrunk_at = now
             self._fast = False
@@ -84,19 +84,19 @@ class Pace:
         self._filled_at: float | None = None
 
     def slow_to(self, per_s: float) -> None:
-        """Holds it to a slower pace, where this is one."""
+        """Hold it to a slower pace, where this is one."""
         if per_s < self._per_s:
             self._per_s, self._room = per_s, max(1.0, per_s / 10)
 
     def allowance(self, now: float) -> int:
-        """How many questions may go now."""
+        """Return how many questions may go now."""
         if self._filled_at is not None:
             self._tokens = min(self._room, self._tokens + (now - self._filled_at) * self._per_s)
         self._filled_at = now
         return int(self._tokens + 1e-9)
 
     def spend(self, number: int) -> None:
-        """Takes tokens for questions that were sent."""
+        """Take tokens for questions that were sent."""
         self._tokens -= number
 
     def wait_s(self) -> float:
@@ -124,13 +124,13 @@ class Breaker:
         return self._heard
 
     def heard(self) -> None:
-        """Takes in that it answered."""
+        """Take in that it answered."""
         self._heard = True
         self._unheard = 0
         self.open = False
 
     def unheard(self, now: float) -> None:
-        """Takes in that a question ended without an answer, all its tries spent."""
+        """Take in that a question ended without an answer, all its tries spent."""
         self._unheard += 1
         if not self.open and self._unheard >= (HEARD_BEFORE if self._heard else NEVER_HEARD):
             self.open = True
@@ -140,22 +140,22 @@ class Breaker:
                 self._hold_until = now + HOLD_S
 
     def holds(self, now: float) -> bool:
-        """Whether what waits is to wait for it to be back."""
+        """Return whether what waits is to wait for it to be back."""
         return self.open and now < self._hold_until
 
     def due(self, now: float, *, probing: bool) -> float:
-        """When it has to be looked at again while questions wait and it is open: for the next probe, unless one is under way,
-        or when it has been waited for long enough."""
+        """Return when it has to be looked at again while questions wait and it is open: for the next probe, unless one is under
+        way, or when it has been waited for long enough."""
         if not self.holds(now):
             return now
         return self._hold_until if probing else min(self._hold_until, max(now, self._probe_at))
 
     def may_return(self, now: float) -> bool:
-        """Whether it has answered before, and is or will be waited for."""
+        """Return whether it has answered before, and is or will be waited for."""
         return self._heard and (self.holds(now) or (not self.open and self._holds > 0))
 
     def probes(self, now: float) -> bool:
-        """Whether a question may try if it is back; if so, the next one may a second later."""
+        """Return whether a question may try if it is back; if so, the next one may a second later."""
         if now < self._probe_at:
             return False
         self._probe_at = now + PROBE_EVERY_S

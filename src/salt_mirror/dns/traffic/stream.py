@@ -61,7 +61,7 @@ class Stream:
         return self._sock is not None
 
     def submit(self, flight: Flight, now: float) -> None:
-        """Puts a question on the connection, for as long as is left of its budget, and a little in any case."""
+        """Put a question on the connection, for as long as is left of its budget, and a little in any case."""
         flight.deadline = max(flight.began_at + self._budget_s, now + min(1.0, self._budget_s))
         flight.sent_at = now
         flight.landed = True  # for its lane it has: deadlines are the stream's from here on
@@ -76,7 +76,7 @@ class Stream:
             self._queue(flight)
 
     def free_id(self) -> bytes:
-        """A random id that no question on the connection has."""
+        """Return a random id that no question on the connection has."""
         while (qid := os.urandom(2)) in self.flights:
             pass
         return qid
@@ -119,7 +119,7 @@ class Stream:
             self._selector.modify(self._sock, events, self.ready)
 
     def ready(self, _: socket.socket, events: int, now: float) -> None:
-        """Does what the connection is ready for."""
+        """Do what the connection is ready for."""
         try:
             if self._state != _OPEN and not self._greet():
                 return
@@ -138,7 +138,7 @@ class Stream:
             self._broken(now)
 
     def _greet(self) -> bool:
-        """Brings the connection up, with TLS if it is to have that; True when it is open."""
+        """Bring the connection up, with TLS if it is to have that; True when it is open."""
         assert self._sock is not None
         if self._state == _CONNECTING:
             failed = self._sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
@@ -169,7 +169,7 @@ class Stream:
         self._watch(writing=False)
 
     def _read(self, now: float) -> bool:
-        """Takes in bytes and ends the flights whose messages are whole; True when the peer has closed, or sends what nobody
+        """Take in bytes and end the flights whose messages are whole; True when the peer has closed, or send what nobody
         asked for without end.
 
         A peer that never pauses gets no more than its share of a moment: others wait, and deadlines have to be kept.
@@ -247,7 +247,7 @@ class Stream:
         return stream_failure(flight)
 
     def expire(self, now: float) -> None:
-        """Fails the questions that have waited too long."""
+        """Fail the questions that have waited too long."""
         late = [flight for flight in self.flights.values() if flight.deadline <= now]
         for flight in late:
             del self.flights[flight.qid]
@@ -256,11 +256,11 @@ class Stream:
             self.close()
 
     def next_due(self) -> float | None:
-        """When the next deadline falls."""
+        """Return when the next deadline falls."""
         return min((flight.deadline for flight in self.flights.values()), default=None) if self.flights else None
 
     def close(self) -> None:
-        """Closes the connection; the questions stay."""
+        """Close the connection; the questions stay."""
         if self._sock is not None:
             with contextlib.suppress(KeyError, ValueError):
                 self._selector.unregister(self._sock)
@@ -298,11 +298,11 @@ class StreamLane:
         return int(self._stream.open)
 
     def rest(self) -> None:
-        """Closes the connection while nothing is under way."""
+        """Close the connection while nothing is under way."""
         self._stream.close()
 
     def fill(self, now: float) -> None:
-        """Puts what waits on the connection, as far as window and pace allow."""
+        """Put what waits on the connection, as far as window and pace allow."""
         for question in self._gate.pass_on(now, WINDOW, len(self._stream.flights)):
             qid = self._stream.free_id()
             asked = question.name + question_tail(question.rdtype)
@@ -322,14 +322,14 @@ class StreamLane:
         self._done(answer)
 
     def expire(self, now: float) -> None:
-        """Fails the questions that have waited too long."""
+        """Fail the questions that have waited too long."""
         self._stream.expire(now)
 
     def next_due(self, now: float) -> float | None:
-        """When something has to be done next."""
+        """Return when something has to be done next."""
         gate = self._gate.next_due(now, WINDOW, len(self._stream.flights))
         return min((due for due in (self._stream.next_due(), gate) if due is not None), default=None)
 
     def close(self) -> None:
-        """Closes the connection."""
+        """Close the connection."""
         self._stream.close()

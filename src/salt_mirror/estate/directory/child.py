@@ -31,7 +31,7 @@ class Ended(msgspec.Struct, frozen=True):
 
 
 def main() -> None:
-    """Reads one directory."""
+    """Read one directory."""
     access = msgspec.json.decode(sys.stdin.buffer.read(), type=Access)
     _beat()
     try:
@@ -53,7 +53,7 @@ def _read(access: Access) -> FoundDirectory:
 
 
 def _with_replication(session: Session, access: Access, directory: FoundDirectory) -> FoundDirectory:
-    """The directory with how changes come to each controller that holds zones: every one is asked, several at once."""
+    """Return the directory with how changes come to each controller that holds zones: every one is asked, several at once."""
     from salt_mirror.estate.directory.connection import Connection
     from salt_mirror.estate.directory.inbound import inbound_of
 

@@ -53,12 +53,12 @@ class Connection:
         beat()
 
     def root(self) -> Entry:
-        """The server's own object."""
+        """Return the server's own object."""
         found = self._tried(lambda: self._connection.search("", 0, "(objectClass=*)", timeout=self._timeout_s))
         return _entry(found[0]) if found else Entry("", {})
 
     def search(self, base: str, wanted: str, attributes: Sequence[str], *, below: bool = False) -> Iterator[Entry]:
-        """The objects that fit, page by page (RFC 2696)."""
+        """Return the objects that fit, page by page (RFC 2696)."""
         scope = self._bonsai.LDAPSearchScope.ONELEVEL if below else self._bonsai.LDAPSearchScope.SUBTREE
         try:
             pages = self._tried(
@@ -76,7 +76,7 @@ class Connection:
             return
 
     def at(self, dn: str, attributes: Sequence[str]) -> Entry | None:
-        """One object by its distinguished name; None where there is none."""
+        """Return one object by its distinguished name; None where there is none."""
         try:
             found = self._tried(
                 lambda: self._connection.search(dn, 0, "(objectClass=*)", list(attributes), timeout=self._timeout_s)
@@ -97,7 +97,8 @@ class Connection:
             yield entry
 
     def _tried(self, step: Callable[[], Any]) -> Any:
-        """What a step gives. Raises DirectoryFailed, with what an administrator can do; NoSuchObjectError stays what it is."""
+        """Return what a step gives. Raises DirectoryFailed, with what an administrator can do; NoSuchObjectError stays what it
+        is."""
         errors = self._bonsai.errors
         try:
             return step()
@@ -111,7 +112,7 @@ class Connection:
             raise DirectoryFailed(self._in_words(error, text), text, ours=ours) from None
 
     def _in_words(self, error: Exception, text: str) -> str:
-        """What an error means, and what to do about it."""
+        """Return what an error means, and what to do about it."""
         errors, access = self._bonsai.errors, self._access
         if not access.user:
             apart_s = self._apart_s() if cause_of(text) == "skew" else None
@@ -128,7 +129,7 @@ class Connection:
         return f"it answered: {text}"
 
     def _unreached(self) -> str:
-        """Why no connection came about: its address, its port, or its certificate."""
+        """Return why no connection came about: its address, its port, or its certificate."""
         port = self._address.port or (636 if self._address.scheme == "ldaps" else 389)
         try:
             socket.create_connection((self._host, port), 3.0).close()
@@ -141,7 +142,7 @@ class Connection:
         return f"what answers on port {port} of {self._host} is no directory"
 
     def _apart_s(self) -> float | None:
-        """How many seconds the directory's clock is ahead of ours, as it tells anybody."""
+        """Return how many seconds the directory's clock is ahead of ours, as it tells anybody."""
         try:
             client = self._bonsai.LDAPClient(self._access.url)
             entry = client.connect(timeout=3.0).search("", 0, "(objectClass=*)", ["currentTime"], timeout=3.0)[0]
@@ -154,7 +155,7 @@ _CODES = re.compile(r"\s*\((?:unknown error code|0x[^)]*)\)")
 
 
 def _said(error: Exception) -> str:
-    """What the library or the server says, without numbers that help nobody."""
+    """Return what the library or the server says, without numbers that help nobody."""
     return _CODES.sub("", str(error)).strip().rstrip(".")[:200]
 
 

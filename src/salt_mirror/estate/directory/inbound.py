@@ -36,7 +36,7 @@ class InboundWay(NamedTuple):
 
 
 def partition_dn(partition: str, directory: FoundDirectory) -> str:
-    """The distinguished name of the head of a partition that holds zones."""
+    """Return the distinguished name of the head of a partition that holds zones."""
     domain = {
         "DomainDnsZones": f"DomainDnsZones.{directory.domain}",
         "ForestDnsZones": f"ForestDnsZones.{directory.forest}",
@@ -45,7 +45,7 @@ def partition_dn(partition: str, directory: FoundDirectory) -> str:
 
 
 def inbound_of(session: Session, host: str, directory: FoundDirectory) -> list[FoundInbound]:
-    """How the changes of every partition with zones come to the controller of a session. Raises DirectoryFailed."""
+    """Return how the changes of every partition with zones come to the controller of a session. Raises DirectoryFailed."""
     by_guid = {one.guid: one.host for one in directory.controllers}
     by_label = {one.host.partition(".")[0]: one.host for one in directory.controllers}
     told = []
@@ -65,7 +65,7 @@ def inbound_of(session: Session, host: str, directory: FoundDirectory) -> list[F
 
 
 def ways_of(head: Entry) -> Iterator[InboundWay]:
-    """The ways that a partition's head tells of."""
+    """Return the ways that a partition's head tells of."""
     raw = [way for one in head.raw("repsfrom")[:_MOST] if (way := _of_bytes(one)) is not None]
     yield from raw or (
         way for one in head.texts("msds-ncreplinboundneighbors")[:_MOST] if (way := _of_xml(one)) is not None

@@ -37,7 +37,7 @@ class KeptRecord(NamedTuple):
 
 
 def read_record(raw: bytes) -> KeptRecord:
-    """Reads one value of `dnsRecord`. Raises BadLayout."""
+    """Read one value of `dnsRecord`. Raises BadLayout."""
     if len(raw) < _HEAD_BYTES:
         raise BadLayout(f"{len(raw)} bytes; a head alone has {_HEAD_BYTES}")
     size, rdtype, _, rank, _, _ = _HEAD.unpack_from(raw)
@@ -81,7 +81,7 @@ def _only_name(data: bytes, at: int) -> Name:
 
 
 def _name(data: bytes, at: int) -> tuple[Name, int]:
-    """The canonical name at an offset, and the offset behind it."""
+    """Return the canonical name at an offset, and the offset behind it."""
     try:
         size, count = data[at], data[at + 1]
         start = at = at + 2
@@ -114,7 +114,7 @@ _PROPERTY = struct.Struct("<IIIII")
 
 
 def read_property(raw: bytes) -> Property | None:
-    """Reads one value of `dNSProperty`; None for one that is no number. Raises BadLayout."""
+    """Read one value of `dNSProperty`; None for one that is no number. Raises BadLayout."""
     if len(raw) < _PROPERTY.size:
         raise BadLayout(f"{len(raw)} bytes; a property's head has {_PROPERTY.size}")
     size, _, _, _, number = _PROPERTY.unpack_from(raw)

@@ -29,13 +29,13 @@ _CATALOGUE = 1
 
 
 def domain_of(dn: str) -> str:
-    """The DNS name of a domain by its distinguished name (RFC 2247)."""
+    """Return the DNS name of a domain by its distinguished name (RFC 2247)."""
     return ".".join(value for attribute, value in rdns(dn) if attribute == "DC").lower()
 
 
 def learn(session: Session, now: datetime | None = None, *, records: bool = True) -> FoundDirectory:
-    """Everything that is told of a directory, without `records` no record of its zones; `now` is the moment by our clock.
-    Raises DirectoryFailed."""
+    """Return everything that is told of a directory, without `records` no record of its zones; `now` is the moment by our
+    clock. Raises DirectoryFailed."""
     root = session.root()
     clock_s = ahead_s(root.text("currenttime"), now or datetime.now(UTC))
     domain_dn, forest_dn = root.text("defaultnamingcontext"), root.text("rootdomainnamingcontext")
@@ -83,7 +83,7 @@ class _Controller(NamedTuple):
 
 
 def _hosts(controllers: Iterable[_Controller], holders: Iterable[str] | None) -> list[str]:
-    """The hosts of the controllers that hold a partition; with None all those of the domain."""
+    """Return the hosts of the controllers that hold a partition; with None all those of the domain."""
     if holders is None:
         return [one.host for one in controllers if one.found is not None]
     wanted = set(holders)
@@ -91,7 +91,8 @@ def _hosts(controllers: Iterable[_Controller], holders: Iterable[str] | None) ->
 
 
 def _partitions(session: Session, settings_dn: str, domain: str, forest: str) -> dict[str, tuple[str, list[str]]]:
-    """The partitions with zones: by name the distinguished name and the settings objects of the controllers that hold it."""
+    """Return the partitions with zones: by name the distinguished name and the settings objects of the controllers that hold
+    it."""
     found = {}
     names = {f"domaindnszones.{domain}": "DomainDnsZones", f"forestdnszones.{forest}": "ForestDnsZones"}
     attributes = ["dnsRoot", "nCName", "msDS-NC-Replica-Locations", "msDS-NC-RO-Replica-Locations"]
@@ -139,7 +140,7 @@ def _controllers(
 
 
 def _site_in(dn: str) -> str:
-    """The site of a settings object: `CN=NTDS Settings,CN=HOST,CN=Servers,CN=SITE,…`."""
+    """Return the site of a settings object: `CN=NTDS Settings,CN=HOST,CN=Servers,CN=SITE,…`."""
     parts = rdns(dn)
     return parts[3][1] if len(parts) > 3 else ""
 

@@ -19,7 +19,7 @@ _ESCAPE = re.compile(r"((?:\\[0-9A-Fa-f]{2})+)|\\(.)")
 
 
 def rdns(dn: str) -> list[tuple[str, str]]:
-    """The parts of a distinguished name from the object upwards (RFC 4514): attribute in upper case, and value."""
+    """Return the parts of a distinguished name from the object upwards (RFC 4514): attribute in upper case, and value."""
     found = []
     for part in _PARTS.findall(dn):
         attribute, _, value = part.strip().partition("=")
@@ -32,7 +32,8 @@ def _unescaped(match: re.Match[str]) -> str:
 
 
 def ahead_s(said: str, now: datetime) -> float | None:
-    """How many seconds a directory's clock is ahead of ours; it tells the time as digits in UTC (RFC 4517 section 3.3.13)."""
+    """Return how many seconds a directory's clock is ahead of ours; it tells the time as digits in UTC (RFC 4517 section
+    3.3.13)."""
     digits = re.sub(r"\D", "", said)[:14]
     try:
         theirs = datetime.strptime(digits, "%Y%m%d%H%M%S").replace(tzinfo=UTC)
@@ -48,17 +49,17 @@ class Entry(NamedTuple):
     values: Mapping[str, Sequence[bytes | str]]
 
     def text(self, attribute: str) -> str:
-        """The first value of an attribute as text; empty where there is none."""
+        """Return the first value of an attribute as text; empty where there is none."""
         return next(iter(self.texts(attribute)), "")
 
     def texts(self, attribute: str) -> list[str]:
-        """The values of an attribute as texts."""
+        """Return the values of an attribute as texts."""
         return [
             one.decode("utf-8", "replace") if isinstance(one, bytes) else one for one in self.values.get(attribute, ())
         ]
 
     def raw(self, attribute: str) -> list[bytes]:
-        """The values of an attribute as bytes."""
+        """Return the values of an attribute as bytes."""
         return [one for one in self.values.get(attribute, ()) if isinstance(one, bytes)]
 
     def guid(self, attribute: str) -> str:
@@ -71,11 +72,11 @@ class Session(Protocol):
     """Whatever fetches objects: a connection, or a test's table. Raises DirectoryFailed."""
 
     def root(self) -> Entry:
-        """The server's own object, with its naming contexts."""
+        """Return the server's own object, with its naming contexts."""
 
     def search(self, base: str, wanted: str, attributes: Sequence[str], *, below: bool = False) -> Iterator[Entry]:
-        """The objects that fit a filter: in the whole tree from a base on, or right below it alone. Nothing where there is no
-        base."""
+        """Return the objects that fit a filter: in the whole tree from a base on, or right below it alone. Nothing where there
+        is no base."""
 
     def at(self, dn: str, attributes: Sequence[str]) -> Entry | None:
-        """One object by its distinguished name; None where there is none."""
+        """Return one object by its distinguished name; None where there is none."""

@@ -20,7 +20,7 @@ WHOLE_S = 600.0
 
 
 def read_directory(access: Access, *, silence_s: float = SILENCE_S, whole_s: float = WHOLE_S) -> FoundDirectory:
-    """Everything that a directory tells. Raises DirectoryFailed."""
+    """Return everything that a directory tells. Raises DirectoryFailed."""
     command = [sys.executable, "-m", "salt_mirror.estate.directory.child"]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as child:
         try:

@@ -45,8 +45,8 @@ def zones_in(
     *,
     records: bool = True,
 ) -> Iterator[FoundZone]:
-    """The zones below a base, which `hosts` serve; what is none goes into `remarks`, and objects that are no records into
-    `lost`. Without `records` none are read."""
+    """Return the zones below a base, which `hosts` serve; what is none goes into `remarks`, and objects that are no records
+    into `lost`. Without `records` none are read."""
     for entry in list(session.search(base, "(objectClass=dnsZone)", ["name", "dNSProperty"])):
         name = entry.text("name") or rdns(entry.dn)[0][1]
         if _NO_ZONES.match(name.lower()):
@@ -78,7 +78,7 @@ def zones_in(
 
 
 def _delegated(session: Session, zone_dn: str) -> list[Name]:
-    """The name servers to which a zone delegates its `_msdcs`. No server tells that which holds both zones."""
+    """Return the name servers to which a zone delegates its `_msdcs`. No server tells that which holds both zones."""
     node = session.at(f"DC=_msdcs,{zone_dn}", ["dnsRecord", "dNSTombstoned"])
     if node is None or node.text("dnstombstoned").upper() == "TRUE":
         return []
@@ -117,7 +117,7 @@ class _Records:
         self.unread = 0
 
     def take(self, node: Entry) -> None:
-        """Takes in a name of the zone with its records."""
+        """Take in a name of the zone with its records."""
         label = node.text("name")
         dead = node.text("dnstombstoned").upper() == "TRUE"
         twin = CONFLICT.match(label)

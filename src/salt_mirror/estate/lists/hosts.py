@@ -17,7 +17,7 @@ from salt_mirror.estate.forms import Networks, address_in
 def read_hosts(
     text: str, path: Path, origin: Name, networks: Networks, problems: list[Unusable] | None
 ) -> Iterator[Expectation]:
-    """The addresses of every name. What stands there for this computer alone (loopback, multicast) is nobody's record.
+    """Return the addresses of every name. What stands there for this computer alone (loopback, multicast) is nobody's record.
 
     Raises BadInput, unless there are `problems` to put a damaged line to.
     """

@@ -40,7 +40,7 @@ class Lease(NamedTuple):
 def expected_of(
     leases: Iterable[Lease], path: Path, origin: Name, networks: Networks, now: float, problems: list[Unusable] | None
 ) -> list[Expectation]:
-    """What leases make somebody expect: an address for each host whose last entry still holds at a moment.
+    """Return what leases make somebody expect: an address for each host whose last entry still holds at a moment.
 
     Names of one label stand in the zone of their network, else in `origin`. Raises BadInput for a name that is none, unless
     there are `problems` to put it to.
@@ -69,7 +69,7 @@ def expected_of(
 
 
 def kea_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterator[Lease]:
-    """The entries of Kea's lease files, for IPv4 and IPv6. Delegated prefixes are no hosts. Raises BadInput."""
+    """Return the entries of Kea's lease files, for IPv4 and IPv6. Delegated prefixes are no hosts. Raises BadInput."""
     rows = csv.reader(io.StringIO(text, newline=""), strict=True)
     columns: list[str] = []
     while True:
@@ -115,7 +115,7 @@ _STATEMENT = re.compile(
 
 
 def isc_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterator[Lease]:
-    """The entries of the leases file of ISC's address server, for IPv4 and IPv6; times are UTC. Raises BadInput."""
+    """Return the entries of the leases file of ISC's address server, for IPv4 and IPv6; times are UTC. Raises BadInput."""
     address: bytes | None = None
     begun = 0
     host, dns_name, live, until = "", "", True, None
@@ -148,7 +148,7 @@ def isc_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
 
 
 def _isc_time(said: str | None, epoch: str | None) -> float | None:
-    """The end of a lease; None for one without."""
+    """Return the end of a lease; None for one without."""
     if epoch:
         return float(number_in(epoch, _MOST_SECONDS) or 0)
     if not said:
@@ -169,7 +169,7 @@ _LIVE = ("active", "activereservation", "reserved", "bound", "leased", "")
 
 
 def xml_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterator[Lease]:
-    """The entries of an address server's export: every element that has an address and a host name, as attributes or as
+    """Return the entries of an address server's export: every element that has an address and a host name, as attributes or as
     elements inside. A document with a type definition is refused, since that can make it say anything. Raises BadInput."""
     for fields, line in _elements(text, path):
         told = {key: next((fields[one] for one in names if one in fields), "") for key, names in _KEYS.items()}
@@ -183,7 +183,8 @@ def xml_leases(text: str, path: Path, problems: list[Unusable] | None) -> Iterat
 
 
 def _elements(text: str, path: Path) -> Iterator[tuple[dict[str, str], int]]:
-    """What each element holds, by the lower-case local names of its attributes and of the elements in it; and its line."""
+    """Return what each element holds, by the lower-case local names of its attributes and of the elements in it; and its
+    line."""
     found: list[tuple[dict[str, str], int]] = []
     stack: list[tuple[str, dict[str, str], list[str], int]] = []
     parser = expat.ParserCreate()
@@ -221,7 +222,7 @@ _DEEPEST = 50
 
 
 def _xml_time(text: str) -> float | None:
-    """A moment as ISO 8601 or in seconds since 1970; None without one."""
+    """Return a moment as ISO 8601 or in seconds since 1970; None without one."""
     number = number_in(text, _MOST_SECONDS)
     if number is not None:
         return float(number)

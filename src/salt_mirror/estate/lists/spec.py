@@ -31,14 +31,14 @@ PLAIN = ListSpec()
 
 
 def check_form(text: str, place: str) -> str:
-    """Reads the name of a form; an empty one means that it is found. Raises BadInput."""
+    """Read the name of a form; an empty one means that it is found. Raises BadInput."""
     if text and text.lower() not in FORMS:
         raise BadInput.unknown(f"{place}: there is no form", text, FORMS)
     return text.lower()
 
 
 def columns_in(text: str, place: str) -> tuple[tuple[str, str], ...]:
-    """Reads `name=hostname,value=ip`: our columns by the file's. Raises BadInput."""
+    """Read `name=hostname,value=ip`: our columns by the file's. Raises BadInput."""
     pairs = []
     for part in filter(None, (one.strip() for one in text.split(","))):
         ours, equals, theirs = (piece.strip() for piece in part.partition("="))
@@ -49,7 +49,7 @@ def columns_in(text: str, place: str) -> tuple[tuple[str, str], ...]:
 
 
 def checked_columns(columns: Mapping[str, str], place: str) -> tuple[tuple[str, str], ...]:
-    """Columns as they may be named. Raises BadInput."""
+    """Return columns as they may be named. Raises BadInput."""
     for ours in columns:
         if ours not in EXPECTED_COLUMNS:
             raise BadInput.unknown(f"{place}: there is no column", ours, EXPECTED_COLUMNS)

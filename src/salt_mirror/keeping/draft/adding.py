@@ -15,7 +15,7 @@ from salt_mirror.estate.errors import BadInput
 
 
 def with_servers(text: str, more: Mapping[int, Iterable[str]]) -> str:
-    """An estate's text with servers added to the lists of some zones (counted from 0). Raises BadInput."""
+    """Return an estate's text with servers added to the lists of some zones (counted from 0). Raises BadInput."""
     wanted = {number: list(labels) for number, labels in more.items()}
     if not any(wanted.values()):
         return text
@@ -31,6 +31,6 @@ def with_servers(text: str, more: Mapping[int, Iterable[str]]) -> str:
 
 
 def with_tables(text: str, tables: Iterable[str]) -> str:
-    """The text with tables behind it, a blank line before each."""
+    """Return the text with tables behind it, a blank line before each."""
     said = "\n".join(tables)
     return f"{text.rstrip()}\n\n{said}" if said else text

@@ -65,7 +65,7 @@ class DraftFiles:
         return f"Drafted {self.moment}."
 
     def drafted(self, fits: Iterable[Fit]) -> Drafted:
-        """The files; what is fit to be expected becomes so."""
+        """Return the files; what is fit to be expected becomes so."""
         held = EstateFile() if self.old is None else parse_estate(self.old, self.estate.path or Path("estate.toml"))
         zones = self.learnt.new_to(self.estate)
         names = tables.file_names(zones, self.learnt.view)
@@ -96,7 +96,7 @@ class DraftFiles:
         return Drafted(adding.with_tables(adding.with_servers(self.old, at), new), new, files, more)
 
     def _readable(self, begin: str, new: list[str]) -> list[str]:
-        """The tables that our own reader takes behind what is there; the others are left out, and named.
+        """Return the tables that our own reader takes behind what is there; the others are left out, and named.
 
         They stand in an order in which each leans only on those before it. A half that cannot be read is parted until the
         tables are alone that cannot.
@@ -123,7 +123,7 @@ class DraftFiles:
         return taken
 
     def _records(self, fit: Fit, name: str) -> dict[str, str]:
-        """A zone's records as a file, if our own reader takes it; else nothing, and the zone is named."""
+        """Return a zone's records as a file, if our own reader takes it; else nothing, and the zone is named."""
         text = master_file(fit, fit.zone.ages, self.made)
         try:
             read_master_text(text, Path(name), fit.zone.apex)
@@ -180,7 +180,7 @@ class DraftFiles:
 
 
 def write_draft(path: Path, drafted: Drafted, pages: Mapping[str, str]) -> None:
-    """Writes records and pages, and then the estate that names them. Raises BadInput, with nothing left behind, for a file that
+    """Write records and pages, and then the estate that names them. Raises BadInput, with nothing left behind, for a file that
     is there already or cannot be written."""
     folder = path.parent
     wanted = {folder / name: text for name, text in (*drafted.files.items(), *pages.items())}

@@ -9,8 +9,8 @@ from salt_mirror.dns.records import record_line
 
 
 def master_file(fit: Fit, ages: dict[tuple[Name, int, bytes], int], heading: str) -> str:
-    """The records of a zone that are fit to be expected; those that age (dynamic ones of a directory, in hours since 1601) with
-    the age mark of its exports, each behind its record's type."""
+    """Return the records of a zone that are fit to be expected; those that age (dynamic ones of a directory, in hours since
+    1601) with the age mark of its exports, each behind its record's type."""
     lines = [f"; {to_text(fit.zone.apex)}: {many(fit.records, 'record')}, as registered. {printable(heading)}"]
     for (name, rdtype), (ttl, values) in sorted(fit.kept.items(), key=lambda one: (to_text(one[0][0]), one[0][1])):
         for value in values:

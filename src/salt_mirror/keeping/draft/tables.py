@@ -32,7 +32,7 @@ class Labels:
 
     @classmethod
     def of(cls, learnt: Learnt, estate: Estate) -> Labels:
-        """Labels for every server that was learnt, unlike one another and unlike those of the estate."""
+        """Return labels for every server that was learnt, unlike one another and unlike those of the estate."""
         found = {server: label for label, server in estate.servers.items()}
         taken = {*found.values(), *estate.resolvers}
         written = learnt.written
@@ -43,7 +43,7 @@ class Labels:
         return cls(found)
 
     def of_zone(self, zone: LearntZone) -> list[str]:
-        """The labels of the servers that answer for a zone."""
+        """Return the labels of the servers that answer for a zone."""
         return sorted(self.known[server] for server in zone.servers)
 
 
@@ -55,7 +55,7 @@ def _ways_to_call(learnt: LearntServer) -> list[str]:
 
 
 def _described(learnt: LearntServer) -> str:
-    """A server that gets no label: its name, and where it was asked."""
+    """Return a server that gets no label: its name, and where it was asked."""
     where = address_text(learnt.published) if learnt.published is not None else learnt.server.endpoint
     return f"{bare(learnt.name)} ({where})" if learnt.name is not None else where
 
@@ -66,7 +66,7 @@ def _free(ways: list[str], taken: Collection[str]) -> str:
 
 
 def quoted(text: str) -> str:
-    """A text as a basic string of TOML (v1.0.0, Strings); what cannot be printed is escaped by its rules, not JSON's."""
+    """Return a text as a basic string of TOML (v1.0.0, Strings); what cannot be printed is escaped by its rules, not JSON's."""
     return f'"{"".join(map(_escaped, text))}"'
 
 
@@ -176,7 +176,7 @@ def directory_table(domain: Name, sites: Collection[str], view: str) -> str:
 
 
 def _key(label: str) -> str:
-    """A label as a key of TOML: bare where it can be."""
+    """Return a label as a key of TOML: bare where it can be."""
     bare = label.replace("-", "").replace("_", "")
     return label if bare.isascii() and bare.isalnum() else quoted(label)
 
@@ -190,7 +190,7 @@ def _with_why(line: str, why: str) -> str:
 
 
 def _comment(text: str) -> list[str]:
-    """A text as lines of comment, none too long to be read."""
+    """Return a text as lines of comment, none too long to be read."""
     lines, words = [""], printable(text).split()
     for word in words:
         if len(lines[-1]) + len(word) > _WIDE:
@@ -200,12 +200,12 @@ def _comment(text: str) -> list[str]:
 
 
 def records_folder(view: str) -> PurePosixPath:
-    """Where the records of a view lie, beside the estate."""
+    """Return where the records of a view lie, beside the estate."""
     return PurePosixPath("records") / plain(view) if view else PurePosixPath("records")
 
 
 def file_names(zones: Collection[LearntZone], view: str) -> Mapping[Name, PurePosixPath]:
-    """A file below `records/` for each zone, of characters that every file system takes, no two the same."""
+    """Return a file below `records/` for each zone, of characters that every file system takes, no two the same."""
     found: dict[Name, PurePosixPath] = {}
     folder = records_folder(view)
     taken: set[str] = set()
@@ -224,7 +224,7 @@ _RESERVED = frozenset(("con", "prn", "aux", "nul", *(f"{port}{n}" for port in ("
 
 
 def plain(text: str) -> str:
-    """A text as the name of a file or a folder that every system takes."""
+    """Return a text as the name of a file or a folder that every system takes."""
     kept = "".join(one if one.isascii() and (one.isalnum() or one in "-._") else "-" for one in text.lower())[
         :150
     ].strip(".")

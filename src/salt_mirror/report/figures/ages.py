@@ -18,7 +18,7 @@ _BARS = 60
 
 
 def draw_ages(form: str, title: str, sheet: AgeSheet) -> bytes:
-    """A sheet drawn as `png` or `svg`."""
+    """Return a sheet drawn as `png` or `svg`."""
     import matplotlib as mpl
 
     mpl.use("Agg")

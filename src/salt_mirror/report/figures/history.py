@@ -22,7 +22,7 @@ _LOOKS = (
 
 
 def draw(chronicle: Chronicle, form: str, title: str = "", *, size: tuple[float, float] = (12.8, 8.0)) -> bytes:
-    """A history as `png` or `svg`; `size` in inches of 100 dots."""
+    """Return a history as `png` or `svg`; `size` in inches of 100 dots."""
     import matplotlib as mpl
 
     mpl.use("Agg")

@@ -44,7 +44,8 @@ class Bound(NamedTuple):
 def draw(
     form: str, title: str, dots: list[Dot], slots: dict[tuple[str, bool], int], began_at: float, bound: Bound | None
 ) -> bytes:
-    """A watch drawn as `png` or `svg`. `slots` says how many records each vantage (label, whether a cache) has to show."""
+    """Return a watch drawn as `png` or `svg`. `slots` says how many records each vantage (label, whether a cache) has to
+    show."""
     import matplotlib as mpl
 
     mpl.use("Agg")
@@ -125,7 +126,7 @@ def _draw_strips(bottom: Any, dots: list[Dot], shown: list[tuple[str, bool]], sc
 
 
 def _share(dots: list[Dot], cache: bool, total: int, began_at: float, end: float) -> tuple[list[float], list[float]]:
-    """The moments at which the share of settled records changed, and the share in per cent."""
+    """Return the moments at which the share of settled records changed, and the share in per cent."""
     done: set[tuple[str, int]] = set()
     xs, ys = [began_at], [0.0]
     for dot in dots:
@@ -137,7 +138,7 @@ def _share(dots: list[Dot], cache: bool, total: int, began_at: float, end: float
 
 
 def _spans(dots: list[Dot], key: tuple[str, bool], began_at: float, end: float) -> list[tuple[float, float, str]]:
-    """The stretches in which a vantage was in one state; the worst one where it shows several records."""
+    """Return the stretches in which a vantage was in one state; the worst one where it shows several records."""
     order = ("new", "waiting", "no", "old", "silent")
     states: dict[int, str] = {}
     spans: list[tuple[float, float, str]] = []

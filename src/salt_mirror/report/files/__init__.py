@@ -20,7 +20,7 @@ class ReportForm(NamedTuple):
     readers: str
 
     def written(self, report: Report) -> bytes:
-        """A report in this form, whole."""
+        """Return a report in this form, whole."""
         done: bytes = import_module(f"salt_mirror.report.{self.room}").written(report)
         return done
 

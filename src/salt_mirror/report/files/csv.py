@@ -22,7 +22,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def written(report: Report) -> bytes:
-    """One row a finding; a cell that a spreadsheet would run as a formula begins with an apostrophe."""
+    """Return one row a finding; a cell that a spreadsheet would run as a formula begins with an apostrophe."""
     file = io.StringIO()
     writer = csv.writer(file, lineterminator="\r\n")
     writer.writerow(_COLUMNS)

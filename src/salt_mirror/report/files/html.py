@@ -48,7 +48,7 @@ class Row(NamedTuple):
     evidence: list[str]
 
     def packed(self) -> str:
-        """The same as one text; title and meaning go with the code."""
+        """Return the same as one text; title and meaning go with the code."""
         fields = (
             self.kind,
             self.code,
@@ -75,7 +75,7 @@ class Shown(NamedTuple):
 
 
 def written(report: Report) -> bytes:
-    """The whole page."""
+    """Return the whole page."""
     if isinstance(report.plan, PlanSheet):
         from salt_mirror.report.files.ticket import html
 
@@ -115,7 +115,7 @@ def written(report: Report) -> bytes:
 
 
 def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], list[Row]]:
-    """The folds by kind, the worst kind first, and the rows of all of them in their order."""
+    """Return the folds by kind, the worst kind first, and the rows of all of them in their order."""
     since = since_of(report)
     rows: list[Row] = []
     found: dict[str, list[Shown]] = {}
@@ -141,7 +141,7 @@ def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], li
 
 
 def _data(rows: list[Row], shown: dict[str, list[Shown]]) -> str:
-    """All rows as JSON that may stand in a page."""
+    """Return all rows as JSON that may stand in a page."""
     titles = {row.code: (row.title, row.meaning) for row in rows}
     data = {
         "codes": titles,
@@ -155,14 +155,14 @@ def _data(rows: list[Row], shown: dict[str, list[Shown]]) -> str:
 
 
 def _worst(lines: list[ZoneLine]) -> list[ZoneLine]:
-    """The zones that are shown: all of some hundreds; of more, those that are not sound before the others."""
+    """Return the zones that are shown: all of some hundreds; of more, those that are not sound before the others."""
     if len(lines) <= _MOST_ZONES:
         return lines
     return sorted(lines, key=lambda line: ("differs", "unverified", "agrees").index(line.outcome))[:_MOST_ZONES]
 
 
 def _news(report: Report, apexes: list[tuple[str, str]]) -> list[tuple[str, str]]:
-    """What is new and what is gone since the last run, one line each: as folds where there is much of it."""
+    """Return what is new and what is gone since the last run, one line each: as folds where there is much of it."""
     history = report.past
     if history is None or history.before is None:
         return []

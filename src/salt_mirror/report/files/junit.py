@@ -19,7 +19,7 @@ from salt_mirror.report.phrases import evidence_line
 
 
 def written(report: Report) -> bytes:
-    """The suites of a report."""
+    """Return the suites of a report."""
     by_check: dict[str, list[TestCase]] = {}
     audit = report.audit if isinstance(report.audit, Audit) else None
     for line in audit.zones if audit is not None else ():
@@ -47,7 +47,7 @@ def written(report: Report) -> bytes:
 
 
 def _interrupted(report: Report) -> TestCase:
-    """The case that keeps a pipeline from taking half a run for a whole one."""
+    """Return the case that keeps a pipeline from taking half a run for a whole one."""
     case = TestCase("the whole run", report.command)
     error = Error("the run was interrupted: what is not here was not judged", "interrupted")
     error.text = "\n".join(map(clean, report.remarks))

@@ -17,5 +17,5 @@ _MARKS = re.compile(r"([\\`*_{}\[\]<>|#~!&])")
 
 
 def marked(text: str) -> str:
-    """Text whose characters mean nothing in Markdown."""
+    """Return text whose characters mean nothing in Markdown."""
     return _MARKS.sub(r"\\\1", clean(text))

@@ -14,7 +14,7 @@ from salt_mirror.report.document import Report
 
 
 def written(report: Report) -> bytes:
-    """The metrics of a report."""
+    """Return the metrics of a report."""
     registry = CollectorRegistry(auto_describe=False)
     registry.register(_MetricCollector(report))
     text: bytes = generate_latest(registry)
@@ -27,7 +27,7 @@ class _MetricCollector:
         self._audit = report.audit if isinstance(report.audit, Audit) else None
 
     def collect(self) -> Iterator[Metric]:
-        """Every metric."""
+        """Return every metric."""
         report, audit = self._report, self._audit
         if audit is not None:
             yield from self._zones(audit)

@@ -27,7 +27,7 @@ _MOST_ZONES = 200
 
 
 def headline(chronicle: Chronicle) -> str:
-    """The history in one sentence: how it stands, and whether that is more or less than a week before."""
+    """Return the history in one sentence: how it stands, and whether that is more or less than a week before."""
     if not chronicle.runs:
         return "No run yet."
     now = chronicle.runs[0]
@@ -47,7 +47,7 @@ def headline(chronicle: Chronicle) -> str:
 
 
 def written(chronicle: Chronicle, source: str) -> bytes:
-    """The whole page; `source` is the history's file."""
+    """Return the whole page; `source` is the history's file."""
     style = (_FOLDER / "page.css").read_text(encoding="utf-8") + (_FOLDER / "past.css").read_text(encoding="utf-8")
     picture = base64.b64encode(draw(chronicle, "svg", size=(11.6, 4.2))).decode("ascii") if chronicle.runs else ""
     days = chronicle.days()[-_MOST_DAYS:]
@@ -92,7 +92,7 @@ def _row(one: Stood, now: datetime | None) -> dict[str, str]:
 
 
 def _mean(chronicle: Chronicle) -> tuple[str, int] | None:
-    """How long a fault stood in the mean until it was gone, and how many those were."""
+    """Return how long a fault stood in the mean until it was gone, and how many those were."""
     mended = chronicle.mended()
     number = sum(one.faults for one in mended)
     if not number:
@@ -101,7 +101,7 @@ def _mean(chronicle: Chronicle) -> tuple[str, int] | None:
 
 
 def _in_words(chronicle: Chronicle) -> str:
-    """The picture for who does not see it."""
+    """Return the picture for who does not see it."""
     parts = [
         f"{day:%d %b}: {', '.join(f'{count} of {check}' for check, count in by_check.most_common()) or 'none'}"
         for day, by_check in sorted(chronicle.faults_by_day().items())

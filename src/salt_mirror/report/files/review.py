@@ -13,7 +13,7 @@ from salt_mirror.report.files.marking import marked
 
 
 def review(fits: Iterable[Fit], heading: str) -> str:
-    """What was left out of the expectations, zone by zone, with the reasons (Markdown)."""
+    """Return what was left out of the expectations, zone by zone, with the reasons (Markdown)."""
     left = [fit for fit in fits if fit.left_out]
     number = sum(len(values) for fit in left for values, _ in fit.left_out.values())
     lines = [
@@ -35,7 +35,7 @@ def review(fits: Iterable[Fit], heading: str) -> str:
 
 
 def _code(text: str) -> str:
-    """A text as it is, between marks that do not stand in it."""
+    """Return a text as it is, between marks that do not stand in it."""
     clean = printable(text)
     longest = max(map(len, re.findall("`+", clean)), default=0)
     marks = "`" * (longest + 1)

@@ -35,7 +35,7 @@ class Compact(NamedTuple):
 
 
 def compact(texts: Iterable[str]) -> Compact:
-    """Texts as compact data."""
+    """Return texts as compact data."""
     numbers: dict[tuple[str | int, ...], int] = {}
     rows: list[tuple[int, list[str]]] = []
     for text in texts:
@@ -50,7 +50,7 @@ def compact(texts: Iterable[str]) -> Compact:
 
 
 def texts(data: Compact) -> list[str]:
-    """The texts that compact data stands for."""
+    """Return the texts that compact data stands for."""
     found = []
     for number, *values in data.rows:
         said = [data.words[value] if isinstance(value, int) else value for value in values]
@@ -60,7 +60,7 @@ def texts(data: Compact) -> list[str]:
 
 
 def _taken_apart(text: str) -> tuple[tuple[str | int, ...], list[str]]:
-    """A text as a template, and what varies in it."""
+    """Return a text as a template, and what varies in it."""
     shape: list[str | int] = []
     places: dict[str, int] = {}
     known: dict[str, tuple[int, ...]] = {}

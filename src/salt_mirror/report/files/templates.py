@@ -14,7 +14,7 @@ _FOLDER = files("salt_mirror.report") / "files" / "page"
 
 
 def template(name: str) -> jinja2.Template:
-    """A page's template, in which everything is escaped and what is missing is an error."""
+    """Return a page's template, in which everything is escaped and what is missing is an error."""
     environment = jinja2.Environment(
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
     )
@@ -23,5 +23,5 @@ def template(name: str) -> jinja2.Template:
 
 
 def hash_of(text: str) -> str:
-    """How a content security policy names a text (CSP level 3, section 2.3.1)."""
+    """Return how a content security policy names a text (CSP level 3, section 2.3.1)."""
     return "sha256-" + base64.b64encode(hashlib.sha256(text.encode("utf-8")).digest()).decode("ascii")

@@ -40,7 +40,7 @@ class Section(NamedTuple):
 
 
 def sections(report: Report) -> list[Section]:
-    """The parts of the ticket that have anything to say."""
+    """Return the parts of the ticket that have anything to say."""
     assert isinstance(report.plan, PlanSheet)
     plan = report.plan
     planned = [one for one in report.findings if one.fate == "planned"]
@@ -111,7 +111,7 @@ def _carried(found: Iterable[Carried]) -> Iterator[Item]:
 
 
 def markdown(report: Report) -> bytes:
-    """The ticket as Markdown."""
+    """Return the ticket as Markdown."""
     from salt_mirror.report.files.marking import code, marked
 
     lines = [f"# {marked(report.headline)}", "", f"{marked(_from(report))}", ""]
@@ -125,7 +125,7 @@ def markdown(report: Report) -> bytes:
 
 
 def html(report: Report) -> bytes:
-    """The ticket as one page that makes no outside request."""
+    """Return the ticket as one page that makes no outside request."""
     style = (_FOLDER / "page.css").read_text(encoding="utf-8")
     page: str = template("ticket.html.j2").render(
         report=report,

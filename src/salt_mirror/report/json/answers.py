@@ -59,13 +59,13 @@ class Answers(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def opening() -> bytes:
-    """The document up to its first name."""
+    """Return the document up to its first name."""
     head = msgspec.json.encode(Answers(started=now().isoformat().replace("+00:00", "Z"), names=[]))
     return head.removesuffix(b"]}")
 
 
 def name_line(asked: Asked, typed: str) -> bytes:
-    """One name as JSON."""
+    """Return one name as JSON."""
     line = NameLine(
         typed=typed,
         name=to_text(asked.name),
@@ -98,7 +98,7 @@ def _answer_line(answer: TypeAnswer) -> AnswerLine:
 
 
 def json_printer(out: BinaryIO) -> Generator[None, tuple[Asked, str], None]:
-    """Writes the document as the names come; it is whole once the generator was closed."""
+    """Write the document as the names come; it is whole once the generator was closed."""
     out.write(opening())
     between = b"\n"
     try:

@@ -11,7 +11,7 @@ from salt_mirror.report.document import Report
 
 
 def as_json(report: Report, subjects: Iterable[SubjectLine]) -> Iterator[bytes]:
-    """The document as JSON, a piece at a time, with a line for each finding and each subject.
+    """Return the document as JSON, a piece at a time, with a line for each finding and each subject.
 
     `subjects` stand in for the report's own: there may be more of them than anyone wants to hold at once.
     """
@@ -27,5 +27,5 @@ def as_json(report: Report, subjects: Iterable[SubjectLine]) -> Iterator[bytes]:
 
 
 def written(report: Report) -> bytes:
-    """The whole document, in one piece."""
+    """Return the whole document, in one piece."""
     return b"".join(as_json(report, report.subjects))

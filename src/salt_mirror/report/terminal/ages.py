@@ -12,7 +12,7 @@ from salt_mirror.report.cleaning import clean
 
 
 def print_ages(sheet: AgeSheet, line: Callable[..., None]) -> None:
-    """Prints the sheet under the findings."""
+    """Print the sheet under the findings."""
     if sheet.groups and sheet.by != "reason":
         line()
         line(Text(f"BY {sheet.by.upper()}", style="bold"))

@@ -45,7 +45,7 @@ class AnswerPage:
         self._raw = raw
 
     def show(self, asked: Asked, typed: str) -> None:
-        """Shows one name; `typed` is what was asked for before it was completed."""
+        """Show one name; `typed` is what was asked for before it was completed."""
         self._line(Text(headline(asked), style=_mood(asked)))
         if typed.rstrip(".").lower() != to_text(asked.name).rstrip(".") and address_of(asked.name) is None:
             self._line(Text(f"{clean(typed)} was taken as {to_text(asked.name)}", style="dim"))
@@ -202,14 +202,14 @@ class AnswerPage:
 
 
 def _mood(asked: Asked) -> str:
-    """The colour of the first line; its words say the same."""
+    """Return the colour of the first line; its words say the same."""
     if not asked.usable or asked.differing or asked.doubtful:
         return "bold yellow"
     return "bold green" if asked.answered else "bold red"
 
 
 def _edns(message: bytes) -> str:
-    """What a message says of EDNS, in a line (RFC 6891)."""
+    """Return what a message says of EDNS, in a line (RFC 6891)."""
     import dns.exception
     import dns.message
 
@@ -224,7 +224,7 @@ def _edns(message: bytes) -> str:
 
 
 def headline(asked: Asked) -> str:
-    """The answer in one line."""
+    """Return the answer in one line."""
     address = address_of(asked.name)
     name = address_text(address) if address is not None else to_text(asked.name)
     name += f"  [{clean(asked.view)}]" if asked.view else ""
@@ -274,7 +274,7 @@ def in_order(rdtype: int, values: Sequence[bytes]) -> list[tuple[str, str]]:
 
 
 def source(reply: TypeAnswer, *, short: bool = False) -> str:
-    """Who answered and how: with authority, or from a cache with what is left of its TTL."""
+    """Return who answered and how: with authority, or from a cache with what is left of its TTL."""
     answer = reply.answer
     if reply.from_cache:
         left = (
@@ -298,7 +298,7 @@ _ABSENT = frozenset(("no such name", "none", "other values"))
 
 
 def _cell(answer: TypeAnswer, value: bytes) -> str:
-    """What one server has to do with one value, in a word or two."""
+    """Return what one server has to do with one value, in a word or two."""
     if not answer.usable:
         return "no answer"
     if value not in answer.values:
@@ -311,7 +311,7 @@ Printer = Generator[None, tuple[Asked, str], None]
 
 
 def page_printer(file: TextIO, *, detail: bool, raw: bool) -> Printer:
-    """Prints names for people; `detail` and `raw` as for the page."""
+    """Print names for people; `detail` and `raw` as for the page."""
     page = AnswerPage(file, detail=detail, raw=raw)
     while True:
         asked, typed = yield
@@ -320,7 +320,7 @@ def page_printer(file: TextIO, *, detail: bool, raw: bool) -> Printer:
 
 
 def brief_printer(file: TextIO) -> Printer:
-    """Prints values alone, one a line."""
+    """Print values alone, one a line."""
     while True:
         asked, _ = yield
         for rdtype in asked.rdtypes:

@@ -22,7 +22,7 @@ _TO_THE_SECOND = "%Y-%m-%d %H:%M:%S"
 
 
 def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything: bool, accepted: bool) -> None:
-    """Prints an audit: three lines for a clean estate, with what differs below them for any other."""
+    """Print an audit: three lines for a clean estate, with what differs below them for any other."""
     audit = report.audit
     assert isinstance(audit, Audit)
     page = Page(report, file, several_views=len({line.view for line in audit.zones}) > 1)
@@ -59,7 +59,7 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
 
 
 def _sides(report: Report, audit: Audit) -> str:
-    """The third line: what is set aside, and how this run stands to the last."""
+    """Return the third line: what is set aside, and how this run stands to the last."""
     parts = []
     if audit.history is not None:
         before = audit.history.before
@@ -112,7 +112,7 @@ def _looked_at(line: ZoneLine) -> Text:
 
 
 def _badness(line: ZoneLine) -> tuple[int, int]:
-    """What puts a zone before another: its faults, then its doubts."""
+    """Return what puts a zone before another: its faults, then its doubts."""
     return -sum(tally.faults for tally in line.checks.values()), -sum(
         tally.unverified for tally in line.checks.values()
     )

@@ -15,7 +15,7 @@ from salt_mirror.report.terminal.console import console_on
 
 
 def print_budget(seen: BudgetSeen, budget: Budget, remarks: list[str], file: TextIO) -> None:
-    """Prints a budget."""
+    """Print a budget."""
     console = console_on(file)
 
     def line(text: Text | str = "") -> None:

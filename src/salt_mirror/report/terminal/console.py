@@ -29,12 +29,12 @@ class Printed(Console):
 
 
 def console_on(file: TextIO | None = None, *, width: int | None = None) -> Console:
-    """A console that prints text as it is: no markup, no emoji, no highlighting; on standard output without a file."""
+    """Return a console that prints text as it is: no markup, no emoji, no highlighting; on standard output without a file."""
     return Printed(file=file, highlight=False, markup=False, emoji=False, width=width)
 
 
 def put_line(console: Console, text: Text | str, indent: int, *, wrap: bool) -> None:
-    """Prints a line behind its indent; with `wrap` in as many as the terminal needs, all but the first further in."""
+    """Print a line behind its indent; with `wrap` in as many as the terminal needs, all but the first further in."""
     text = Text(text) if isinstance(text, str) else text
     if not wrap:
         console.print(Text(" " * indent) + text, soft_wrap=True)
@@ -44,12 +44,12 @@ def put_line(console: Console, text: Text | str, indent: int, *, wrap: bool) -> 
 
 
 def width_behind(console: Console, indent: int) -> int:
-    """How much room a line has behind its indent."""
+    """Return how much room a line has behind its indent."""
     return max(console.width - indent, 26) - 2
 
 
 def pieces(text: Text, width: int) -> Iterator[Text]:
-    """A text in lines of a width, divided between words alone: a name that is longer is not broken inside a label."""
+    """Return a text in lines of a width, divided between words alone: a name that is longer is not broken inside a label."""
     offsets, begin = [], 0
     for word in re.finditer(r"\S+", text.plain):
         if word.end() - begin > width and word.start() > begin:

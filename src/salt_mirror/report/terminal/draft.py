@@ -40,7 +40,7 @@ class DraftSummary:
 
 
 def print_draft(summary: DraftSummary, file: TextIO) -> None:
-    """Prints what came of a draft, the answer first."""
+    """Print what came of a draft, the answer first."""
     console = console_on(file)
 
     def line(text: Text | str = "", indent: int = 0) -> None:

@@ -18,7 +18,7 @@ _FEW = 3
 
 
 def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *, everything: bool) -> None:
-    """Prints every leg; with `everything` a line for each server."""
+    """Print every leg; with `everything` a line for each server."""
     console = console_for(file)
     for leg in legs:
         line()
@@ -41,7 +41,7 @@ def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *,
 
 
 def _grouped(step: Step, everything: bool) -> list[list[StepServer]]:
-    """The servers of a level by what they say; each by itself when everything is wanted."""
+    """Return the servers of a level by what they say; each by itself when everything is wanted."""
     if everything:
         return [[server] for server in step.servers]
     groups: dict[str, list[StepServer]] = {}

@@ -34,7 +34,7 @@ def print_report(
     faults_alone: bool = False,
     everything: bool = False,
 ) -> None:
-    """Prints a report: with `faults_alone` the answer and the faults, with `everything` notes and `agreeing` subjects as well.
+    """Print a report: with `faults_alone` the answer and the faults, with `everything` notes and `agreeing` subjects as well.
 
     With `several_views` each subject is shown with its view.
     """
@@ -80,7 +80,7 @@ class Page:
         self._units = check_named(report.command).units[:2]
 
     def line(self, text: Text | str = "", indent: int = 0) -> None:
-        """Prints a line, wrapped behind its indent on a terminal, between words alone."""
+        """Print a line, wrapped behind its indent on a terminal, between words alone."""
         put_line(self._console, text, indent, wrap=self._wrap)
 
     def _heading(self, words: str, style: str) -> None:
@@ -172,7 +172,7 @@ class Page:
             self.line(Text(f"{left}Shortened to fit: --all shows everything, and so does a --report.", style="dim"))
 
     def _height(self, line: Line) -> int:
-        """How many rows a line takes."""
+        """Return how many rows a line takes."""
         text, indent = line
         return sum(1 for _ in pieces(text, width_behind(self._console, indent))) if self._wrap else 1
 

@@ -31,7 +31,7 @@ def print_sheets(
     several_views: bool,
     everything: bool,
 ) -> None:
-    """Prints sheets: all of a few, and a line for each of many unless `everything` is wanted."""
+    """Print sheets: all of a few, and a line for each of many unless `everything` is wanted."""
     console = console_for(file)
     if len(sheets) > MOST_SHEETS and not everything:
         line()
@@ -67,7 +67,7 @@ def print_sheets(
 
 
 def console_for(file: TextIO) -> Console:
-    """A console for tables: as wide as the terminal, and wide enough for anything in a pipe."""
+    """Return a console for tables: as wide as the terminal, and wide enough for anything in a pipe."""
     console = console_on(file)
     if not console.is_terminal:
         console = console_on(file, width=_PIPED_WIDTH)
@@ -119,7 +119,7 @@ def _print_blocks(console: Console, table: Table) -> None:
 
 
 def table_of(*headings: str) -> Table:
-    """A table with these headings; numbers stand to the right."""
+    """Return a table with these headings; numbers stand to the right."""
     table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, header_style="bold")
     for heading in headings:
         right = heading in ("serial", "ms")
@@ -145,7 +145,7 @@ def _soa(sheet: Sheet) -> Table:
 
 
 def _notable(rows: list[ServerRow]) -> list[ServerRow]:
-    """All rows of a few; of many those that are not like the others first, then the others up to a screenful."""
+    """Return all rows of a few; of many those that are not like the others first, then the others up to a screenful."""
     if len(rows) <= _MOST_ROWS:
         return rows
     odd = [row for row in rows if row.state != "authoritative" or row.behind]

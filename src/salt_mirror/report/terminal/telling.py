@@ -54,7 +54,7 @@ class Teller:
         self._everything = everything
 
     def ways(self, fold: Fold) -> list[Callable[[], ToldFold]]:
-        """The ways to tell a fold, the shortest first."""
+        """Return the ways to tell a fold, the shortest first."""
         whole = lambda: ToldFold(fold, self._whole(fold), True)  # noqa: E731
         if self._everything:
             return [whole]
@@ -65,7 +65,7 @@ class Teller:
         return [*ways, whole]
 
     def place(self, finding: Finding) -> str:
-        """What a finding is about, with its view where there are several."""
+        """Return what a finding is about, with its view where there are several."""
         return clean(finding.place) + self._view(finding)
 
     def _view(self, finding: Finding) -> str:
@@ -132,7 +132,7 @@ class Teller:
         return lines + (self._mend(finding, 8) if finding.remedy else [])
 
     def _mend(self, finding: Finding, indent: int) -> list[Line]:
-        """What would mend a finding, line by line, behind what becomes of that."""
+        """Return what would mend a finding, line by line, behind what becomes of that."""
         mark = finding.fate or "mend"
         text = finding.remedy if finding.fate in ("", "planned", "choice") else finding.remedy.removeprefix("; ")
         return [
@@ -164,7 +164,7 @@ class Fitted(NamedTuple):
 
 
 def fitted(folds: dict[str, list[Fold]], teller: Teller, height: Callable[[Line], int], room: int = ROOM) -> Fitted:
-    """Tells folds at such length that all of it takes at most so much `room`; `height` is how many rows a line takes."""
+    """Tell folds at such length that all of it takes at most so much `room`; `height` is how many rows a line takes."""
     ways = [(fold, teller.ways(fold)) for kind in KINDS for fold in folds.get(kind, ())]
     headings = 2 * sum(bool(found) for found in folds.values())
 
@@ -197,7 +197,8 @@ def fitted(folds: dict[str, list[Fold]], teller: Teller, height: Callable[[Line]
 
 
 def _kept(short: list[tuple[Fold, ToldFold]], room: int, size: Callable[[ToldFold], int]) -> dict[int, ToldFold]:
-    """The folds that are told at all, by their identity: the largest of each kind first, then what else there is room for."""
+    """Return the folds that are told at all, by their identity: the largest of each kind first, then what else there is room
+    for."""
     largest = sorted(short, key=lambda pair: -len(pair[0].findings))
     first = [pair for kind in KINDS for pair in [pair for pair in largest if pair[0].kind == kind][:_AT_LEAST]]
     rest = sorted(
@@ -222,12 +223,13 @@ def _by_kind(folds: list[ToldFold]) -> dict[str, list[ToldFold]]:
 
 
 def titled(code: str) -> Text:
-    """The title of a code, and the code: `explain`, `accept` and `--skip` take it."""
+    """Return the title of a code, and the code: `explain`, `accept` and `--skip` take it."""
     return Text.assemble((catalogue()[code].title, "bold"), (f" ({code})", "dim"))
 
 
 def evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
-    """One line for each thing that was said, with all servers that said it; empty answers of the other family left out."""
+    """Return one line for each thing that was said, with all servers that said it; empty answers of the other family left
+    out."""
     said: dict[tuple[str, str, str], list[str]] = {}
     families = {"A": "AAAA", "AAAA": "A"}
     for evidence_line in evidence:
@@ -252,7 +254,7 @@ def evidence_lines(evidence: Sequence[Evidence], rdtype: str) -> list[str]:
 
 
 def _asked(question: str) -> str:
-    """A question for people: `PTR of 10.77.20.12` in place of the reverse name."""
+    """Return a question for people: `PTR of 10.77.20.12` in place of the reverse name."""
     name, _, rdtype = question.rpartition(" ")
     address = address_of(from_text(name))
     return f"{rdtype} of {address_text(address) if address is not None else name}"

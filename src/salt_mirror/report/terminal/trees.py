@@ -18,7 +18,7 @@ _STYLES = {"ok": "green", "note": "cyan", "caution": "yellow", "unverified": "bo
 
 
 def print_tests(tests: list[Test], line: Callable[..., None], *, everything: bool) -> None:
-    """Prints trees of tests; with `everything` those inside tests that passed as well."""
+    """Print trees of tests; with `everything` those inside tests that passed as well."""
     few = len(tests) <= _FEW_TREES
     for number, test in enumerate(tests):
         if not number or few or everything or test.mark != "ok":
@@ -30,7 +30,7 @@ def print_tests(tests: list[Test], line: Callable[..., None], *, everything: boo
 
 
 def _entry(test: Test) -> bool:
-    """Whether it is an entry of a list: nothing but its title."""
+    """Return whether it is an entry of a list: nothing but its title."""
     return not (test.says or test.why or test.tests)
 
 

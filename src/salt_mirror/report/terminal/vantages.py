@@ -39,7 +39,7 @@ class LiveView:
         self._live.start()
 
     def look(self, watch: Watch) -> None:
-        """Draws a watch as it stands, a few times a second at most."""
+        """Draw a watch as it stands, a few times a second at most."""
         now = time.monotonic()
         if now < self._next and not watch.done:
             return
@@ -51,7 +51,7 @@ class LiveView:
         self._live.update(Group(*lines, Text(), vantage_table(rows_of(watch))), refresh=True)
 
     def end(self) -> None:
-        """Takes the view away."""
+        """Take the view away."""
         self._live.stop()
 
 
@@ -62,7 +62,7 @@ def print_vantages(rows: list[VantageRow], line: Callable[..., None], file: Text
 
 
 def vantage_table(rows: list[VantageRow]) -> Table:
-    """A row for each vantage, a heading for each group."""
+    """Return a row for each vantage, a heading for each group."""
     table = table_of("vantage", "has", "left", "due", "settled", "asked", "remarks")
     group = None
     for row in rows:
