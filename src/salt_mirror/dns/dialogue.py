@@ -104,6 +104,7 @@ class Runner:
                     results.append(end.value)
                 else:
                     self._ask(dialogue, batch, results, most)
+                # Results are handed on before there are many, so that an audit of a million names holds none of them.
                 if len(results) >= 256:
                     break
             if results:
@@ -147,6 +148,7 @@ class Runner:
         turn.missing -= 1
         if not turn.missing:
             self._go_on(turn, results)
+        # Several dialogues may have asked the same: each gets the one answer.
         if self._more and question in self._more:
             for turn, place in self._more.pop(question):
                 turn.answers[place] = answer
@@ -223,6 +225,7 @@ def _folded(answer: Answer) -> bytes | Answer:
     if question[1] == AXFR and answer.message:
         # What a transfer begins with is judged again, and the rest is not needed.
         return answer._replace(message=first_record_only(answer.message))
+    # Folded, an answer of one address takes 46 bytes and not 338 (sys.getsizeof): an audit keeps every one that it had.
     if authoritative and alias is None and over in _OVERS and not question[3] and question[1] != SOA:
         if not values:
             return _NOTHING.get((status, over)) or answer

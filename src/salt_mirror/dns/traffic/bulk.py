@@ -43,6 +43,7 @@ class Bulk:
             except (BlockingIOError, InterruptedError):
                 pass
             except OSError as error:
+                # Some kernels, network cards and containers decline; they are not asked again, since each refusal costs a call.
                 if error.errno in _DECLINED:
                     self._together = False
                     return self._one_by_one(sock, wires[start:]) and there

@@ -43,6 +43,7 @@ class RoundTrips:
         if self.smoothed_s is None:
             self.smoothed_s, self.variation_s = took_s, took_s / 2
         else:
+            # RFC 6298 section 2.3: the variation first, since it goes by the smoothed time before this measurement.
             self.variation_s += (abs(self.smoothed_s - took_s) - self.variation_s) / 4
             self.smoothed_s += (took_s - self.smoothed_s) / 8
         self.wait_s = min(self._most_s, max(LEAST_WAIT_S, self.smoothed_s + 4 * self.variation_s))
@@ -62,10 +63,12 @@ class Window:
     def heard(self, answers: int) -> None:
         """Take in that so many answers came."""
         if self.size < self.most:
+            # Doubles in a round trip until the first loss, then grows by one (RFC 5681 section 3.1).
             self.size = min(self.most, self.size + (answers if self._fast else answers / self.size))
 
     def lost(self, now: float, wait_s: float) -> None:
         """Take in that something was lost; once in a retry's wait, since losses come in swarms."""
+        # One full window of losses is one event: without this, 100 lost datagrams would halve the window 100 times.
         if now - self._shrunk_at >= wait_s:
             self._shrunk_at = now
             self._fast = False
@@ -93,6 +96,7 @@ class Pace:
         if self._filled_at is not None:
             self._tokens = min(self._room, self._tokens + (now - self._filled_at) * self._per_s)
         self._filled_at = now
+        # Without the grain, 0.1 + 0.2 of a token would never be a whole one, and the last question of a second would wait.
         return int(self._tokens + 1e-9)
 
     def spend(self, number: int) -> None:
@@ -135,6 +139,7 @@ class Breaker:
         if not self.open and self._unheard >= (HEARD_BEFORE if self._heard else NEVER_HEARD):
             self.open = True
             self._probe_at = now + PROBE_EVERY_S
+            # A server that has answered is most likely being restarted: what waits is held for some seconds, twice at most.
             if self._heard and self._holds:
                 self._holds -= 1
                 self._hold_until = now + HOLD_S

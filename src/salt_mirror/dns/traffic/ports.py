@@ -42,6 +42,7 @@ class SourcePorts:
         return self.current
 
     def _renew(self) -> None:
+        # The socket before this one stays open, since answers to what it asked may still be on their way.
         self._close(self._before)
         self._before, self.current = self.current, open_datagram(self._server)
         if self.current is not None:

@@ -65,6 +65,7 @@ class Stream:
         flight.deadline = max(flight.began_at + self._budget_s, now + min(1.0, self._budget_s))
         flight.sent_at = now
         flight.landed = True  # for its lane it has: deadlines are the stream's from here on
+        # The lanes of one server draw their ids apart from this connection, where another question may have the same one.
         if flight.qid in self.flights:
             flight.qid = self.free_id()
             flight.wire = flight.qid + flight.wire[2:]
@@ -140,12 +141,14 @@ class Stream:
     def _greet(self) -> bool:
         """Bring the connection up, with TLS if it is to have that; True when it is open."""
         assert self._sock is not None
+        # Whether a connection failed is told by SO_ERROR alone: the event is the same as for one that is there.
         if self._state == _CONNECTING:
             failed = self._sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
             if failed:
                 raise OSError(failed, os.strerror(failed))
             if self.server.over == "tls":
                 self._selector.unregister(self._sock)
+                # The system's certificates and a name to compare: without them anyone could be at the other end (RFC 8310).
                 context = ssl.create_default_context()
                 context.minimum_version = ssl.TLSVersion.TLSv1_2
                 name = self.server.tls_name or self.server.host
@@ -182,6 +185,7 @@ class Stream:
                 return False
             if not piece:
                 return True
+            # Messages come in pieces of any size, or several in one: each has its length before it (RFC 1035 section 4.2.2).
             self._in += piece
             at = 0
             while len(self._in) - at >= 2:
@@ -193,6 +197,7 @@ class Stream:
             del self._in[:at]
             if self._sock is None or not self.flights or len(self._in) > _MOST_BUFFERED:
                 return False
+            # A peer that goes on sending answers to nothing is cut off, and not called again.
             if self._unasked > MOST_UNASKED:
                 self._openings = 2
                 return True
