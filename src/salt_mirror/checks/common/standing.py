@@ -80,6 +80,7 @@ def standing_of(looked_up: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing
     if replicas is not None:
         return Standing(behind=_behind_replicas(held, replicas), replicas=replicas)
     primaries = {soa.mname for soa in held.values()}
+    # Servers that name different primaries in the SOA do not serve copies of one zone: their serials cannot be compared.
     if len(held) < 2 or len(primaries) != 1:
         return UNKNOWN
     (mname,) = primaries

@@ -161,6 +161,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     words = PairWords(view, forward, atlas.expects, standing, expected)
     if forward.circle:
         return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
+    # Nobody answered: nothing is missing, and nothing agrees either.
     if not forward.plain and not forward.usable:
         unknown = words.unverified_name(sorted(expected))
         return [
@@ -172,6 +173,7 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     # An address that only a server has which is behind has no PTR record to be judged by: it goes with the next transfer.
     outdated = [address for address in forward.values if words.outdated(address)]
     current = [address for address in forward.values if address not in outdated]
+    # The common case does without the generator that joins several dialogues.
     if len(current) == 1:
         pairs = yield from _pair_address(name, current[0], forward, words, atlas)
     else:
@@ -257,6 +259,7 @@ def judge(
 
     Pure: no question is asked. Returns the pair, and a pair for each other name whose pointer here is faulty.
     """
+    # Most pairs end here; no object is made for their case.
     if address in forward.values and not reverse.divided:
         mine = reverse.values == (forward.canonical,)
         if mine and not forward.divided and forward.certain == reverse.certain == "agrees":

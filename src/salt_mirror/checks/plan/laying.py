@@ -81,6 +81,7 @@ class LaidOver:
         """Return what a server would say."""
         (answer,) = yield [question]
         planned = self._at.get(question.server)
+        # Caches know nothing of the plan yet, a silent server stays silent, and the serial is the server's own business.
         if not planned or question.recurse or answer.trouble is not None or question.rdtype == SOA:
             return answer
         here = planned.get(question.name)

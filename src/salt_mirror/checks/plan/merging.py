@@ -95,6 +95,7 @@ class Merging:
         if zone is None:
             where = f"the zone {change.zone}" if change.zone else f"the zone of {change.name}"
             return f"{where} is not in the estate: ask its administrators"
+        # RFC 2136 section 3.4.2.4: servers ignore the removal of these, and a zone without them is gone.
         if rdtype in (SOA, NS) and name == zone.apex:
             return f"the {change.type} of a zone itself is never changed from here"
         return SetKey(zone.view, zone.apex, name, rdtype)
@@ -164,6 +165,8 @@ class Merging:
             if key.rdtype == PTR and source in ("registered", "forward"):
                 self._merge_pointers(key, being, equals)
                 continue
+            # Two checks that both know the whole set know the same one; if they did not, the first by the order of checks
+            # counts.
             for proposal in wholes[:1]:
                 assert proposal.whole is not None
                 apply(being, proposal.whole, being.values - proposal.whole, proposal)
@@ -232,6 +235,7 @@ class Merging:
                     best = (order, name, proposal)
         if best is not None:
             _, name, proposal = best
+            # Only whoever knows the whole set may take PTR records away: others know of the one that they add.
             gone = being.values - {name} if proposal.whole is not None else frozenset()
             apply(being, frozenset({name}), gone, proposal)
 

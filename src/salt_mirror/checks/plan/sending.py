@@ -118,6 +118,7 @@ def by_server(sets: Iterable[PlannedSet]) -> list[tuple[str, Name, Server, list[
     for planned in listed:
         turn = turns[planned.key.view, planned.key.zone, planned.key.name]
         found.setdefault((turn, planned.key.view, planned.key.zone), []).append(planned)
+    # Within a turn forward zones go first: a PTR record may wait for its host, a host is of no use without its address.
     order = sorted(found.items(), key=lambda item: (item[0][0], is_reverse(item[0][2])))
     return [(view, zone, told[0].server, told) for (_, view, zone), told in order if told[0].server is not None]
 
