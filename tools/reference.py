@@ -15,6 +15,7 @@ from typer.models import DefaultPlaceholder
 
 from salt_mirror import __version__
 from salt_mirror.cli.main import program
+from salt_mirror.cli.options import shared_options
 from salt_mirror.cli.registry import COMMANDS, by_phase
 from salt_mirror.estate import file as estate_file
 
@@ -41,7 +42,7 @@ def commands() -> dict[str, tuple[str, list[Parameter]]]:
             argument = one.param_type_name == "argument"
             panel = getattr(one, "rich_help_panel", None)
             panel = "" if isinstance(panel, DefaultPlaceholder) else panel or ""
-            told.append(Parameter(_written(one, argument=argument), " ".join((one.help or "").split()), panel))
+            told.append(Parameter(_written(one, argument=argument), _words(one), panel))
         found[name] = (" ".join((command.help or "").split("\f")[0].split()), told)
     return found
 
@@ -54,6 +55,14 @@ def _written(one: Any, *, argument: bool) -> str:
         return names
     wants = one.metavar or _choices(one.type_descriptor.annotation)
     return f"{names} {wants}"
+
+
+def _words(one: Any) -> str:
+    """All that is said of a parameter: the help's words, and what else there is to know of an option that commands share."""
+    words = " ".join((one.help or "").split())
+    shared = {written.split()[0]: says for options in shared_options().values() for written, says in options}
+    detail = shared.get(one.opts[0], "") if one.opts else ""
+    return detail if detail.startswith(words) else words
 
 
 def _choices(of_type: Any) -> str:

@@ -230,7 +230,7 @@ def test_a_forgotten_final_dot_is_recognised(name: str, meant: str | None) -> No
 @pytest.mark.parametrize(
     ("argument", "message"),
     [
-        ("10.0.0.0/8", "16,777,216 addresses; .* needs --yes"),
+        ("10.0.0.0/8", "16,777,216 addresses; .* needs --sweep-all"),
         ("10.77.20.1/24", "the network is 10.77.20.0/24"),
         ("10.77.20.0/33", "is no network"),
         ("kiln-2", r"did you mean kiln-02\.pans\.example\."),
@@ -246,7 +246,7 @@ def test_large_and_ipv6_networks_are_judged_from_known_names_and_say_so() -> Non
     known = estate("pans.example", "10.in-addr.arpa", "2001:db8:77::/48", expect=((HOST, "AAAA", "2001:db8:77::2"),))
     scope = PairsScope(known)
     assert scope.size == 1
-    assert "10.0.0.0/8 was not swept (16,777,216 addresses; --yes" in scope.remarks[0]
+    assert "10.0.0.0/8 was not swept (16,777,216 addresses; --sweep-all" in scope.remarks[0]
     assert (
         "2001:db8:77::/48 was not swept, since IPv6 networks cannot be: judged from the 1 name known in it"
         in scope.remarks[1]

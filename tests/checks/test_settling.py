@@ -398,7 +398,7 @@ def test_the_budget_of_the_demo_advises_to_lower_the_ttl(demo: Run) -> None:
     assert now == "vpn.gullmarsh.example. 300 IN A 198.51.100.20"
     assert then == "vpn.gullmarsh.example. 300 IN A 192.0.2.77"
     assert demo(*call, "--at-time", "noon").status == 2
-    assert demo(*call, "--from", "192.0.2.1").status == 1
+    assert demo(*call, "--old", "192.0.2.1").status == 1
 
 
 class Change:

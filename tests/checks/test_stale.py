@@ -288,9 +288,9 @@ def test_a_host_that_answers_weakens_what_is_said_and_judges_nothing(
     assert f"10.77.10.12 answers on port {port}: a server is there." in texts["rake.pans.example."]
     assert f"10.77.10.13 turns port {port} away" in texts["scale.pans.example."]
     assert "answers" not in texts["vat.pans.example."] and {one["code"] for one in report["findings"]} == {"age.stale"}
-    assert "1 public addresses were not knocked at; --yes does that" in report["remarks"]
+    assert "1 public addresses were not knocked at; --knock-public does that" in report["remarks"]
     for wrong in ("ssh", "0", "1,2,3,4,5,6,7,8,9"):
-        assert run("stale", "--knock", wrong, "--yes").status == 2
+        assert run("stale", "--knock", wrong, "--knock-public").status == 2
 
 
 def test_what_is_gone_already_is_not_told_and_what_no_server_tells_is_unverified(

@@ -114,6 +114,6 @@ def test_peeking_leaves_a_cache_without_the_record_as_it_was(run: Run, world: Wo
 
 def test_a_network_that_is_larger_than_a_sweep_wants_a_yes(run: Run, tmp_path: Path) -> None:
     refused = run("pairs", "10.0.0.0/15", "--at", "127.0.0.1:1")
-    assert refused.status == 2 and "sweeping more than 65,536 needs --yes" in refused.err
-    taken = run("pairs", "10.0.0.0/15", "--yes", "--at", "127.0.0.1:1", "--tries", "1", "--timeout", "0.01")
+    assert refused.status == 2 and "sweeping more than 65,536 needs --sweep-all" in refused.err
+    taken = run("pairs", "10.0.0.0/15", "--sweep-all", "--at", "127.0.0.1:1", "--tries", "1", "--timeout", "0.01")
     assert taken.status == 3

@@ -177,14 +177,14 @@ def test_a_plan_is_written_to_load_and_taken_back_as_long_as_nobody_has_changed_
     moved = read_zone(TEXTS[FORWARD].replace("10.77.20.22", "10.77.20.23"), FORWARD)
     mended.first.authority.hold(moved)
     mended.second.authority.hold(moved)
-    done = run(*APPLY, "--from", "plan.jsonl", "--json").report
+    done = run(*APPLY, "--plan", "plan.jsonl", "--json").report
     # h2 is somewhere else by now: neither its address nor the pointer to it is what was meant.
     assert [one["name"] for one in done["plan"]["changes"]] == [
         "h3.pans.example.", "3.20.77.10.in-addr.arpa.", "22.20.77.10.in-addr.arpa.",
     ]  # fmt: skip
     assert "h2.pans.example. 600 in a 10.77.20.23" in mended.holds()
     (mended.folder / "report.json").write_text(run("audit", "--json").out, encoding="utf-8")
-    again = run("mend", "--from", "report.json", "--json").report
+    again = run("mend", "--plan", "report.json", "--json").report
     assert {one["name"] for one in again["plan"]["changes"]} >= {"h2.pans.example."}
 
 
@@ -464,8 +464,8 @@ def test_on_a_terminal_the_plan_is_shown_and_agreed_to_once(mended: Mended, type
     [
         (("--choose", "keep"), '--choose: there is no decision "keep"'),
         (("--decisions", "bad"), 'bad, line 2: there is no decision "rmove"; did you mean "remove"?'),
-        (("--from", "bad"), "bad, line 1"),
-        (("--from", "torn.json"), "torn.json: is no report that can be read"),
+        (("--plan", "bad"), "bad, line 1"),
+        (("--plan", "torn.json"), "torn.json: is no report that can be read"),
         (("--zone-file", "pans.example"), "is no ZONE=FILE"),
         (("--zone-file", "other.example=hosts.zone"), "has to be one zone of the estate"),
         (("--back", "bad", "--yes"), "bad is no undo file"),
@@ -633,22 +633,22 @@ def test_an_approved_plan_is_sent_exactly_or_not_at_all(mended: Mended, run: Run
         ("head", approved.replace('"by":"', '"by":"not ')),
     ):
         (tmp_path / name).write_text(text, encoding="utf-8")
-        altered = run("mend", "--from", name, "--apply", "--yes")
+        altered = run("mend", "--plan", name, "--apply", "--yes")
         assert altered.status == 2 and f"{name} was altered since it was made: nothing is sent" in altered.err
     assert run("mend", "--write", "over", "--valid", "0s").status == 1
-    over = run("mend", "--from", "over.jsonl", "--apply", "--yes")
+    over = run("mend", "--plan", "over.jsonl", "--apply", "--yes")
     assert over.status == 2 and "over.jsonl was valid until " in over.err, over.err
     # Drifted: what the estate expects of one set is something else by now.
     text = (tmp_path / "hosts.zone").read_text(encoding="utf-8")
     (tmp_path / "hosts.zone").write_text(text.replace("10.77.20.3", "10.77.20.33"), encoding="utf-8")
-    drifted = run("mend", "--from", "plan.jsonl", "--apply", "--yes", "--json")
+    drifted = run("mend", "--plan", "plan.jsonl", "--apply", "--yes", "--json")
     left = {one["name"]: one["says"] for one in drifted.report["plan"]["left_out"]}
     assert left["h3.pans.example."] == "the estate expects something else of it by now than when it was planned"
     assert drifted.status == 1 and "cannot be sent as approved: nothing is sent" in drifted.report["says"]
     assert mended.holds() == before and not list(tmp_path.glob("*.undo"))
     # As it was: sent, and nothing but that.
     (tmp_path / "hosts.zone").write_text(text, encoding="utf-8")
-    done = run("mend", "--from", "plan.jsonl", "--apply", "--yes", "--json")
+    done = run("mend", "--plan", "plan.jsonl", "--apply", "--yes", "--json")
     sets = [json.loads(line) for line in approved.splitlines()[1:]]
     carried = {(one["name"], one["type"]) for one in done.report["plan"]["carried"] if one["outcome"] == "agrees"}
     assert carried == {(one["name"], one["type"]) for one in sets}

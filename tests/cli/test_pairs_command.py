@@ -95,7 +95,7 @@ def test_the_estate_in_the_current_folder_is_found_by_itself(run: Run, world: Wo
         (("--view", "intern", "--estate", "ESTATE"), 'no view "intern"; did you mean "internal"'),
         (("--at", "127.0.0.1:99999", "--estate", "ESTATE"), "no usable port"),
         ((), "nothing to check"),
-        (("10.0.0.0/8", "--estate", "ESTATE"), "needs --yes"),
+        (("10.0.0.0/8", "--estate", "ESTATE"), "needs --sweep-all"),
     ],
 )
 def test_bad_input_gets_one_clear_message_and_nothing_is_asked(

@@ -18,10 +18,10 @@ if TYPE_CHECKING:
 def budget(
     name: Annotated[str, typer.Argument(metavar="NAME", help="The name whose record is to change.")],
     rdtype: Annotated[str, typer.Argument(metavar="TYPE", help="The record's type.")],
-    old: Annotated[str | None, option("--from", "VALUE", "The value that it has now, to be sure.")] = None,
+    old: Annotated[str | None, option("--old", "VALUE", "The value that it has now, to be sure.")] = None,
     new: Annotated[
         list[str] | None,
-        option("--to", "VALUE", "The value that it is to have, in place of --from or of all; may be repeated."),
+        option("--to", "VALUE", "The value that it is to have, in place of --old or of all; may be repeated."),
     ] = None,
     at_time: Annotated[
         str | None,
@@ -53,7 +53,7 @@ def budget(
     view = view_of(wanted, asking, estate)
     origin = origin_of(wanted, view, estate)
     after = goal_of(wanted, kind, new or [], origin, gone=False).values
-    before = goal_of(wanted, kind, [old] if old is not None else [], origin, gone=False, option="--from").values
+    before = goal_of(wanted, kind, [old] if old is not None else [], origin, gone=False, option="--old").values
     now = datetime.now(UTC).replace(microsecond=0)
     change_at = moment_of(at_time, now) if at_time is not None else now
     cap_s = round(seconds_of(cap, "--cap")) if cap is not None else None

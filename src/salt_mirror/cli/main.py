@@ -54,14 +54,24 @@ def program(names: Iterable[str] = tuple(NAMES)) -> typer.Typer:
             from salt_mirror.cli.completing import complete
 
             complete(command)
-        app.command(name, cls=Command, rich_help_panel=entry.phase, epilog=_examples(entry))(_to_its_reader(command))
+        app.command(name, cls=Command, rich_help_panel=entry.phase, epilog=_examples(entry), help=_unwrapped(command))(
+            _to_its_reader(command)
+        )
     app.callback()(_options)
     return app
 
 
+def _unwrapped(command: Callable[..., None]) -> str:
+    """Return a command's docstring with each paragraph on one line: Typer keeps the line ends of all but the first."""
+    paragraphs = (command.__doc__ or "").split("\n\n")
+    return "\n\n".join(" ".join(paragraph.split()) for paragraph in paragraphs)
+
+
 def _examples(entry: Entry) -> str:
     """Return the examples of a command, each on a line of its own."""
-    return "\n\n".join(["Examples:", *(f"salt-mirror {typed}  # {says}" for typed, says in entry.examples)])
+    typed = [f"salt-mirror {typed}  # {says}" for typed, says in entry.examples]
+    more = "More on the options that commands share: salt-mirror explain options"
+    return "\n\n".join(["Examples:", *typed, *([more] if entry.check is not None else [])])
 
 
 def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:

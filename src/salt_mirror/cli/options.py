@@ -25,9 +25,19 @@ LEAST_PACE = 0.1
 F = TypeVar("F", bound=Callable[..., Any])
 
 
-def option(name: str, metavar: str | None, words: str, **more: Any) -> Any:
-    """Return an option of Typer's without a default to show."""
+DETAILS: dict[str, str] = {}
+"""What is to be said of an option beside the few words of its help, by its name: for `explain`, the pages and the manual."""
+
+
+def option(name: str, metavar: str | None, words: str, *, detail: str = "", **more: Any) -> Any:
+    """Return an option of Typer's. `words` are those of the help, which has one line for each of the options that commands
+    have in common; `detail` is what else there is to know."""
+    if detail:
+        DETAILS[name] = detail
     return typer.Option(name, metavar=metavar, help=words, show_default=False, **more)
+
+
+_FAMILY = "Servers without such an address are left out, and a remark names them."
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,22 +45,27 @@ class Asking:
     """How to ask, and whom. Times in seconds, `pace` in questions a second to each server."""
 
     estate: Annotated[
-        Path | None, option("--estate", "FILE", "The estate file. Without it, estate.toml in the current folder.")
+        Path | None,
+        option("--estate", "FILE", "The estate file.", detail="Without it, estate.toml in the current folder."),
     ] = None
     at: Annotated[
         list[str] | None,
         option(
             "--at",
             "SERVER",
-            "Ask this server about everything: a name from the estate, an address, address:port, a host name, "
-            "tcp://…, tls://… or https://…. May be repeated, or several separated by commas.",
+            "Ask this server about everything.",
+            detail="SERVER is a name from the estate, an address, address:port, a host name, tcp://…, tls://… or https://…. "
+            "May be repeated, or several separated by commas.",
         ),
     ] = None
-    view: Annotated[str | None, option("--view", "VIEW", "Only check this view of the estate.")] = None
+    view: Annotated[str | None, option("--view", "VIEW", "Only this view of the estate.")] = None
     transfer: Annotated[
         bool,
-        typer.Option(
-            "--transfer", help="Take the estate's zones by transfer where their servers allow it, and ask less."
+        option(
+            "--transfer",
+            None,
+            "Take whole zones, and ask less.",
+            detail="The estate's zones are taken by transfer where their servers allow it.",
         ),
     ] = False
     pace: Annotated[
@@ -58,24 +73,35 @@ class Asking:
         option(
             "--pace",
             "N",
-            "At most so many questions a second to each server. Without it: 2000 for the estate's authoritative servers "
-            "while networks are swept, else no limit for them, none on loopback, 200 for any other. 0 lifts the first.",
+            "Questions a second to a server.",
+            detail="Without it: 2000 for the estate's authoritative servers while networks are swept, "
+            "else no limit for them, none on loopback, 200 for any other. 0 lifts the first.",
             min=0,
             max=1e6,
         ),
     ] = None
     timeout: Annotated[
         float,
-        typer.Option(
-            "--timeout", metavar="SECONDS", min=0.01, max=60, help="The wait for a first try; each next one doubles it."
+        option(
+            "--timeout",
+            "SECONDS",
+            "The wait for a first try: 1 s.",
+            detail="Each next try waits twice as long.",
+            min=0.01,
+            max=60,
         ),
     ] = 1.0
-    tries: Annotated[int, typer.Option("--tries", metavar="N", min=1, max=10, help="How often a question is sent.")] = 3
-    ipv4_only: Annotated[bool, typer.Option("--ipv4-only", help="Only ask servers at IPv4 addresses.")] = False
-    ipv6_only: Annotated[bool, typer.Option("--ipv6-only", help="Only ask servers at IPv6 addresses.")] = False
+    tries: Annotated[int, option("--tries", "N", "Tries for each question: 3.", min=1, max=10)] = 3
+    ipv4_only: Annotated[bool, option("--ipv4-only", None, "Only ask at IPv4 addresses.", detail=_FAMILY)] = False
+    ipv6_only: Annotated[bool, option("--ipv6-only", None, "Only ask at IPv6 addresses.", detail=_FAMILY)] = False
     listed: Annotated[
         Path | None,
-        option("--names", "FILE", "Take names from a file as well: one a line, # for remarks; - is standard input."),
+        option(
+            "--names",
+            "FILE",
+            "Names from a file, too.",
+            detail="One a line, # for remarks; - is standard input.",
+        ),
     ] = None
 
     def check(self) -> None:
@@ -99,8 +125,9 @@ class Where:
         option(
             "--from",
             "VANTAGE|GROUP",
-            "Ask from other machines (`vantage join`): a vantage, a group of them, or everywhere. May be repeated, or several "
-            "separated by commas.",
+            "Ask from other machines.",
+            detail="VANTAGE is one that runs `vantage join`, GROUP several of them, `everywhere` all. May be repeated, or "
+            "several separated by commas.",
         ),
     ] = None
 
@@ -119,32 +146,50 @@ class Showing:
     """How to show what was found, and what to write of it. `about` is what the command was told to look at, in words: runs
     about the same are held against each other in a history."""
 
-    faults: Annotated[bool, typer.Option("--faults", help="Only show faults.")] = False
-    all: Annotated[bool, typer.Option("--all", help="Show everything, also what agrees.")] = False
-    strict: Annotated[bool, typer.Option("--strict", help="Let a caution count as a fault in the exit status.")] = False
-    json: Annotated[bool, typer.Option("--json", help="Print the whole report as one JSON document.")] = False
+    faults: Annotated[bool, option("--faults", None, "Only show faults.")] = False
+    all: Annotated[bool, option("--all", None, "Also show what agrees.", detail="No list is cut short.")] = False
+    strict: Annotated[
+        bool,
+        option(
+            "--strict",
+            None,
+            "A caution counts as a fault.",
+            detail="It changes the exit status, and nothing that is shown.",
+        ),
+    ] = False
+    json: Annotated[bool, option("--json", None, "Print one JSON document.", detail="It has the whole report.")] = False
     report: Annotated[
         list[str] | None,
         option(
             "--report",
             "FORMAT:FILE",
-            f"Write a report: {', '.join(list(FORMS)[:-1])} or {list(FORMS)[-1]}; may be repeated.",
+            "Write a report.",
+            detail=f"FORMAT is {', '.join(list(FORMS)[:-1])} or {list(FORMS)[-1]}; may be repeated.",
         ),
     ] = None
-    remedies: Annotated[Path | None, option("--remedies", "FILE", "Write the lines that mend as a master file.")] = None
+    remedies: Annotated[
+        Path | None,
+        option("--remedies", "FILE", "Write what would mend.", detail="The lines are those of a master file."),
+    ] = None
     quiet: Annotated[
-        bool, typer.Option("--quiet", help="Print nothing: the exit status and the files show the result.")
+        bool, option("--quiet", None, "Print nothing.", detail="The exit status and the files show the result.")
     ] = False
     history: Annotated[
-        Path | None, option("--history", "FILE", "Keep the findings there, and say what is new and what is gone.")
+        Path | None,
+        option(
+            "--history",
+            "FILE",
+            "Keep the run there.",
+            detail="The report then says what is new since the run before, and what is gone.",
+        ),
     ] = None
     fail_on: Annotated[
         FailOn | None,
         option(
             "--fail-on",
             None,
-            "What gives exit status 1: a fault (as without it), a caution too, a fault that is new (with --history), "
-            "or nothing at all.",
+            "What gives exit status 1.",
+            detail="A fault (the default), a caution too, a fault that is new (with --history), or nothing at all.",
         ),
     ] = None
     about: str = ""
@@ -373,6 +418,19 @@ _PANELS: dict[Any, str] = {
     Certificates: "Certificates",
 }
 """Under what heading the help shows the options that commands have in common."""
+
+
+def shared_options() -> dict[str, list[tuple[str, str]]]:
+    """Return the options that commands have in common, by the heading of the help: how each is written, and all that there is
+    to know of it."""
+    found: dict[str, list[tuple[str, str]]] = {}
+    for kind, heading in _PANELS.items():
+        for parameter in _options(kind, (), {}):
+            _, info = get_args(parameter.annotation)
+            name = str(info.default)  # where Typer keeps the first name of an annotated option
+            written = f"{name} {info.metavar}" if info.metavar else name
+            found.setdefault(heading, []).append((written, f"{info.help} {DETAILS.get(name, '')}".strip()))
+    return found
 
 
 @functools.cache

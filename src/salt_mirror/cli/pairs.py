@@ -15,7 +15,7 @@ def pairs(
         list[str] | None,
         typer.Argument(metavar="[NAME|ADDRESS|NETWORK]...", help="What to check; all of the estate when left out."),
     ] = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Sweep networks larger than a /16 too.")] = False,
+    sweep_all: Annotated[bool, typer.Option("--sweep-all", help="Sweep networks larger than a /16 too.")] = False,
     *,
     asking: Asking,
     showing: Showing,
@@ -36,7 +36,7 @@ def pairs(
         zone.network is not None and zone.network.num_addresses > 256 for zone in estate.all_zones()
     ):
         with_directories(estate, asking, records=True)  # what they tell needs no sweep
-    scope = PairsScope(estate, subjects or (), view=asking.view, sweep_all=yes)
+    scope = PairsScope(estate, subjects or (), view=asking.view, sweep_all=sweep_all)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if scope.sweeps:
         pace_for_a_sweep(estate, asking.pace)

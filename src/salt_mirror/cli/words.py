@@ -64,8 +64,9 @@ def _taken_plainly(param: Any) -> Any:
     info = getattr(expected, "parameter_info", None)
     if info is not None and all(getattr(info, key, said) == said for key, said in _NOTHING_SAID.items()):
         param.process_value = partial(_process, param, expected.annotation, info)
-    if expected is not None and expected.annotation is bool:
-        param.display_type_rich = lambda **_: None  # "--json <bool>" would look as if it wanted a value
+    if expected is not None and (expected.annotation is bool or param.param_type_name == "argument"):
+        # "--json <bool>" would look as if it wanted a value, and "<list[str]>" says nothing that the metavar does not say.
+        param.display_type_rich = lambda **_: None
     least, most = getattr(param, "min", None), getattr(param, "max", None)
     if least is not None and most is not None:
         param._get_number_range_help_str = lambda: f"{least:g} to {most:,.12g}"

@@ -252,7 +252,7 @@ class PairsScope:
     def _add_network(self, network: Network) -> None:
         if network.version == 4 and network.num_addresses > SWEEP_MOST and not self._sweep_all:
             raise BadInput(
-                f"{network} has {network.num_addresses:,} addresses; sweeping more than {SWEEP_MOST:,} needs --yes"
+                f"{network} has {network.num_addresses:,} addresses; sweeping more than {SWEEP_MOST:,} needs --sweep-all"
             )
         for view in self._views_of([_top(network)]):
             for (other, address), names in self._holders.items():
@@ -284,7 +284,7 @@ class PairsScope:
             )
         elif network.num_addresses > SWEEP_MOST and listed and not self._sweep_all:
             self.remarks.append(
-                f"{network} was not swept ({network.num_addresses:,} addresses; --yes sweeps it): judged from known names"
+                f"{network} was not swept ({network.num_addresses:,} addresses; --sweep-all sweeps it): judged from known names"
             )
         elif (network, view) not in self._sweeps:
             self._sweeps.append((network, view))

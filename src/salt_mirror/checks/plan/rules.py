@@ -106,7 +106,7 @@ RULES = (
     ),
     PlanRule(
         "approved plans",
-        "--write makes a file with a digest, who made it, and with --valid until when it may be sent. --from sends it "
+        "--write makes a file with a digest, who made it, and with --valid until when it may be sent. --plan sends it "
         "exactly, or says why not: altered, expired, or changed since.",
         "kiln-07 was registered with another address since: nothing of the approved plan is sent, and the set is named.",
     ),

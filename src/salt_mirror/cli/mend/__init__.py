@@ -28,7 +28,7 @@ def mend(
     skip: Annotated[list[str] | None, option("--skip", "WORD", "Leave this check, zone, view or code out.")] = None,
     taken: Annotated[
         Path | None,
-        option("--from", "FILE", "The findings of a JSON report, or a plan that --write wrote, as approved."),
+        option("--plan", "FILE", "A plan that --write wrote, as approved, or the findings of a JSON report."),
     ] = None,
     *,
     planning: Planning,

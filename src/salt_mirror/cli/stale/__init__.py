@@ -40,7 +40,7 @@ def stale(
             "Try by one connection each whether what no longer belongs answers on TCP ports.",
         ),
     ] = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Knock at public addresses too.")] = False,
+    knock_public: Annotated[bool, typer.Option("--knock-public", help="Knock at public addresses too.")] = False,
     figure: Annotated[
         Path | None, option("--figure", "FILE", "Draw records by age, and what goes when, as a PNG or SVG.")
     ] = None,
@@ -66,4 +66,4 @@ def stale(
     estate = open_estate(asking, directories=True, ages=True)
     if not estate.zones:
         raise BadInput("nothing to look at: give an estate with zones")
-    weed(StaleWish(places or [], by.value, days, ports, yes, figure), estate, asking, showing)
+    weed(StaleWish(places or [], by.value, days, ports, knock_public, figure), estate, asking, showing)

@@ -33,10 +33,10 @@ def ports_in(text: str) -> list[int]:
 
 
 def knocked(
-    addresses: Sequence[bytes], ports: Sequence[int], estate: Estate, *, yes: bool
+    addresses: Sequence[bytes], ports: Sequence[int], estate: Estate, *, public: bool
 ) -> tuple[dict[bytes, str], int]:
     """Return what came of each address in words, and how many were left out since they are public."""
-    chosen = [one for one in addresses if yes or is_private(estate.reached(one)[0])]
+    chosen = [one for one in addresses if public or is_private(estate.reached(one)[0])]
     with ThreadPoolExecutor(AT_ONCE) as workers:
         said = workers.map(partial(_knock, ports=ports, estate=estate), chosen)
         return dict(zip(chosen, said, strict=True)), len(addresses) - len(chosen)

@@ -31,7 +31,7 @@ class StaleWish:
     by: str
     days: int
     ports: list[int]
-    yes: bool
+    knock_public: bool
     figure: Path | None
 
 
@@ -45,10 +45,10 @@ def weed(wish: StaleWish, estate: Estate, asking: Asking, showing: Showing) -> N
     views = views_of(asking, estate)
     ran = run_part(part, atlas, views, asking, "records looked at")
     if wish.ports and not ran.interrupted:
-        answered, left_out = knocked(list(part.addresses()), wish.ports, estate, yes=wish.yes)
+        answered, left_out = knocked(list(part.addresses()), wish.ports, estate, public=wish.knock_public)
         part.hear(answered)
         if left_out:
-            part.remarks.append(f"{left_out:,} public addresses were not knocked at; --yes does that")
+            part.remarks.append(f"{left_out:,} public addresses were not knocked at; --knock-public does that")
     sheet = part.sheet()
     report = report_of("stale", estate, ran, part, ages=sheet, says=part.says)
     failed = _drawn(wish.figure, part.says, sheet) if wish.figure is not None else []

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import TextIO
 
+from rich.table import Column, Table
 from rich.text import Text
 
 from salt_mirror.catalogue import Code, Family, catalogue, families, family_of
@@ -34,6 +36,19 @@ class ExplanationPage:
             console.print(head, soft_wrap=not console.is_terminal)
             for code, entry in codes_of(family).items():
                 console.print(Text(f"  {code:<26}{entry.weight:<9}{entry.title}"))
+
+    def options(self, shared: Mapping[str, Sequence[tuple[str, str]]]) -> None:
+        """The options that commands have in common, under the headings of the help."""
+        for number, (heading, options) in enumerate(shared.items()):
+            self._console.print(Text(("\n" if number else "") + heading, style="bold"))
+            if self._console.is_terminal:  # wrapped beside the names; a pipe gets each on one line
+                table = Table.grid(Column(width=26), Column(), padding=(0, 1))
+                for written, words in options:
+                    table.add_row(Text(f"  {written}", style="green"), words)
+                self._console.print(table)
+                continue
+            for written, words in options:
+                self._console.print(Text(f"  {written:<26} {words}"), soft_wrap=True)
 
     def plan(self) -> None:
         """The rules by which changes are planned, proved and sent."""
