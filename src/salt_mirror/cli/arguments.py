@@ -127,7 +127,7 @@ def servers_at(given: list[str] | None, estate: Estate, place: str = "--at") -> 
     with about(place):
         servers = tuple(dict.fromkeys(_server(text, estate) for text in words_in(given)))
     for server in servers:
-        if len(server.address) not in estate.families:
+        if not estate.asks(server):
             only = "--ipv4-only" if estate.families == {4} else "--ipv6-only"
             raise BadInput(f"{place}: {shown(server.label)} has no address that {only} allows")
     return servers

@@ -146,7 +146,7 @@ def urls_by_locators(domain: Name, scheme: str, estate: Estate, servers: Iterabl
         for server in finders(estate):
             engine.submit(Question(name, SRV, server, True))
         for server in servers:
-            if len(server.address) in estate.families:
+            if estate.asks(server):
                 engine.submit(Question(name, SRV, server))
         found: list[bytes] = []
         while answers := engine.collect():

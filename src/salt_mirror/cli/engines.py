@@ -22,4 +22,4 @@ def engine_of(asking: Asking) -> Iterator[ApartExchange]:
 
 def finders(estate: Estate) -> tuple[Server, ...]:
     """Return the resolvers that find the servers of zones: the estate's, or the system's."""
-    return estate.finders or tuple(server for server in system_resolvers() if len(server.address) in estate.families)
+    return estate.finders or tuple(server for server in system_resolvers() if estate.asks(server))

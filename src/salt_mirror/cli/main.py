@@ -19,7 +19,7 @@ import typer
 
 from salt_mirror import __version__
 from salt_mirror.cli.messages import NOBODY_READS, UNWRITTEN, USAGE, tell
-from salt_mirror.cli.registry import NAMES, Entry
+from salt_mirror.cli.registry import NAMES, CommandEntry
 from salt_mirror.cli.words import Command, PlainGroup
 from salt_mirror.estate.errors import BadInput
 
@@ -67,7 +67,7 @@ def _unwrapped(command: Callable[..., None]) -> str:
     return "\n\n".join(" ".join(paragraph.split()) for paragraph in paragraphs)
 
 
-def _examples(entry: Entry) -> str:
+def _examples(entry: CommandEntry) -> str:
     """Return the examples of a command, each on a line of its own."""
     typed = [f"salt-mirror {typed}  # {says}" for typed, says in entry.examples]
     more = "More on the options that commands share: salt-mirror explain options"

@@ -149,6 +149,11 @@ class Estate:
         for zones in self.zones.values():
             yield from zones.values()
 
+    def asks(self, server: Server) -> bool:
+        """Return whether a server may be asked: one whose address is not known, as over HTTPS, only by a run that uses both
+        families."""
+        return self.families == BOTH_FAMILIES or len(server.address) in self.families
+
     def keep_to(self, length: int) -> None:
         """Leave out every server whose address is not of a length (4 for IPv4, 16 for IPv6), and say so in a remark."""
         self.families = frozenset((length,))

@@ -73,7 +73,7 @@ _NOT_ASKED = "its primary {} is not asked, since this run is kept to the other I
 
 
 def _is_asked(server: Server, atlas: Atlas) -> bool:
-    return len(server.address) in atlas.estate.families
+    return atlas.estate.asks(server)
 
 
 def serials_of(zone: Zone, primary: Primary) -> Dialogue[dict[Server, int]]:

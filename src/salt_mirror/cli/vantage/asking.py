@@ -191,7 +191,7 @@ def seen_as(estate: Estate, name: str, present: Present) -> Estate:
     """Return an estate as a vantage sees it: the resolvers are its own, and give the view that people there should get."""
     declared = estate.vantages.get(name)
     finders = own_resolvers(name, present)
-    own = [one for one in finders if len(one.address) in estate.families] if present.resolvers else []
+    own = [server for server in finders if estate.asks(server)] if present.resolvers else []
     estate.resolvers = {server.label: server for server in own}
     estate.groups = {present.group: own} if present.group else {}
     estate.duties = {server.label: Duty(view=declared.view if declared is not None else "") for server in own}
