@@ -16,8 +16,8 @@ from salt_mirror.dns.records import rdata_text, type_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import Networks
-from salt_mirror.estate.lists.spec import FORMS, PLAIN, ListSpec
-from salt_mirror.estate.sources import form_of, read_given
+from salt_mirror.estate.lists.spec import PLAIN, ListSpec
+from salt_mirror.estate.sources import FORMS, form_of, read_given
 from support import realservers
 from support.program import Run
 from support.waiting import until
@@ -162,7 +162,7 @@ def test_a_damaged_list_is_told_with_its_line_and_hides_nothing_else(text: str) 
         assert problems and all("standard input, line" in str(one) for one in problems)
 
 
-@given(st.sampled_from(FORMS), st.text(max_size=200))
+@given(st.sampled_from(tuple(FORMS)), st.text(max_size=200))
 def test_no_text_in_any_form_does_more_than_be_unusable(form: str, text: str) -> None:
     try:
         read(text, ListSpec(form))

@@ -294,7 +294,8 @@ def seconds_of(text: str, option: str) -> float:
 
 def spec_of(listing: Listing) -> ListSpec:
     """Return how lists are to be read. Raises BadInput."""
-    from salt_mirror.estate.lists.spec import ListSpec, check_form, columns_in
+    from salt_mirror.estate.lists.spec import ListSpec, columns_in
+    from salt_mirror.estate.sources import check_form
 
     columns = columns_in(listing.columns, "--columns") if listing.columns is not None else ()
     return ListSpec(check_form(listing.form or "", "--form"), columns, listing.pointers)

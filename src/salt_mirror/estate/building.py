@@ -25,7 +25,7 @@ from salt_mirror.estate.file import (
 )
 from salt_mirror.estate.forms import Networks, check_url, zone_name
 from salt_mirror.estate.keys import A_GUID, guid_of, key_of
-from salt_mirror.estate.lists.spec import ListSpec, check_form, checked_columns
+from salt_mirror.estate.lists.spec import ListSpec, checked_columns
 from salt_mirror.estate.model import Estate, Updates, Zone
 from salt_mirror.estate.reading import is_there, read_text
 from salt_mirror.estate.ways import source_in, tell_apart, view_sources
@@ -260,7 +260,7 @@ class _Builder:
         text = read_text(path, as_is=True)
         if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(text):
             return read_csv_text(text, path, apex)
-        from salt_mirror.estate.sources import read_given  # brings dnspython in
+        from salt_mirror.estate.sources import check_form, read_given
 
         with about(f"{self._path}: {place}, expect, {shown(given.file)}"):
             zone = zone_name(given.zone) if given.zone is not None else None

@@ -11,7 +11,10 @@ import csv
 import io
 import re
 import time
+from collections.abc import Callable, Iterable
+from functools import partial
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -24,12 +27,11 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import Networks, address_in
 from salt_mirror.estate.lists.hosts import read_hosts
-from salt_mirror.estate.lists.leases import expected_of, isc_leases, kea_leases, xml_leases
+from salt_mirror.estate.lists.leases import Lease, expected_of, isc_leases, kea_leases, xml_leases
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec
 from salt_mirror.estate.reading import json_lines, read_text, with_feeds
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
-_LEASE_READERS = {"kea": kea_leases, "isc": isc_leases, "xml": xml_leases}
 _LEASES = re.compile(r"(lease\s+[\d.]+|ia-(na|ta)\s|authoring-byte-order\s|server-duid\s)")
 _LOOKED_AT = 20_000
 _FIRST_LINES = 20
@@ -76,7 +78,8 @@ def read_given(
     """Return the same for a text, from standard input where there is no `path`; its form is told by what stands in it."""
     place = path or Path("standard input")
     form = spec.form or form_of(text, path, columns=bool(spec.columns))
-    found = _read(text, form, place, spec.zone or origin, problems, spec, networks or Networks(), now)
+    moment = now if now is not None else time.time()
+    found = FORMS[form](_Given(text, place, spec.zone or origin, spec, networks or Networks(), moment, problems))
     if spec.pointers:
         found += [_pointer_of(one) for one in found if one.rdtype in (A, AAAA) and one.presence != "absent"]
     return found
@@ -128,43 +131,82 @@ def _pointer_of(expectation: Expectation) -> Expectation:
     )  # fmt: skip
 
 
-def _read(
-    text: str,
-    form: str,
-    path: Path,
-    origin: Name,
-    problems: list[Unusable] | None,
-    spec: ListSpec,
-    networks: Networks,
-    now: float | None,
-) -> list[Expectation]:
-    if form == "csv":
-        return read_csv_text(text, path, origin, problems, dict(spec.columns), networks.zone_at)
-    if form != "kea":
-        text = with_feeds(text)
-    if form == "zone":
-        from salt_mirror.estate.masterfile import read_master_text
+class _Given(NamedTuple):
+    """A list to be read: its text and where that is from, what completes its names, how its columns are named, the moment by
+    which leases end, and where damaged lines are put."""
 
-        return _as_parts(read_master_text(text, path, origin, problems))
-    if form == "hosts":
-        return list(read_hosts(text, path, origin, networks, problems))
-    if form in _LEASE_READERS:
-        moment = now if now is not None else time.time()
-        return expected_of(_LEASE_READERS[form](text, path, problems), path, origin, networks, moment, problems)
-    expectations = []
-    for number, one in json_lines(text.splitlines(), _JsonLine, path):
+    text: str
+    path: Path
+    origin: Name
+    spec: ListSpec
+    networks: Networks
+    now: float
+    problems: list[Unusable] | None
+
+
+def _zone(given: _Given) -> list[Expectation]:
+    from salt_mirror.estate.masterfile import read_master_text
+
+    return _as_parts(read_master_text(with_feeds(given.text), given.path, given.origin, given.problems))
+
+
+def _csv(given: _Given) -> list[Expectation]:
+    columns = dict(given.spec.columns)
+    return read_csv_text(given.text, given.path, given.origin, given.problems, columns, given.networks.zone_at)
+
+
+def _json_lines(given: _Given) -> list[Expectation]:
+    path, expectations = given.path, []
+    for number, line in json_lines(with_feeds(given.text).splitlines(), _JsonLine, path):
         try:
-            if isinstance(one, BadInput):
-                raise one
-            ttl = "" if one.ttl is None else str(one.ttl)
-            cells = [one.name, one.type, one.value, ttl, one.presence, one.lifetime, one.owner, one.note]
+            if isinstance(line, BadInput):
+                raise line
+            ttl = "" if line.ttl is None else str(line.ttl)
+            cells = [line.name, line.type, line.value, ttl, line.presence, line.lifetime, line.owner, line.note]
             with about(f"{path}, line {number}"):
-                expectations.append(expectation_of(cells, path, number, origin))
+                expectations.append(expectation_of(cells, path, number, given.origin))
         except Unusable as error:
-            if problems is None:
+            if given.problems is None:
                 raise
-            problems.append(error)
+            given.problems.append(error)
     return expectations
+
+
+def _hosts(given: _Given) -> list[Expectation]:
+    return list(read_hosts(with_feeds(given.text), given.path, given.origin, given.networks, given.problems))
+
+
+def _leases(read: Callable[[str, Path, list[Unusable] | None], Iterable[Lease]], given: _Given) -> list[Expectation]:
+    leases = read(given.text, given.path, given.problems)
+    return expected_of(leases, given.path, given.origin, given.networks, given.now, given.problems)
+
+
+def _isc(given: _Given) -> list[Expectation]:
+    return _leases(isc_leases, given._replace(text=with_feeds(given.text)))
+
+
+def _xml(given: _Given) -> list[Expectation]:
+    return _leases(xml_leases, given._replace(text=with_feeds(given.text)))
+
+
+FORMS: dict[str, Callable[[_Given], list[Expectation]]] = {
+    "zone": _zone,
+    "csv": _csv,
+    "jsonl": _json_lines,
+    "hosts": _hosts,
+    "kea": partial(_leases, kea_leases),
+    "isc": _isc,
+    "xml": _xml,
+}
+"""Every form of a list, with what reads it: master files, tables, JSON Lines, hosts files, leases of Kea (CSV) and of ISC's
+server, an address server's export as XML."""
+
+
+def check_form(text: str, place: str) -> str:
+    """Read the name of a form; an empty one means that it is found by what is in the list. Raises BadInput."""
+    if text and text.lower() not in FORMS:
+        raise BadInput.unknown(f"{place}: there is no form", text, FORMS)
+    return text.lower()
 
 
 def write_expectations(expectations: list[Expectation], form: str) -> str:

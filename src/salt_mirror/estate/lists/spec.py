@@ -12,8 +12,6 @@ from salt_mirror.dns.names import Name, shown
 from salt_mirror.estate.csvfile import COLUMNS
 from salt_mirror.estate.errors import BadInput
 
-FORMS = ("zone", "csv", "jsonl", "hosts", "kea", "isc", "xml")
-"""Master files, tables, JSON Lines, hosts files, leases of Kea (CSV) and of ISC's server, an address server's export as XML."""
 EXPECTED_COLUMNS = tuple(column for column in COLUMNS if column != "note")
 
 
@@ -28,13 +26,6 @@ class ListSpec(NamedTuple):
 
 
 PLAIN = ListSpec()
-
-
-def check_form(text: str, place: str) -> str:
-    """Read the name of a form; an empty one means that it is found. Raises BadInput."""
-    if text and text.lower() not in FORMS:
-        raise BadInput.unknown(f"{place}: there is no form", text, FORMS)
-    return text.lower()
 
 
 def columns_in(text: str, place: str) -> tuple[tuple[str, str], ...]:
