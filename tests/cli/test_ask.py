@@ -75,7 +75,7 @@ def test_several_servers_stand_side_by_side_with_what_differs_marked(demo: Run) 
     rows = [line for line in out.splitlines() if "10.77.10.2" in line][1:3]
     assert "why   the servers differ on A: dc-north: 10.77.10.22, 10.77.10.23; dc-kiln: 10.77.10.22" in out
     assert [("≠" in row, "other values" in row) for row in rows] == [(False, False), (True, True)]
-    assert re.search(r"said by dc-north \(127\.0\.0\.1:\d+\), authoritative, TTL 3600 s, \d+\.\d ms", out)
+    assert re.search(r"from dc-north \(127\.0\.0\.1:\d+\), authoritative, TTL 3600 s, \d+\.\d ms", out)
 
 
 def test_forms_for_scripts_and_for_the_curious(demo: Run) -> None:
@@ -158,7 +158,7 @@ def test_an_alias_that_leads_elsewhere_is_looked_up_there(run: Run, served: Serv
     call = ("ask", "www.ours.invalid", "A", "--at", "authoritative")
     done = run(*call)
     assert done.out.startswith("www.ours.invalid.  A 192.0.2.80\n") and done.status == 0
-    assert "said by one" in done.out and "its end by there" in done.out
+    assert "from one" in done.out and "its end by there" in done.out
     assert run(*call[:2], "MX", *call[3:]).out.startswith("www.ours.invalid.  has no MX\n")
     other.fault = Fault.REFUSING
     unknown = run(*call)

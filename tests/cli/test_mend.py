@@ -689,7 +689,7 @@ def test_what_somebody_else_has_done_as_wished_is_not_taken_back(mended: Mended,
     mended.before_an_update(register)
     done = run(*APPLY)
     assert done.out.startswith("4 of 5 changes were carried out"), done.out
-    assert "it is as wished already, and not by this run" in done.out
+    assert "it is as planned already, and not by this run" in done.out
     back = run("mend", "--back", "undo", "--yes", "--undo", "again")
     assert back.status == 0 and "h3.pans.example. 600 in a 10.77.20.3" in mended.holds(), back.out
 

@@ -165,7 +165,7 @@ def _read_head(message: bytes, asked: bytes) -> tuple[int, int, int, tuple[int, 
     """Return the rcode, the flags, the offset of the answers, and how many answers and other records there are; None for these
     of an error that consists of a header alone."""
     if len(message) < 12:
-        raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
+        raise MalformedMessage(f"{len(message)} bytes; a header has 12")
     _, flags, questions, answers, authorities, additionals = read_counts(message)
     if flags & 0xF800 != QR:
         raise MalformedMessage("not a response to a query")

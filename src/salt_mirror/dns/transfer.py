@@ -218,7 +218,7 @@ def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
     Raises MalformedMessage for what breaks the format, or stands outside the zone.
     """
     if len(message) < 12:
-        raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
+        raise MalformedMessage(f"{len(message)} bytes; a header has 12")
     _, _, questions, count, _, _ = _read_counts(message)
     end = len(message)
     names: dict[int, Name] = {}

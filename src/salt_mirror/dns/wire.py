@@ -212,7 +212,7 @@ def read_rdata(message: bytes, start: int, size: int, rdtype: int) -> bytes:
 def read_sections(message: bytes) -> Sections:
     """Decode a whole message into its records, class IN alone and OPT left out. Raises MalformedMessage."""
     if len(message) < 12:
-        raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
+        raise MalformedMessage(f"{len(message)} bytes; a header has 12")
     _, _, questions, *counts = read_counts(message)
     if questions > 1 or sum(counts) > MAX_RECORDS:
         raise MalformedMessage("more questions or records than a message can hold")
@@ -307,7 +307,7 @@ def offers_recursion(message: bytes) -> bool:
 def last_record(message: bytes) -> int | None:
     """Return the offset of the last record of the additional section; None without any. Raises MalformedMessage."""
     if len(message) < 12:
-        raise MalformedMessage(f"{len(message)} bytes; a header alone has 12")
+        raise MalformedMessage(f"{len(message)} bytes; a header has 12")
     _, _, questions, *counts = read_counts(message)
     try:
         at = 12

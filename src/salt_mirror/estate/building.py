@@ -58,7 +58,7 @@ class _Builder:
                 estate.reach[ipaddress.ip_address(published).packed] = parse_endpoint(reached)
             except ValueError:
                 raise self._fail(
-                    f"reach: {shown(published)} = {shown(reached)}; an address stands on the left, "
+                    f"reach: {shown(published)} = {shown(reached)}; expected an address on the left, "
                     "an address with or without a port on the right"
                 ) from None
         estate.public_views = frozenset(file.public_views)

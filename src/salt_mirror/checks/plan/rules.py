@@ -61,7 +61,7 @@ RULES = (
     ),
     PlanRule(
         "aliases",
-        "Addresses take the place of an alias, or an alias the place of addresses. They never stand beside each other "
+        "Addresses take the place of an alias, or an alias the place of addresses. They are never at one name "
         "(RFC 1034 section 3.6.2).",
         "rake-eight is an alias, and TXT is expected there: the alias is removed, and the TXT record added.",
     ),

@@ -33,7 +33,7 @@ from salt_mirror.keeping.undo import Sent, SentLine, UndoFile
 _MOST_TRIES = 5
 _MOST_REFUSED = 8
 """So many names are tried one by one at a server that has refused them all."""
-AS_WISHED = "it is as wished already, and not by this run"
+AS_WISHED = "it is as planned already, and not by this run"
 _REFUSALS = ("REFUSED", "SERVFAIL")
 """Answers to a message of which one set may be what is refused."""
 _KEY_REFUSED = (UNKNOWN_KEY, OTHER_SECRET, OTHER_CLOCK)

@@ -42,7 +42,7 @@ def written(report: Report) -> bytes:
         lines.append("")
     for title, findings in (
         ("Faults", report.weighing("fault")), ("Cautions", report.weighing("caution")),
-        ("Could not be verified", report.unverified),
+        ("Unverified", report.unverified),
     ):  # fmt: skip
         if findings:
             things = things_said(findings)

@@ -291,7 +291,7 @@ def source(reply: TypeAnswer, *, short: bool = False) -> str:
     if short:
         return f"{how}, {took}"
     ends = f", its end by {clean(labels_of(reply.ended_by))}" if reply.ended_by else ""
-    return f"said by {clean(reply.server.label)} ({reply.server.endpoint}), {how}, {took}{ends}"
+    return f"from {clean(reply.server.label)} ({reply.server.endpoint}), {how}, {took}{ends}"
 
 
 _ABSENT = frozenset(("no such name", "none", "other values"))

@@ -38,9 +38,9 @@
     add(box, "p", one.text);
     var meaning = add(box, "p", told[1] + " ", "meaning");
     add(meaning, "code", one.code);
-    if (one.since) { meaning.appendChild(document.createTextNode(" Standing since " + one.since + ".")); }
+    if (one.since) { meaning.appendChild(document.createTextNode(" Open since " + one.since + ".")); }
     if (one.evidence) {
-      add(box, "h5", "What servers said");
+      add(box, "h5", "Answers");
       var list = add(box, "ul");
       one.evidence.split("\u001f").forEach(function (line) { add(list, "li", line); });
     }
