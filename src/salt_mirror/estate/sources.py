@@ -11,7 +11,7 @@ import csv
 import io
 import re
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import NamedTuple
@@ -26,8 +26,6 @@ from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, re
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import Networks, address_in
-from salt_mirror.estate.lists.hosts import read_hosts
-from salt_mirror.estate.lists.leases import Lease, expected_of, isc_leases, kea_leases, xml_leases
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec
 from salt_mirror.estate.reading import json_lines, read_text, with_feeds
 
@@ -173,20 +171,17 @@ def _json_lines(given: _Given) -> list[Expectation]:
 
 
 def _hosts(given: _Given) -> list[Expectation]:
+    from salt_mirror.estate.lists.hosts import read_hosts
+
     return list(read_hosts(with_feeds(given.text), given.path, given.origin, given.networks, given.problems))
 
 
-def _leases(read: Callable[[str, Path, list[Unusable] | None], Iterable[Lease]], given: _Given) -> list[Expectation]:
-    leases = read(given.text, given.path, given.problems)
+def _leases(form: str, given: _Given) -> list[Expectation]:
+    from salt_mirror.estate.lists.leases import READERS, expected_of
+
+    text = given.text if form == "kea" else with_feeds(given.text)
+    leases = READERS[form](text, given.path, given.problems)
     return expected_of(leases, given.path, given.origin, given.networks, given.now, given.problems)
-
-
-def _isc(given: _Given) -> list[Expectation]:
-    return _leases(isc_leases, given._replace(text=with_feeds(given.text)))
-
-
-def _xml(given: _Given) -> list[Expectation]:
-    return _leases(xml_leases, given._replace(text=with_feeds(given.text)))
 
 
 FORMS: dict[str, Callable[[_Given], list[Expectation]]] = {
@@ -194,9 +189,9 @@ FORMS: dict[str, Callable[[_Given], list[Expectation]]] = {
     "csv": _csv,
     "jsonl": _json_lines,
     "hosts": _hosts,
-    "kea": partial(_leases, kea_leases),
-    "isc": _isc,
-    "xml": _xml,
+    "kea": partial(_leases, "kea"),
+    "isc": partial(_leases, "isc"),
+    "xml": partial(_leases, "xml"),
 }
 """Every form of a list, with what reads it: master files, tables, JSON Lines, hosts files, leases of Kea (CSV) and of ISC's
 server, an address server's export as XML."""

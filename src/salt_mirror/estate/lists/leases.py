@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import NamedTuple
@@ -231,3 +231,11 @@ def _xml_time(text: str) -> float | None:
     except ValueError:
         return None
     return (moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)).timestamp()
+
+
+READERS: dict[str, Callable[[str, Path, list[Unusable] | None], Iterable[Lease]]] = {
+    "kea": kea_leases,
+    "isc": isc_leases,
+    "xml": xml_leases,
+}
+"""What reads each form of leases."""
