@@ -6,17 +6,40 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import salt_mirror
-from support.program import Run, begin, interrupt
+from salt_mirror.cli.registry import COMMANDS, START
+from support.program import PROGRAM, Run, begin, interrupt
+from support.terminal import Terminal
 from support.waiting import PATIENCE_S
 
 
-def test_the_tour_runs_every_stop_with_the_exit_status_it_promises(run: Run) -> None:
-    done = run("demo")
-    assert done.status == 0
-    assert done.out.startswith("Gullmarsh Saltworks is up")
-    assert done.out.count("$ salt-mirror") == done.out.count("(exit status ") >= 5
+@pytest.mark.parametrize(("words", "stops", "most"), [((), 7, 150), (("--whole",), 26, 2000)])
+def test_a_tour_runs_every_stop_with_the_exit_status_it_promises(
+    run: Run, words: tuple[str, ...], stops: int, most: int
+) -> None:
+    done = run("demo", *words)
+    assert done.status == 0, done.out
+    assert done.out.startswith("Gullmarsh Saltworks is up") and "demo --stay" in done.out
+    assert done.out.count("$ salt-mirror") == done.out.count("(exit status ") == stops
+    assert len(done.out.splitlines()) <= most
     assert "Traceback" not in done.out + done.err
+
+
+def test_the_tour_waits_for_enter_on_a_terminal(tmp_path: Path) -> None:
+    with Terminal([str(PROGRAM), "demo", "--folder", str(tmp_path / "world")], cwd=tmp_path) as terminal:
+        terminal.until("[Enter: the next stop; Ctrl-C ends]")
+        assert "2 of 7" not in terminal.seen
+        terminal.type("\r")
+        terminal.until("2 of 7")
+
+
+def test_without_arguments_the_program_says_what_it_is_and_where_to_begin(run: Run) -> None:
+    done = run()
+    assert done.status == 0
+    assert all(f"  salt-mirror {name}" in done.out for name in START)
+    assert all(entry.name in done.out for entry in COMMANDS)
 
 
 def test_three_desks_are_shown_with_the_exit_status_that_each_stop_promises(run: Run) -> None:

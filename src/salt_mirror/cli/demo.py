@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sys
 import tempfile
 import threading
 from pathlib import Path
@@ -24,13 +25,16 @@ def demo(
             "--folder", metavar="DIR", help="Where the estate and the zone files are written.", show_default=False
         ),
     ] = None,
+    whole: Annotated[
+        bool, typer.Option("--whole", help="Show every command, not only the most important ones.")
+    ] = False,
     vantages: Annotated[
         bool, typer.Option("--vantages", help="Show what three desks see that ask for us, each with another resolver.")
     ] = False,
 ) -> None:
-    """Show the commands on Gullmarsh Saltworks, a made-up estate on loopback with planted faults.
+    """Show the most important commands on Gullmarsh Saltworks, a made-up estate on loopback with planted faults.
 
-    Nothing leaves this computer. With --stay the servers run until they are interrupted.
+    Nothing leaves this computer. With --stay the servers run until they are interrupted, for commands of your own.
     """
     with contextlib.ExitStack() as stack:
         if folder is None:
@@ -44,7 +48,19 @@ def demo(
         else:
             from salt_mirror.demo.tour import tour, tour_of_vantages
 
-            raise typer.Exit(1 if (tour_of_vantages if vantages else tour)(folder.resolve(), typer.echo) else 0)
+            if vantages:
+                wrong = tour_of_vantages(folder.resolve(), typer.echo, _wait)
+            else:
+                wrong = tour(folder.resolve(), typer.echo, _wait, whole=whole)
+            raise typer.Exit(1 if wrong else 0)
+
+
+def _wait(prompt: str) -> None:
+    """Wait for Enter on a terminal, where somebody reads."""
+    if sys.stdin.isatty() and sys.stdout.isatty():
+        sys.stdout.write(f"\n[{prompt}; Ctrl-C ends] ")
+        sys.stdout.flush()
+        sys.stdin.readline()
 
 
 def _take(folder: Path) -> None:
@@ -79,7 +95,8 @@ def _stay(folder: Path, *, vantages: bool) -> None:
     from salt_mirror.demo.world import gullmarsh
 
     with contextlib.ExitStack() as stack:
-        estate, servers = stack.enter_context(gullmarsh(folder.resolve()))
+        # In real time, so that `settle` behaves as it does elsewhere: caches that are fast look like pools of several.
+        estate, servers = stack.enter_context(gullmarsh(folder.resolve(), speed=1.0))
         if vantages:
             from salt_mirror.demo.vantages import stationed
 

@@ -175,3 +175,22 @@ def by_phase() -> dict[str, list[CommandEntry]]:
     for entry in COMMANDS:
         found.setdefault(entry.phase, []).append(entry)
     return found
+
+
+START = ("demo", "draft", "pairs", "ask", "audit")
+"""The commands to begin with."""
+
+
+def overview() -> str:
+    """Return what the program says without arguments: what it is, where to begin, and every command by phase."""
+    lines = [
+        "Salt Mirror checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
+        "",
+        "Begin with",
+    ]
+    lines += [f"  salt-mirror {name:<8}{NAMES[name].answers.replace('`', '')}" for name in START]
+    lines += ["", "All commands"]
+    for phase, entries in by_phase().items():
+        lines.append(f"  {phase.lower():<10}{', '.join(entry.name for entry in entries)}")
+    lines += ["", "Options of each: salt-mirror COMMAND --help. What a finding means: salt-mirror explain CODE."]
+    return "\n".join(lines) + "\n"

@@ -1,4 +1,7 @@
-"""The tour: every command that there is, run on Gullmarsh's world as a user would run it, with a sentence before each."""
+"""The tours: commands run on Gullmarsh's world as a user would run them, with a sentence before each.
+
+Strategy: the short one shows what the work is like in a few minutes of reading; the whole one has every command that there is.
+"""
 
 from __future__ import annotations
 
@@ -11,6 +14,56 @@ from pathlib import Path
 from salt_mirror.demo.stops import Stop, mend_and_break, move_the_shop
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
 from salt_mirror.standin.server import StandIn
+
+SHORT = (
+    Stop(
+        "A user at Kiln House says that a service with reverse lookups refuses the new kiln.",
+        ("pairs", "kiln-02"),
+        1,
+    ),
+    Stop(
+        "Another user mistypes a name. What is wrong with it?",
+        ("ask", "wieghbridge", "--at", "dc-north"),
+        1,
+    ),
+    Stop(
+        "Is every kiln registered as expected, on every authoritative server?",
+        ("rollcall", "--faults", "--name", "kiln-*"),
+        1,
+    ),
+    Stop(
+        "The web shop is to move to another address. How long can that take?",
+        ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
+        0,
+    ),
+    Stop(
+        "It moves. When does the office's cache have it? (Time goes by 240 times as fast in this cache.)",
+        (
+            "settle",
+            "shop.gullmarsh.example",
+            "A",
+            "--to",
+            "192.0.2.12",
+            "--at",
+            "kiln-office",
+            "--speed",
+            f"{SPEED:.0f}",
+        ),
+        0,
+        move_the_shop,
+    ),
+    Stop(
+        "All checks over one zone, as every night over the whole estate.",
+        ("audit", "--faults", "--only", "20.77.10.in-addr.arpa"),
+        1,
+    ),
+    Stop(
+        "A host is not where it should be: plan what mends it, send that, wait for every server, and check again.",
+        ("mend", "rake-05", "--apply", "--yes", "--undo", "{folder}/rake-05.undo"),
+        0,
+    ),
+)
+"""A fault in a pair, a mistyped name, the roll call, a change before and while it happens, the audit, mending and its proof."""
 
 STOPS = (
     Stop(
@@ -54,7 +107,7 @@ STOPS = (
         1,
     ),
     Stop(
-        "From the root down to the web server, on every server of every level, as the whole world finds it.",
+        "From the root down to the web server, on every server of every level, as the Internet finds it.",
         ("descend", "www.gullmarsh.example"),
         1,
     ),
@@ -159,17 +212,26 @@ Show = Callable[[str], None]
 """Prints a line."""
 
 
-def tour(folder: Path, show: Show) -> int:
-    """Run the tour on a world in a folder. Returns the number of stops that went wrong."""
+Wait = Callable[[str], None]
+"""Waits until whoever watches goes on; not at all where nobody does."""
+
+NEXT = ("salt-mirror ask press", "salt-mirror pairs 10.77.10.0/24", "salt-mirror audit")
+
+
+def tour(folder: Path, show: Show, wait: Wait, *, whole: bool) -> int:
+    """Run a tour on a world in a folder. Return the number of stops that went wrong."""
     with gullmarsh(folder) as (estate, servers):
         show(f"Gullmarsh Saltworks is up: {len(servers)} name servers on loopback, its estate in {estate}.")
-        wrong = go(STOPS, estate, servers, show)
-    show("")
-    show("And from where people are: salt-mirror demo --vantages (wants the extra of that name).")
+        wrong = go(STOPS if whole else SHORT, estate, servers, show, wait)
+        show("")
+        show("Try next, in a world that stays up: salt-mirror demo --stay --folder gullmarsh, and in another terminal")
+        show(f"  cd gullmarsh, then {NEXT[0]}, {NEXT[1]} or {NEXT[2]}")
+        if not whole:
+            show("Every command in turn: salt-mirror demo --whole. From where people are: salt-mirror demo --vantages")
     return wrong
 
 
-def tour_of_vantages(folder: Path, show: Show) -> int:
+def tour_of_vantages(folder: Path, show: Show, wait: Wait) -> int:
     """Return the same with three desks that ask for us."""
     from salt_mirror.demo.vantages import DESKS, stationed
     from salt_mirror.demo.vantages import STOPS as SEEN_FROM_DESKS
@@ -178,14 +240,16 @@ def tour_of_vantages(folder: Path, show: Show) -> int:
         show(
             f"Gullmarsh Saltworks is up, and {len(DESKS)} desks ask for us, over TLS on loopback; the estate is {estate}."
         )
-        return go(SEEN_FROM_DESKS, estate, servers, show)
+        return go(SEEN_FROM_DESKS, estate, servers, show, wait)
 
 
-def go(stops: Sequence[Stop], estate: Path, servers: dict[str, StandIn], show: Show) -> int:
+def go(stops: Sequence[Stop], estate: Path, servers: dict[str, StandIn], show: Show, wait: Wait) -> int:
     """Make the stops on a world that is there. Returns how many went wrong."""
     wrong = 0
     folder = estate.parent
     for number, stop in enumerate(stops, 1):
+        if number > 1:
+            wait("Enter: the next stop")
         show("")
         show(f"── {number} of {len(stops)} ─ {stop.says}")
         command = [word.replace("{folder}", str(folder)) for word in stop.command]

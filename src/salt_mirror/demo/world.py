@@ -95,10 +95,10 @@ def _read(name: str) -> str:
 
 
 @contextmanager
-def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
-    """Write the world into a folder, starts its servers, and give the estate's path and the servers by label.
+def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dict[str, StandIn]]]:
+    """Write the world into a folder, start its servers, and give the estate's path and the servers by label.
 
-    Raises OSError when the folder cannot be written.
+    `speed` is how many times as fast time goes by in its caches. Raises OSError when the folder cannot be written.
     """
     planted = plantings()
     for name in _RECORDS:
@@ -117,7 +117,7 @@ def gullmarsh(folder: Path) -> Iterator[tuple[Path, dict[str, StandIn]]]:
             servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
         behind = [servers[label].authority for label in ("ns1", "ns2", "top-a", "root-a")]
         for port, (label, ways) in enumerate(CACHES.items(), _FIRST_PORT + len(SERVERS)):
-            cache = Cache(behind, lambda: time.monotonic() * SPEED, **ways)
+            cache = Cache(behind, lambda: time.monotonic() * speed, **ways)
             servers[label] = _start(standins, [], port, recursive=True, cache=cache)
         _export(folder, servers["dc-north"], planted)
         _take_changes(folder, servers)
