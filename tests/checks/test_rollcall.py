@@ -22,6 +22,7 @@ from salt_mirror.dns.names import ROOT, from_text
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.sources import contradictions, read_given, write_expectations
 from salt_mirror.standin.server import StandIn
+from support.estates import Served
 from support.program import PROGRAM, Outcome, Run
 from support.realservers import bind_secondary, free_port, knot
 from support.servers import HEAD, KEY
@@ -285,3 +286,54 @@ def test_a_record_there_and_absent_at_once_is_a_contradiction_and_bad_cells_are_
     ):
         with pytest.raises(BadInput, match=message):
             read_given(text, ROOT)
+
+
+def test_a_row_that_cannot_be_used_stops_nothing_and_what_it_is_about_is_unverified(
+    run: Run, served: Served, tmp_path: Path
+) -> None:
+    """The zone is closed, and a server has what the bad rows may have meant: nothing of that is accused, removed or planned."""
+    server = served(
+        "salt.example", "$TTL 300\n@ SOA ns h 7 3600 600 1209600 300\n@ NS ns\nns A 127.0.0.1\n"
+        "kiln A 10.77.20.1\nrake A 10.77.20.2\npress A 10.77.20.3\n",
+        listed=1, more="",
+    )[0]  # fmt: skip
+    server.transfers = True
+    estate = tmp_path / "estate.toml"
+    estate.write_text(
+        estate.read_text(encoding="utf-8").replace(
+            'servers = ["one"]',
+            'servers = ["one"]\nexpect = ["hosts.csv", "more.jsonl"]\nclosed = true\ntransfer = true',
+        ),
+        encoding="utf-8",
+    )
+    rows = [f"bad-{number},A,spare" for number in range(12)]
+    table = ["name,type,value", "ns,A,127.0.0.1", "kiln,A,10.77.20.1", "rake,A,dhcp", ",A,10.77.20.9", *rows]
+    (tmp_path / "hosts.csv").write_text("\n".join(table) + "\n", encoding="utf-8")
+    (tmp_path / "more.jsonl").write_text('{"name": "press", "type": "A", "value": "10.77.20.300"}\n', encoding="utf-8")
+
+    called = run("rollcall", "--json")
+    assert called.status == 3
+    assert {one["code"] for one in called.report["findings"] if one["weight"] != "note"} <= {"roll.unverified"}
+    unverified = {one["name"] for one in called.report["findings"] if one["outcome"] == "unverified"}
+    assert unverified == {f"{label}.salt.example." for label in ("rake", "press", *(f"bad-{n}" for n in range(12)))}
+    said = [remark for remark in called.report["remarks"] if remark.startswith("left out: ")]
+    assert (
+        len(said) == 11
+        and said[0].startswith("left out: hosts.csv, line 4: ")
+        and said[-1].startswith("left out: 5 more")
+    )
+    assert run("ask", "rake", "--at", "one").status == 0
+    assert run("pairs", "rake").status == 3
+    assert "rake.salt.example." not in {one["name"] for one in run("stale", "--json").report["findings"]}
+    planned = run("mend", "rake", "press", "--json")
+    assert planned.status == 3 and planned.report["plan"]["changes"] == []
+    refused = run("rollcall", "--strict")
+    assert refused.status == 2 and "hosts.csv, line 4" in refused.err and "--strict" in refused.err
+
+
+def test_a_plan_over_servers_that_do_not_answer_says_that_nothing_could_be_verified(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "hosts.csv").write_text("name,type,value\nkiln,A,10.77.20.1\n", encoding="utf-8")
+    zone = '[[zones]]\nname = "salt.example"\nservers = ["one"]\nexpect = ["hosts.csv"]\n'
+    (tmp_path / "estate.toml").write_text(f'{zone}[servers.one]\naddress = "127.0.0.1:1"\n', encoding="utf-8")
+    done = run("mend", "--tries", "1", "--timeout", "0.05")
+    assert done.status == 3 and done.out.startswith("Nothing that could be verified differs; ")

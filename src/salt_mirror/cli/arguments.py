@@ -45,6 +45,7 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
 
         estate = load_estate(here)
     estate.check_view(asking.view)
+    _tell_of_damage(estate, asking)
     if asking.ipv4_only or asking.ipv6_only:
         estate.keep_to(4 if asking.ipv4_only else 16)
     if estate.accept:
@@ -58,6 +59,21 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
     if directories:
         with_directories(estate, asking, records=ages, detail=detail)
     return estate
+
+
+MOST_DAMAGED = 10
+"""So many rows that cannot be used are named one by one."""
+
+
+def _tell_of_damage(estate: Estate, asking: Asking) -> None:
+    """Have every report say which rows of lists cannot be used. Raises BadInput for the first of them with --strict."""
+    if estate.damaged and asking.strict:
+        raise BadInput(f"{estate.damaged[0].says} (--strict refuses a list with a row that cannot be used)")
+    estate.remarks += [f"left out: {row.says}" for row in estate.damaged[:MOST_DAMAGED]]
+    if len(estate.damaged) > MOST_DAMAGED:
+        estate.remarks.append(
+            f"left out: {len(estate.damaged) - MOST_DAMAGED:,} more rows; expect FILE lists all of them"
+        )
 
 
 def with_directories(estate: Estate, asking: Asking, *, records: bool, detail: bool = False) -> bool:

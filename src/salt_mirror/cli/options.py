@@ -42,7 +42,8 @@ _FAMILY = "Servers without such an address are left out, and a remark names them
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """How to ask, and whom. Times in seconds, `pace` in questions a second to each server."""
+    """How to ask, and whom. Times in seconds, `pace` in questions a second to each server. `strict` is what the command shows
+    by: lists with rows that cannot be used are then refused."""
 
     estate: Annotated[
         Path | None,
@@ -94,6 +95,7 @@ class Asking:
     tries: Annotated[int, option("--tries", "N", "Tries for each question: 3.", min=1, max=10)] = 3
     ipv4_only: Annotated[bool, option("--ipv4-only", None, "Only ask at IPv4 addresses.", detail=_FAMILY)] = False
     ipv6_only: Annotated[bool, option("--ipv6-only", None, "Only ask at IPv6 addresses.", detail=_FAMILY)] = False
+    strict: bool = False
     listed: Annotated[
         Path | None,
         option(
@@ -364,11 +366,14 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
         @functools.wraps(command)
         def run(**given: Any) -> Any:
             options = {one for _, names in groups.values() for one in names}
+            strict = bool(given.get("strict"))
             about = _in_words(command, {key: value for key, value in given.items() if key not in options}, given)
             for name, (kind, names) in groups.items():
                 given[name] = kind(**{one: given.pop(one) for one in names})
                 if kind is Showing:
                     given[name] = replace(given[name], about=about)
+                if kind is Asking:
+                    given[name] = replace(given[name], strict=strict)
                 if kind in (Asking, Showing):
                     given[name].check()
                 if kind is Asking and given[name].listed is not None:
@@ -442,7 +447,7 @@ def _options(kind: type, left_out: tuple[str, ...], words: dict[str, str]) -> li
     return [
         _option(kind, field.name, words.get(field.name, ""))
         for field in fields(kind)
-        if field.name not in left_out and field.name != "about"
+        if field.name not in left_out and get_args(_hints(kind)[field.name])
     ]
 
 

@@ -13,7 +13,7 @@ from salt_mirror.estate.aging import Aging, hours_in
 from salt_mirror.estate.csvfile import has_our_header, read_csv_text
 from salt_mirror.estate.duties import duty_of, tests_of
 from salt_mirror.estate.errors import BadInput, hint, shown_path
-from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.expectations import DamagedRow, Expectation
 from salt_mirror.estate.file import (
     DirectoryEntry,
     EstateFile,
@@ -211,7 +211,11 @@ class _Builder:
             servers = tuple(
                 self._known(label, self._estate.servers, f"{place}, servers", "servers") for label in entry.servers
             )
-        expectations = [one for source in entry.expect for one in self._read(source, apex, place)]
+        problems: list[Unusable] = []
+        expectations = [one for source in entry.expect for one in self._read(source, apex, place, problems)]
+        for problem in problems:
+            name, rdtype = getattr(problem, "subject", None) or (b"", 0)
+            self._estate.damaged.append(DamagedRow(str(problem), entry.view, apex, name, rdtype))
         zones[apex] = Zone(
             apex,
             entry.view,
@@ -254,16 +258,17 @@ class _Builder:
         key = self._keys[entry.update_key] if entry.update_key is not None else None
         return Updates(server, key, entry.kerberos, entry.short_signature, entry.try_updates)
 
-    def _read(self, source: str | SourceEntry, apex: Name, place: str) -> list[Expectation]:
+    def _read(self, source: str | SourceEntry, apex: Name, place: str, problems: list[Unusable]) -> list[Expectation]:
+        """Return what a list expects; rows that cannot be used go to `problems`. Raises BadInput for a list that is none."""
         given = SourceEntry(source) if isinstance(source, str) else source
         path = self._there(given.file, f"{place}, expect")
         text = read_text(path, as_is=True)
         if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(text):
-            return read_csv_text(text, path, apex)
+            return read_csv_text(text, path, apex, problems)
         from salt_mirror.estate.sources import check_form, read_given
 
         with about(f"{self._path}: {place}, expect, {shown(given.file)}"):
             zone = zone_name(given.zone) if given.zone is not None else None
             columns = checked_columns(given.columns, "columns")
             spec = ListSpec(check_form(given.form, "form"), columns, given.pointers, zone)
-        return read_given(text, apex, None, spec, self._estate.networks, path=path)
+        return read_given(text, apex, problems, spec, self._estate.networks, path=path)

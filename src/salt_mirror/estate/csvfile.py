@@ -15,8 +15,8 @@ from pathlib import Path
 
 from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, shown
-from salt_mirror.dns.records import MAX_TTL, BadRecord, rdata_from_text, type_from_text
-from salt_mirror.estate.errors import BadInput, put_aside
+from salt_mirror.dns.records import MAX_TTL, A, BadRecord, rdata_from_text, type_from_text
+from salt_mirror.estate.errors import BadInput, BadRow, put_aside
 from salt_mirror.estate.expectations import LIFETIMES, PRESENCES, Expectation
 from salt_mirror.estate.forms import address_in
 
@@ -47,6 +47,7 @@ def read_csv_text(
     places: list[int] = []
     line = 1
     while True:
+        row: list[str] | None = None
         try:
             row = next(rows, None)
             if row is None:
@@ -60,11 +61,27 @@ def read_csv_text(
                 else:
                     found.append(_expectation(row, columns, places, path, line, origin))
         except (csv.Error, Unusable) as error:
-            put_aside(BadInput.at(path, line, str(error)), problems if columns is not None else None)
+            bad = BadRow.at(path, line, str(error))
+            bad.subject = _subject(row or [], places, origin)
+            put_aside(bad, problems if columns is not None else None)
         line = rows.line_num + 1
     if columns is None:
         raise BadInput.at(path, None, f"is empty; the first line must be the header {','.join(COLUMNS)}")
     return found
+
+
+def _subject(row: list[str], places: list[int], origin: Name) -> tuple[Name, int] | None:
+    """Return the name and the type of a row that cannot be used; None where the name is what is wrong with it."""
+    cells = [row[at].strip() if 0 <= at < len(row) else "" for at in places[:2]]
+    return subject_of(cells[0], cells[1], origin) if len(cells) == 2 and cells[0] else None
+
+
+def subject_of(name: str, kind: str, origin: Name) -> tuple[Name, int] | None:
+    """Return the name and the type in two cells; A where there is no type. None where either is none."""
+    try:
+        return from_text(name, origin if "." not in name else None), type_from_text(kind) if kind else A
+    except Unusable:
+        return None
 
 
 def _header(row: list[str]) -> list[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from difflib import get_close_matches
 from pathlib import Path
+from typing import Self
 
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import printable, shown
@@ -14,7 +15,7 @@ class BadInput(Unusable):
     """Something that cannot be used as it was written. The message stands on one line and names the place."""
 
     @classmethod
-    def at(cls, path: Path | str, line: int | None, what: str) -> BadInput:
+    def at(cls, path: Path | str, line: int | None, what: str) -> Self:
         """Return an error in a file, with its line where that is known."""
         text = shown_path(path)
         return cls(f"{text}, line {line}: {what}" if line else f"{text}: {what}")
@@ -29,6 +30,13 @@ class BadInput(Unusable):
         `otherwise` stands in the place of the list of known words where none is near; `alike` (0 to 1) is how near one must be.
         """
         return cls(f"{what} {shown(word)}; {hint(word, known, otherwise=otherwise, alike=alike)}")
+
+
+class BadRow(BadInput):
+    """A row of a list that cannot be used; `subject` is the name (canonical) and the type of its record, as far as they can be
+    read."""
+
+    subject: tuple[bytes, int] | None = None
 
 
 def put_aside(problem: BadInput, problems: list[Unusable] | None) -> None:

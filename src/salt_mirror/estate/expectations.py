@@ -7,7 +7,7 @@ rdata, so that the checks compare bytes and never ask where an expectation came 
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from salt_mirror.dns.names import Name
 
@@ -15,6 +15,17 @@ Presence = Literal["present", "absent", "exact"]
 """`present`: this record is there, others may be; `absent`: it is gone; `exact`: its RRset is what is expected, and no more."""
 PRESENCES: tuple[Presence, ...] = ("present", "absent", "exact")
 LIFETIMES = ("static", "dynamic")
+
+
+class DamagedRow(NamedTuple):
+    """A row of a list that cannot be used: what is wrong with it and where, the view and the zone that expect the list, and the
+    name and the type that the row is about, as far as they can be read (else empty, and 0)."""
+
+    says: str
+    view: str
+    zone: Name
+    name: Name = b""
+    rdtype: int = 0
 
 
 class Expectation:

@@ -18,7 +18,7 @@ from salt_mirror.dns.system import DNS_PORT
 from salt_mirror.estate.aging import Ages, Aging
 from salt_mirror.estate.duties import Duty, ResolverTests
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.expectations import DamagedRow, Expectation
 from salt_mirror.estate.file import (
     AcceptEntry,
     BoundsEntry,
@@ -82,7 +82,7 @@ class Estate:
     `twins` are the servers that a view has of its own, since the way to them differs or is shared (`estate.ways`).
     `unread` says why directories (by domain and view) that are to be read over LDAP were not; `replicated` are the zones (by
     view and apex) that those keep; `ages` are filled where wished; `remarks` are what every report says of what was read;
-    `families` the lengths of the addresses that servers are asked at, in bytes.
+    `families` the lengths of the addresses that servers are asked at, in bytes; `damaged` rows of lists that cannot be used.
     """
 
     title: str = ""
@@ -114,6 +114,7 @@ class Estate:
     keys: dict[str, Key] = field(default_factory=dict)
     twins: list[Server] = field(default_factory=list)
     families: frozenset[int] = BOTH_FAMILIES
+    damaged: list[DamagedRow] = field(default_factory=list)
 
     @property
     def views(self) -> list[str]:
@@ -153,6 +154,10 @@ class Estate:
         """Return whether a server may be asked: one whose address is not known, as over HTTPS, only by a run that uses both
         families."""
         return self.families == BOTH_FAMILIES or len(server.address) in self.families
+
+    def damaged_in(self, view: str) -> dict[tuple[Name, int], str]:
+        """Return what is wrong with rows of lists that a view expects, by the name and the type that they are about."""
+        return {(row.name, row.rdtype): row.says for row in self.damaged if row.view == view and row.name}
 
     def keep_to(self, length: int) -> None:
         """Leave out every server whose address is not of a length (4 for IPv4, 16 for IPv6), and say so in a remark."""

@@ -22,8 +22,8 @@ from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.records import AAAA, ONE_HAND, PTR, SOA, SRV, TARGET_AT, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import reverse_name
-from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text
-from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text, subject_of
+from salt_mirror.estate.errors import BadInput, BadRow, put_aside
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import Networks, address_in
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec
@@ -164,9 +164,9 @@ def _json_lines(given: _Given) -> list[Expectation]:
             with about(f"{path}, line {number}"):
                 expectations.append(expectation_of(cells, path, number, given.origin))
         except Unusable as error:
-            if given.problems is None:
-                raise
-            given.problems.append(error)
+            bad = BadRow(str(error))
+            bad.subject = subject_of(line.name, line.type, given.origin) if not isinstance(line, BadInput) else None
+            put_aside(bad, given.problems)
     return expectations
 
 

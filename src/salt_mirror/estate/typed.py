@@ -23,6 +23,7 @@ def whole_names(text: str, estate: Estate, views: Iterable[str]) -> list[Name]:
         for zone in estate.zones.get(view, {}).values():
             if not is_reverse(zone.apex):
                 found.update((one.name, None) for one in zone.expectations if one.name.startswith(begin))
+        found.update((name, None) for name, _ in estate.damaged_in(view) if name.startswith(begin))
     return sorted(found, key=to_text)
 
 

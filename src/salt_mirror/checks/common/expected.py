@@ -21,7 +21,8 @@ _NONE: frozenset[bytes] = frozenset()  # one for all: an empty one of its own co
 class ExpectedSet:
     """What is expected of one RRset: `values` that are there (all that are, with `exact`), `absent` ones that are not.
 
-    `gone` says that the whole set must be absent; `clash` which sources contradict each other, each with a value. `ttl` in
+    `gone` says that the whole set must be absent; `damaged` what is wrong with a row about it, which then counts for nothing;
+    `clash` which sources contradict each other, each with a value. `ttl` in
     seconds, where all sources that give one agree.
     """
 
@@ -30,6 +31,7 @@ class ExpectedSet:
         "_source",
         "absent",
         "clash",
+        "damaged",
         "exact",
         "gone",
         "name",
@@ -49,7 +51,7 @@ class ExpectedSet:
         self.exact = False
         self.gone = False
         self.ttl: int | None = None
-        self.where = ""
+        self.where = self.damaged = ""
         self._source: Path | None = None
         self._agreeing: tuple[Path, ...] = ()
         self.clash: tuple[tuple[str, bytes], ...] = ()
@@ -112,14 +114,15 @@ def expected_sets(
     found: dict[tuple[str, Name, int], ExpectedSet] = {}
     views = [view] if view is not None else estate.views or [""]
 
+    def wanted(name: Name, rdtype: int) -> bool:
+        if (rdtype == SOA and SOA not in rdtypes) or (rdtypes and rdtype not in rdtypes):
+            return False
+        if zone is not None and not is_within(name, zone):
+            return False
+        return not globs or any(_matches(name, glob) for glob in globs)
+
     def add(where: str, expectation: Expectation) -> None:
-        if expectation.rdtype == SOA and SOA not in rdtypes:
-            return
-        if (rdtypes and expectation.rdtype not in rdtypes) or (
-            zone is not None and not is_within(expectation.name, zone)
-        ):
-            return
-        if globs and not any(_matches(expectation.name, glob) for glob in globs):
+        if not wanted(expectation.name, expectation.rdtype):
             return
         key = (where, expectation.name, expectation.rdtype)
         if key not in found:
@@ -131,6 +134,9 @@ def expected_sets(
             for held in estate.zones.get(where, {}).values():
                 for one in held.expectations:
                     add(where, one)
+            for (name, rdtype), says in estate.damaged_in(where).items():
+                if wanted(name, rdtype):
+                    found.setdefault((where, name, rdtype), ExpectedSet(where, name, rdtype)).damaged = says
     else:
         for one in expectations:
             holding = [where for where in views if estate.zone_of(one.name, where) is not None]

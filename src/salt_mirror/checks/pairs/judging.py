@@ -19,6 +19,7 @@ from salt_mirror.checks.common.standing import UNKNOWN, Standing, standing_of
 from salt_mirror.checks.common.wildcards import made_by_a_wildcard
 from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope, registered_addresses
+from salt_mirror.checks.pairs.unverified import damaged_row
 from salt_mirror.checks.pairs.wording import PairWords
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, to_text
@@ -75,6 +76,9 @@ class Pairs(Part):
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[list[Pair]]]]:
         scope, atlas = self._scope, self._atlas
+        for name, view, says in scope.damaged():
+            finding = damaged_row(name, view, says)
+            self.take([Pair(view, name, None, "unverified", (finding,), pointed=False)])
         in_hand = list(registered_addresses(scope, atlas.given, setting.holdings))
         scope.take_registered(in_hand)
         if not in_hand and any(True for _ in scope.swept()):

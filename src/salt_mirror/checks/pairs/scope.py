@@ -78,6 +78,13 @@ class PairsScope:
             for number in range(int(network.network_address), int(network.broadcast_address) + 1):
                 yield number.to_bytes(4, "big"), view, False
 
+    def damaged(self) -> Iterator[tuple[Name, str, str]]:
+        """Return the names that are looked at with a row that cannot be used, each with its view and what is wrong."""
+        for view in self.views:
+            for (name, rdtype), says in self.estate.damaged_in(view).items():
+                if rdtype in _FORWARD and (self._everything or (name, view) in self._names) and self._sees(name, view):
+                    yield name, view, says
+
     @property
     def sweeps(self) -> bool:
         """Whether whole networks are looked through, address by address."""
@@ -226,6 +233,7 @@ class PairsScope:
         if not is_short(text) or not self.estate.zones:
             return [name]
         known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
+        known |= {name for view in self.views for name, _ in self.estate.damaged_in(view)}
         values = [full for full in whole_names(text, self.estate, self.views) if full in known]
         if not values:
             firsts = {label_text(full[1 : full[0] + 1]): full for full in known}

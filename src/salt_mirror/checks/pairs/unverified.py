@@ -15,6 +15,12 @@ from salt_mirror.dns.reverse import address_text, is_reverse
 from salt_mirror.findings import Change, Choice, Evidence, Finding, Outcome
 
 
+def damaged_row(name: Name, view: str, says: str) -> Finding:
+    """Report that a row of a list about a name cannot be used, so that nobody knows which address it should have."""
+    text = f"{to_text(name)}: {says}."
+    return state("pair.unverified", text, name=name, rdtype=A, view=view, evidence=[], outcome="unverified", cause=says)
+
+
 class DoubtWords:
     """Words the doubts about one name in one view."""
 

@@ -149,6 +149,9 @@ class Merging:
 
     def _merge(self, key: SetKey, being: OpenSet, proposals: list[Proposal]) -> None:
         expected = self._expected.get((key.view, key.name, key.rdtype))
+        if expected is not None and expected.damaged:
+            self._block(key, f"what is expected of it is not known: {expected.damaged}")
+            return
         clash = self._clash(key, proposals)
         if clash:
             self._block(key, f"{CONTRADICTS}: {clash}")

@@ -218,6 +218,7 @@ def _told(proof: _Proof, findings: list[Finding], last: list[Finding]) -> Plan:
     ours = [one for one in findings if wanted(one) and one.weight != "note" and one.outcome != "unverified"]
     laid = merging.laid()
     plan = Plan([one for one, _ in laid], ours, servers={one.key: servers for one, servers in laid})
+    plan.unverified = len({one.subject for one in last if wanted(one) and one.outcome == "unverified"})
     lit = _new_faults(findings, last)
     among_ours = _among(ours)
     left = [one for one in last if one.outcome != "unverified" and (one in lit or among_ours(one))]

@@ -99,14 +99,15 @@ class Left(NamedTuple):
 @dataclass(slots=True)
 class Plan:
     """All that is to change, and what that does to the findings that were `found`: `mended` by it, `not_ours` to change, or
-    `waiting` for a decision. `left_out` are sets of an older plan that are not planned any more, and why; `servers` are those
-    that have to have each set."""
+    `waiting` for a decision; `unverified` is how many things could not be verified. `left_out` are sets of an older plan
+    that are not planned any more, and why; `servers` are those that have to have each set."""
 
     sets: list[PlannedSet]
     found: list[Finding]
     mended: list[Finding] = field(default_factory=list)
     not_ours: list[Left] = field(default_factory=list)
     waiting: list[Finding] = field(default_factory=list)
+    unverified: int = 0
     left_out: dict[SetKey, str] = field(default_factory=dict)
     servers: dict[SetKey, tuple[Server, ...]] = field(default_factory=dict)
 
@@ -126,6 +127,8 @@ class Plan:
             total = sum(one.weight == weight and one.outcome != "unverified" for one in self.found)
             if total:
                 parts.append(f"{sum(one.weight == weight for one in self.mended):,} of {many(total, weight)}")
+        if not parts and self.unverified:
+            return f"Nothing that could be verified differs; {many(self.unverified, 'subject')} could not be verified."
         if not parts:
             return "Nothing differs: there is nothing to mend."
         if self.sets:

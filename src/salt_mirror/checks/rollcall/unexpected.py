@@ -48,8 +48,9 @@ class WantedSets(NamedTuple):
 def wanted_in(estate: Estate, view: str) -> WantedSets:
     """Return what the expectations of a view cover."""
     every = [one for held in estate.zones[view].values() for one in held.expectations]
+    damaged = estate.damaged_in(view)
     hosts = (one.rdata for one in every if one.rdtype in (A, AAAA) and one.presence != "absent")
-    return WantedSets(frozenset((one.name, one.rdtype) for one in every), frozenset(hosts))
+    return WantedSets(frozenset((one.name, one.rdtype) for one in every) | damaged.keys(), frozenset(hosts))
 
 
 def unexpected_in(zone: Zone, holding: Holding, wanted: WantedSets) -> list[Unexpected]:
@@ -88,7 +89,11 @@ def told(estate: Estate, holdings: Holdings, zones: Iterable[Zone]) -> Iterator[
         if not (zone.expectations or zone.closed or _covered(zone, wanted)):
             continue
         unexpected = unexpected_in(zone, holding, wanted)
-        yield from (_fault(one, zone) for one in unexpected) if zone.closed else _folded(unexpected, zone)
+        # A row that cannot be used may be about any of these: they are worth a note then, and accused of nothing.
+        uncertain = any(row.view == zone.view for row in estate.damaged)
+        yield from (
+            (_fault(one, zone) for one in unexpected) if zone.closed and not uncertain else _folded(unexpected, zone)
+        )
 
 
 def _covered(zone: Zone, wanted: WantedSets) -> bool:

@@ -169,6 +169,11 @@ class RollWords:
             zone=self._found.authority.zone, whole=expected.values, ttl=expected.ttl,
         )  # fmt: skip
 
+    def damaged(self) -> Finding:
+        """Report that a row of a list about the set cannot be used, so that nobody knows what is expected."""
+        why = self._expected.damaged
+        return self._finding("roll.unverified", f"{self._what}: {why}.", outcome="unverified", cause=why)
+
     def unverified(self) -> Finding:
         """Report that some or all servers gave no usable answer."""
         why = troubles_of(self._found)

@@ -62,6 +62,7 @@ class Rules:
         self._expected: dict[tuple[Name, int, bytes], str | None] = {}
         for key, lifetime in scope.expectations(inventory.view):
             self._expected[key] = self._expected.get(key) or lifetime
+        self._damaged = {name for name, _ in scope.estate.damaged_in(inventory.view)}
         self._controllers = {
             from_text(controller.host, from_text(entry.domain) if "." not in controller.host else None)
             for entry in scope.estate.directories
@@ -69,8 +70,11 @@ class Rules:
         }
 
     def suspicions(self) -> Iterator[Suspicion]:
-        """Return every record that is told of."""
+        """Return every record that does not belong. Nothing is said of a name with a row in a list that cannot be used: it may
+        be needed."""
         for record in self._inventory.records:
+            if record.name in self._damaged:
+                continue
             if self._scope.wants(record) and not (record.rdtype == NS and record.name == record.zone.apex):
                 found = self._judge(record)
                 if found is not None:

@@ -76,7 +76,9 @@ class Mending(Sender):
         self._remarks += [gone] if gone else []
         risks = self._risks(plan, gone)
         sheet = replace(sheet_of(plan, risks, made_by(plan.mended, self._wish.decisions)), digest=approval.digest)
-        report = self._report(ran, with_repairs(plan.found, plan), sheet, plan.headline, len(plan.mended))
+        report = self._report(
+            ran, with_repairs(plan.found, plan), sheet, plan.headline, len(plan.mended), plan.unverified
+        )
         if ran.interrupted:
             raise typer.Exit(INTERRUPTED)
         drifted = self._drifted(plan, approval)

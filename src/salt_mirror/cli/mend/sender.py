@@ -143,11 +143,13 @@ class Sender:
             tell("nothing was sent")
             raise typer.Exit(1)
 
-    def _report(self, ran: Ran, findings: Iterable[Finding], sheet: PlanSheet, says: str, mended: int) -> Report:
+    def _report(
+        self, ran: Ran, findings: Iterable[Finding], sheet: PlanSheet, says: str, mended: int, unverified: int = 0
+    ) -> Report:
         told = sorted(findings, key=reading_order)
         differs = sum(one.weight == "fault" and one.outcome == "differs" for one in told)
         undone = any(one.outcome != "agrees" for one in sheet.carried)
-        doubts = sum(one.outcome == "unverified" for one in told)
+        doubts = unverified + sum(one.outcome == "unverified" for one in told)
         return Report(
             command="mend",
             title=self._estate.title,
