@@ -287,3 +287,32 @@ def test_several_servers_stand_below_each_other_on_a_narrow_terminal(world: Worl
     assert max(map(len, lines)) <= 46
     at = lines.index("         ≠ 10.77.10.23")
     assert [line.split()[0] for line in lines[at + 1 : at + 3]] == ["dc-north", "dc-kiln"]
+
+
+def test_a_line_an_answer_is_for_programs_and_missing_names_keep_theirs(demo: Run) -> None:
+    done = demo("ask", "kiln-02", "nobody-here", "A", "MX", "--at", "dc-north,dc-kiln", "--line")
+    rows = [line.split("\t") for line in done.out.splitlines()]
+    assert {len(row) for row in rows} == {6} and len(rows) == 8
+    assert ["kiln-02.pans.gullmarsh.internal.", "A", "3600", "10.77.20.12", "dc-kiln", "NOERROR"] in rows
+    assert {(row[1], row[3], row[5]) for row in rows if row[0].startswith("nobody-here")} == {
+        ("A", "", "NXDOMAIN"), ("MX", "", "NXDOMAIN"),
+    }  # fmt: skip
+    assert {row[5] for row in rows if row[0].startswith("kiln") and row[1] == "MX"} == {"NODATA"}
+
+
+@pytest.mark.parametrize(
+    "words", [("--at", "dc-north", "--tcp"), ("--at", "tcp://dc-north"), ("--at", "authoritative", "--tcp")]
+)
+def test_what_is_asked_over_tcp_says_so(demo: Run, words: tuple[str, ...]) -> None:
+    done = demo("ask", "kiln-02", "A", *words)
+    assert done.status == 0 and "over TCP" in done.out and done.out.count("from ") == done.out.count("over TCP")
+
+
+def test_a_network_is_no_name_and_names_come_from_a_pipe(demo: Run, tmp_path: Path) -> None:
+    for typed in ("10.77.20.0/24", "10.77.20", "2001:db8:77::/64"):
+        done = demo("ask", typed, "--at", "dc-north")
+        assert done.status == 2 and "salt-mirror pairs" in done.err
+    (tmp_path / "names").write_text("kiln-02\n\nkiln-04\n", encoding="utf-8")
+    with (tmp_path / "names").open("rb") as names:
+        done = demo("ask", "A", "--at", "dc-north", "--line", stdin=names)
+    assert [line.split("\t")[3] for line in done.out.splitlines()] == ["10.77.20.12", "10.77.20.14"]

@@ -80,9 +80,9 @@ class Terminal:
             data = os.read(self._master, 65536)
         except OSError:  # Linux says so when the other end is closed
             return False
-        if b"\x1b[6n" in data:  # a program asks where the cursor is; the answer is typed by the terminal
-            self.type(f"\x1b[{self._screen.cursor.y + 1};{self._screen.cursor.x + 1}R")
         self._stream.feed(data)
+        if b"\x1b[6n" in data:  # a program asks where the cursor is, and a terminal types the answer
+            self.type(f"\x1b[{self._screen.cursor.y + 1};{self._screen.cursor.x + 1}R")
         return bool(data)
 
     def until(self, text: str, *, times: int = 1) -> str:

@@ -169,6 +169,8 @@ def _server(text: str, estate: Estate) -> Server:
     known = estate.servers | estate.resolvers
     if text in known:
         return known[text]
+    if text.startswith("tcp://") and text.removeprefix("tcp://") in known:
+        return known[text.removeprefix("tcp://")].again(over="tcp")
     try:
         return paced(parse_server(text, text, estate.reached))
     except ValueError:

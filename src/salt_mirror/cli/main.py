@@ -71,7 +71,7 @@ def _examples(entry: CommandEntry) -> str:
     """Return the examples of a command, each on a line of its own."""
     typed = [f"salt-mirror {typed}  # {says}" for typed, says in entry.examples]
     more = "More on the options that commands share: salt-mirror explain options"
-    return "\n\n".join(["Examples:", *typed, *([more] if entry.check is not None else [])])
+    return "\n\n".join(["Examples:", *typed, *([more] if entry.phase != "Estate" else [])])
 
 
 def _to_its_reader(command: Callable[..., None]) -> Callable[..., None]:

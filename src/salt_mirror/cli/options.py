@@ -2,7 +2,8 @@
 
 Strategy: a few dataclasses hold them, each option with its words, once. A command takes them as parameters of these types, and
 the decorator unfolds them into its signature, which is what Typer reads; so a command states only what is its own, and a new
-common option is written here alone. This module is imported by every start, and imports nothing but Typer.
+common option is written here alone. This module is imported by every start, and imports
+nothing but Typer. It is longer than others, since all that commands share is to be found in one place.
 """
 
 from __future__ import annotations

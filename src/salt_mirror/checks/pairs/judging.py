@@ -4,6 +4,7 @@ Strategy: one dialogue a name. Round one asks the forward zone's servers for add
 for pointers, round three where those pointers lead. A pointer that no name led to gets a dialogue of its own, from round
 two on. Each judgement is made per server first and across servers second, so that a server which lags behind is
 named, and one which did not answer accuses nobody. The judgement itself is a pure function over three look-ups.
+The module is longer than others, since the cases of one judgement are read together.
 """
 
 from __future__ import annotations

@@ -30,7 +30,10 @@ if TYPE_CHECKING:
 def ask(
     words: Annotated[
         list[str] | None,
-        typer.Argument(metavar="NAME|ADDRESS... [TYPE]...", help="What to ask for; - reads names from standard input."),
+        typer.Argument(
+            metavar="NAME|ADDRESS... [TYPE]...",
+            help="What to ask for; without a name, or with -, names are read from a pipe.",
+        ),
     ] = None,
     source: Annotated[Path | None, option("--names", "FILE", "Read names from a file, one a line.")] = None,
     suffix: Annotated[
@@ -38,6 +41,11 @@ def ask(
     ] = None,
     every: Annotated[bool, typer.Option("--every", help="Ask for all the common types, one by one.")] = False,
     brief: Annotated[bool, typer.Option("--brief", help="Print only the values, one a line.")] = False,
+    line: Annotated[
+        bool,
+        typer.Option("--line", help="Print a line for each answer: name, type, TTL, value, server, status."),
+    ] = False,
+    tcp: Annotated[bool, typer.Option("--tcp", help="Ask over TCP.")] = False,
     detail: Annotated[
         bool, typer.Option("--detail", help="Print flags, sizes, sections and type numbers too.")
     ] = False,
@@ -57,21 +65,38 @@ def ask(
     from salt_mirror.cli.arguments import keep_pace, open_estate
     from salt_mirror.cli.ask.inquiry import Inquiry, lines_of
     from salt_mirror.report.json.answers import json_printer
-    from salt_mirror.report.terminal.answers import brief_printer, page_printer
+    from salt_mirror.report.terminal.answers import brief_printer, line_printer, page_printer
 
     estate = open_estate(asking)
-    inquiry = Inquiry(estate, words or [], asking, suffixes=suffix or [], every=every, from_afar=bool(where.vantages))
+    if not words and source is None and sys.stdin.isatty():
+        _prompt(estate)
+        return
+    inquiry = Inquiry(
+        estate, words or [], asking, suffixes=suffix or [], every=every, tcp=tcp, from_afar=bool(where.vantages)
+    )
     keep_pace(inquiry.servers, asking.pace)
     if showing.json:
         show = json_printer(sys.stdout.buffer)
     else:
-        show = brief_printer(sys.stdout) if brief else page_printer(sys.stdout, detail=detail or raw, raw=raw)
+        plain = brief_printer(sys.stdout) if brief else line_printer(sys.stdout) if line else None
+        show = plain or page_printer(sys.stdout, detail=detail or raw, raw=raw)
     statuses = _put(inquiry, lines_of(inquiry, source), show, estate, asking, where)
     if not statuses:
         from salt_mirror.estate.errors import BadInput
 
         raise BadInput("nothing to ask: there is no name, neither on the command line nor in what was read")
     raise typer.Exit(next((status for status in (INTERRUPTED, USAGE, 1, 3) if status in statuses), 0))
+
+
+def _prompt(estate: Estate) -> None:
+    """Ask line by line, on a terminal; what was typed behind `ask` is kept for every line."""
+    import typer.main
+
+    from salt_mirror.cli.ask.prompt import AskPrompt
+    from salt_mirror.cli.main import program
+
+    group = typer.main.get_command(program(["ask", "explain"]))
+    AskPrompt(group.commands["ask"], estate, sys.argv[2:]).run()  # type: ignore[attr-defined]
 
 
 def _put(

@@ -22,7 +22,7 @@ from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.forms import address_in
+from salt_mirror.estate.forms import address_in, network_in
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import given_lines, read_text
 from salt_mirror.estate.typed import completed, is_short, not_a_type
@@ -49,11 +49,14 @@ class Inquiry:
         *,
         suffixes: Sequence[str],
         every: bool,
+        tcp: bool = False,
         from_afar: bool = False,
     ) -> None:
-        """`from_afar`: vantages ask, which are made known by `ask_from`."""
-        self.from_stdin = "-" in words
+        """`tcp`: servers are asked over TCP, those that are found too; `from_afar`: vantages ask, which are made known by
+        `ask_from`."""
         self.names, types = _sorted(words)
+        self.from_stdin = "-" in words or (not self.names and not sys.stdin.isatty())
+        self._tcp = tcp
         self._types = SWEPT if every else types
         self._estate = estate
         self._chosen_view = asking.view
@@ -74,8 +77,8 @@ class Inquiry:
         named = servers_and_groups([text for text in wanted if text not in (AUTHORITATIVE, EVERYWHERE)], estate)
         own = frozenset(estate.servers.values())
         given = dict.fromkeys(named if wanted else resolvers)
-        self._servers = [(server, server not in own) for server in given]
         self._atlas = atlas_of(estate)
+        self._servers = [(self._over(server), server not in own) for server in given]
         self._atlas.pace = asking.pace or None
         self._wanted = bool(wanted)
         self._afar: Afar | None = None
@@ -83,6 +86,10 @@ class Inquiry:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
+
+    def _over(self, server: Server) -> Server:
+        """Return a server as it is asked: over TCP where that is wished for."""
+        return self._atlas.sibling(server, "tcp") if self._tcp and server.over == "udp" else server
 
     def ask_from(self, found: Afar) -> None:
         """Have every server asked from each vantage: those that were named, else the resolvers that people there use."""
@@ -165,6 +172,12 @@ class Inquiry:
 
     def _question(self, typed: str, rest: Sequence[str]) -> tuple[Name, tuple[int, ...]]:
         rdtypes = tuple(map(type_of, rest)) or self._types
+        try:
+            network = network_in(typed)
+        except BadInput as error:
+            raise BadInput(f"{error}, as in salt-mirror pairs NETWORK, which looks at every address") from None
+        if network is not None:
+            raise BadInput(f"{shown(typed)} is a network; salt-mirror pairs {network} looks at every address of it")
         address = address_in(typed)
         if address is not None:
             return reverse_name(address), rdtypes or (PTR,)
@@ -184,7 +197,7 @@ class Inquiry:
                 found = Asked(name, rdtypes, [])
                 found.why.append(f"no authoritative server is known: {authority.trouble}")
                 return found
-            servers += [(server, False) for server in self._everywhere_seen(authority.servers)]
+            servers += [(self._over(server), False) for server in self._everywhere_seen(authority.servers)]
         asked = yield from ask(
             name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view
         )
@@ -202,7 +215,7 @@ class Inquiry:
             if self._estate.zone_of(name, one) is not None:
                 views[one] = (yield from self._atlas.find(name, one)).servers
         own = dict.fromkeys(server for servers in views.values() for server in servers)
-        servers = [*((server, False) for server in self._everywhere_seen(own)), *self._servers]
+        servers = [*((self._over(server), False) for server in self._everywhere_seen(own)), *self._servers]
         asked = yield from ask(
             name, rdtypes, servers, self._atlas, known=self._known, suffixes=self._suffixes, view=view
         )
@@ -231,7 +244,11 @@ def _sorted(words: Sequence[str]) -> tuple[list[str], tuple[int, ...]]:
         upper = word.upper()
         if word == "-":
             continue
-        if place and (upper in _MNEMONICS or word.isdigit() or (upper.startswith("TYPE") and upper[4:].isdigit())):
+        # Where no name is typed at all, names come from a pipe, and the first word is a type too.
+        only_types = not sys.stdin.isatty() and all(one.upper() in _MNEMONICS for one in words)
+        if (place or only_types) and (
+            upper in _MNEMONICS or word.isdigit() or (upper.startswith("TYPE") and upper[4:].isdigit())
+        ):
             types.append(type_of(word))
         else:
             meant = not_a_type(word, _MNEMONICS) if place else None

@@ -327,3 +327,19 @@ def brief_printer(file: TextIO) -> Printer:
             values = sorted({value for told in asked.at(rdtype) for value in told.values})
             file.writelines(f"{text}\n" for text, _ in in_order(rdtype, values))
         file.flush()
+
+
+def line_printer(file: TextIO) -> Printer:
+    """Print one line an answer, its cells apart by tabs: name, type, TTL in seconds, value, server, status. A name or a type
+    that a server does not have keeps its line, with an empty value and NXDOMAIN or NODATA."""
+    while True:
+        asked, _ = yield
+        for told in asked.told:
+            rdtype, answer = told.answer.question.rdtype, told.answer
+            denied = {"no such name": "NXDOMAIN", "nothing of this type": "NODATA"}.get(told.denial or "", "")
+            status = answer.status if told.usable and told.values else denied or answer.trouble or answer.status
+            ttl = "" if told.ttl is None else str(told.ttl)
+            for value in [text for text, _ in in_order(rdtype, sorted(told.values))] or [""]:
+                cells = (to_text(asked.name), type_text(rdtype), ttl, value, told.server.label, status)
+                file.write("\t".join(clean(cell.replace("\t", " ")) for cell in cells) + "\n")
+        file.flush()
