@@ -5,10 +5,11 @@ from __future__ import annotations
 import contextlib
 import os
 import selectors
+import struct
 import subprocess
-import sys
 import time
 from collections.abc import Sequence
+from importlib import import_module
 from pathlib import Path
 from types import TracebackType
 
@@ -24,15 +25,13 @@ class Terminal:
     def __init__(
         self, command: Sequence[str], *, cwd: Path, columns: int = 80, rows: int = 40, **variables: str
     ) -> None:
-        if sys.platform == "win32":
+        if os.name == "nt":
             pytest.skip("a pseudo-terminal needs POSIX")
         self._screen = pyte.HistoryScreen(columns, rows, history=10_000)
         self._stream = pyte.ByteStream(self._screen)
-        self._master, worker = os.openpty()
-        import fcntl
-        import struct
-        import termios
-
+        # By name, since a type checker for Windows knows nothing of them.
+        fcntl, termios = import_module("fcntl"), import_module("termios")
+        self._master, worker = import_module("os").openpty()
         fcntl.ioctl(worker, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
         kept = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "LINES", "NO_COLOR")}
         environment = kept | {"TERM": "xterm-256color", "SALT_MIRROR_RESOLVERS": ""} | variables
