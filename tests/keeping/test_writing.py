@@ -208,3 +208,39 @@ def test_an_interrupted_run_marks_its_reports_and_leaves_whole_ones_alone(small:
         assert "saltmirror_run_interrupted 1.0" in (tmp_path / "new.prom").read_text(encoding="utf-8")
         whole = (tmp_path / "whole.json").read_text(encoding="utf-8")
         assert (whole == "before") == (not partial)
+
+
+def test_an_accepted_finding_is_known_until_its_day_and_the_estate_keeps_its_comments(run: Run, tmp_path: Path) -> None:
+    zone = '# the pans\n[[zones]]\nname = "salt.example"  # ours\nview = "in"\nservers = ["one"]\nexpect = ["x.zone"]\n'
+    (tmp_path / "x.zone").write_text("www.salt.example. 300 IN A 192.0.2.1\n", encoding="utf-8")
+    (tmp_path / "estate.toml").write_text(f'{zone}[servers.one]\naddress = "127.0.0.1:1"\n', encoding="utf-8")
+    quick = ("audit", "--only", "rollcall", "--tries", "1", "--timeout", "0.05")
+    assert run(*quick).status == 3
+    done = run(
+        "accept", "roll.unverified", "www.*", "--why", "closed for the winter", "--until", "2099-03-31", "--view", "in"
+    )
+    assert done.status == 0 and "until 2099-03-31" in done.out
+    text = (tmp_path / "estate.toml").read_text(encoding="utf-8")
+    assert text.startswith(zone) and '[[accept]]\ncode = "roll.unverified"' in text and "until = 2099-03-31" in text
+    known = run(*quick, "--accepted")
+    assert (
+        known.status == 0 and "closed for the winter" in known.out
+    )  # what is known to be unverified is no doubt any more
+    assert (
+        run("accept", "pair.*", "old.*", "--why", "being renamed", "--address", "10.77.*", "--server", "one").status
+        == 0
+    )
+    assert (tmp_path / "estate.toml").read_text(encoding="utf-8").count("[[accept]]") == 2
+    before = (tmp_path / "estate.toml").read_bytes()
+    for words, says in (
+        (("roll.unverified", "www.*", "--why", "again", "--view", "in"), "accepts roll.unverified for www.* already"),
+        (("pair.no-ptr", "x", "--why", "y"), 'did you mean "pair.no-pointer"?'),
+        (("pair.*", "x", "--why", "y", "--until", "tomorrow"), "is no date"),
+        (("pair.*", "x", "--why", "y", "--until", "2001-01-01"), "is over"),
+        (("pair.*", "x", "--why", "y", "--view", "out"), "there is no view"),
+        (("pair.*", "x", "--why", "two\nlines"), "is no reason"),
+        (("pair.*", "x", "--why", "y", "--estate", "nowhere.toml"), "there is no such file"),
+    ):
+        refused = run("accept", *words)
+        assert refused.status == 2 and says in refused.err
+    assert (tmp_path / "estate.toml").read_bytes() == before

@@ -152,6 +152,11 @@ COMMANDS = (
         ("expect records/services.csv --zone pans.gullmarsh.internal --json", "for a program, with what is wrong with it"),
     ),
     CommandEntry(
+        "accept", "Estate", "is a finding known? It is written into the estate with the reason, until a day",
+        ("accept pair.many-pointers rake-02.* --until 2099-03-31 --why 'renamed in spring'", "a finding that is known"),
+        ("accept pair.unverified crane.* --why 'closed for repairs'", "what nobody can verify for now"),
+    ),
+    CommandEntry(
         "demo", "Estate", "a made-up estate to try things on",
         ("demo", "a tour through the commands on a made-up estate"),
         ("demo --stay --folder gullmarsh", "its servers, to try commands on"),

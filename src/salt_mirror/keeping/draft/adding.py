@@ -12,6 +12,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.file import AcceptEntry
 
 
 def with_servers(text: str, more: Mapping[int, Iterable[str]]) -> str:
@@ -28,6 +29,26 @@ def with_servers(text: str, more: Mapping[int, Iterable[str]]) -> str:
         for label in labels:
             zones[number]["servers"].append(label)
     return tomlkit.dumps(document)
+
+
+def with_acceptance(text: str, entry: AcceptEntry) -> str:
+    """Return an estate's text with an acceptance behind the others, or at its end. Raises BadInput."""
+    try:
+        document = tomlkit.parse(text)
+        table = tomlkit.table()
+        for key in ("code", "name", "address", "server", "view", "reason", "until"):
+            value = getattr(entry, key)
+            if value is not None:
+                table.append(key, value)
+        if "accept" in document:
+            document["accept"].append(table)
+        else:
+            tables = tomlkit.aot()
+            tables.append(table)
+            document.append("accept", tables)
+        return tomlkit.dumps(document)
+    except (TOMLKitError, ValueError, AttributeError, TypeError) as error:
+        raise BadInput(f"the estate cannot be added to: {error}") from None
 
 
 def with_tables(text: str, tables: Iterable[str]) -> str:
