@@ -22,7 +22,7 @@ import world
 from world import nsd
 
 ROUNDS = 5
-PEAK = "import resource,sys; from pathlib import Path; from salt_mirror.estate.model import load_estate; "
+PEAK = "import resource,sys; from pathlib import Path; from salt_mirror.estate.building import load_estate; "
 PEAK += "from salt_mirror.checks.pairs.scope import PairsScope; s=PairsScope(load_estate(Path(sys.argv[1])));"
 PEAK += "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
 MEASURED = "import resource,sys,atexit; from salt_mirror.cli.main import main;"
