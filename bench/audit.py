@@ -113,7 +113,7 @@ def estate(folder: Path, ports: list[int]) -> Path:
 
 
 class Measured(NamedTuple):
-    """One run of the program: seconds of the whole process, of asking, after it, and of telling; questions, findings, peak in
+    """One run of the program: seconds of the whole process, of asking, after it, and of telling; questions, findings, those of them that are no notes, peak in
     MiB, lines on standard output."""
 
     took: float
@@ -122,6 +122,7 @@ class Measured(NamedTuple):
     telling: float
     questions: int
     findings: int
+    wrong: int
     peak: float
     lines: int
 
@@ -138,10 +139,11 @@ def run(folder: Path, command: str, *words: str) -> Measured:
     report = json.loads(text)
     asking, after, telling, peak = map(float, done.stderr.split()[-4:])
     questions, findings = report["counts"]["questions"], len(report["findings"])
+    wrong = sum(finding["weight"] != "note" for finding in report["findings"])
     print(
         f"  {command} {' '.join(words)}: {took:.1f} s, {questions:,} questions, {findings:,} findings", file=sys.stderr
     )
-    return Measured(took, asking, after, telling, questions, findings, peak / 1024, done.stdout.count("\n"))
+    return Measured(took, asking, after, telling, questions, findings, wrong, peak / 1024, done.stdout.count("\n"))
 
 
 def against_singles(folder: Path, hosts: int) -> None:
@@ -150,7 +152,7 @@ def against_singles(folder: Path, hosts: int) -> None:
     for _ in range(ROUNDS):
         whole = run(folder, "audit", "--json")
         single = [run(folder, command, "--json") for command in SINGLE]
-        if whole.findings or any(one.findings for one in single):
+        if whole.wrong or any(one.wrong for one in single):
             raise SystemExit("something was found in a sound estate")
         times.append(whole.took / sum(one.took for one in single))
         asked.append(whole.questions / sum(one.questions for one in single))
