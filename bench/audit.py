@@ -113,8 +113,8 @@ def estate(folder: Path, ports: list[int]) -> Path:
 
 
 class Measured(NamedTuple):
-    """One run of the program: seconds of the whole process, of asking, after it, and of telling; questions, findings, those of them that are no notes, peak in
-    MiB, lines on standard output."""
+    """One run of the program: seconds of the whole process, of asking, after it, and of telling; questions, findings, those of
+    them that are no notes, peak in MiB, lines on standard output."""
 
     took: float
     asking: float
