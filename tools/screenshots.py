@@ -25,7 +25,7 @@ from salt_mirror.demo.stops import move_the_shop
 from salt_mirror.demo.vantages import stationed
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
 from salt_mirror.keeping.history import FinishedRun, add_run
-from salt_mirror.report.document import Report
+from salt_mirror.report.document import Report, bring_in_sheets
 
 FOLDER = Path(__file__).parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
@@ -135,6 +135,7 @@ def keep_a_past(estate: Path, history: Path) -> None:
     """Keeps three weeks of audits of the demo's world, in which its faults came one by one, some for a while alone."""
     program = str(Path(sys.executable).with_name("salt-mirror"))
     done = subprocess.run([program, "audit", "--estate", str(estate), "--json"], check=False, capture_output=True)
+    bring_in_sheets()
     report = msgspec.json.decode(done.stdout, type=Report)
     assert isinstance(report.audit, Audit)
     chance = random.Random(3)
