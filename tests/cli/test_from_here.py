@@ -227,7 +227,8 @@ def test_the_counter_of_the_harbour_office_departs_where_it_was_planted(demo: Ru
     assert done.status == 1 and sorted((one["code"], one["name"]) for one in done.report["findings"]) == planted
     one = demo("from-here", "weighbridge", "--settings", folder)
     assert one.out.startswith(
-        "weighbridge.pans.gullmarsh.internal.: programs there get 10.77.10.30; right is internal: 10.77.10.20. "
+        "weighbridge.pans.gullmarsh.internal.: programs there get 10.77.10.30; "
+        "the authoritative answer is 10.77.10.20 (view internal). "
         "The first difference: hosts file (/etc/hosts).\n"
     )
     for wrong in (("--wait",), ("--self", "x"), ("--settings", folder, "--self"), ("--settings", "nowhere")):

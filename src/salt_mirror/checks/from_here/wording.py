@@ -97,12 +97,12 @@ class HereWords:
             right, first = self._right(), at_fault[0].test.title
             if self._gets() in {values for side in seen.sides for values in side.alternatives}:
                 return f"{got}, which is right. What differs: {first}"
-            return f"{got}{f'; right is {right}' if right else ''}. The first difference: {first}"
+            return f"{got}{f'; the authoritative answer is {right}' if right else ''}. The first difference: {first}"
         if any(row.test.mark == "unverified" for row in rows):
             return f"{got}; whether that is right could not be verified"
         if seen.sides and not any(any(side.alternatives) for side in seen.sides):
             return "does not exist, and every source here agrees"
-        return f"{got}, as its own servers say"
+        return f"{got}, as its authoritative servers answer"
 
     def _gets(self) -> frozenset[bytes] | None:
         programs = self._seen.typed.programs
@@ -154,7 +154,8 @@ class HereWords:
         """Return a resolver that cannot say what the name's own servers say."""
         label = heard.station.server.label
         text = (
-            f"{label} has no answer for {self._what} ({heard.said.trouble}), and its own servers say: {self._right()}."
+            f"{label} has no answer for {self._what} ({heard.said.trouble}), "
+            f"and its authoritative servers answer {self._right()}."
         )
         advice = f"look at what {label} does with it (salt-mirror resolvers {heard.station.configured.address})"
         return self._state("here.not-reached", text, heard.answers, advice=advice, server=heard.station.server)
@@ -163,7 +164,8 @@ class HereWords:
         """Values that no view's servers give."""
         label, left = heard.station.server.label, self._left(heard)
         text = (
-            f"{label} says {self._said(heard.said)} for {self._what}{left}, and its own servers say: {self._right()}."
+            f"{label} says {self._said(heard.said)} for {self._what}{left}, "
+            f"and its authoritative servers answer {self._right()}."
         )
         advice = f"clear the cache of {label}, or wait until the entry expires"
         return self._state("here.outdated-answer", text, heard.answers, advice=advice, server=heard.station.server)
@@ -171,14 +173,17 @@ class HereWords:
     def blocked(self, heard: Heard, why: str) -> Finding:
         """Report a name that the resolver itself hides."""
         label = heard.station.server.label
-        text = f"{label} blocks {self._what} ({why}), and its own servers say: {self._right()}. It does not expire by itself."
+        text = (
+            f"{label} blocks {self._what} ({why}), "
+            f"and its authoritative servers answer {self._right()}. It does not expire by itself."
+        )
         return self._by_itself("here.blocked", text, heard, f"have {label} let {self._what} pass")
 
     def overridden(self, heard: Heard, why: str) -> Finding:
         """Report a name for which the resolver itself has something else."""
         label = heard.station.server.label
         text = (
-            f"{label} overrides {self._what} with {self._said(heard.said)} ({why}), and its own servers answer "
+            f"{label} overrides {self._what} with {self._said(heard.said)} ({why}), and its authoritative servers answer "
             f"{self._right()}. It "
             "does not expire by itself."
         )
@@ -204,7 +209,7 @@ class HereWords:
         by = "the root" if heard.said.apex == ROOT else to_text(heard.said.apex or ROOT)
         text = (
             f"{label} gives NXDOMAIN or NODATA for {self._what}, from the servers of {by}: it does not ask the name's own "
-            f"servers, which give: {self._right()}."
+            f"servers, which answer {self._right()}."
         )
         configured = heard.station.configured
         advice = f"remove {configured.address} from {configured.place}, or have it ask the right servers"
@@ -223,7 +228,7 @@ class HereWords:
     def cached_no(self, heard: Heard) -> Finding:
         """Return a "no" for what is there."""
         label, left = heard.station.server.label, self._left(heard)
-        text = f"{label} gives NXDOMAIN or NODATA for {self._what}{left}, and its own servers give: {self._right()}."
+        text = f"{label} gives NXDOMAIN or NODATA for {self._what}{left}, and its authoritative servers answer {self._right()}."
         advice = f"clear the cache of {label}, or wait until the entry expires"
         return self._state("here.negative-cache", text, heard.answers, advice=advice, server=heard.station.server)
 
@@ -235,7 +240,7 @@ class HereWords:
             if said.values
             else f"gives NXDOMAIN or NODATA for {self._what}"
         )
-        text = f"This computer's cache {what}{left}, and the name's own servers say: {self._right()}."
+        text = f"This computer's cache {what}{left}, and the authoritative servers answer {self._right()}."
         code = "here.outdated-answer" if said.values else "here.negative-cache"
         return self._state(code, text, advice="clear this computer's cache, or wait until the entry expires")
 
@@ -303,7 +308,7 @@ def right_said(sides: Sequence[ViewAnswers], write: Callable[[bytes], str]) -> s
     parts = []
     for side in sides:
         says = " or ".join(", ".join(map(write, sorted(one))) or "NXDOMAIN or NODATA" for one in side.alternatives)
-        parts.append(f"{side.view}: {says}" if side.view else says)
+        parts.append(f"{says} (view {side.view})" if side.view else says)
     return "; ".join(parts)
 
 
@@ -320,7 +325,10 @@ def hosts_finding(
     where = f"{scope.settings.hosts_file}, line {together_said(map(str, lines))}"
     reverse = bool(what) and what != to_text(name)
     right = right_said(sides, to_text if reverse else address_text)
-    text = f"The hosts file gives {', '.join(given)} for {what or to_text(name)} ({where}), and its own servers say: {right}."
+    text = (
+        f"The hosts file gives {', '.join(given)} for {what or to_text(name)} ({where}), "
+        f"and its authoritative servers answer {right}."
+    )
     return state(
         "here.hosts-differ", text, name=name, rdtype=PTR if reverse else A, view=scope.view or "",
         advice=f"remove the entry from {where}",
