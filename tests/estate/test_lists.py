@@ -266,3 +266,34 @@ def test_leases_are_called_against_the_zones_that_they_were_registered_in(demo: 
         ("roll.missing-name", "kiln-77", "A"), ("roll.missing-name", "77.20.77.10.in-addr.arpa.", "PTR"),
     }  # fmt: skip
     assert done.report["counts"]["agrees"] == 2
+
+
+@pytest.mark.parametrize(
+    ("table", "guess"),
+    [
+        (
+            "Host Name,IP Address,Status\nkiln-01,10.77.20.11,in use\nkiln-02,10.77.20.12,in use\n",
+            "name=Host Name,value=IP Address",
+        ),
+        (
+            "Status;Address;Device;Site\nused;10.77.20.11;kiln-01;kilns\nfree;10.77.20.12;kiln-02;kilns\n",
+            "name=Device,value=Address",
+        ),
+        ("a,b\n1,2\n3,4\n", ""),
+        ("Host,IP\n,\n", ""),
+    ],
+)  # fmt: skip
+def test_a_table_with_other_columns_is_answered_with_the_option_that_reads_it(
+    run: Run, tmp_path: Path, table: str, guess: str
+) -> None:
+    (tmp_path / "export.csv").write_text(table, encoding="utf-8")
+    done = run("expect", "export.csv", "--zone", "pans.example")
+    assert done.status == 2
+    assert (
+        (f'--columns "{guess}"' in done.err)
+        if guess
+        else ("unknown column" in done.err and "--columns" not in done.err)
+    )
+    if guess:
+        read = run("expect", "export.csv", "--zone", "pans.example", "--columns", guess, "--to", "zone")
+        assert read.status == 0 and "kiln-02.pans.example. IN A 10.77.20.12" in read.out

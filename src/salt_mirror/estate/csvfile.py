@@ -10,7 +10,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from salt_mirror.dns.errors import Unusable, number_in
@@ -54,7 +54,7 @@ def read_csv_text(
                 break
             if any(cell.strip() for cell in row):
                 if columns is None:
-                    columns = _foreign_header(row, named) if named else _header(row)
+                    columns = _foreign_header(row, named) if named else _header(row, rows)
                     places = [columns.index(column) if column in columns else -1 for column in COLUMNS]
                 elif named:
                     found += _foreign(row, columns, places, path, line, origin, zone_at)
@@ -84,8 +84,12 @@ def subject_of(name: str, kind: str, origin: Name) -> tuple[Name, int] | None:
         return None
 
 
-def _header(row: list[str]) -> list[str]:
+def _header(row: list[str], rows: Iterable[list[str]]) -> list[str]:
+    """Return our columns in their order. Raises BadInput for another header; what follows it shows which columns are meant."""
     columns = [cell.strip().lower() for cell in row]
+    guess = guessed_columns(row, rows) if not set(columns) & set(COLUMNS[:_NEEDED]) else ""
+    if guess:
+        raise BadInput(f'no column is called name, type or value; by what is in them: --columns "{guess}"')
     for column in columns:
         if column not in COLUMNS:
             rest = f"the header is {','.join(COLUMNS)}, all but the first three optional"
@@ -95,6 +99,37 @@ def _header(row: list[str]) -> list[str]:
             rest = f"it is {','.join(COLUMNS)}, all but the first three optional"
             raise BadInput(f'the header wants one column "{column}"; {rest}')
     return columns
+
+
+_GUESSED_BY = 200
+"""So many rows show what a column has in it."""
+_MOSTLY = 0.6
+_CALLED = re.compile(r"name|host|device|dns", re.IGNORECASE)
+_HOST = re.compile(
+    r"(?=.*[A-Za-z])[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?(\.[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?)*\.?"
+)
+
+
+def guessed_columns(header: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
+    """Return which columns of somebody else's table are the name and the value, as --columns wants it: that whose cells are
+    addresses, and that whose cells are the most different host names. Empty where none is."""
+    try:
+        sample = [row for row, _ in zip(rows, range(_GUESSED_BY), strict=False)]
+    except csv.Error:
+        return ""
+    value, name, most = "", "", 0.0
+    for at, called in enumerate(cell.strip() for cell in header):
+        cells = [row[at].strip() for row in sample if at < len(row) and row[at].strip()]
+        if not cells or not called or "," in called or "=" in called or '"' in called:
+            continue
+        if not value and sum(address_in(cell) is not None for cell in cells) >= _MOSTLY * len(cells):
+            value = called
+        hosts = {cell for cell in cells if _HOST.fullmatch(cell) and address_in(cell) is None}
+        # A status or a site has the same few words again and again; between two columns as varied what they are called decides.
+        varied = len(hosts) + (0.5 if _CALLED.search(called) else 0.0)
+        if len(hosts) >= _MOSTLY * len(cells) and varied > most:
+            name, most = called, varied
+    return f"name={name},value={value}" if name and value else ""
 
 
 def has_our_header(text: str) -> bool:
