@@ -15,8 +15,8 @@ COMPILE := $(BIN)/python -m compileall -q src
 .PHONY: demo test directory deep lowest coverage check bench screenshots reference man format clean
 
 demo: $(VENV)/run.stamp
-	$(COMPILE)
-	$(BIN)/salt-mirror demo
+	@$(COMPILE)
+	@$(BIN)/salt-mirror demo
 
 test: $(VENV)/dev.stamp
 	sh tools/real-servers.sh
@@ -89,16 +89,19 @@ screenshots: $(VENV)/dev.stamp
 	$(BIN)/python tools/screenshots.py
 
 $(VENV)/pip.stamp:
-	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --upgrade "pip>=25.1"
+	@echo "A virtual environment: $(VENV)"
+	@$(PYTHON) -m venv $(VENV)
+	@$(BIN)/python -m pip install --quiet --upgrade "pip>=25.1"
 	@touch $@
 
 $(VENV)/run.stamp: $(VENV)/pip.stamp pyproject.toml
-	$(BIN)/python -m pip install --quiet --editable .
+	@echo "Salt Mirror and the libraries that it uses (pyproject.toml), into $(VENV)"
+	@$(BIN)/python -m pip install --quiet --editable .
 	@touch $@
 
 $(VENV)/dev.stamp: $(VENV)/run.stamp
-	$(BIN)/python -m pip install --quiet --group dev
+	@echo "What its tests and checks use, into $(VENV)"
+	@$(BIN)/python -m pip install --quiet --group dev
 	@touch $@
 
 clean:
