@@ -42,6 +42,7 @@ class Holding:
                 nodes[owner] = [(rdtype, ttl, (rdata,))]
                 self.size += 1
                 continue
+            # Sets of one value stay a tuple of one: only those that grow get a set of their own, and a zone has few of them.
             for number, (known, least, values) in enumerate(node):
                 if known == rdtype:
                     more = grown.setdefault((owner, rdtype), set(values))
@@ -69,6 +70,7 @@ class Holding:
             if owner.startswith(_WILDCARD) or any(rdtype == DNAME for rdtype, *_ in node):
                 self._special.add(owner)
             above = owner[owner[0] + 1 :] if owner != ROOT else ROOT
+            # Names between that have no records exist all the same: NODATA there, and no NXDOMAIN (RFC 8020).
             while len(above) > len(apex) and above not in nodes and above not in self._between:
                 self._between.add(above)
                 above = above[above[0] + 1 :]
@@ -149,6 +151,7 @@ class Holding:
     def answer(self, question: Question) -> Answer | None:
         """Return what the server would say; None where only the server itself can tell."""
         name = question.name
+        # Referrals, DNAME and wildcards are the server's own work: what it would make of them is asked and not guessed.
         if (self._cuts or self._special) and self._beyond(name):
             return None
         node = self._nodes.get(name)

@@ -72,6 +72,7 @@ def transfer(
 
         wire, mac = sign(wire, server.key)
         verifier = Verifier(server.key, mac, several=True)
+    # Two clocks: a silence ends a transfer soon, and a peer that sends a byte now and then still ends some time.
     until = clock() + bounds.seconds
     meter = _Meter(bounds)
     try:
@@ -88,11 +89,13 @@ def transfer(
                     if not records:
                         raise TransferFailed("it answered without any record")
                     first = records[0]
+                    # RFC 5936 section 2.2: the first record is the SOA, and the same SOA ends the transfer.
                     if first.rdtype != SOA or first.owner != zone:
                         raise TransferFailed("it does not begin with the zone's SOA")
                     ended = _end_of(records, first, 1)
                 else:
                     ended = _end_of(records, first, 0)
+                # RFC 8945 section 5.3.1: the last message has to be signed, or a cut off zone could pass for a whole one.
                 if ended and verifier is not None:
                     _finish(verifier)
                 yield records
@@ -137,6 +140,7 @@ def _messages(sock: socket.socket, until: float, clock: Callable[[], float], tim
         piece = sock.recv(1 << 18)
         if not piece:
             return
+        # Joined once for each piece that came, not for each message: a zone of 50,000 records has some hundred pieces.
         held = held + piece if held else piece
         at, end = 0, len(held)
         while end - at >= 2:
@@ -231,6 +235,8 @@ def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
             begin = at
             size = message[at]
             label_end = at + 1 + size
+            # One label before a name that was read already: nearly every owner of a zone, and then there is nothing else to
+            # read.
             if 0 < size < 64 and message[label_end] >= 0xC0:
                 target = (message[label_end] & 0x3F) << 8 | message[label_end + 1]
                 suffix = names.get(target)
@@ -250,6 +256,7 @@ def read_transfer_records(message: bytes, zone: Name) -> list[Record]:
                     owner, at = read_name(message, at)
                 suffix = owner
             names[begin] = owner
+            # Whether a suffix lies in the zone is asked once for each suffix, and not for each record.
             within = inside.get(suffix)
             if within is None:
                 within = inside[suffix] = is_within(suffix, zone)

@@ -71,6 +71,7 @@ class Verifier:
                 dns.rdataclass.ANY, dns.rdatatype.TSIG, wire, rdata_at + 10, len(wire) - rdata_at - 10
             )
             name = dns.name.from_wire(owner, 0)[0]
+            # Some servers send a signed update that they refuse back, signature and all: it verifies, and proves nothing.
             if not self._several and getattr(rdata, "mac", None) == self._mac:
                 raise SentBack("it carries the signature of the question")
             now = int(time.time())
@@ -104,5 +105,6 @@ def believable(message: bytes, rcode: int, key: Key, mac: bytes) -> bool:
     try:
         Verifier(key, mac).verify(message)
     except BadSignature:
+        # NOERROR and NXDOMAIN would be believed as data, so that those have to be signed.
         return rcode not in (0, 3)
     return True

@@ -54,6 +54,7 @@ def update_message(zone: Name, edits: Iterable[SetEdit]) -> dns.update.UpdateMes
     """Return one message that changes some sets of a zone, if each is what it was before (RFC 2136 sections 2.4 and 2.5)."""
     wanted = list(edits)
     message = _if_as_before(zone, wanted)
+    # Servers carry out the parts in their order (RFC 2136 section 3.4.2): an alias has to go before addresses come to its name.
     for edit in wanted:
         gone = edit.before - edit.after
         if edit.before and (not edit.after or edit.ttl_before != edit.ttl_after):
@@ -113,6 +114,7 @@ def in_messages(zone: Name, edits: Iterable[SetEdit]) -> Iterator[list[SetEdit]]
     batch: list[SetEdit] = []
     size = 0
     for name, of_name in by_name.items():
+        # Twice, since each value may be in the prerequisites and in the changes; names are counted as if none were compressed.
         more = sum((len(name) + 12 + len(value)) * 2 for edit in of_name for value in (*edit.before, *edit.after))
         if batch and size + more > MOST_BYTES:
             yield batch

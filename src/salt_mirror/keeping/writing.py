@@ -102,7 +102,9 @@ def _replace(target: Path, pieces: Iterable[bytes], mode: int | None) -> None:
         with os.fdopen(handle, "wb") as file:
             file.writelines(pieces)
             file.flush()
+            # Before the rename, or a crash could leave an empty file in the place of the old one.
             os.fsync(file.fileno())
+        # Beyond the umask: what is private stays so, and what replaces a file keeps that one's mode.
         if mode is not None:
             beside.chmod(mode)
         beside.replace(target)
