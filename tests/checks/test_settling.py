@@ -435,6 +435,7 @@ def test_a_watch_ends_when_all_have_settled_and_says_who_has_not(
     late = run(*call, "--within", "10min", "--json")
     assert late.status == 1 and {f["code"] for f in late.report["findings"]} == {"settle.not-yet", "settle.not-asked"}
     assert [row["vantage"] for row in late.report["vantages"]] == ["one", "two", "office"]
+    assert ": 0 of 3 have it; waiting for one, two." in run(*call, "--within", "10min").out
     change.keep()
     change.happen()
     done = run(*call, "--figure", "watch.png")

@@ -27,23 +27,37 @@ def goal_text(goal: Goal) -> str:
 
 
 def headline(watch: Watch) -> str:
-    """Return how many have settled, and when the last one is due."""
+    """Return how many have the new state, how many of them have settled, and when the last one is due."""
     rows = rows_of(watch)
     settled = sum(row.settled for row in rows)
-    line = f"{settled} of {len(rows)} have settled"
     if settled == len(rows):
         return f"All {len(rows)} have settled."
+    line = _holding(watch, sum(set(row.states) == {"new"} for row in rows), settled, len(rows))
     last = watch.last_due()
     if last is not None:
         left = max(0, round(last - watch.now))
-        return f"{line}; the last is due {local(last)}, in {duration(left)}."
+        return f"{line}; the last is due {local_day(last)}, in {duration(left)}."
     lagging = [row.vantage for row in rows if row.kind == "authoritative" and not row.settled]
     return f"{line}; waiting for {', '.join(lagging)}." if lagging else f"{line}."
+
+
+def _holding(watch: Watch, reached: int, settled: int, total: int) -> str:
+    """Return how many have it, or no longer have it where all that is watched for is to go."""
+    what = "it" if len({slot.goal for slot in watch.slots}) == 1 else "all of it"
+    verb = "has" if reached == 1 else "have"
+    no_longer = "" if any(slot.goal.values for slot in watch.slots) else "no longer "
+    line = f"{reached} of {total} {no_longer}{verb} {what}"
+    return line if reached == settled else f"{line}, {settled} settled"
 
 
 def local(moment: float) -> str:
     """Return a moment as the time of day here."""
     return f"{datetime.fromtimestamp(moment).astimezone():%H:%M:%S}"
+
+
+def local_day(moment: float) -> str:
+    """Return a moment to come as the day of the week and the time of day here: a TTL may end tomorrow."""
+    return f"{datetime.fromtimestamp(moment).astimezone():%a %H:%M:%S}"
 
 
 def event_text(slot: Slot, several: bool) -> str:
@@ -60,7 +74,7 @@ def event_text(slot: Slot, several: bool) -> str:
     if slot.settled_at is not None:
         return f"{line}: settled"
     if slot.vantage.cache and said.ttl is not None:
-        line += f", for another {duration(said.ttl)}, until {local(said.at + said.ttl)}"
+        line += f", for another {duration(said.ttl)}, until {local_day(said.at + said.ttl)}"
     return line
 
 

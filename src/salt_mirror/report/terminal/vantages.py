@@ -1,6 +1,6 @@
 """A watch on a terminal: the live view, and the table at its end.
 
-Strategy: the first line says how many have settled and when the last one is due; authoritative servers stand on top, then the
+Strategy: the first line says how many have the new state and when the last one is due; authoritative servers stand on top, then the
 vantages by group, each with what it has now, what is left of that, and when it should be over. Words carry the meaning,
 colour helps.
 """
@@ -20,7 +20,7 @@ from salt_mirror.checks.common.wording import duration
 from salt_mirror.checks.settle.judging import Watch
 from salt_mirror.checks.settle.rows import rows_of
 from salt_mirror.checks.settle.sheet import VantageRow
-from salt_mirror.checks.settle.wording import SAID, headline, local
+from salt_mirror.checks.settle.wording import SAID, headline, local, local_day
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.console import console_on
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
@@ -81,7 +81,7 @@ def vantage_table(rows: list[VantageRow]) -> Table:
             "  " + clean(row.vantage),
             _has(row),
             duration(row.ttl_left) if row.ttl_left is not None and not row.settled else "",
-            local(row.predicted.timestamp()) if row.predicted is not None and row.kind == "cache" else "",
+            local_day(row.predicted.timestamp()) if row.predicted is not None and row.kind == "cache" else "",
             local(row.settled_at.timestamp()) if row.settled_at is not None else "",
             str(row.asked),
             clean("; ".join([*remarks, *row.notes])),
