@@ -1,8 +1,8 @@
 """A watch on a terminal: the live view, and the table at its end.
 
-Strategy: the first line says how many have the new state and when the last one is due; authoritative servers stand on top, then the
-vantages by group, each with what it has now, what is left of that, and when it should be over. Words carry the meaning,
-colour helps.
+Strategy: the first line says how many have the new state and when the last one is due; authoritative servers stand on top,
+then the vantages by group, each with what it has now, what is left of that, and when it should be over. Words carry the
+meaning, colour helps.
 """
 
 from __future__ import annotations
