@@ -229,7 +229,7 @@ class PairsScope:
                 self._names[full, view] = None
 
     def _completed(self, name: Name, text: str) -> list[Name]:
-        """Return a single label stands for the expected names that begin with it; any other name for itself."""
+        """Return the expected names that begin with a single label; any other name as it is."""
         if not is_short(text) or not self.estate.zones:
             return [name]
         known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}

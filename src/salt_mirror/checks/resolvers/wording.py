@@ -83,7 +83,7 @@ class ResolverWords:
         return over_text(self._seen.main)
 
     def changes_case(self, way: Way) -> Finding:
-        """Return the letters of the question come back in another case."""
+        """Return that a resolver gives the letters of the question in another case."""
         text = (
             f"{self._label} does not preserve the case of the query over {over_text(way.server)}: clients that compare "
             "it drop the answer."
