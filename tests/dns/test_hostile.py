@@ -76,9 +76,12 @@ class Liar(threading.Thread):
         response = dns.message.make_response(query)
         response.flags |= dns.flags.AA
         question = query.question[0]
-        value = {"A": "10.66.6.6", "AAAA": "2001:db8:666::6", "PTR": "liar.pans.example."}
+        liar = "liar.pans.example."
+        value = {"A": "10.66.6.6", "AAAA": "2001:db8:666::6", "SOA": f"{liar} {liar} 666 3600 600 86400 300"}
+        value |= dict.fromkeys(("PTR", "NS", "CNAME"), liar)
         kind = question.to_text().split()[-1]
-        response.answer.append(dns.rrset.from_text(question.name, 300, "IN", kind, value[kind]))
+        if kind in value:
+            response.answer.append(dns.rrset.from_text(question.name, 300, "IN", kind, value[kind]))
         return response.to_wire()
 
     def _lies(self, wire: bytes) -> Iterator[bytes]:

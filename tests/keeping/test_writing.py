@@ -234,7 +234,7 @@ def test_an_accepted_finding_is_known_until_its_day_and_the_estate_keeps_its_com
     before = (tmp_path / "estate.toml").read_bytes()
     for words, says in (
         (("roll.unverified", "www.*", "--why", "again", "--view", "in"), "accepts roll.unverified for www.* already"),
-        (("pair.no-ptr", "x", "--why", "y"), 'did you mean "pair.no-pointer"?'),
+        (("pair.no-pionter", "x", "--why", "y"), 'did you mean "pair.no-pointer"?'),
         (("pair.*", "x", "--why", "y", "--until", "tomorrow"), "is no date"),
         (("pair.*", "x", "--why", "y", "--until", "2001-01-01"), "is over"),
         (("pair.*", "x", "--why", "y", "--view", "out"), "there is no view"),

@@ -57,9 +57,10 @@ def demo(
 
 def _wait(prompt: str) -> None:
     """Wait for Enter on a terminal, where somebody reads."""
+    from salt_mirror.cli.messages import show
+
     if sys.stdin.isatty() and sys.stdout.isatty():
-        sys.stdout.write(f"\n[{prompt}; Ctrl-C ends] ")
-        sys.stdout.flush()
+        show(f"\n[{prompt}; Ctrl-C ends] ")
         sys.stdin.readline()
 
 

@@ -18,7 +18,7 @@ from typing import Annotated, Any
 import typer
 
 from salt_mirror import __version__
-from salt_mirror.cli.messages import NOBODY_READS, UNWRITTEN, USAGE, tell
+from salt_mirror.cli.messages import NOBODY_READS, UNWRITTEN, USAGE, show, tell
 from salt_mirror.cli.registry import NAMES, CommandEntry, overview
 from salt_mirror.cli.words import Command, PlainGroup
 from salt_mirror.estate.errors import BadInput
@@ -227,7 +227,7 @@ def main() -> None:
         _check_words(sys.argv[1:])
         _name_the_shell(sys.argv)
         if len(sys.argv) == 1 and COMPLETING not in os.environ:
-            sys.stdout.write(overview())
+            show(overview())
             return
         typed = _typed()
         program([typed] if typed in NAMES else NAMES)(prog_name="salt-mirror")

@@ -17,6 +17,12 @@ NOBODY_READS = 141
 """What shells give for a program that wrote to a pipe without a reader: 128 and the number of SIGPIPE."""
 
 
+def show(text: str) -> None:
+    """Write a text of our own on standard output as it is: nothing that came from outside is in it."""
+    sys.stdout.write(text)
+    sys.stdout.flush()
+
+
 def tell(text: object, *, begin: str = "salt-mirror: ", file: TextIO | None = None) -> None:
     """Write a message as whole lines, safe for a terminal; on standard error, or on a file where that is not free."""
     out = file if file is not None else sys.stderr

@@ -55,7 +55,7 @@ class Inquiry:
         """`tcp`: servers are asked over TCP, those that are found too; `from_afar`: vantages ask, which are made known by
         `ask_from`."""
         self.names, types = _sorted(words)
-        self.from_stdin = "-" in words or (not self.names and not sys.stdin.isatty())
+        self.from_stdin = "-" in words
         self._tcp = tcp
         self._types = SWEPT if every else types
         self._estate = estate
@@ -232,7 +232,7 @@ def lines_of(inquiry: Inquiry, source: Path | None) -> Iterator[tuple[int | None
         with about("--names"):
             text = read_text(source)
         yield from enumerate(text.splitlines(), 1)
-    if inquiry.from_stdin:
+    if inquiry.from_stdin or (not inquiry.names and source is None and not sys.stdin.isatty()):
         yield from enumerate(given_lines(sys.stdin.buffer), 1)
 
 

@@ -21,7 +21,7 @@ from prompt_toolkit.document import Document
 from prompt_toolkit.history import FileHistory, History, InMemoryHistory
 
 from salt_mirror.cli.completing import OFFERED
-from salt_mirror.cli.messages import tell
+from salt_mirror.cli.messages import show, tell
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import TYPE_NAMES
@@ -123,7 +123,7 @@ class AskPrompt:
             if line in ("quit", "exit"):
                 return
             if line == "?":
-                sys.stdout.write(f"{HELP}\n")
+                show(f"{HELP}\n")
             elif line:
                 self._answer(line)
 
