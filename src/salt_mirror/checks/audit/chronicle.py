@@ -115,7 +115,7 @@ def _stands(life: Stood, moment: datetime) -> bool:
 
 
 def narrowed(whole: Chronicle, since: datetime | None, zones: Iterable[str]) -> Chronicle:
-    """Return a chronicle from a moment on, and of some zones alone: their lines and lives; runs are told whole."""
+    """Return a chronicle since a moment, for some zones only; its runs are not filtered by zone."""
     apexes = {zone.rstrip(".").lower() for zone in zones}
 
     def wanted(zone: str, name: str = "") -> bool:

@@ -37,7 +37,7 @@ def digest_of(zone: Zone) -> str:
 
 
 def looks_of(estate: Estate, inspected: Iterable[Inspected], at: datetime) -> dict[InView, ZoneLook]:
-    """Return how zones stand: those alone all of whose servers answer with authority."""
+    """Return the serials and the digest of each zone whose servers are all authoritative for it."""
     zones = {(zone.view, to_text(zone.apex)): zone for zone in estate.all_zones()}
     found = {}
     for one in inspected:

@@ -205,7 +205,7 @@ def _addresses(seen: Seen, target: Name) -> list[bytes]:
 
 
 def _name_given(seen: Seen, places: Iterable[Place]) -> None:
-    """Find the names of servers that were given by their addresses alone."""
+    """Find the names of servers that are known by address only."""
     for target, looked_up in seen.lookups.items():
         for place in places:
             if place.server.address in looked_up.values:

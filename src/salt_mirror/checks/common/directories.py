@@ -96,7 +96,9 @@ class WantedLocator(NamedTuple):
 def rows_of(controller: Controller) -> list[Locator]:
     """Return every row of the table that a controller has to register."""
     rows = [row for row in LOCATORS if controller.has(row.who)]
-    if READ_ONLY in controller.roles:  # it stands in for its site alone, and others replicate to it by its alias
+    if (
+        READ_ONLY in controller.roles
+    ):  # it registers the records of its site only, and the CNAME record that replication uses
         return [row for row in rows if row.kind == "CNAME" or (row.site_form and row.who != "zones")]
     return rows
 

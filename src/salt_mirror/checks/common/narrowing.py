@@ -143,7 +143,7 @@ class Narrowing:
         return asked or not all(key in self.unchanged for key in zones)
 
     def otherwise(self, findings: Iterable[Finding]) -> set[InView]:
-        """Return the unchanged zones in which something is otherwise than before, or cannot be verified."""
+        """Return the unchanged zones with a finding that is new, gone or unverified."""
         before = {one.identity for one in self.known}
         now = {}
         doubtful: set[InView] = set()

@@ -63,7 +63,7 @@ UNKNOWN = Standing()
 
 
 def standing_of(looked_up: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
-    """Ask the servers that told of a name for the versions that they hold, and put them in order."""
+    """Ask the servers that answered for a name for their serials, and order them."""
     zone = looked_up.authority.zone
     if zone is None:
         return UNKNOWN
