@@ -15,6 +15,9 @@ from salt_mirror.demo.stops import Stop, mend_and_break, move_the_shop
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
 from salt_mirror.standin.server import StandIn
 
+_SHOP = ("shop.gullmarsh.example", "A", "--to", "192.0.2.12")
+"""The move of the web shop, as `budget` and `settle` take it."""
+
 SHORT = (
     Stop(
         "A user at Kiln House says that a service with reverse lookups refuses the new kiln.",
@@ -33,22 +36,12 @@ SHORT = (
     ),
     Stop(
         "The web shop is to move to another address. How long can that take?",
-        ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
+        ("budget", *_SHOP),
         0,
     ),
     Stop(
         "It moves. When does the office's cache have it? (Time goes by 240 times as fast in this cache.)",
-        (
-            "settle",
-            "shop.gullmarsh.example",
-            "A",
-            "--to",
-            "192.0.2.12",
-            "--at",
-            "kiln-office",
-            "--speed",
-            f"{SPEED:.0f}",
-        ),
+        ("settle", *_SHOP, "--at", "kiln-office", "--speed", f"{SPEED:.0f}"),
         0,
         move_the_shop,
     ),
@@ -143,23 +136,13 @@ STOPS = (
     ),
     Stop(
         "The web shop is to move to another address. How long will that take, at the longest?",
-        ("budget", "shop.gullmarsh.example", "A", "--to", "192.0.2.12"),
+        ("budget", *_SHOP),
         0,
     ),
     Stop(
         "It moves now. Which caches have it already, and when does the last old entry expire? (Time goes by 240 times "
         "as fast in these caches.)",
-        (
-            "settle",
-            "shop.gullmarsh.example",
-            "A",
-            "--to",
-            "192.0.2.12",
-            "--at",
-            "branches,providers",
-            "--speed",
-            f"{SPEED:.0f}",
-        ),
+        ("settle", *_SHOP, "--at", "branches,providers", "--speed", f"{SPEED:.0f}"),
         0,
         move_the_shop,
     ),

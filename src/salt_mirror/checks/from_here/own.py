@@ -22,7 +22,7 @@ from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.records import AAAA, PTR, A, address_type
 from salt_mirror.dns.reverse import address_text, reverse_name
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.findings import Finding
+from salt_mirror.findings import Change, Finding
 
 
 @dataclass(slots=True)
@@ -105,6 +105,29 @@ class _OwnWords:
             answers=answers_of(looked_up)[:4],
         )  # fmt: skip
 
+    def _of_address(
+        self, code: str, text: str, looked_up: Lookup, address: bytes, *, changes: Sequence[Change]
+    ) -> Finding:
+        return state(
+            code, text, name=self._own.name, rdtype=address_type(address), view=self._own.view,
+            answers=answers_of(looked_up), changes=changes, address=address,
+        )  # fmt: skip
+
+    def _of_pointer(
+        self,
+        code: str,
+        text: str,
+        looked_up: Lookup,
+        address: bytes,
+        *,
+        changes: Sequence[Change] = (),
+        advice: str = "",
+    ) -> Finding:
+        return state(
+            code, text, name=reverse_name(address), rdtype=PTR, view=self._own.view,
+            answers=answers_of(looked_up), changes=changes, address=address, advice=advice,
+        )  # fmt: skip
+
     def forward(self, looked_up: Lookup) -> Judged:
         """Return what the full name has."""
         says = ", ".join(address_text(value) for value in looked_up.values) or "no address"
@@ -125,18 +148,7 @@ class _OwnWords:
                 zone=self._zone, add=[own.address],
             )  # fmt: skip
             said = f"{text} of {own.link} is not registered for {self._text} on {labels_of(lacking)}."
-            findings.append(
-                state(
-                    "here.self-missing",
-                    said,
-                    name=self._own.name,
-                    rdtype=address_type(own.address),
-                    view=self._own.view,
-                    answers=answers_of(forward),
-                    changes=[change],
-                    address=own.address,
-                )
-            )
+            findings.append(self._of_address("here.self-missing", said, forward, own.address, changes=[change]))
         findings += self._pointer(own, pointer, addresses_of)
         certain = forward.certain == "agrees" and pointer.certain == "agrees"
         says = (
@@ -154,18 +166,8 @@ class _OwnWords:
             said = (
                 f"{text} of {own.link} is registered for {who} as well: another computer has this address, or had it."
             )
-            return [
-                state(
-                    "here.self-taken",
-                    said,
-                    name=name,
-                    rdtype=PTR,
-                    view=self._own.view,
-                    answers=answers_of(pointer),
-                    address=own.address,
-                    advice=f"find out whether {who} still has {text}",
-                )
-            ]
+            advice = f"find out whether {who} still has {text}"
+            return [self._of_pointer("here.self-taken", said, pointer, own.address, advice=advice)]
         if all(self._own.name in telling.values for telling in pointer.usable):
             return []
         zone = self._scope.estate.zone_of(name, self._own.view)
@@ -176,18 +178,7 @@ class _OwnWords:
         )  # fmt: skip
         points = together_said(map(to_text, pointer.values)) or "nobody"
         said = f"The PTR record of {text} ({own.link}) leads to {points}, and not to {self._text} on every server."
-        return [
-            state(
-                "here.self-pointer",
-                said,
-                name=name,
-                rdtype=PTR,
-                view=self._own.view,
-                answers=answers_of(pointer),
-                changes=[change],
-                address=own.address,
-            )
-        ]
+        return [self._of_pointer("here.self-pointer", said, pointer, own.address, changes=[change])]
 
     def old(self, forward: Lookup) -> list[Judged]:
         """Return addresses that are registered, and that this computer does not have."""
@@ -202,9 +193,6 @@ class _OwnWords:
                 remove=[value],
             )  # fmt: skip
             said = f"{text} is registered for {self._text}, and this computer does not have it."
-            finding = state(
-                "here.self-old", said, name=self._own.name, rdtype=rdtype, view=self._own.view, answers=answers_of(forward),
-                changes=[change], address=value,
-            )  # fmt: skip
+            finding = self._of_address("here.self-old", said, forward, value, changes=[change])
             rows.append(self._row(text, "registered, and not here", [finding], certain=True))
         return rows

@@ -148,7 +148,7 @@ class HereWords:
             waits = "it does not help when the others fail"
         text = f"{label} says nothing ({heard.said.trouble}): {waits}."
         advice = f"remove {heard.station.configured.address} from {heard.station.configured.place}, or have it answer"
-        return self._state("here.dead-resolver", text, heard.answers, advice=advice, server=heard.station.server)
+        return self._of_resolver("here.dead-resolver", text, heard, advice)
 
     def not_reached(self, heard: Heard) -> Finding:
         """Return a resolver that cannot say what the name's own servers say."""
@@ -158,7 +158,7 @@ class HereWords:
             f"and its authoritative servers answer {self._right()}."
         )
         advice = f"look at what {label} does with it (salt-mirror resolvers {heard.station.configured.address})"
-        return self._state("here.not-reached", text, heard.answers, advice=advice, server=heard.station.server)
+        return self._of_resolver("here.not-reached", text, heard, advice)
 
     def old_answer(self, heard: Heard) -> Finding:
         """Values that no view's servers give."""
@@ -168,7 +168,7 @@ class HereWords:
             f"and its authoritative servers answer {self._right()}."
         )
         advice = f"clear the cache of {label}, or wait until the entry expires"
-        return self._state("here.outdated-answer", text, heard.answers, advice=advice, server=heard.station.server)
+        return self._of_resolver("here.outdated-answer", text, heard, advice)
 
     def blocked(self, heard: Heard, why: str) -> Finding:
         """Report a name that the resolver itself hides."""
@@ -177,7 +177,7 @@ class HereWords:
             f"{label} blocks {self._what} ({why}), "
             f"and its authoritative servers answer {self._right()}. It does not expire by itself."
         )
-        return self._by_itself("here.blocked", text, heard, f"have {label} let {self._what} pass")
+        return self._of_resolver("here.blocked", text, heard, f"have {label} let {self._what} pass")
 
     def overridden(self, heard: Heard, why: str) -> Finding:
         """Report a name for which the resolver itself has something else."""
@@ -187,7 +187,7 @@ class HereWords:
             f"{self._right()}. It "
             "does not expire by itself."
         )
-        return self._by_itself("here.overridden", text, heard, f"remove {self._what} from the local data of {label}")
+        return self._of_resolver("here.overridden", text, heard, f"remove {self._what} from the local data of {label}")
 
     def not_validated(self, heard: Heard) -> Finding:
         """Report a name whose signatures are at fault: the resolver is right to fail."""
@@ -196,11 +196,11 @@ class HereWords:
             f"{self._what} does not validate (DNSSEC) at {heard.station.server.label} ({validation_error(failed)}); with "
             "checking disabled it answers. The zone's signatures are at fault, and not the resolver."
         )
-        return self._by_itself(
+        return self._of_resolver(
             "here.bogus", text, heard, "have the zone signed anew, or its DS at the parent corrected"
         )
 
-    def _by_itself(self, code: str, text: str, heard: Heard, advice: str) -> Finding:
+    def _of_resolver(self, code: str, text: str, heard: Heard, advice: str) -> Finding:
         return self._state(code, text, heard.answers, advice=advice, server=heard.station.server)
 
     def elsewhere(self, heard: Heard) -> Finding:
@@ -213,7 +213,7 @@ class HereWords:
         )
         configured = heard.station.configured
         advice = f"remove {configured.address} from {configured.place}, or have it ask the right servers"
-        return self._state("here.elsewhere", text, heard.answers, advice=advice, server=heard.station.server)
+        return self._of_resolver("here.elsewhere", text, heard, advice)
 
     def wrong_view(self, heard: Heard, views: Sequence[str]) -> Finding:
         """Return what another view's servers say than the one that this computer should get."""
@@ -223,14 +223,14 @@ class HereWords:
             f"should get the view {wanted}: {self._right()}."
         )
         advice = f"use resolvers of the view {wanted} in {heard.station.configured.place}"
-        return self._state("here.wrong-view", text, heard.answers, advice=advice, server=heard.station.server)
+        return self._of_resolver("here.wrong-view", text, heard, advice)
 
     def cached_no(self, heard: Heard) -> Finding:
         """Return a "no" for what is there."""
         label, left = heard.station.server.label, self._left(heard)
         text = f"{label} gives NXDOMAIN or NODATA for {self._what}{left}, and its authoritative servers answer {self._right()}."
         advice = f"clear the cache of {label}, or wait until the entry expires"
-        return self._state("here.negative-cache", text, heard.answers, advice=advice, server=heard.station.server)
+        return self._of_resolver("here.negative-cache", text, heard, advice)
 
     def kept_wrong(self, said: Said) -> Finding:
         """Return what the system's own cache has, and nobody says any more."""
