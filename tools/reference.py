@@ -15,8 +15,8 @@ from typer.models import DefaultPlaceholder
 
 from salt_mirror import __version__
 from salt_mirror.cli.main import program
-from salt_mirror.cli.options import shared_options
 from salt_mirror.cli.registry import COMMANDS, by_phase
+from salt_mirror.cli.signatures import shared_options
 from salt_mirror.estate import file as estate_file
 
 ROOT = Path(__file__).parents[1]

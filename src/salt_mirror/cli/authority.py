@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Showing, option
+from salt_mirror.cli.signatures import takes
 
 
 @takes(at="Only check these servers, and not the parent.")

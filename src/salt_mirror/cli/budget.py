@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.messages import tell
-from salt_mirror.cli.options import WRITING, Asking, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Showing, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from datetime import datetime

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, takes
+from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.dns.names import Name

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Showing, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.differ.judging import TwoZones

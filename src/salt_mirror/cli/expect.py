@@ -10,7 +10,8 @@ from typing import Annotated
 import typer
 
 from salt_mirror.cli.messages import tell
-from salt_mirror.cli.options import Listing, takes
+from salt_mirror.cli.options import Listing
+from salt_mirror.cli.signatures import takes
 from salt_mirror.report.cleaning import clean_lines
 
 

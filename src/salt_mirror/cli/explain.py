@@ -43,7 +43,7 @@ def explain(
         page.plan()
         return
     if word.lower() == "options":
-        from salt_mirror.cli.options import shared_options
+        from salt_mirror.cli.signatures import shared_options
 
         page.options(shared_options())
         return

@@ -6,7 +6,8 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, takes
+from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.signatures import takes
 
 
 @takes(

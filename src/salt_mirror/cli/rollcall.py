@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
-from salt_mirror.cli.options import Asking, Listing, Showing, Where, option, takes
+from salt_mirror.cli.options import Asking, Listing, Showing, Where, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.common.atlas import Atlas

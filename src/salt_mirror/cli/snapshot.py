@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.messages import INTERRUPTED, tell
-from salt_mirror.cli.options import Asking, option, takes
+from salt_mirror.cli.options import Asking, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.compare.judging import SetKey

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, Where, takes
+from salt_mirror.cli.options import Asking, Showing, Where
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.common.atlas import Atlas

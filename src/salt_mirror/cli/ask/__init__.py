@@ -14,7 +14,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from salt_mirror.cli.messages import INTERRUPTED, USAGE, tell
-from salt_mirror.cli.options import WRITING, Asking, Showing, Where, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Showing, Where, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from collections.abc import Iterator

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, Where, option, takes
+from salt_mirror.cli.options import Asking, Showing, Where, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from collections.abc import Callable

@@ -7,7 +7,8 @@ from typing import Annotated, Literal
 
 import typer
 
-from salt_mirror.cli.options import Asking, LogOn, option, takes
+from salt_mirror.cli.options import Asking, LogOn, option
+from salt_mirror.cli.signatures import takes
 
 
 @takes(

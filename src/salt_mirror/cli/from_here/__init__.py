@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, Where, option, takes
+from salt_mirror.cli.options import Asking, Showing, Where, option
+from salt_mirror.cli.signatures import takes
 
 
 @takes("at", "transfer", view="The view that this computer should get; whichever it gets without.")

@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import WRITING, Asking, Changing, Planning, Showing, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Changing, Planning, Showing, option
+from salt_mirror.cli.signatures import takes
 
 
 @takes(

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from salt_mirror.cli.options import WRITING, Asking, Listing, Showing, Where, option, takes
+from salt_mirror.cli.options import WRITING, Asking, Listing, Showing, Where, option
+from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.common.atlas import Atlas

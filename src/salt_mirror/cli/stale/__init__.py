@@ -8,7 +8,8 @@ from typing import Annotated
 
 import typer
 
-from salt_mirror.cli.options import Asking, Showing, option, takes
+from salt_mirror.cli.options import Asking, Showing, option
+from salt_mirror.cli.signatures import takes
 
 
 class By(StrEnum):
