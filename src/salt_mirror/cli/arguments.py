@@ -312,8 +312,14 @@ def seconds_of(text: str, option: str) -> float:
 
 def spec_of(listing: Listing) -> ListSpec:
     """Return how lists are to be read. Raises BadInput."""
-    from salt_mirror.estate.lists.spec import ListSpec, columns_in
+    from salt_mirror.estate.lists.spec import ListSpec, columns_in, filter_in
     from salt_mirror.estate.sources import check_form
+    from salt_mirror.estate.table import TableLayout
 
-    columns = columns_in(listing.columns, "--columns") if listing.columns is not None else ()
-    return ListSpec(check_form(listing.form or "", "--form"), columns, listing.pointers)
+    layout = TableLayout(
+        columns_in(listing.columns, "--columns") if listing.columns is not None else {},
+        filter_in(listing.where or (), "--where"),
+        filter_in(listing.absent_where or (), "--absent-where"),
+        listing.note or "",
+    )
+    return ListSpec(check_form(listing.form or "", "--form"), layout, listing.pointers, sheet=listing.sheet or "")

@@ -47,7 +47,6 @@ def expect(
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import ROOT
     from salt_mirror.estate.forms import zone_name
-    from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import contradictions, read_expectations, read_given, write_expectations
 
     spec = spec_of(listing)
@@ -56,7 +55,7 @@ def expect(
     found = []
     for file in files:
         if file == "-":
-            found += read_given(given_text(sys.stdin.buffer), apex, problems, spec)
+            found += read_given(sys.stdin.buffer.read(), apex, problems, spec)
         else:
             found += read_expectations(Path(file), apex, problems, spec)
     wrong = contradictions(found)

@@ -220,8 +220,22 @@ class Listing:
         option(
             "--form",
             "FORM",
-            "The form of lists, where it is not to be found: zone, csv, jsonl, hosts, kea, isc or xml.",
+            "The form of lists, where it is not to be found: zone, csv, xlsx, jsonl, hosts, kea, isc or xml.",
         ),
+    ] = None
+    where: Annotated[
+        list[str] | None,
+        option("--where", "COLUMN=PATTERN", "Only take rows with this in that column, such as \"Status=in use\"; repeatable."),
+    ] = None
+    absent_where: Annotated[
+        list[str] | None,
+        option("--absent-where", "COLUMN=PATTERN", "Records of rows with this in that column have to be gone; repeatable."),
+    ] = None
+    note: Annotated[
+        str | None, option("--note", "COLUMN", "The column of the list that is kept as a note; all others without it.")
+    ] = None
+    sheet: Annotated[
+        str | None, option("--sheet", "SHEET", "The sheet of a workbook (.xlsx); the first one without it.")
     ] = None
     pointers: Annotated[
         bool, typer.Option("--pointers", help="Expect the PTR record of each address in a list too.")

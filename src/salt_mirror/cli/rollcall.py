@@ -122,7 +122,6 @@ def _given(
     sources: list[str], origin: Name, problems: list[Unusable], spec: ListSpec, networks: Networks
 ) -> list[Expectation] | None:
     """Return the expectations in the named sources; None when none is named. Damaged lines go to `problems`."""
-    from salt_mirror.estate.reading import given_text
     from salt_mirror.estate.sources import read_expectations, read_given
 
     if not sources:
@@ -130,7 +129,7 @@ def _given(
     found: list[Expectation] = []
     for source in sources:
         if source == "-":
-            found += read_given(given_text(sys.stdin.buffer), origin, problems, spec, networks)
+            found += read_given(sys.stdin.buffer.read(), origin, problems, spec, networks)
         else:
             found += read_expectations(Path(source), origin, problems, spec, networks)
     return found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Mapping
 from pathlib import Path
 
 from salt_mirror.dns.errors import Unusable, about
@@ -27,7 +28,8 @@ from salt_mirror.estate.forms import Networks, check_url, zone_name
 from salt_mirror.estate.keys import A_GUID, guid_of, key_of
 from salt_mirror.estate.lists.spec import ListSpec, checked_columns
 from salt_mirror.estate.model import Estate, Updates, Zone
-from salt_mirror.estate.reading import is_there, read_text
+from salt_mirror.estate.reading import decoded, is_there, read_bytes
+from salt_mirror.estate.table import Filter, TableLayout
 from salt_mirror.estate.ways import source_in, tell_apart, view_sources
 
 
@@ -262,13 +264,21 @@ class _Builder:
         """Return what a list expects; rows that cannot be used go to `problems`. Raises BadInput for a list that is none."""
         given = SourceEntry(source) if isinstance(source, str) else source
         path = self._there(given.file, f"{place}, expect")
-        text = read_text(path, as_is=True)
-        if isinstance(source, str) and path.suffix.lower() == ".csv" and has_our_header(text):
-            return read_csv_text(text, path, apex, problems)
+        content = read_bytes(path)
+        if isinstance(source, str) and path.suffix.lower() == ".csv":
+            text = decoded(content, path)
+            if has_our_header(text):
+                return read_csv_text(text, path, apex, problems)
         from salt_mirror.estate.sources import check_form, read_given
 
         with about(f"{self._path}: {place}, expect, {shown(given.file)}"):
             zone = zone_name(given.zone) if given.zone is not None else None
             columns = checked_columns(given.columns, "columns")
-            spec = ListSpec(check_form(given.form, "form"), columns, given.pointers, zone)
-        return read_given(text, apex, problems, spec, self._estate.networks, path=path)
+            layout = TableLayout(columns, _filter(given.where), _filter(given.absent_where), given.note)
+            spec = ListSpec(check_form(given.form, "form"), layout, given.pointers, zone, given.sheet)
+        return read_given(content, apex, problems, spec, self._estate.networks, path=path)
+
+
+def _filter(said: Mapping[str, str | list[str]]) -> Filter:
+    """Return the patterns of a filter as the estate writes them: one, or a list."""
+    return {column: (fits,) if isinstance(fits, str) else tuple(fits) for column, fits in said.items()}

@@ -21,11 +21,20 @@ from salt_mirror.estate.reading import read_text
 
 class SourceEntry(msgspec.Struct, forbid_unknown_fields=True):
     """One list in `expect`, where its file name does not say how to read it: its form, our columns by the file's, the zone of
-    short names, and whether the PTR record of each address is expected too."""
+    short names, and whether the PTR record of each address is expected too.
+
+    Of a table only rows that fit `where` count, such as { Status = "in use" } or { Status = ["used", "reserved"] }; the records
+    of rows that fit `absent_where` have to be gone. `note` is the column that is kept as a note, in place of all that are not
+    ours; `sheet` is the sheet of a workbook, the first one without it.
+    """
 
     file: str
     form: str = ""
     columns: dict[str, str] = {}
+    where: dict[str, str | list[str]] = {}
+    absent_where: dict[str, str | list[str]] = {}
+    note: str = ""
+    sheet: str = ""
     zone: str | None = None
     pointers: bool = False
 

@@ -1,5 +1,5 @@
-"""Expectations from wherever they stand: master files, tables, JSON Lines, hosts files, leases; the form is told by the
-content.
+"""Expectations from wherever they are: master files, tables, workbooks, JSON Lines, hosts files, leases; the form is known by
+the content.
 
 Strategy: one function for all; it can be told to go on behind a damaged line, since a list from a directory controller or a
 spreadsheet is mostly right, and one bad line must not hide the rest.
@@ -22,17 +22,20 @@ from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.records import AAAA, ONE_HAND, PTR, SOA, SRV, TARGET_AT, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import reverse_name
-from salt_mirror.estate.csvfile import COLUMNS, delimiter_of, expectation_of, read_csv_text, subject_of
+from salt_mirror.estate.csvfile import delimiter_of, read_csv_text
 from salt_mirror.estate.errors import BadInput, BadRow, put_aside
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import Networks, address_in
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec
-from salt_mirror.estate.reading import json_lines, read_text, with_feeds
+from salt_mirror.estate.reading import decoded, json_lines, read_bytes, with_feeds
+from salt_mirror.estate.table import COLUMNS, expectation_of, read_rows, subject_of
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
 _LEASES = re.compile(r"(lease\s+[\d.]+|ia-(na|ta)\s|authoring-byte-order\s|server-duid\s)")
 _LOOKED_AT = 20_000
 _FIRST_LINES = 20
+ZIPPED = b"PK\3\4"
+"""What a workbook begins with, as any ZIP archive."""
 
 
 class _JsonLine(msgspec.Struct, forbid_unknown_fields=True):
@@ -60,11 +63,11 @@ def read_expectations(
 
     `networks` complete the short names of hosts by their addresses; `now` is the moment by which leases end.
     """
-    return read_given(read_text(path, as_is=True), origin, problems, spec, networks, path=path, now=now)
+    return read_given(read_bytes(path), origin, problems, spec, networks, path=path, now=now)
 
 
 def read_given(
-    text: str,
+    content: str | bytes,
     origin: Name,
     problems: list[Unusable] | None = None,
     spec: ListSpec = PLAIN,
@@ -73,11 +76,14 @@ def read_given(
     path: Path | None = None,
     now: float | None = None,
 ) -> list[Expectation]:
-    """Return the same for a text, from standard input where there is no `path`; its form is told by what stands in it."""
+    """Return the same for a text or bytes, from standard input where there is no `path`; the form is known by what is in it."""
     place = path or Path("standard input")
-    form = spec.form or form_of(text, path, columns=bool(spec.columns))
+    zipped = isinstance(content, bytes) and not spec.form and content.startswith(ZIPPED)
+    book = content if isinstance(content, bytes) and (zipped or spec.form == "xlsx") else b""
+    text = "" if book else content if isinstance(content, str) else decoded(content, place)
+    form = spec.form or ("xlsx" if book else form_of(text, path, columns=bool(spec.layout.columns)))
     moment = now if now is not None else time.time()
-    found = FORMS[form](_Given(text, place, spec.zone or origin, spec, networks or Networks(), moment, problems))
+    found = FORMS[form](_Given(text, book, place, spec.zone or origin, spec, networks or Networks(), moment, problems))
     if spec.pointers:
         found += [_pointer_of(one) for one in found if one.rdtype in (A, AAAA) and one.presence != "absent"]
     return found
@@ -130,10 +136,11 @@ def _pointer_of(expectation: Expectation) -> Expectation:
 
 
 class _Given(NamedTuple):
-    """A list to be read: its text and where that is from, what completes its names, how its columns are named, the moment by
-    which leases end, and where damaged lines are put."""
+    """A list to be read: its text, or its bytes where it is a workbook, and where that is from, what completes its names, how
+    its table is laid out, the moment by which leases end, and where damaged lines are put."""
 
     text: str
+    book: bytes
     path: Path
     origin: Name
     spec: ListSpec
@@ -149,8 +156,15 @@ def _zone(given: _Given) -> list[Expectation]:
 
 
 def _csv(given: _Given) -> list[Expectation]:
-    columns = dict(given.spec.columns)
-    return read_csv_text(given.text, given.path, given.origin, given.problems, columns, given.networks.zone_at)
+    layout, zone_at = given.spec.layout, given.networks.zone_at
+    return read_csv_text(given.text, given.path, given.origin, given.problems, layout, zone_at)
+
+
+def _workbook(given: _Given) -> list[Expectation]:
+    from salt_mirror.estate.lists.workbook import workbook_rows
+
+    rows = workbook_rows(given.book, given.path, given.spec.sheet)
+    return read_rows(rows, given.path, given.origin, given.problems, given.spec.layout, given.networks.zone_at)
 
 
 def _json_lines(given: _Given) -> list[Expectation]:
@@ -187,14 +201,15 @@ def _leases(form: str, given: _Given) -> list[Expectation]:
 FORMS: dict[str, Callable[[_Given], list[Expectation]]] = {
     "zone": _zone,
     "csv": _csv,
+    "xlsx": _workbook,
     "jsonl": _json_lines,
     "hosts": _hosts,
     "kea": partial(_leases, "kea"),
     "isc": partial(_leases, "isc"),
     "xml": partial(_leases, "xml"),
 }
-"""Every form of a list, with what reads it: master files, tables, JSON Lines, hosts files, leases of Kea (CSV) and of ISC's
-server, an address server's export as XML."""
+"""Every form of a list, with what reads it: master files, tables, workbooks, JSON Lines, hosts files, leases of Kea (CSV) and
+of ISC's server, an address server's export as XML."""
 
 
 def check_form(text: str, place: str) -> str:

@@ -40,13 +40,25 @@ def read_hosts(
             ):
                 continue
             zone = networks.zone_at(address) or origin
-            for word in dict.fromkeys(words[1:]):
-                name = from_text(word, zone if "." not in word.rstrip(".") else None)
+            for name in _names(words[1:], zone):
                 yield Expectation(
                     name, address_type(address), address, source=path, line=number, note=note.strip() or None
                 )
         except Unusable as error:
             put_aside(BadInput.at(path, number, str(error)), problems)
+
+
+def _names(words: list[str], zone: Name) -> dict[Name, None]:
+    """Return the names of one entry, each once. A short name that begins a full one of its entry is that one
+    (`kiln-41.pans.example kiln-41`), whatever zone completes others."""
+    full = {word.partition(".")[0].lower() for word in words if "." in word.rstrip(".")}
+    names: dict[Name, None] = {}
+    for word in words:
+        if "." in word.rstrip("."):
+            names[from_text(word)] = None
+        elif word.rstrip(".").lower() not in full:
+            names[from_text(word, zone)] = None
+    return names
 
 
 _ALL = 0xFFFFFFFF
