@@ -28,6 +28,7 @@ class ReportForm(NamedTuple):
 FORMS = {
     "json": ReportForm("json.report", "programs: everything, as --json prints it"),
     "csv": ReportForm("files.csv", "spreadsheets: a row for each finding"),
+    "xlsx": ReportForm("files.xlsx", "spreadsheets: sheets for findings, unverified, zones and changes, with filters"),
     "junit": ReportForm("files.junit", "build servers: a case for each zone, fault and doubt"),
     "markdown": ReportForm("files.markdown", "tickets and merge requests"),
     "openmetrics": ReportForm("files.openmetrics", "monitoring that reads text files"),
