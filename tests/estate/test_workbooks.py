@@ -82,7 +82,7 @@ def test_a_spreadsheet_with_the_usual_mistakes_is_read_for_what_is_right_in_it()
     assert [getattr(one, "subject", None) for one in problems] == [
         (from_text("kiln-02.pans.example"), 1), None, (from_text("kiln-08.pans.example"), 1),
     ]  # fmt: skip
-    with pytest.raises(BadInput, match=r'line 1: .*--columns "name=Host Name,value=IP Address"'):
+    with pytest.raises(BadInput, match=r'line 3: .*--columns "name=Host Name,value=IP Address"'):
         read(book(rows))
 
 
@@ -227,3 +227,66 @@ def test_an_estate_takes_a_workbook_and_says_of_each_row_what_counts(run: Run, t
     assert {one["name"] for one in done.report["subjects"]} >= {"h1.pans.example.", "h3.pans.example."}
     done = run(*listed, "--where", "Status", "--zone", "pans.example")
     assert done.status == 2 and '--where: "Status" names no column; expected one such as "Status=in use"' in done.err
+
+
+ESTATE = """# our own zones
+[[zones]]
+name = "pans.example"   # the directory's
+view = "internal"
+servers = ["dc"]
+
+[[zones]]
+name = "kiln.example"
+view = "internal"
+servers = ["dc"]
+expect = [
+  "a.zone", # by hand
+]
+
+[servers.dc]
+address = "127.0.0.1"
+port = 9
+"""
+
+
+def test_a_list_is_written_into_the_estate_with_all_that_it_takes_to_read_it(run: Run, tmp_path: Path) -> None:
+    rows = [
+        ["Kiln House"], ["Host Name", "IP Address", "Status"], ["kiln-01.kiln.example", "10.77.20.11", "in use"],
+        ["kiln-02", "10.77.20.12", "in use"], ["kiln-03", "10.77.20.13", "free"], ["x.invalid", "10.77.20.14", "In use"],
+    ]  # fmt: skip
+    (tmp_path / "hosts.xlsx").write_bytes(book(rows))
+    (tmp_path / "a.zone").touch()
+    assert run("draft", "--list", "hosts.xlsx").status == 2, "there is no estate"
+    path = tmp_path / "estate.toml"
+    path.write_text(ESTATE, encoding="utf-8")
+    done = run("draft", "--list", "hosts.xlsx", "--where", "Status=in use")
+    assert done.status == 0 and done.out.splitlines()[0].startswith("kiln.example. expects 3 more records.")
+    assert "1 record in no zone of the estate: x.invalid." in done.out
+    line = '{file = "hosts.xlsx", columns = {name = "Host Name", value = "IP Address"}, where = {Status = "in use"}}'
+    added = f'  "a.zone", # by hand\n  {line},\n'
+    assert path.read_text(encoding="utf-8") == ESTATE.replace('  "a.zone", # by hand\n', added)
+    called = run("rollcall", "--json", "--timeout", "0.1", "--tries", "1").report["subjects"]
+    names = {"kiln-01.kiln.example.", "kiln-02.kiln.example.", "x.invalid."}
+    assert {one["name"] for one in called} == names
+    again = run("draft", "--list", "hosts.xlsx")
+    assert again.status == 2 and 'the zone "kiln.example" expects "hosts.xlsx" already' in again.err
+    assert added in path.read_text(encoding="utf-8")
+    for wrong in (["draft", "--list", "hosts.xlsx", "pans.example"], ["draft", "--list", "none.csv"]):
+        assert run(*wrong).status == 2 and added in path.read_text(encoding="utf-8")
+
+
+def test_expect_completes_names_by_the_estate_and_says_where_they_fall(run: Run, tmp_path: Path) -> None:
+    networks = '[networks."10.77.20.0/24"]\nzone = "kiln.example"\n'
+    (tmp_path / "a.zone").touch()
+    (tmp_path / "estate.toml").write_text(ESTATE + networks, encoding="utf-8")
+    (tmp_path / "list.csv").write_text("Host,IP\nrake-01,10.77.10.11\nkiln-01,10.77.20.11\nx.invalid,10.77.1.1\n", "utf-8")
+    listed = ("expect", "list.csv", "--columns", "name=Host,value=IP")
+    done = run(*listed)
+    names = ["rake-01.pans.example.", "kiln-01.kiln.example.", "x.invalid."]
+    assert [row[0] for row in csv.reader(io.StringIO(done.out))][1:] == names
+    for said in ("1 record in pans.example. (view internal)", "1 record in no zone of the estate: x.invalid."):
+        assert said in done.err
+    found = run(*listed, "--json", "--view", "internal", "--estate", "estate.toml").report["expectations"]
+    assert [(one["zone"], one["view"]) for one in found] == [
+        ("pans.example.", "internal"), ("kiln.example.", "internal"), ("", ""),
+    ]  # fmt: skip

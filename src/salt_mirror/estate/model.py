@@ -145,6 +145,12 @@ class Estate:
         others = [found for other in self.zones if (found := self.zone_of(name, other)) is not None]
         return others[0] if len(others) == 1 else None
 
+    def nearest_zone(self, name: Name, view: str | None = None) -> Zone | None:
+        """Return the zone with the longest apex at or above a name, of one view or of all; of equal ones the first."""
+        views = self.zones if view is None else [view]
+        held = [zone for one in views if (zone := self.zone_of(name, one)) is not None]
+        return max(held, key=lambda zone: len(zone.apex), default=None)
+
     def all_zones(self) -> Iterator[Zone]:
         """Return every zone of every view."""
         for zones in self.zones.values():

@@ -49,6 +49,14 @@ class TableLayout(NamedTuple):
 OURS = TableLayout()
 
 
+class UnknownColumns(BadInput):
+    """A table that has none of our columns; `columns` are ours by those of its own, as what is in them shows, `line` is where
+    its header is."""
+
+    columns: Mapping[str, str] = MappingProxyType({})
+    line = 0
+
+
 def is_relative(text: str) -> bool:
     """Return whether the name of a record in a list is relative to its zone: one label, or a service without its domain."""
     return "." not in text or text.rpartition(".")[2].startswith("_")
@@ -102,6 +110,10 @@ def _table_of(rows: Rows, path: Path, layout: TableLayout) -> tuple[_Table, list
         if header is None and not layout.columns:
             _offer_columns([_cells(row) for _, row in first], filled, rows)
         return _Table(row, layout), first[at + 1 :]
+    except UnknownColumns as error:
+        placed = UnknownColumns.at(path, first[error.line][0], str(error))
+        placed.columns = error.columns
+        raise placed from None
     except Unusable as error:
         raise BadInput.at(path, line, str(error)) from None
 
@@ -124,7 +136,9 @@ def _offer_columns(first: list[list[str]], filled: list[int], rows: Rows) -> Non
         guess = guessed_columns(first[at], [*first[at + 1 :], *more])
         if guess:
             said = ",".join(f"{ours}={theirs}" for ours, theirs in guess.items())
-            raise BadInput(f'no column is called name, type or value; by what is in them: --columns "{said}"')
+            error = UnknownColumns(f'no column is called name, type or value; by what is in them: --columns "{said}"')
+            error.columns, error.line = guess, at
+            raise error
 
 
 _GUESSED_BY = 200

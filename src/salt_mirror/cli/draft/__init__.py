@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from salt_mirror.cli.options import Asking, LogOn, option
+from salt_mirror.cli.options import Asking, Listing, LogOn, option
 from salt_mirror.cli.signatures import takes
 
 
@@ -50,13 +50,33 @@ def draft(
             help="Expect what is registered now, but for what looks wrong; that is listed in records/REVIEW.md.",
         ),
     ] = "nothing",
+    lists: Annotated[
+        list[Path] | None,
+        option(
+            "--list",
+            "FILE",
+            "Add a list of expected records to the estate that is there, its columns found by what is in them; repeatable.",
+        ),
+    ] = None,
     add: Annotated[bool, typer.Option("--add", help="Add what is new to the estate that is there.")] = False,
     json: Annotated[bool, typer.Option("--json", help="Print what was found as one JSON document.")] = False,
     *,
     log_on: LogOn,
+    listing: Listing,
     asking: Asking,
 ) -> None:
-    """Draft an estate: find zones, servers and records by asking, and write them down with where each comes from."""
+    """Draft an estate: find zones, servers and records by asking, and write them down with where each comes from.
+
+    With --list nothing is asked: lists that you have go into the estate that is there.
+    """
+    if lists:
+        from salt_mirror.cli.arguments import ESTATE_HERE, spec_of
+        from salt_mirror.cli.draft.lists import add_lists
+        from salt_mirror.estate.errors import BadInput
+
+        if begin or zones or catalog or key or log_on.directory or expect != "nothing":
+            raise BadInput("--list adds to an estate that is there, and nothing is searched; draft first, then add the list")
+        add_lists(lists, spec_of(listing), asking.view, folder / ESTATE_HERE, json=json)
     from salt_mirror.cli.draft.run import Drafting, DraftWish
 
     wish = DraftWish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add, json)

@@ -10,9 +10,11 @@ from collections.abc import Iterable, Mapping
 
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
+from tomlkit.items import Item
 
+from salt_mirror.dns.names import shown
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.file import AcceptEntry
+from salt_mirror.estate.file import AcceptEntry, SourceEntry
 
 
 def with_servers(text: str, more: Mapping[int, Iterable[str]]) -> str:
@@ -49,6 +51,47 @@ def with_acceptance(text: str, entry: AcceptEntry) -> str:
         return tomlkit.dumps(document)
     except (TOMLKitError, ValueError, AttributeError, TypeError) as error:
         raise BadInput(f"the estate cannot be added to: {error}") from None
+
+
+def with_list(text: str, number: int, entry: SourceEntry) -> str:
+    """Return an estate's text with a list behind the others that a zone (counted from 0) expects. Raises BadInput."""
+    try:
+        document = tomlkit.parse(text)
+        zone = document["zones"][number]
+        lists = zone.setdefault("expect", tomlkit.array())
+        if any(entry.file == (one if isinstance(one, str) else one.get("file")) for one in lists):
+            raise BadInput(f"the zone {shown(str(zone['name']))} expects {shown(entry.file)} already")
+        lists.append(_list_item(entry))
+        return tomlkit.dumps(document)
+    except BadInput:
+        raise
+    except (TOMLKitError, ValueError, AttributeError, TypeError) as error:
+        raise BadInput(f"the estate cannot be added to: {error}") from None
+
+
+def _list_item(entry: SourceEntry) -> Item:
+    """Return a list as it stands in `expect`: its file alone, or a table with all that differs from the rule."""
+    plain = SourceEntry(entry.file)
+    table = tomlkit.inline_table()
+    for key in entry.__struct_fields__:
+        value = getattr(entry, key)
+        if key == "file" or value != getattr(plain, key):
+            table.append(key, _inline(value))
+    return table if len(table) > 1 else tomlkit.item(entry.file)
+
+
+def _inline(value: object) -> object:
+    """Return a value with tables as they can stand on one line."""
+    if not isinstance(value, dict):
+        return value
+    table = tomlkit.inline_table()
+    table.update(value)
+    return table
+
+
+def list_line(entry: SourceEntry) -> str:
+    """Return how `expect` names a list."""
+    return _list_item(entry).as_string()
 
 
 def with_tables(text: str, tables: Iterable[str]) -> str:

@@ -151,7 +151,7 @@ _COUNTED = ("agrees", "faults", "cautions", "unverified")
 
 
 def _changes(report: Report) -> _Table:
-    """Return what a plan changes, in the order in which it is sent; without a plan, what mends the findings, each change once."""
+    """Return what a plan changes, in its order; without a plan, what mends the findings, each change once."""
     if isinstance(report.plan, PlanSheet):
         planned: list[list[Cell]] = [
             [one.view, one.zone, one.name, one.type, "\n".join(one.before), "\n".join(one.after), one.ttl_after]
