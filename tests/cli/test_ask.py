@@ -53,7 +53,7 @@ def test_the_first_line_is_the_answer(demo: Run, words: str, status: int, first_
 @pytest.mark.parametrize(
     ("words", "reason"),
     [
-        ("klin-02 --at dc-north", "did you mean kiln-02.pans.gullmarsh.internal.?"),
+        ("klin-02 --at dc-north", "did you mean kiln-02.pans.gullmarsh.internal. or klin-07.pans.gullmarsh.internal.?"),
         ("kiln-02 MX --at dc-north", "the name exists; it has A, AAAA"),
         (
             "web.gullmarsh.example MX --at ns1",
@@ -259,12 +259,16 @@ def test_the_nearest_names_are_those_with_the_fewest_slips() -> None:
     assert nearest(from_text("quay.pans.example"), known) == []
 
 
-def test_a_zone_that_may_be_transferred_gives_the_names_that_nobody_listed(demo: Run, world: World) -> None:
-    words = ("ask", "klim-07", "--at", "dc-kiln")
-    assert "none that is near it" in demo(*words).out
+def test_a_zone_that_may_be_transferred_gives_the_names_that_nobody_listed(run: Run, world: World) -> None:
+    unleased = world[0].with_name("unleased.toml")
+    leases = world[0].read_text(encoding="utf-8").replace("leases = ", "# leases = ")
+    unleased.write_text(leases, encoding="utf-8")
+    words = ("ask", "klim-07", "--at", "dc-kiln", "--estate", str(unleased))
+    assert "none that is near it" in run(*words).out
+    assert "did you mean klin-07.pans.gullmarsh.internal.?" in run(*words[:-1], str(world[0])).out, "it was leased"
     world[1]["dc-north"].transfers = True
     try:
-        assert "did you mean klin-07.pans.gullmarsh.internal.?" in demo(*words).out
+        assert "did you mean klin-07.pans.gullmarsh.internal.?" in run(*words).out
     finally:
         world[1]["dc-north"].transfers = False
 

@@ -81,8 +81,8 @@ def test_a_ticket_that_lets_html_through_shows_remedies_as_they_are_and_runs_not
 
 def test_a_figure_takes_no_value_for_mathematics() -> None:
     dots = [Dot(1.0, "$_$", False, 0, "old", False), Dot(2.0, "$_$", False, 0, "new", True)]
-    for form in ("png", "svg"):
-        assert draw(form, HOSTILE, dots, {("$_$", False): 1}, 0.0, Bound(3.0, HOSTILE))
+    for form, at in (("png", 3.0), ("svg", 2.2)):
+        assert draw(form, HOSTILE, dots, {("$_$", False): 1}, 0.0, 2.5, Bound(at, HOSTILE))
 
 
 def test_a_file_of_remedies_has_no_line_that_a_comment_or_a_value_made() -> None:

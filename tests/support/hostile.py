@@ -25,6 +25,8 @@ Becomes = Literal["truth", "nothing"]
 """What a client ends up with: the truth came in the end, or nothing that may be used."""
 VALUE = "192.0.2.7"
 LATE_S = 1.5
+TOO_LATE_S = 10.0
+"""No run waits so long, on however busy a machine."""
 
 
 def zone_of(qname: dns.name.Name) -> dns.name.Name:
@@ -267,7 +269,7 @@ MODES = [
     Mode("cutstall", "nothing", CUT, _say(b"\x00", close=False)),
     Mode("cutdrip", "nothing", CUT, _drip),
     Mode("cutflood", "nothing", CUT, flood),
-    Mode("late", "nothing", lambda wire: [(LATE_S, _right(wire))]),
+    Mode("late", "nothing", lambda wire: [(TOO_LATE_S, _right(wire))]),
     Mode("plain", "truth", _now(_right)),
     Mode("twice", "truth", lambda wire: [(0.0, _right(wire))] * 5),
     Mode("lieandtruth", "truth", lambda wire: [(0.0, _false(wire)), (0.0, b"\x00"), (0.0, _right(wire))]),

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 def history(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The history that audit --history keeps.")],
     finding: Annotated[
-        str | None, typer.Argument(metavar="[PATTERN]", help="A code or a name, or a pattern of either: their lives.")
+        str | None,
+        typer.Argument(metavar="[PATTERN]", help="A code or a name, also a host's short one, or a pattern: their lives."),
     ] = None,
     since: Annotated[
         str | None,
@@ -32,8 +33,9 @@ def history(
     json: Annotated[bool, typer.Option("--json", help="Print all of it as one JSON document.")] = False,
 ) -> None:
     """List the audits of the past, or the life of a finding; or draw them."""
+    from salt_mirror.cli.messages import tell
     from salt_mirror.cli.outputs import check_figure
-    from salt_mirror.keeping.history import lives_in, runs_in
+    from salt_mirror.keeping.history import lives_in, near_in, runs_in
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
     page = _page(report)
@@ -49,6 +51,9 @@ def history(
     else:
         lives = [one for one in lives_in(file, finding) if moment is None or one.last >= moment]
         print_lives(lives, finding, sys.stdout)
+        near = near_in(file, finding) if not lives and moment is None else None
+        if near is not None:
+            tell(f"it has {near}; did you mean that?", begin="", file=sys.stdout)
 
 
 def _page(report: str | None) -> Path | None:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
     from salt_mirror.dns.questions import Server
+    from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.expectations import Expectation
     from salt_mirror.estate.forms import Networks
     from salt_mirror.estate.lists.spec import ListSpec
@@ -32,8 +33,8 @@ def rollcall(
     sources: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[EXPECTATION]...",
-            help="Lists of expected records in any form, - for standard input; the estate's when left out.",
+            metavar="[LIST|NAME]...",
+            help="Lists of expected records in any form, - for standard input; or names of which the estate expects records.",
         ),
     ] = None,
     records: Annotated[
@@ -68,15 +69,15 @@ def rollcall(
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
     origin = only if only is not None else first_forward(asking, estate)
-    expectations = _given([*(sources or []), *(records or [])], origin, problems, spec_of(listing), estate.networks)
+    lists, called = _sorted_out(sources or [], estate, asking)
+    expectations = _given([*lists, *(records or [])], origin, problems, spec_of(listing), estate.networks)
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
         expectations = _held(held_by, estate, expectations, asking, only)
     sets = expected_sets(estate, expectations, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
+    sets = [one for one in sets if not called or one.name in called]
     if not sets:
-        raise BadInput(
-            "nothing to call: no expectation fits; give files of expected records, or an estate with zones that expect some"
-        )
+        raise BadInput("nothing to call: no expectation fits; give lists, or an estate with zones that expect records")
     views = views_of(asking, estate)
     damaged = [f"damaged, and left out: {one}" for one in problems]
     if where.vantages:
@@ -116,6 +117,50 @@ def _from_places(
     ran, every = check_from(where, asking, build, "record sets called", estate)
     report = report_of("rollcall", estate, ran, every, damaged)
     finish(report, showing, every, several_views=len(views_of(asking, estate)) > 1)
+
+
+def _sorted_out(given: list[str], estate: Estate, asking: Asking) -> tuple[list[str], set[Name]]:
+    """Return which arguments are lists, and the names that the others stand for. Raises BadInput for what is neither, with the
+    name that was meant."""
+    from salt_mirror.cli.arguments import name_of, views_of
+    from salt_mirror.dns.reverse import reverse_name
+    from salt_mirror.estate.forms import address_in
+
+    zones = [zone for zone in estate.all_zones() if zone.view in views_of(asking, estate)]
+    expected = {one.name for zone in zones for one in zone.expectations}
+    expected |= {row.name for row in estate.damaged if row.name and asking.view in (None, row.view)}
+    lists, names = [], set()
+    for text in given:
+        path = Path(text)
+        if text == "-" or not expected or len(path.parts) > 1 or _exists(path):
+            lists.append(text)
+            continue
+        address = address_in(text)
+        if address is not None:  # the records that lead to it, and its PTR record
+            wanted = {one.name for zone in zones for one in zone.expectations if one.rdata == address} | {reverse_name(address)}
+        else:
+            wanted = {name_of(text, asking, estate)}
+        if not wanted & expected:
+            raise _neither(text, expected)
+        names |= wanted & expected
+    return lists, names
+
+
+def _exists(path: Path) -> bool:
+    try:
+        return path.exists()
+    except (OSError, ValueError):
+        return False
+
+
+def _neither(text: str, expected: set[Name]) -> BadInput:
+    """Return that an argument is no list, and no name of which anything is expected."""
+    from salt_mirror.checks.common.nearest import meant
+    from salt_mirror.dns.names import shown
+    from salt_mirror.estate.errors import BadInput
+
+    offer = meant(text, expected) or "give a list, or a name that the estate expects"
+    return BadInput(f"{shown(text)}: there is no such file, and the estate expects nothing of that name; {offer}")
 
 
 def _given(

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.errors import BadInput, nearest_word
@@ -25,6 +26,24 @@ def whole_names(text: str, estate: Estate, views: Iterable[str]) -> list[Name]:
                 found.update((one.name, None) for one in zone.expectations if one.name.startswith(begin))
         found.update((name, None) for name, _ in estate.damaged_in(view) if name.startswith(begin))
     return sorted(found, key=to_text)
+
+
+def leased_names(estate: Estate) -> set[Name]:
+    """Return the names in the estate's files of leases; those that cannot be read give none. Read when a name is not known
+    otherwise, since such files may be long."""
+    if not estate.lease_files:
+        return set()
+    from salt_mirror.estate.exports import read_leases
+
+    origin = next((zone.apex for zone in estate.all_zones() if not is_reverse(zone.apex)), b"\0")
+    found: set[Name] = set()
+    for path in estate.lease_files:
+        try:
+            leases = read_leases(path, estate.networks, origin, 0.0).values()
+        except Unusable:
+            continue
+        found.update(lease.host for lease in leases if lease.host is not None)
+    return found
 
 
 def is_short(text: str) -> bool:

@@ -321,19 +321,36 @@ def runs_in(path: Path) -> list[Run]:
 
 
 def lives_in(path: Path, pattern: str) -> list[Life]:
-    """Return the lives of findings whose code or name fits a shell pattern, the latest first. Raises BadInput."""
+    """Return the lives of findings whose code or name, or the first label of that, fits a shell pattern, the latest first.
+    Raises BadInput."""
     from fnmatch import fnmatchcase
 
     found = []
+    pattern = pattern.lower()
     with _opened(path, fresh=False) as connection:
         latest = dict(connection.execute("SELECT scope, max(started) FROM runs GROUP BY scope").fetchall())
         query = "SELECT code, view, name, finding, first, last, ended, scope FROM lives ORDER BY last DESC, id DESC"
         for code, view, name, blob, first, last, ended, scope in connection.execute(query):
-            if any(fnmatchcase(text, pattern) for text in (str(code), str(name), str(name).rstrip("."))):
+            texts = (str(code), str(name), str(name).rstrip("."), str(name).partition(".")[0])
+            if any(fnmatchcase(text, pattern) for text in texts):
                 text = msgspec.json.decode(blob, type=Finding).text
                 row = (code, view, name, text, first, last, ended, latest.get(scope) == last)
                 found.append(msgspec.convert(dict(zip(Life.__struct_fields__, row, strict=True)), Life))
     return found
+
+
+def near_in(path: Path, pattern: str) -> str | None:
+    """Return the name or code in a history that is nearest to one of which it has nothing. Raises BadInput."""
+    from salt_mirror.estate.errors import nearest_word
+
+    with _opened(path, fresh=False) as connection:
+        rows = connection.execute("SELECT DISTINCT name FROM lives UNION SELECT DISTINCT code FROM lives").fetchall()
+    words = [str(word) for (word,) in rows]
+    if "." in pattern.rstrip("."):
+        return nearest_word(pattern.rstrip(".").lower(), [word.rstrip(".") for word in words], 0.8)
+    firsts = {word.partition(".")[0]: word for word in words}
+    near = nearest_word(pattern.lower(), firsts)
+    return firsts[near] if near is not None else None
 
 
 def chronicle_in(path: Path) -> Chronicle:

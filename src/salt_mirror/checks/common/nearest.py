@@ -6,26 +6,61 @@ names whose length alone is too far off are passed over, so that a large estate 
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.names import Name, from_text, label_text, to_text
+from salt_mirror.dns.reverse import is_reverse
+from salt_mirror.estate.errors import nearest_word
+from salt_mirror.estate.model import Estate
+from salt_mirror.estate.typed import is_short, leased_names
 
 MOST = 3
 
 
 def nearest(name: Name, known: Iterable[Name], most: int = MOST) -> list[Name]:
     """At most so many known names within a few edits of a name, nearest first; never the name itself."""
+    return _best(_near(name, known))[:most]
+
+
+def _near(name: Name, known: Iterable[Name]) -> Iterator[tuple[int, str, Name]]:
+    """Return the known names within a few edits of a name, each with the number of edits and its text."""
     from rapidfuzz.distance import OSA
 
     text = to_text(name)
     limit = max(1, min(3, (name[0] if name[0] else 1) // 3 + 1))
-    found: list[tuple[int, str, Name]] = []
     for other in known:
         if abs(len(other) - len(name)) > limit or other == name:
             continue
         said = to_text(other)
         distance = OSA.distance(text, said, score_cutoff=limit)
         if distance <= limit:
-            found.append((distance, said, other))
-    best = min((distance for distance, *_ in found), default=0)
-    return [other for distance, _, other in sorted(set(found)) if distance == best][:most]
+            yield distance, said, other
+
+
+def _best(found: Iterable[tuple[int, str, Name]]) -> list[Name]:
+    """Return those with the fewest edits, each once."""
+    near = sorted(set(found))
+    return [name for distance, _, name in near if distance == near[0][0]]
+
+
+def meant(text: str, known: Iterable[Name]) -> str:
+    """Return the question which known names somebody meant: `did you mean …?`, by the first label where that is all that was
+    typed. Empty where none is near."""
+    names = list(known)
+    if is_short(text):
+        zones = {name[name[0] + 1 :] for name in names if name[0]}
+        labels = from_text(text)[:-1]
+        near = _best(one for zone in zones for one in _near(labels + zone, names))
+        if not near:  # more than a few letters are others
+            firsts = {label_text(name[1 : name[0] + 1]): name for name in names}
+            word = nearest_word(text, firsts)
+            near = [firsts[word]] if word is not None else []
+    else:
+        near = nearest(from_text(text), names)
+    return f"did you mean {' or '.join(map(to_text, near[:MOST]))}?" if near else ""
+
+
+def names_of(estate: Estate) -> set[Name]:
+    """Return every name that an estate expects in any view, or has leased; not those of reverse zones."""
+    found = {one.name for zone in estate.all_zones() if not is_reverse(zone.apex) for one in zone.expectations}
+    return found | {row.name for row in estate.damaged if row.name and not is_reverse(row.name)} | leased_names(estate)

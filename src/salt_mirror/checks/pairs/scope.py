@@ -10,17 +10,18 @@ import ipaddress
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from salt_mirror.checks.common.nearest import meant, names_of
 from salt_mirror.checks.common.part import Holdings
 from salt_mirror.checks.common.wording import many
-from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
+from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, in_network, is_reverse, network_zone, reverse_name
-from salt_mirror.estate.errors import BadInput, nearest_word
+from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in, check_name, network_in, range_in
 from salt_mirror.estate.model import Estate
-from salt_mirror.estate.typed import is_short, whole_names
+from salt_mirror.estate.typed import is_short, leased_names, whole_names
 
 if TYPE_CHECKING:
     from salt_mirror.checks.common.narrowing import Narrowing
@@ -229,20 +230,33 @@ class PairsScope:
                 self._names[full, view] = None
 
     def _completed(self, name: Name, text: str) -> list[Name]:
-        """Return the expected names that begin with a single label; any other name as it is."""
-        if not is_short(text) or not self.estate.zones:
+        """Return the expected or leased names that begin with a single label; any other name as it is."""
+        if not self.estate.zones:
             return [name]
         known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
         known |= {name for view in self.views for name, _ in self.estate.damaged_in(view)}
+        if not is_short(text):
+            if name not in known:
+                self._offer_near(name, known)
+            return [name]
         values = [full for full in whole_names(text, self.estate, self.views) if full in known]
         if not values:
-            firsts = {label_text(full[1 : full[0] + 1]): full for full in known}
-            near = nearest_word(text, firsts)
-            meant = f"did you mean {to_text(firsts[near])}?" if near is not None else "write the whole name"
-            raise BadInput(f"{shown(text)}: the estate expects no host of that name; {meant}")
+            begin = from_text(text)[:-1]
+            values = sorted((full for full in leased_names(self.estate) if full.startswith(begin)), key=to_text)
+            for full in values:
+                self._offer_near(full, known)
+        if not values:
+            offer = meant(text, names_of(self.estate)) or "write the whole name"
+            raise BadInput(f"{shown(text)}: the estate expects no host of that name; {offer}")
         if [to_text(full) for full in values] != [text]:
             self.remarks.append(f"{text} was taken as {', '.join(map(to_text, values))}")
         return values
+
+    def _offer_near(self, name: Name, known: set[Name]) -> None:
+        """Say which expected name is near to one that is not."""
+        offer = meant(to_text(name), known)
+        if offer:
+            self.remarks.append(f"{to_text(name)} is not expected; {offer}")
 
     def _views_of(self, names: Iterable[Name]) -> list[str]:
         """Return the views that hold a zone for any of some names; the first view, or none at all, where no one does."""

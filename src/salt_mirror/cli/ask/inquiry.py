@@ -25,7 +25,7 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import address_in, network_in
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import given_lines, read_text
-from salt_mirror.estate.typed import completed, is_short, not_a_type
+from salt_mirror.estate.typed import completed, is_short, leased_names, not_a_type
 
 if TYPE_CHECKING:
     from salt_mirror.cli.vantage.asking import Afar
@@ -85,6 +85,7 @@ class Inquiry:
         if not wanted and not resolvers and not from_afar:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()
+        self._knows_leases = False
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
 
     def _over(self, server: Server) -> Server:
@@ -155,19 +156,22 @@ class Inquiry:
         return [view for view in self._estate.views if self._estate.zone_of(name, view) is not None] or [self._view]
 
     def _look_in_zone(self, name: Name, view: str) -> bool:
-        """Take the names of the estate's zone by transfer, once, to find near ones; whether there are new ones."""
+        """Take the names of leases, and by transfer those of the estate's zone, each once; whether there are new ones."""
+        before = len(self._known)
+        if not self._knows_leases:
+            self._knows_leases = True
+            self._known |= leased_names(self._estate)
         zone = self._estate.zone_for(name, view)
         if zone is None or not zone.servers or zone.apex in self._looked_in:
-            return False
+            return len(self._known) > before
         self._looked_in.add(zone.apex)
-        before = len(self._known)
         try:
             for records in transfer(
                 zone.servers[0], zone.apex, timeout_s=_LOOK_S, bounds=BOUNDS._replace(seconds=_LOOK_S)
             ):
                 self._known.update(record.owner for record in records)
         except TransferFailed:
-            return False
+            pass
         return len(self._known) > before
 
     def _question(self, typed: str, rest: Sequence[str]) -> tuple[Name, tuple[int, ...]]:

@@ -70,13 +70,10 @@ def draft(
     With --list nothing is asked: lists that you have go into the estate that is there.
     """
     if lists:
-        from salt_mirror.cli.arguments import ESTATE_HERE, spec_of
         from salt_mirror.cli.draft.lists import add_lists
-        from salt_mirror.estate.errors import BadInput
 
-        if begin or zones or catalog or key or log_on.directory or expect != "nothing":
-            raise BadInput("--list adds to an estate that is there, and nothing is searched; draft first, then add the list")
-        add_lists(lists, spec_of(listing), asking.view, folder / ESTATE_HERE, json=json)
+        searches = bool(begin or zones or catalog or key or log_on.directory or expect != "nothing")
+        add_lists(lists, listing, asking.view, folder, json=json, searches=searches)
     from salt_mirror.cli.draft.run import Drafting, DraftWish
 
     wish = DraftWish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add, json)

@@ -16,7 +16,9 @@ import typer
 
 from salt_mirror.checks.common.falling import Place, in_words, places_of
 from salt_mirror.checks.common.wording import many
+from salt_mirror.cli.arguments import ESTATE_HERE, spec_of
 from salt_mirror.cli.messages import UNVERIFIED, tell
+from salt_mirror.cli.options import Listing
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.reverse import is_reverse
@@ -48,8 +50,14 @@ class NewList:
     problems: list[Unusable]
 
 
-def add_lists(files: list[Path], spec: ListSpec, view: str | None, estate_path: Path, *, json: bool) -> NoReturn:
-    """Write lists into an estate, and say what each of them expects there. Raises BadInput, and changes nothing then."""
+def add_lists(
+    files: list[Path], listing: Listing, view: str | None, folder: Path, *, json: bool, searches: bool
+) -> NoReturn:
+    """Write lists into the estate of a folder, and say what each of them expects there. Raises BadInput, and changes nothing
+    then; also where something is to be searched besides."""
+    if searches:
+        raise BadInput("--list adds to an estate that is there, and nothing is searched; draft first, then add the list")
+    spec, estate_path = spec_of(listing), folder / ESTATE_HERE
     if not is_there(estate_path):
         raise BadInput(
             f"--list: there is no estate in {shown_path(estate_path)} that a list could be added to; "

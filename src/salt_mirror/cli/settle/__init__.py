@@ -185,6 +185,8 @@ def _watch(
     with ExitStack() as stack:
         engine = stack.enter_context(engine_of(asking))
         caches, exchange = _observers(wish, estate, asking, where, engine, stack)
+        chosen = past is not None or bool(asking.at or where.vantages)
+        caches, remarks = (caches, []) if chosen else _able(caches, goals, view, estate)
         keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
         goals, watch, bound = _begin(wish, goals, caches, view, atlas, engine, clock, past, peek=peek)
         written = None
@@ -193,14 +195,11 @@ def _watch(
                 wish.journal, goals, watch.began_at, bound, again=wish.resume, at=asking.at, vantages=where.vantages
             )
         what = goal_text(goals[0]) if len(goals) == 1 else f"{len(goals):,} records"
-        end_of_it = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [])
+        end_of_it = Finish(estate, goals, watch, what, bound, past[1] if past is not None else [], remarks)
         screen, end = screen_for(what, sys.stdout, watch, json=json)
-        interrupted = False
+        interrupted, beyond = False, Beyond(view, atlas, asking)
         try:
-            follow(
-                watch, exchange, clock, screen, within_s=within_s, record=end_of_it.recorder(written),
-                beyond=Beyond(view, atlas, asking),
-            )  # fmt: skip
+            follow(watch, exchange, clock, screen, within_s=within_s, record=end_of_it.recorder(written), beyond=beyond)
         except KeyboardInterrupt:
             interrupted = True
         finally:
@@ -252,6 +251,24 @@ def _begin(
     if past is not None and wish.journal is not None:
         replay(watch, goals, past[1], wish.journal, clock())
     return goals, watch, bound
+
+
+def _able(
+    caches: list[Vantage], goals: list[Goal], view: str, estate: Estate
+) -> tuple[list[Vantage], list[str]]:
+    """Return the caches that can have the goals, and a remark about those that are left out: a resolver that gives another view
+    has them only where that view has no zone for them, and they are public."""
+
+    def can(cache: Vantage) -> bool:
+        duty = estate.duties.get(cache.server.label)
+        seen = duty.view if duty is not None else ""
+        return seen in ("", view) or (
+            view in estate.public_views and any(estate.zone_of(goal.name, seen) is None for goal in goals)
+        )
+
+    left = [cache.server.label for cache in caches if not can(cache)]
+    remarks = [f"not asked, since they give another view than {view}: {', '.join(left)}"] if left else []
+    return [cache for cache in caches if can(cache)], remarks
 
 
 def _observers(

@@ -191,11 +191,13 @@ class Finish:
         what: str,
         bound_s: int | None,
         past: list[Line],
+        remarks: list[str],
     ) -> None:
         self._estate = estate
         self._watch = watch
         self._what = what
         self._bound_s = bound_s
+        self._remarks = remarks
         self._numbers = {goal: number for number, goal in enumerate(goals)}
         self._dots: list[Dot] = [
             Dot(line.at, line.vantage, line.kind == "cache", line.goal, line.state, line.settled) for line in past
@@ -236,7 +238,7 @@ class Finish:
                 ready + self._bound_s, f"the last cache entry expires ({self._bound_s} s after the last server)"
             )
         title = f"{self._what}: {headline(self._watch)}"
-        drawn = draw(path.suffix[1:].lower(), title, self._dots, slots, self._watch.began_at, bound)
+        drawn = draw(path.suffix[1:].lower(), title, self._dots, slots, self._watch.began_at, self._watch.now, bound)
         write_whole(path, drawn, "--figure")
 
     def report(
@@ -267,6 +269,7 @@ class Finish:
             outcome="differs" if counts.differs else "unverified" if counts.unverified else "agrees",
             counts=counts,
             interrupted=interrupted,
+            remarks=self._remarks,
             says=f"{self._what}: {headline(watch)}",
             vantages=rows,
             findings=findings,

@@ -10,7 +10,7 @@ import io
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from salt_mirror.checks.settle.wording import SAID
+from salt_mirror.checks.settle.wording import SAID, local_day
 from salt_mirror.report.cleaning import clean
 
 _LOOKS = {
@@ -42,16 +42,22 @@ class Bound(NamedTuple):
 
 
 def draw(
-    form: str, title: str, dots: list[Dot], slots: dict[tuple[str, bool], int], began_at: float, bound: Bound | None
+    form: str,
+    title: str,
+    dots: list[Dot],
+    slots: dict[tuple[str, bool], int],
+    began_at: float,
+    ended_at: float,
+    bound: Bound | None,
 ) -> bytes:
-    """Return a watch drawn as `png` or `svg`. `slots` says how many records each vantage (label, whether a cache) has to
-    show."""
+    """Return a watch drawn as `png` or `svg`, from its begin to its end (seconds since 1970): nothing is drawn of times that
+    nobody has seen. `slots` says how many records each vantage (label, whether a cache) has to show."""
     import matplotlib as mpl
 
     mpl.use("Agg")
     import matplotlib.pyplot as plt
 
-    end = max([one.at for one in dots] + [began_at + 1, *([bound.at] if bound is not None else [])])
+    end = max([one.at for one in dots] + [began_at + 1, ended_at])
     shown = list(slots)[:_MOST_STRIPS]
     plt.rcParams["text.parse_math"] = False  # a value such as $_$ is what it says
     figure, (top, bottom) = plt.subplots(
@@ -64,9 +70,12 @@ def draw(
         layout="constrained",
     )
     scale = _Scale(began_at, end)
-    if bound is not None:
+    if bound is not None and bound.at <= end:
         for part in (top, bottom):
             part.axvline(scale(bound.at), color="#555555", linestyle=":", linewidth=2, label=clean(bound.says))
+    elif bound is not None:
+        later = f"after the right edge, {local_day(bound.at)}: {bound.says}"
+        top.plot([], [], color="#555555", linestyle=":", linewidth=2, label=clean(later))
     _draw_shares(top, dots, slots, scale)
     top.set_title(clean(title), loc="left", fontweight="bold")
     top.legend(loc="lower right")

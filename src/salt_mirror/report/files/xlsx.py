@@ -35,7 +35,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 Cell = str | int | float | datetime | None
 
 
-class _Table(NamedTuple):
+class SheetTable(NamedTuple):
     """A sheet: its title, its header, its rows, and what it has in it, for the cover."""
 
     title: str
@@ -93,7 +93,7 @@ class _Looks:
         )
 
 
-def _tables(report: Report) -> Iterator[_Table]:
+def _tables(report: Report) -> Iterator[SheetTable]:
     since = since_of(report)
     new = {finding.identity for finding in report.past.new} if report.past is not None and report.past.before else None
     certain = [finding for finding in report.findings if finding.outcome != "unverified"]
@@ -109,14 +109,14 @@ def _tables(report: Report) -> Iterator[_Table]:
             lines.append(line)
         return lines
 
-    yield _Table("Findings", columns, rows(certain), "faults, cautions and notes")
-    yield _Table("Unverified", columns, rows(report.unverified), "what could not be verified, and why")
+    yield SheetTable("Findings", columns, rows(certain), "faults, cautions and notes")
+    yield SheetTable("Unverified", columns, rows(report.unverified), "what could not be verified, and why")
     if isinstance(report.audit, Audit):
         yield _zones(report.audit)
     yield _changes(report)
     if report.past is not None and report.past.gone:
         gone = [_finding_row(finding) for finding in report.past.gone]
-        yield _Table("Gone", _FINDING, gone, "findings of the run before that are not there any more")
+        yield SheetTable("Gone", _FINDING, gone, "findings of the run before that are not there any more")
 
 
 _FINDING = (
@@ -132,7 +132,7 @@ def _finding_row(finding: Finding) -> list[Cell]:
     ]  # fmt: skip
 
 
-def _zones(audit: Audit) -> _Table:
+def _zones(audit: Audit) -> SheetTable:
     """Return a row for each zone: its outcome, then for each check how many subjects agree, and its faults and cautions."""
     checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
     header = ["zone", "view", "outcome", *(f"{check}: {what}" for check in checks for what in _COUNTED), "servers behind"]
@@ -144,13 +144,13 @@ def _zones(audit: Audit) -> _Table:
             row += [getattr(tally, what) for what in _COUNTED] if tally is not None else [None] * len(_COUNTED)
         behind = (f"{server} by {lag:,}" for server, lag in line.serial_lag.items() if lag)
         rows.append([*row, ", ".join(behind)])
-    return _Table("Zones", tuple(header), rows, "each zone, with the counts of each check")
+    return SheetTable("Zones", tuple(header), rows, "each zone, with the counts of each check")
 
 
 _COUNTED = ("agrees", "faults", "cautions", "unverified")
 
 
-def _changes(report: Report) -> _Table:
+def _changes(report: Report) -> SheetTable:
     """Return what a plan changes, in its order; without a plan, what mends the findings, each change once."""
     if isinstance(report.plan, PlanSheet):
         planned: list[list[Cell]] = [
@@ -158,7 +158,7 @@ def _changes(report: Report) -> _Table:
             for one in report.plan.changes
         ]
         header = ("view", "zone", "name", "type", "before", "after", "TTL (s)")
-        return _Table("Changes", header, planned, "what the plan changes, in its order")
+        return SheetTable("Changes", header, planned, "what the plan changes, in its order")
     mended: dict[tuple[str, str, str], list[str]] = {}
     for finding in report.findings:
         if finding.remedy:
@@ -168,10 +168,10 @@ def _changes(report: Report) -> _Table:
         for (view, change, fate), codes in mended.items()
     ]
     columns = ("view", "repair", "change", "findings", "codes")
-    return _Table("Changes", columns, rows, "what mends the findings, each change once")
+    return SheetTable("Changes", columns, rows, "what mends the findings, each change once")
 
 
-def _write_cover(sheet: Worksheet, looks: _Looks, report: Report, tables: list[_Table]) -> None:
+def _write_cover(sheet: Worksheet, looks: _Looks, report: Report, tables: list[SheetTable]) -> None:
     sheet.set_column(0, 0, 22)
     sheet.set_column(1, 1, 100)
     counts = report.counts
@@ -200,7 +200,7 @@ def _write_cover(sheet: Worksheet, looks: _Looks, report: Report, tables: list[_
             looks.write_text(sheet, row, 1, report.headline, looks.bold)
 
 
-def _write_table(sheet: Worksheet, looks: _Looks, table: _Table) -> None:
+def _write_table(sheet: Worksheet, looks: _Looks, table: SheetTable) -> None:
     wrapped = _set_widths(sheet, table)
     last = min(len(table.rows), MOST_ROWS - 1)
     sheet.freeze_panes(1, 0)
@@ -212,7 +212,7 @@ def _write_table(sheet: Worksheet, looks: _Looks, table: _Table) -> None:
             looks.write(sheet, row, at, value, wraps=at in wrapped)
 
 
-def _set_widths(sheet: Worksheet, table: _Table) -> set[int]:
+def _set_widths(sheet: Worksheet, table: SheetTable) -> set[int]:
     """Set how wide columns are, and return those whose text is broken into lines."""
     wrapped = set()
     for at, title in enumerate(table.header):
