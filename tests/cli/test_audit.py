@@ -291,7 +291,7 @@ def test_two_audits_at_once_share_a_history_and_what_is_none_is_refused(
     assert run("audit", "--history", "no.db").status == 2
     with sqlite3.connect(tmp_path / "h.db") as connection:
         connection.execute("PRAGMA user_version = 9")
-    assert "version 9, expected 2" in run("audit", "--history", "h.db").err
+    assert "version 9, expected 3" in run("audit", "--history", "h.db").err
     assert run("history", "none.db").status == 2
     assert 'did you mean "html:…"?' in run("audit", "--report", "htm:x").err
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from salt_mirror.checks.audit.lines import Tally, ZoneLine
 from salt_mirror.findings import Finding
@@ -77,13 +79,29 @@ def test_a_history_is_drawn_and_told_by_zone_and_time(kept: Path, run: Run) -> N
 
 def test_a_history_of_the_first_version_is_brought_up_and_keeps_its_runs(kept: Path, run: Run) -> None:
     with sqlite3.connect(kept) as old:
-        old.executescript("DROP TABLE zone_runs; DROP TABLE looks; ALTER TABLE runs DROP COLUMN whole;")
+        old.executescript("DROP TABLE doubts; DROP TABLE zone_runs; DROP TABLE looks; ALTER TABLE runs DROP COLUMN whole;")
         old.executescript("ALTER TABLE lives DROP COLUMN zone; PRAGMA user_version = 1;")
     done = run("history", str(kept), "--zone", ZONES[0], "--json")
     assert done.status == 0 and len(json.loads(done.out)["runs"]) == 11
     keep(kept, 12, [FAULTS[0]])
     told = chronicle_in(kept)
     assert len(told.runs) == 12 and len(told.zone_days()) == 3
+
+
+def test_what_is_unverified_again_is_not_new_and_what_was_not_looked_at_stays(kept: Path) -> None:
+    doubts = [replace(one, outcome="unverified") for one in FAULTS[:3]]
+
+    def add(day: int, *findings: Finding, looked_at: Callable[[Finding], bool] = lambda _: True) -> list[Finding]:
+        done = FinishedRun("", BEGAN + timedelta(days=day), 1.0, "unverified", list(findings))
+        return add_run(kept, done, looked_at)[0].new_unverified
+
+    with sqlite3.connect(kept) as old:
+        old.executescript("DROP TABLE doubts; PRAGMA user_version = 2;")
+    assert add(20, doubts[0], doubts[1]) == doubts[:2]
+    assert add(21, doubts[0], doubts[1], doubts[2]) == doubts[2:]
+    assert add(22, doubts[0], looked_at=lambda one: one.name == doubts[0].name) == []
+    assert add(23, *doubts) == []
+    assert add(24) == [] and add(25, doubts[1]) == [doubts[1]]
 
 
 def test_runs_about_something_else_are_not_mixed_into_a_chronicle(kept: Path) -> None:

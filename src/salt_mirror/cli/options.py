@@ -184,7 +184,8 @@ class Showing:
             "--fail-on",
             None,
             "What gives exit status 1.",
-            detail="A fault (the default), a caution too, a fault that is new (with --history), or nothing at all.",
+            detail="A fault (the default), a caution too, a fault that is new (with --history), or nothing at all. "
+            "With new, status 3 is for what is newly unverified.",
         ),
     ] = None
     about: str = ""

@@ -28,7 +28,7 @@ from salt_mirror.estate.reading import is_there
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.writing import PRIVATE, check_writable
 
-VERSION = 2
+VERSION = 3
 _SCHEMA = """
 CREATE TABLE runs (id INTEGER PRIMARY KEY, started TEXT NOT NULL, seconds REAL NOT NULL, scope TEXT NOT NULL,
                    outcome TEXT NOT NULL, faults INTEGER NOT NULL, cautions INTEGER NOT NULL, unverified INTEGER NOT NULL);
@@ -48,6 +48,11 @@ CREATE TABLE looks (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL,
                     digest TEXT NOT NULL, PRIMARY KEY (scope, view, zone));
 """
 """What came with the second version: what each run said of each zone, and how each stood when it was last looked at whole."""
+_THIRD = """
+CREATE TABLE doubts (scope TEXT NOT NULL, key TEXT NOT NULL, finding BLOB NOT NULL, first TEXT NOT NULL,
+                     PRIMARY KEY (scope, key));
+"""
+"""What came with the third version: what could not be verified in the last run that looked at it, and since when."""
 
 
 def key_of(finding: Finding) -> str:
@@ -94,9 +99,11 @@ def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite
             (version,) = connection.execute("PRAGMA user_version").fetchone()
             tables = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
             if version == 0 and tables == 0:
-                _bring_up(connection, _SCHEMA + _SECOND)
+                _bring_up(connection, _SCHEMA + _SECOND + _THIRD)
             elif version == 1:
-                _bring_up(connection, _SECOND)
+                _bring_up(connection, _SECOND + _THIRD)
+            elif version == 2:
+                _bring_up(connection, _THIRD)
             elif version != VERSION:
                 raise BadInput(f"{path} is no history of this version (it has version {version}, expected {VERSION})")
             yield connection
@@ -198,11 +205,13 @@ def add_run(
         decode = msgspec.json.Decoder(Finding).decode
         left = {key: (number, decode(blob)) for key, (number, blob, _) in open_lives.items()}
         gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
+        doubtful = _doubted(connection, done, looked_at)
         moment = datetime.fromisoformat(before) if before is not None else None
         lines = [_agreed(connection, scope, line, done.started) for line in done.zones]
     findings = [one for one in new if one.weight != "note"] if before is not None else []
     no_more = [one for one in gone if one.weight != "note"]
-    return History(before=moment, new=findings, gone=no_more, standing=standing), lines
+    unverified = doubtful if before is not None else []
+    return History(before=moment, new=findings, gone=no_more, standing=standing, new_unverified=unverified), lines
 
 
 def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) -> None:
@@ -291,6 +300,24 @@ def _ended(
             gone.append(finding)
             connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
     return gone
+
+
+def _doubted(
+    connection: sqlite3.Connection, done: FinishedRun, looked_at: Callable[[Finding], bool]
+) -> list[Finding]:
+    """Write down what could not be verified in a run, and return what of that could in the run before. What a run did not look
+    at stays as it was."""
+    query = "SELECT key, finding, first FROM doubts WHERE scope = ?"
+    before = {key: (blob, first) for key, blob, first in connection.execute(query, (done.scope,))}
+    now = {key_of(finding): finding for finding in done.findings if finding.outcome == "unverified"}
+    decode, encode = msgspec.json.Decoder(Finding).decode, msgspec.json.encode
+    over = [key for key, (blob, _) in before.items() if key not in now and looked_at(decode(blob))]
+    connection.executemany("DELETE FROM doubts WHERE scope = ? AND key = ?", [(done.scope, key) for key in over])
+    new = {key: finding for key, finding in now.items() if key not in before}
+    at = done.started.isoformat()
+    rows = [(done.scope, key, encode(finding), at) for key, finding in new.items()]
+    connection.executemany("INSERT INTO doubts VALUES (?,?,?,?)", rows)
+    return list(new.values())
 
 
 def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started: datetime) -> ZoneLine:

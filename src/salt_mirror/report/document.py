@@ -109,14 +109,17 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
         return self.history or None
 
     def exit_status_of_new(self, *, strict: bool = False) -> int:
-        """1 with a fault that the run before did not have (with `strict`, a caution too), 3 with something unverified, else 0.
-        Of a first run everything is new."""
+        """1 with a fault that the run before did not have (with `strict`, a caution too), 3 with something unverified that was
+        not so in the run before, else 0. Of a first run everything is new."""
         past = self.past
-        findings = self.findings if past is None or past.before is None else past.new
+        first = past is None or past.before is None
+        findings = self.findings if past is None or first else past.new
         certain = [one.weight for one in findings if one.outcome != "unverified"]
         if "fault" in certain or (strict and "caution" in certain):
             return 1
-        return 3 if self.unverified or self.counts.unverified else 0
+        # A subject without a finding of its own has no past, and counts as new.
+        unverified = self.unverified if past is None or first else past.new_unverified
+        return 3 if unverified or (self.counts.unverified and not self.unverified) else 0
 
     def exit_status(self, *, strict: bool = False) -> int:
         """130 interrupted, 1 with a fault (with `strict`, a caution too), 3 with something unverified, else 0."""

@@ -103,13 +103,20 @@ class Since(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class History(msgspec.Struct, frozen=True, kw_only=True):
-    """This run against the ones before: what is new, what is gone (faults and cautions), how long all that is there has stood.
-    `before` is the last run."""
+    """This run against the ones before: what is new, what is gone (faults and cautions), how long all that is there has stood;
+    `new_unverified` could be verified in the run before, or was not there. `before` is the last run."""
 
     before: datetime | None
     new: list[Finding]
     gone: list[Finding]
     standing: list[Since]
+    new_unverified: list[Finding] = []
+
+    @property
+    def says(self) -> str:
+        """How many are new and gone, in words."""
+        doubts = f", {len(self.new_unverified):,} newly unverified" if self.new_unverified else ""
+        return f"{len(self.new):,} new, {len(self.gone):,} gone{doubts}"
 
 
 class Audit(msgspec.Struct, frozen=True, kw_only=True):

@@ -95,7 +95,8 @@ class _Looks:
 
 def _tables(report: Report) -> Iterator[SheetTable]:
     since = since_of(report)
-    new = {finding.identity for finding in report.past.new} if report.past is not None and report.past.before else None
+    past = report.past
+    new = {finding.identity for finding in (*past.new, *past.new_unverified)} if past is not None and past.before else None
     certain = [finding for finding in report.findings if finding.outcome != "unverified"]
     columns = _FINDING if new is None else (*_FINDING, "standing since (UTC)", "new")
 
@@ -114,8 +115,8 @@ def _tables(report: Report) -> Iterator[SheetTable]:
     if isinstance(report.audit, Audit):
         yield _zones(report.audit)
     yield _changes(report)
-    if report.past is not None and report.past.gone:
-        gone = [_finding_row(finding) for finding in report.past.gone]
+    if past is not None and past.gone:
+        gone = [_finding_row(finding) for finding in past.gone]
         yield SheetTable("Gone", _FINDING, gone, "findings of the run before that are not there any more")
 
 

@@ -64,7 +64,7 @@ def _sides(report: Report, audit: Audit) -> str:
     if audit.history is not None:
         before = audit.history.before
         parts.append(
-            f"since {local_moment(before)}: {len(audit.history.new)} new, {len(audit.history.gone)} gone"
+            f"since {local_moment(before)}: {audit.history.says}"
             if before is not None
             else "the first run in this history"
         )

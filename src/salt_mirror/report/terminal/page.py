@@ -108,7 +108,7 @@ class Page:
         if past:
             text = f"since {local_moment(past.before)}: " if past.before is not None else ""
             text = (
-                f"{text}{len(past.new):,} new, {len(past.gone):,} gone"
+                f"{text}{past.says}"
                 if text
                 else "the first run about this in the history"
             )
