@@ -74,12 +74,14 @@ def rollcall(
     atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
         expectations = _held(held_by, estate, expectations, asking, only)
-    sets = expected_sets(estate, expectations, view=asking.view, zone=only, rdtypes=types_in(types), globs=names or [])
+    bad, rdtypes = _subjects(problems), types_in(types)
+    sets = expected_sets(
+        estate, expectations, view=asking.view, zone=only, rdtypes=rdtypes, globs=names or [], damaged=bad
+    )
     sets = [one for one in sets if not called or one.name in called]
     if not sets:
         raise BadInput("nothing to call: no expectation fits; give lists, or an estate with zones that expect records")
-    views = views_of(asking, estate)
-    damaged = [f"damaged, and left out: {one}" for one in problems]
+    views, damaged = views_of(asking, estate), [f"damaged, and left out: {one}" for one in problems]
     if where.vantages:
         if unexpected:
             raise BadInput("--from and --unexpected: what is not expected is only known from transfers; leave one out")
@@ -87,6 +89,13 @@ def rollcall(
     zones = [one for view in views for one in estate.zones[view].values() if unexpected and only in (None, one.apex)]
     asked = replace(asking, transfer=asking.transfer or unexpected)
     _here(lambda: Roll(sets, atlas, zones), damaged, atlas, views, asked, showing)
+
+
+def _subjects(problems: list[Unusable]) -> dict[tuple[Name, int], str]:
+    """Return what the rows of lists that cannot be used are about, as far as that can be read, with what is wrong with each."""
+    from salt_mirror.estate.errors import BadRow
+
+    return {bad.subject: str(bad) for bad in problems if isinstance(bad, BadRow) and bad.subject is not None}
 
 
 def _here(

@@ -22,6 +22,7 @@ import dns.name
 import dns.rdatatype
 import dns.tsig
 
+from salt_mirror.demo.lists import write_lists
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.cache import Cache
 from salt_mirror.standin.server import Fault, StandIn, StandIns
@@ -164,6 +165,7 @@ def _export(folder: Path, server: StandIn, planted: dict[str, Any]) -> None:
         ends = int(now.timestamp()) + 86_400 * one["ends"]
         rows.append(f"{one['address']},,,86400,{ends},1,1,1,{one['host']}.pans.gullmarsh.internal,0")
     _write(folder / "exports" / "leases.csv", "\n".join(rows) + "\n")
+    write_lists(folder / "exports", server.authority.zones[origin])
 
 
 def _order(found: tuple[dns.name.Name, Any]) -> tuple[dns.name.Name, int]:

@@ -2,15 +2,13 @@
 
 Strategy: a life begins when a finding is first seen and ends with the first run that looked at the same things and did not find
 it; a run in which the finding's subject could not be verified ends nothing. Every run is one transaction, so two at once, or
-a crash, leave the file sound. The schema's version is the file's `user_version`.
+a crash, leave the file sound.
 """
 
 from __future__ import annotations
 
-import os
 import sqlite3
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
@@ -24,35 +22,9 @@ from salt_mirror.checks.audit.unchanged import ZoneLook
 from salt_mirror.checks.common.narrowing import InView
 from salt_mirror.dns.errors import about
 from salt_mirror.estate.errors import BadInput, shown_path
-from salt_mirror.estate.reading import is_there
 from salt_mirror.findings import Finding
-from salt_mirror.keeping.writing import PRIVATE, check_writable
-
-VERSION = 3
-_SCHEMA = """
-CREATE TABLE runs (id INTEGER PRIMARY KEY, started TEXT NOT NULL, seconds REAL NOT NULL, scope TEXT NOT NULL,
-                   outcome TEXT NOT NULL, faults INTEGER NOT NULL, cautions INTEGER NOT NULL, unverified INTEGER NOT NULL);
-CREATE TABLE lives (id INTEGER PRIMARY KEY, scope TEXT NOT NULL, key TEXT NOT NULL, code TEXT NOT NULL, view TEXT NOT NULL,
-                    name TEXT NOT NULL, finding BLOB NOT NULL, first TEXT NOT NULL, last TEXT NOT NULL, ended TEXT);
-CREATE INDEX open_lives ON lives (scope, ended);
-CREATE TABLE agreements (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, check_ TEXT NOT NULL, last TEXT NOT NULL,
-                         PRIMARY KEY (scope, view, zone, check_));
-"""
-_SECOND = """
-ALTER TABLE runs ADD COLUMN whole INTEGER NOT NULL DEFAULT 1;
-ALTER TABLE lives ADD COLUMN zone TEXT NOT NULL DEFAULT '';
-CREATE TABLE zone_runs (run INTEGER NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, outcome TEXT NOT NULL,
-                        faults INTEGER NOT NULL, unverified INTEGER NOT NULL);
-CREATE INDEX zones_of_runs ON zone_runs (run);
-CREATE TABLE looks (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, at TEXT NOT NULL, serials TEXT NOT NULL,
-                    digest TEXT NOT NULL, PRIMARY KEY (scope, view, zone));
-"""
-"""What came with the second version: what each run said of each zone, and how each stood when it was last looked at whole."""
-_THIRD = """
-CREATE TABLE doubts (scope TEXT NOT NULL, key TEXT NOT NULL, finding BLOB NOT NULL, first TEXT NOT NULL,
-                     PRIMARY KEY (scope, key));
-"""
-"""What came with the third version: what could not be verified in the last run that looked at it, and since when."""
+from salt_mirror.keeping.schema import opened
+from salt_mirror.keeping.writing import check_writable
 
 
 def key_of(finding: Finding) -> str:
@@ -84,47 +56,6 @@ class Doubts:
         )
 
 
-@contextmanager
-def _opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite3.Connection]:
-    """Return a connection with a transaction of its own. Raises BadInput for a file that is no history."""
-    if not fresh and not is_there(path):
-        raise BadInput(f"{shown_path(path)}: there is no such history; audit --history FILE begins one")
-    try:
-        if fresh and not path.exists():
-            os.close(os.open(path, os.O_WRONLY | os.O_CREAT, PRIVATE))
-        connection = sqlite3.connect(path, timeout=patience_s, isolation_level=None)
-        try:
-            connection.execute(f"PRAGMA busy_timeout = {patience_s * 1000}")
-            connection.execute("BEGIN IMMEDIATE")
-            (version,) = connection.execute("PRAGMA user_version").fetchone()
-            tables = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
-            if version == 0 and tables == 0:
-                _bring_up(connection, _SCHEMA + _SECOND + _THIRD)
-            elif version == 1:
-                _bring_up(connection, _SECOND + _THIRD)
-            elif version == 2:
-                _bring_up(connection, _THIRD)
-            elif version != VERSION:
-                raise BadInput(f"{path} is no history of this version (it has version {version}, expected {VERSION})")
-            yield connection
-            connection.execute("COMMIT")
-        finally:
-            connection.close()
-    except BadInput:
-        raise
-    except (sqlite3.Error, OSError) as error:
-        raise BadInput(f"{shown_path(path)}: the history cannot be used: {error}") from None
-    except (ValueError, TypeError, OverflowError) as error:  # what its rows hold
-        raise BadInput(f"{shown_path(path)}: the history is damaged: {error}") from None
-
-
-def _bring_up(connection: sqlite3.Connection, statements: str) -> None:
-    """Bring a history to this version."""
-    for statement in filter(str.strip, statements.split(";")):
-        connection.execute(statement)
-    connection.execute(f"PRAGMA user_version = {VERSION}")
-
-
 def check_history(path: Path) -> None:
     """Raise BadInput for a history that could not take a run: of another version, no history, locked or read-only."""
     check_writable(path, "--history")
@@ -132,7 +63,7 @@ def check_history(path: Path) -> None:
         return
     if not path.is_file():
         raise BadInput(f"--history: {shown_path(path)} is no regular file; a history is a file of its own")
-    with about("--history"), _opened(path, fresh=True, patience_s=5):
+    with about("--history"), opened(path, fresh=True, patience_s=5):
         pass
 
 
@@ -164,7 +95,7 @@ def past_of(path: Path, scope: str) -> Past:
     """Return what is known before a run of a scope; nothing of a history that is not there yet. Raises BadInput."""
     if not path.exists():
         return Past({}, None, [])
-    with _opened(path, fresh=False) as connection:
+    with opened(path, fresh=False) as connection:
         looks = {
             (view, zone): ZoneLook(
                 datetime.fromisoformat(at), msgspec.json.decode(serials, type=dict[str, int]), digest
@@ -194,7 +125,7 @@ def add_run(
     """
     at, scope = done.started.isoformat(), done.scope
     doubts = Doubts(done.findings)
-    with _opened(path, fresh=True) as connection:
+    with opened(path, fresh=True) as connection:
         before = connection.execute("SELECT max(started) FROM runs WHERE scope = ?", (scope,)).fetchone()[0]
         _begin(connection, done, doubts)
         query = "SELECT key, id, finding, first FROM lives WHERE scope = ? AND ended IS NULL"
@@ -339,7 +270,7 @@ def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started:
 
 def runs_in(path: Path) -> list[Run]:
     """Return every run, the latest first. Raises BadInput."""
-    with _opened(path, fresh=False) as connection:
+    with opened(path, fresh=False) as connection:
         query = "SELECT started, seconds, scope, outcome, faults, cautions, unverified FROM runs ORDER BY started DESC, id DESC"
         return [
             msgspec.convert(dict(zip(Run.__struct_fields__, row, strict=True)), Run)
@@ -354,7 +285,7 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
 
     found = []
     pattern = pattern.lower()
-    with _opened(path, fresh=False) as connection:
+    with opened(path, fresh=False) as connection:
         latest = dict(connection.execute("SELECT scope, max(started) FROM runs GROUP BY scope").fetchall())
         query = "SELECT code, view, name, finding, first, last, ended, scope FROM lives ORDER BY last DESC, id DESC"
         for code, view, name, blob, first, last, ended, scope in connection.execute(query):
@@ -370,7 +301,7 @@ def near_in(path: Path, pattern: str) -> str | None:
     """Return the name or code in a history that is nearest to one of which it has nothing. Raises BadInput."""
     from salt_mirror.estate.errors import nearest_word
 
-    with _opened(path, fresh=False) as connection:
+    with opened(path, fresh=False) as connection:
         rows = connection.execute("SELECT DISTINCT name FROM lives UNION SELECT DISTINCT code FROM lives").fetchall()
     words = [str(word) for (word,) in rows]
     if "." in pattern.rstrip("."):
@@ -387,7 +318,7 @@ def chronicle_in(path: Path) -> Chronicle:
     scopes = {run.scope for run in runs}
     scope = "" if "" in scopes or not runs else runs[0].scope
     decode = msgspec.json.Decoder(Finding).decode
-    with _opened(path, fresh=False) as connection:
+    with opened(path, fresh=False) as connection:
         query = "SELECT started, view, zone, zone_runs.outcome, zone_runs.faults, zone_runs.unverified FROM zone_runs "
         query += "JOIN runs ON runs.id = run WHERE scope = ? ORDER BY started"
         zones = [

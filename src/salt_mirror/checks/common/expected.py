@@ -6,9 +6,10 @@ before anything is asked. The SOA is left to the check of the authority, as its 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
+from types import MappingProxyType
 
 from salt_mirror.dns.names import Name, is_within, to_text
 from salt_mirror.dns.records import AAAA, ONE_HAND, SOA, A, rdata_text, type_text
@@ -106,10 +107,12 @@ def expected_sets(
     zone: Name | None = None,
     rdtypes: Collection[int] = (),
     globs: Collection[str] = (),
+    damaged: Mapping[tuple[Name, int], str] = MappingProxyType({}),
 ) -> list[ExpectedSet]:
     """Return the sets to call: the given expectations, or all of the estate, narrowed down as wished.
 
-    A given one is called in every view that holds a zone for it, in the first one where none does.
+    A given one is called in every view that holds a zone for it, in the first one where none does; so is what rows of a given
+    list are about that cannot be used (`damaged`, with what is wrong with them).
     """
     found: dict[tuple[str, Name, int], ExpectedSet] = {}
     views = [view] if view is not None else estate.views or [""]
@@ -138,10 +141,17 @@ def expected_sets(
                 if wanted(name, rdtype):
                     found.setdefault((where, name, rdtype), ExpectedSet(where, name, rdtype)).damaged = says
     else:
+
+        def views_of(name: Name) -> list[str]:
+            return [where for where in views if estate.zone_of(name, where) is not None] or views[:1]
+
         for one in expectations:
-            holding = [where for where in views if estate.zone_of(one.name, where) is not None]
-            for where in holding or views[:1]:
+            for where in views_of(one.name):
                 add(where, one)
+        for (name, rdtype), says in damaged.items():
+            for where in views_of(name):
+                if wanted(name, rdtype):
+                    found.setdefault((where, name, rdtype), ExpectedSet(where, name, rdtype)).damaged = says
     return list(found.values())
 
 
