@@ -38,6 +38,8 @@ def make(folder: Path) -> None:
 
 def turn(what: str, form: str, folder: Path) -> None:
     """Read or write once, and print the seconds and the peak memory in MiB that it took above what was there before."""
+    if sys.platform == "win32":
+        raise SystemExit("the peak memory of a process is measured on POSIX only")
     import resource
 
     from salt_mirror.dns.names import from_text

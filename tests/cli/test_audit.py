@@ -35,7 +35,15 @@ from support.program import PROGRAM, Run, begin, interrupt
 from support.waiting import PATIENCE_S, until
 
 World = tuple[Path, dict[str, StandIn]]
-FORMS = {"json": "json", "csv": "csv", "xlsx": "xlsx", "junit": "xml", "markdown": "md", "openmetrics": "prom", "html": "html"}
+FORMS = {
+    "json": "json",
+    "csv": "csv",
+    "xlsx": "xlsx",
+    "junit": "xml",
+    "markdown": "md",
+    "openmetrics": "prom",
+    "html": "html",
+}
 CHECKED = ("pairs", "rollcall", "authority", "services", "views", "resolvers")
 
 
@@ -94,7 +102,9 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     assert tables["Cover"][0][1] == (folder / "out").read_text(encoding="utf-8").splitlines()[0]
     assert sum(row[0] == "fault" for row in tables["Findings"]) == len(faults)
     assert len(tables["Findings"]) + len(tables["Unverified"]) == len(report["findings"]) + 2
-    assert {row[:2] for row in tables["Zones"][1:]} == {(line["zone"], line["view"]) for line in report["audit"]["zones"]}
+    assert {row[:2] for row in tables["Zones"][1:]} == {
+        (line["zone"], line["view"]) for line in report["audit"]["zones"]
+    }
     remedies = {(one["view"], one["remedy"]) for one in report["findings"] if one["remedy"]}
     assert {(row[0], row[2]) for row in tables["Changes"][1:]} == remedies
     assert all(book[title].auto_filter.ref and book[title].freeze_panes == "A2" for title in book.sheetnames[1:])
@@ -313,7 +323,9 @@ def test_hostile_data_goes_through_every_form_harmlessly(run: Run, served: Serve
     done = run("audit", "--all", "--remedies", "mend.zone", *all_forms(tmp_path))
     lines = (tmp_path / "report.csv").read_text(encoding="utf-8").splitlines()
     assert done.status == 1 and sum("roll.different" in line for line in lines) == 3
-    texts = {path.name: path.read_text(encoding="utf-8") for path in tmp_path.glob("report.*") if path.suffix != ".xlsx"}
+    texts = {
+        path.name: path.read_text(encoding="utf-8") for path in tmp_path.glob("report.*") if path.suffix != ".xlsx"
+    }
     cells = [cell for sheet in openpyxl.load_workbook(tmp_path / "report.xlsx") for row in sheet for cell in row]
     texts["report.xlsx"] = "\n".join(str(cell.value) for cell in cells)
     assert not any(cell.data_type == "f" or cell.hyperlink for cell in cells)

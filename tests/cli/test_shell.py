@@ -110,7 +110,9 @@ def test_every_check_writes_reports_keeps_a_history_and_fails_as_a_pipeline_wish
         servers["ns2"].fault = Fault.SILENT
         quick = (*call, "--fail-on", "new", "--timeout", "0.3", "--tries", "1")
         silent = run(*quick)
-        assert silent.status == 3 and re.search(r"UTC: 0 new, \d gone, [1-9] newly unverified", silent.out.splitlines()[2])
+        assert silent.status == 3 and re.search(
+            r"UTC: 0 new, \d gone, [1-9] newly unverified", silent.out.splitlines()[2]
+        )
         assert run(*quick).status == 0, "it refuses for ever, and that is known"
         servers["ns2"].fault = Fault.NONE
         both = run("authority", "gullmarsh.example", "--estate", str(estate), "--names", "zones.txt", "--json").report

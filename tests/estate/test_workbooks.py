@@ -46,7 +46,9 @@ def book(rows: Sequence[Sequence[object]], merged: Sequence[str] = (), sheets: S
 
 
 def said(found: list[Expectation]) -> list[str]:
-    return [f"{to_text(one.name)} {type_text(one.rdtype)} {rdata_text(one.rdtype, one.rdata)} {one.line}" for one in found]
+    return [
+        f"{to_text(one.name)} {type_text(one.rdtype)} {rdata_text(one.rdtype, one.rdata)} {one.line}" for one in found
+    ]
 
 
 def read(content: bytes | str, spec: ListSpec = PLAIN, problems: list[Unusable] | None = None) -> list[Expectation]:
@@ -111,7 +113,9 @@ def test_filters_take_the_rows_that_count_and_expect_the_gone_ones_to_be_gone(ki
     problems: list[Unusable] = []
     nothing = layout._replace(where={"Status": ("used",)})
     assert len(read(content, ListSpec("csv" if kind == "csv" else "", nothing), problems)) == 3
-    assert 'no row fits where Status is "used"; in the column "Status" there is "Gateway", "in use", "free"' in str(problems[0])
+    assert 'no row fits where Status is "used"; in the column "Status" there is "Gateway", "in use", "free"' in str(
+        problems[0]
+    )
     with pytest.raises(BadInput, match='no one column called "State"; did you mean "Status"'):
         read(content, ListSpec("csv" if kind == "csv" else "", layout._replace(where={"State": ("used",)})))
 
@@ -202,7 +206,9 @@ def test_a_formula_without_its_value_is_a_damaged_row_and_one_with_it_counts() -
     problems: list[Unusable] = []
     assert said(read(book(rows), problems=problems)) == ["i.pans.example. A 192.0.2.2 3"]
     assert "the cell C2 is a formula whose value was not stored; open and save the file once" in str(problems[0])
-    stored = with_part(SHEET, b'<c r="C2" t="str"><f>A9</f><v>192.0.2.9</v></c>', b'<c r="C2"><f>A9</f><v /></c>', book(rows))
+    stored = with_part(
+        SHEET, b'<c r="C2" t="str"><f>A9</f><v>192.0.2.9</v></c>', b'<c r="C2"><f>A9</f><v /></c>', book(rows)
+    )
     assert said(read(stored)) == ["h.pans.example. A 192.0.2.9 2", "i.pans.example. A 192.0.2.2 3"]
 
 
@@ -279,7 +285,9 @@ def test_expect_completes_names_by_the_estate_and_says_where_they_fall(run: Run,
     networks = '[networks."10.77.20.0/24"]\nzone = "kiln.example"\n'
     (tmp_path / "a.zone").touch()
     (tmp_path / "estate.toml").write_text(ESTATE + networks, encoding="utf-8")
-    (tmp_path / "list.csv").write_text("Host,IP\nrake-01,10.77.10.11\nkiln-01,10.77.20.11\nx.invalid,10.77.1.1\n", "utf-8")
+    (tmp_path / "list.csv").write_text(
+        "Host,IP\nrake-01,10.77.10.11\nkiln-01,10.77.20.11\nx.invalid,10.77.1.1\n", "utf-8"
+    )
     listed = ("expect", "list.csv", "--columns", "name=Host,value=IP")
     done = run(*listed)
     names = ["rake-01.pans.example.", "kiln-01.kiln.example.", "x.invalid."]

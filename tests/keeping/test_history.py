@@ -79,7 +79,9 @@ def test_a_history_is_drawn_and_told_by_zone_and_time(kept: Path, run: Run) -> N
 
 def test_a_history_of_the_first_version_is_brought_up_and_keeps_its_runs(kept: Path, run: Run) -> None:
     with sqlite3.connect(kept) as old:
-        old.executescript("DROP TABLE doubts; DROP TABLE zone_runs; DROP TABLE looks; ALTER TABLE runs DROP COLUMN whole;")
+        old.executescript(
+            "DROP TABLE doubts; DROP TABLE zone_runs; DROP TABLE looks; ALTER TABLE runs DROP COLUMN whole;"
+        )
         old.executescript("ALTER TABLE lives DROP COLUMN zone; PRAGMA user_version = 1;")
     done = run("history", str(kept), "--zone", ZONES[0], "--json")
     assert done.status == 0 and len(json.loads(done.out)["runs"]) == 11

@@ -37,7 +37,9 @@ def expect(
         bool, typer.Option("--json", help="Print them, and what is wrong with them, as one JSON document.")
     ] = False,
     estate: Annotated[Path | None, option("--estate", "FILE", "The estate file; estate.toml here without it.")] = None,
-    view: Annotated[str | None, option("--view", "VIEW", "Only zones of this view of the estate hold the names.")] = None,
+    view: Annotated[
+        str | None, option("--view", "VIEW", "Only zones of this view of the estate hold the names.")
+    ] = None,
     *,
     listing: Listing,
 ) -> None:

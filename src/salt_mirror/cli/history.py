@@ -18,7 +18,9 @@ def history(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The history that audit --history keeps.")],
     finding: Annotated[
         str | None,
-        typer.Argument(metavar="[PATTERN]", help="A code or a name, also a host's short one, or a pattern: their lives."),
+        typer.Argument(
+            metavar="[PATTERN]", help="A code or a name, also a host's short one, or a pattern: their lives."
+        ),
     ] = None,
     since: Annotated[
         str | None,

@@ -226,11 +226,15 @@ class Listing:
     ] = None
     where: Annotated[
         list[str] | None,
-        option("--where", "COLUMN=PATTERN", "Only take rows with this in that column, such as \"Status=in use\"; repeatable."),
+        option(
+            "--where", "COLUMN=PATTERN", 'Only take rows with this in that column, such as "Status=in use"; repeatable.'
+        ),
     ] = None
     absent_where: Annotated[
         list[str] | None,
-        option("--absent-where", "COLUMN=PATTERN", "Records of rows with this in that column have to be gone; repeatable."),
+        option(
+            "--absent-where", "COLUMN=PATTERN", "Records of rows with this in that column have to be gone; repeatable."
+        ),
     ] = None
     note: Annotated[
         str | None, option("--note", "COLUMN", "The column of the list that is kept as a note; all others without it.")

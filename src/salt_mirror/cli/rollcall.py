@@ -146,7 +146,9 @@ def _sorted_out(given: list[str], estate: Estate, asking: Asking) -> tuple[list[
             continue
         address = address_in(text)
         if address is not None:  # the records that lead to it, and its PTR record
-            wanted = {one.name for zone in zones for one in zone.expectations if one.rdata == address} | {reverse_name(address)}
+            wanted = {one.name for zone in zones for one in zone.expectations if one.rdata == address} | {
+                reverse_name(address)
+            }
         else:
             wanted = {name_of(text, asking, estate)}
         if not wanted & expected:

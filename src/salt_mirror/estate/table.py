@@ -274,7 +274,11 @@ def _addresses_in(cell: str) -> list[bytes]:
         bits = number_in(length, 128) if slash else None
         if address is None or (slash and bits is None):
             return []
-        if bits is not None and bits < 8 * len(address) and not int.from_bytes(address, "big") % (1 << 8 * len(address) - bits):
+        if (
+            bits is not None
+            and bits < 8 * len(address)
+            and not int.from_bytes(address, "big") % (1 << 8 * len(address) - bits)
+        ):
             return []  # a network, which is nobody's address
         found.append(address)
     return found

@@ -233,9 +233,7 @@ def _ended(
     return gone
 
 
-def _doubted(
-    connection: sqlite3.Connection, done: FinishedRun, looked_at: Callable[[Finding], bool]
-) -> list[Finding]:
+def _doubted(connection: sqlite3.Connection, done: FinishedRun, looked_at: Callable[[Finding], bool]) -> list[Finding]:
     """Write down what could not be verified in a run, and return what of that could in the run before. What a run did not look
     at stays as it was."""
     query = "SELECT key, finding, first FROM doubts WHERE scope = ?"

@@ -82,5 +82,3 @@ def _bring_up(connection: sqlite3.Connection, statements: str) -> None:
     for statement in filter(str.strip, statements.split(";")):
         connection.execute(statement)
     connection.execute(f"PRAGMA user_version = {VERSION}")
-
-

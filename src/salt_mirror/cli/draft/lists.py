@@ -56,7 +56,9 @@ def add_lists(
     """Write lists into the estate of a folder, and say what each of them expects there. Raises BadInput, and changes nothing
     then; also where something is to be searched besides."""
     if searches:
-        raise BadInput("--list adds to an estate that is there, and nothing is searched; draft first, then add the list")
+        raise BadInput(
+            "--list adds to an estate that is there, and nothing is searched; draft first, then add the list"
+        )
     spec, estate_path = spec_of(listing), folder / ESTATE_HERE
     if not is_there(estate_path):
         raise BadInput(
@@ -104,7 +106,9 @@ def _placed(path: Path, spec: ListSpec, view: str | None, estate: Estate) -> New
     return NewList(path, used, home, found, problems)
 
 
-def _read(path: Path, spec: ListSpec, origin: Name, estate: Estate) -> tuple[list[Expectation], list[Unusable], ListSpec]:
+def _read(
+    path: Path, spec: ListSpec, origin: Name, estate: Estate
+) -> tuple[list[Expectation], list[Unusable], ListSpec]:
     """Return what a list expects, what is wrong with it, and how it was read. Raises BadInput."""
     content = read_bytes(path)
     problems: list[Unusable] = []

@@ -253,9 +253,7 @@ def _begin(
     return goals, watch, bound
 
 
-def _able(
-    caches: list[Vantage], goals: list[Goal], view: str, estate: Estate
-) -> tuple[list[Vantage], list[str]]:
+def _able(caches: list[Vantage], goals: list[Goal], view: str, estate: Estate) -> tuple[list[Vantage], list[str]]:
     """Return the caches that can have the goals, and a remark about those that are left out: a resolver that gives another view
     has them only where that view has no zone for them, and they are public."""
 

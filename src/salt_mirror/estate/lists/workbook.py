@@ -143,7 +143,10 @@ def _filled(rows: Iterable[tuple[object, ...]], marks: _SheetMarks) -> Rows:
         cells = [_text(value) for value in values[:MOST_COLUMNS]]
         if number in marks.unstored:
             place = f"{_letters(marks.unstored[number])}{number}"
-            yield number, BadInput(f"the cell {place} is a formula whose value was not stored; open and save the file once")
+            yield (
+                number,
+                BadInput(f"the cell {place} is a formula whose value was not stored; open and save the file once"),
+            )
             continue
         filling = [area for area in filling if area[0] >= number]
         for _, column, text in filling:

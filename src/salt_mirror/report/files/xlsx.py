@@ -96,7 +96,11 @@ class _Looks:
 def _tables(report: Report) -> Iterator[SheetTable]:
     since = since_of(report)
     past = report.past
-    new = {finding.identity for finding in (*past.new, *past.new_unverified)} if past is not None and past.before else None
+    new = (
+        {finding.identity for finding in (*past.new, *past.new_unverified)}
+        if past is not None and past.before
+        else None
+    )
     certain = [finding for finding in report.findings if finding.outcome != "unverified"]
     columns = _FINDING if new is None else (*_FINDING, "standing since (UTC)", "new")
 
@@ -136,7 +140,13 @@ def _finding_row(finding: Finding) -> list[Cell]:
 def _zones(audit: Audit) -> SheetTable:
     """Return a row for each zone: its outcome, then for each check how many subjects agree, and its faults and cautions."""
     checks = list(dict.fromkeys(check for line in audit.zones for check in line.checks))
-    header = ["zone", "view", "outcome", *(f"{check}: {what}" for check in checks for what in _COUNTED), "servers behind"]
+    header = [
+        "zone",
+        "view",
+        "outcome",
+        *(f"{check}: {what}" for check in checks for what in _COUNTED),
+        "servers behind",
+    ]
     rows: list[list[Cell]] = []
     for line in audit.zones:
         row: list[Cell] = [line.zone, line.view, line.outcome]

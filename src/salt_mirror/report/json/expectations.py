@@ -33,6 +33,9 @@ def expectations_json(
     if estate is not None:
         for line, expectation in zip(lines, expectations, strict=True):
             zone = estate.nearest_zone(expectation.name, view)
-            line |= {"zone": to_text(zone.apex) if zone is not None else "", "view": zone.view if zone is not None else ""}
+            line |= {
+                "zone": to_text(zone.apex) if zone is not None else "",
+                "view": zone.view if zone is not None else "",
+            }
     document = ExpectationsDocument(expectations=lines, damaged=list(map(str, damaged)), contradictions=contradictions)
     return msgspec.json.encode(document) + b"\n"

@@ -107,11 +107,7 @@ class Page:
         past = report.history
         if past:
             text = f"since {local_moment(past.before)}: " if past.before is not None else ""
-            text = (
-                f"{text}{past.says}"
-                if text
-                else "the first run about this in the history"
-            )
+            text = f"{text}{past.says}" if text else "the first run about this in the history"
             self.line(Text(text, style="dim"))
         for remark in report.remarks:
             self.line(Text("Note: " + clean(remark), style="dim"))
