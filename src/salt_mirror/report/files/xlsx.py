@@ -30,18 +30,23 @@ MOST_CHARACTERS = 32_767
 _MEASURED = 500
 """So many rows show how wide a column has to be."""
 _NARROWEST, _WIDEST = 8, 60
+_MOSTLY = 0.8
+"""So large a part of the texts in a column fits into one line, as far as that is wide enough."""
+_LINE_POINTS = 15
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 Cell = str | int | float | datetime | None
 
 
 class SheetTable(NamedTuple):
-    """A sheet: its title, its header, its rows, and what it has in it, for the cover."""
+    """A sheet: its title, its header, its rows, what it has in it, for the cover, and how many lines of a row are shown at
+    most: of findings, whose texts are long, only as many as let one see many of them."""
 
     title: str
     header: tuple[str, ...]
     rows: Sequence[Sequence[Cell]]
     holds: str
+    lines: int = 12
 
 
 def written(report: Report) -> bytes:
@@ -66,6 +71,7 @@ class _Looks:
         quoted = {"quote_prefix": True}
         self.header = book.add_format({"bold": True, "bg_color": "#DDDDDD"})
         self.bold = book.add_format({"bold": True, "text_wrap": True} | plain)
+        self._left = book.add_format({"align": "left"} | plain)
         self._time = book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss", "align": "left"} | plain)
         self._by = {
             (wraps, quotes): book.add_format({"text_wrap": wraps} | plain | (quoted if quotes else {}))
@@ -74,7 +80,8 @@ class _Looks:
         }
 
     def write(self, sheet: Worksheet, row: int, column: int, value: Cell, *, wraps: bool = False) -> None:
-        """Write a cell that holds just what it is given: a text is never taken for anything else."""
+        """Write a cell that holds just what it is given: a text is never taken for anything else. In a column of texts that
+        wrap, a number is at the left, as they are."""
         if value is None or value == "":
             return
         if isinstance(value, datetime):
@@ -82,7 +89,7 @@ class _Looks:
         elif isinstance(value, str):
             self.write_text(sheet, row, column, value, self._by[wraps, value.startswith(_FORMULA)])
         else:
-            sheet.write_number(row, column, value, self._by[False, False])
+            sheet.write_number(row, column, value, self._left if wraps else self._by[False, False])
 
     @staticmethod
     def write_text(sheet: Worksheet, row: int, column: int, value: str, look: Format) -> None:
@@ -114,25 +121,26 @@ def _tables(report: Report) -> Iterator[SheetTable]:
             lines.append(line)
         return lines
 
-    yield SheetTable("Findings", columns, rows(certain), "faults, cautions and notes")
-    yield SheetTable("Unverified", columns, rows(report.unverified), "what could not be verified, and why")
+    yield SheetTable("Findings", columns, rows(certain), "faults, cautions and notes", _FEW)
+    yield SheetTable("Unverified", columns, rows(report.unverified), "what could not be verified, and why", _FEW)
     if isinstance(report.audit, Audit):
         yield _zones(report.audit)
     yield _changes(report)
     if past is not None and past.gone:
         gone = [_finding_row(finding) for finding in past.gone]
-        yield SheetTable("Gone", _FINDING, gone, "findings of the run before that are not there any more")
+        yield SheetTable("Gone", _FINDING, gone, "findings of the run before that are not there any more", _FEW)
 
 
+_FEW = 3
 _FINDING = (
-    "weight", "code", "title", "view", "name", "type", "address", "text", "cause", "repair", "change", "expected", "answers",
+    "weight", "name", "type", "address", "view", "title", "text", "code", "cause", "repair", "change", "expected", "answers",
 )  # fmt: skip
 
 
 def _finding_row(finding: Finding) -> list[Cell]:
     return [
-        finding.weight, finding.code, catalogue()[finding.code].title, finding.view, finding.name, finding.type,
-        finding.address or "", finding.text, finding.cause, REPAIRS[finding.fate] if finding.remedy else "", finding.remedy,
+        finding.weight, finding.name, finding.type, finding.address or "", finding.view, catalogue()[finding.code].title,
+        finding.text, finding.code, finding.cause, REPAIRS[finding.fate] if finding.remedy else "", finding.remedy,
         "; ".join(finding.expected), "\n".join(map(evidence_line, finding.evidence)),
     ]  # fmt: skip
 
@@ -212,27 +220,38 @@ def _write_cover(sheet: Worksheet, looks: _Looks, report: Report, tables: list[S
 
 
 def _write_table(sheet: Worksheet, looks: _Looks, table: SheetTable) -> None:
-    wrapped = _set_widths(sheet, table)
+    widths, wrapped = _set_widths(sheet, table)
     last = min(len(table.rows), MOST_ROWS - 1)
     sheet.freeze_panes(1, 0)
     sheet.autofilter(0, 0, last, len(table.header) - 1)
     for at, title in enumerate(table.header):
         looks.write_text(sheet, 0, at, title, looks.header)
     for row, cells in enumerate(table.rows[:last], 1):
+        # Not every program makes a row as high as its text, and lines that are cut off are lines that nobody reads.
+        lines = max((_lines(_shown(cells[at]), widths[at]) for at in wrapped), default=1)
+        if lines > 1:
+            sheet.set_row(row, _LINE_POINTS * min(lines, table.lines))
         for at, value in enumerate(cells):
             looks.write(sheet, row, at, value, wraps=at in wrapped)
 
 
-def _set_widths(sheet: Worksheet, table: SheetTable) -> set[int]:
-    """Set how wide columns are, and return those whose text is broken into lines."""
-    wrapped = set()
+def _lines(text: str, width: int) -> int:
+    """Return how many lines a text takes in a column, broken between words or within a long one."""
+    return sum(max(1, -(-len(line) * 10 // (width * 9))) for line in text.split("\n"))
+
+
+def _set_widths(sheet: Worksheet, table: SheetTable) -> tuple[list[int], set[int]]:
+    """Set how wide columns are, in characters, and return that, and the columns whose text is broken into lines."""
+    widths, wrapped = [], set()
     for at, title in enumerate(table.header):
         texts = [_shown(row[at]) for row in table.rows[:_MEASURED]]
-        widest = max([len(title) + 4, *(len(line) for text in texts for line in text.split("\n"))])
-        sheet.set_column(at, at, min(max(widest + 1, _NARROWEST), _WIDEST))
-        if widest >= _WIDEST or any("\n" in text for text in texts):
+        lengths = sorted(max(map(len, text.split("\n"))) for text in texts)
+        widest = max(len(title) + 4, lengths[int(len(lengths) * _MOSTLY)])
+        widths.append(min(max(widest + 1, _NARROWEST), _WIDEST))
+        sheet.set_column(at, at, widths[at])
+        if lengths[-1] >= widths[at] or any("\n" in text for text in texts):
             wrapped.add(at)
-    return wrapped
+    return widths, wrapped
 
 
 def _shown(value: Cell) -> str:
