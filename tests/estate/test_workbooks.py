@@ -281,6 +281,31 @@ def test_a_list_is_written_into_the_estate_with_all_that_it_takes_to_read_it(run
         assert run(*wrong).status == 2 and added in path.read_text(encoding="utf-8")
 
 
+def test_the_home_of_a_list_is_the_zone_of_its_hosts_and_never_that_of_their_pointers(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "a.zone").touch()
+    reverse = '[[zones]]\nname = "10.77.20.0/24"\nview = "internal"\nservers = ["dc"]\n'
+    (tmp_path / "hosts.csv").write_text("Host,IP\nkiln-01,10.77.20.11\nkiln-02,10.77.20.12\n", encoding="utf-8")
+    (tmp_path / "ptr.csv").write_text("name,type,value\n11.20.77.10.in-addr.arpa,PTR,kiln-01.pans.example.\n", "utf-8")
+    for text in (reverse + ESTATE, ESTATE + reverse):
+        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        done = run("draft", "--list", "hosts.csv", "--pointers")
+        assert done.status == 0 and done.out.startswith("pans.example. expects 4 more records.")
+        names = {
+            one["name"] for one in run("rollcall", "--json", "--timeout", "0.1", "--tries", "1").report["subjects"]
+        }
+        assert names == {f"kiln-0{n}.pans.example." for n in (1, 2)} | {f"1{n}.20.77.10.in-addr.arpa." for n in (1, 2)}
+        assert run("draft", "--list", "ptr.csv").out.startswith("20.77.10.in-addr.arpa. expects 1 more record.")
+    wrong = run(
+        "rollcall", "hosts.csv", "--columns", "name=Host,value=IP", "--zone", "10.77.20.0/24", "--estate", "none.toml"
+    )
+    assert wrong.status == 2
+    wrong = run("expect", "hosts.csv", "--columns", "name=Host,value=IP", "--zone", "10.77.20.0/24")
+    assert (
+        wrong.status == 2
+        and 'line 2: "kiln-01" is a host\'s short name, and a reverse zone would complete it' in wrong.err
+    )
+
+
 def test_expect_completes_names_by_the_estate_and_says_where_they_fall(run: Run, tmp_path: Path) -> None:
     networks = '[networks."10.77.20.0/24"]\nzone = "kiln.example"\n'
     (tmp_path / "a.zone").touch()

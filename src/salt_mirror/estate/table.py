@@ -20,7 +20,8 @@ from typing import NamedTuple
 
 from salt_mirror.dns.errors import Unusable, number_in
 from salt_mirror.dns.names import Name, from_text, shown
-from salt_mirror.dns.records import MAX_TTL, A, BadRecord, rdata_from_text, type_from_text
+from salt_mirror.dns.records import AAAA, MAX_TTL, A, BadRecord, rdata_from_text, type_from_text
+from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.estate.errors import BadInput, BadRow, put_aside
 from salt_mirror.estate.expectations import LIFETIMES, PRESENCES, Expectation
 from salt_mirror.estate.forms import address_in
@@ -308,7 +309,10 @@ def _foreign(
 
 
 def subject_of(name: str, kind: str, origin: Name) -> tuple[Name, int] | None:
-    """Return the name and the type in two cells; A where there is no type. None where either is none."""
+    """Return the name and the type in two cells; A where there is no type. None where either is none, or the zone that would
+    complete a host's name is a reverse one."""
+    if is_relative(name) and is_reverse(origin):
+        return None
     try:
         return from_text(name, origin if is_relative(name) else None), type_from_text(kind) if kind else A
     except Unusable:
@@ -328,6 +332,10 @@ def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Exp
         raise BadRecord(f"{shown(presence)} is no presence; write one of {', '.join(PRESENCES)}")
     if lifetime and lifetime not in LIFETIMES:
         raise BadRecord(f"{shown(lifetime)} is no lifetime; write one of {', '.join(LIFETIMES)}")
+    if rdtype in (A, AAAA) and is_relative(name) and is_reverse(origin):
+        raise BadRecord(
+            f"{shown(name)} is a host's short name, and a reverse zone would complete it; name the zone it is in"
+        )
     return Expectation(
         from_text(name, origin if is_relative(name) else None),
         rdtype,

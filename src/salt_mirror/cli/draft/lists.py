@@ -94,8 +94,12 @@ def _placed(path: Path, spec: ListSpec, view: str | None, estate: Estate) -> New
     zones.sort(key=lambda place: is_reverse(place[1]))  # forward zones first, else in the order of the file
     if not zones:
         raise BadInput("--list: the estate has no zone that could expect a list")
-    whole = places_of(_read(path, spec, ROOT, estate)[0], estate, view)  # short names are in no zone by themselves
-    home = max(zones, key=lambda place: whole[place])
+    # By themselves short names are in no zone. They are hosts' names, whatever else the list has: a reverse zone is the home of
+    # a list only where all of it is there. PTR records that are expected of addresses say nothing about the names.
+    whole = places_of(_read(path, spec._replace(pointers=False), ROOT, estate)[0], estate, view)
+    forward = [place for place in zones if not is_reverse(place[1])]
+    among = forward if forward and (whole[None] or any(whole[place] for place in forward)) else zones
+    home = max(among, key=lambda place: whole[place])
     found, problems, used = _read(path, spec, home[1], estate)
     if not found:
         raise BadInput.at(path, None, "expects nothing" + (f": {problems[0]}" if problems else ""))
