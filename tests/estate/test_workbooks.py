@@ -110,6 +110,9 @@ def test_filters_take_the_rows_that_count_and_expect_the_gone_ones_to_be_gone(ki
         ("kiln-04", 1, "absent", "retired"), ("kiln-04", 28, "absent", "retired"),
     ]  # fmt: skip
     assert found[2].rdata and not found[3].rdata
+    pointers = read(content, ListSpec("csv" if kind == "csv" else "", layout, pointers=True))[len(found) :]
+    owners = {("1.20.77.10", "present"), ("11.20.77.10", "present"), ("13.20.77.10", "absent")}
+    assert {(to_text(one.name).removesuffix(".in-addr.arpa."), one.presence) for one in pointers} == owners
     problems: list[Unusable] = []
     nothing = layout._replace(where={"Status": ("used",)})
     assert len(read(content, ListSpec("csv" if kind == "csv" else "", nothing), problems)) == 3

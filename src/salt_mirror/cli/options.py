@@ -243,7 +243,10 @@ class Listing:
         str | None, option("--sheet", "SHEET", "The sheet of a workbook (.xlsx); the first one without it.")
     ] = None
     pointers: Annotated[
-        bool, typer.Option("--pointers", help="Expect the PTR record of each address in a list too.")
+        bool,
+        typer.Option(
+            "--pointers", help="Expect the PTR record of each address in a list too, or that it is gone with it."
+        ),
     ] = False
 
 

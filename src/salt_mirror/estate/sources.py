@@ -85,7 +85,7 @@ def read_given(
     moment = now if now is not None else time.time()
     found = FORMS[form](_Given(text, book, place, spec.zone or origin, spec, networks or Networks(), moment, problems))
     if spec.pointers:
-        found += [_pointer_of(one) for one in found if one.rdtype in (A, AAAA) and one.presence != "absent"]
+        found += [_pointer_of(one) for one in found if one.rdtype in (A, AAAA) and one.rdata]
     return found
 
 
@@ -130,8 +130,8 @@ def _as_parts(expectations: list[Expectation]) -> list[Expectation]:
 def _pointer_of(expectation: Expectation) -> Expectation:
     return Expectation(
         reverse_name(expectation.rdata), PTR, expectation.name, source=expectation.source, line=expectation.line,
-        note=expectation.note, lifetime=expectation.lifetime,
-        owner=expectation.owner, until=expectation.until,
+        note=expectation.note, lifetime=expectation.lifetime, owner=expectation.owner, until=expectation.until,
+        presence="absent" if expectation.presence == "absent" else "present",
     )  # fmt: skip
 
 
