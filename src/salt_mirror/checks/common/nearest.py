@@ -22,8 +22,12 @@ def nearest(name: Name, known: Iterable[Name], most: int = MOST) -> list[Name]:
     return _best(_near(name, known))[:most]
 
 
-def _near(name: Name, known: Iterable[Name]) -> Iterator[tuple[int, str, Name]]:
-    """Return the known names within a few edits of a name, each with the number of edits and its text."""
+Near = tuple[int, bool, str, Name]
+"""A name with the number of edits to it, whether it has other letters, and its text."""
+
+
+def _near(name: Name, known: Iterable[Name]) -> Iterator[Near]:
+    """Return the known names within a few edits of a name."""
     from rapidfuzz.distance import OSA
 
     text = to_text(name)
@@ -34,13 +38,13 @@ def _near(name: Name, known: Iterable[Name]) -> Iterator[tuple[int, str, Name]]:
         said = to_text(other)
         distance = OSA.distance(text, said, score_cutoff=limit)
         if distance <= limit:
-            yield distance, said, other
+            yield distance, sorted(said) != sorted(text), said, other
 
 
-def _best(found: Iterable[tuple[int, str, Name]]) -> list[Name]:
-    """Return those with the fewest edits, each once."""
+def _best(found: Iterable[Near]) -> list[Name]:
+    """Return those with the fewest edits, each once; first those that only have the same letters in another order."""
     near = sorted(set(found))
-    return [name for distance, _, name in near if distance == near[0][0]]
+    return [name for distance, _, _, name in near if distance == near[0][0]]
 
 
 def meant(text: str, known: Iterable[Name]) -> str:

@@ -17,11 +17,12 @@ from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, SWEPT, TYPE_NAMES, A
+from salt_mirror.dns.records import AAAA, PTR, SWEPT, TYPE_NAMES, A, rdata_text, type_text
 from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
 from salt_mirror.estate.errors import BadInput
+from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import address_in, network_in
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.reading import given_lines, read_text
@@ -86,6 +87,7 @@ class Inquiry:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()
         self._knows_leases = False
+        self._expectations: dict[Name, list[Expectation]] | None = None
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
 
     def _over(self, server: Server) -> Server:
@@ -179,7 +181,7 @@ class Inquiry:
         try:
             network = network_in(typed)
         except BadInput as error:
-            raise BadInput(f"{error}, as in salt-mirror pairs NETWORK, which looks at every address") from None
+            raise BadInput(f"{error}; salt-mirror pairs looks at every address of a network") from None
         if network is not None:
             raise BadInput(f"{shown(typed)} is a network; salt-mirror pairs {network} looks at every address of it")
         address = address_in(typed)
@@ -207,10 +209,25 @@ class Inquiry:
         )
         usable = [told for told in asked.told if told.usable]
         if usable and all(told.denial == "no such name" and not told.chain for told in usable):
+            asked.why[:0] = self._expected(name)
             asked_in = self._views_of(name) if self._all_authorities else []
             others = [one for one in self._estate.views if one not in asked_in and self._estate.zone_of(name, one)]
             asked.elsewhere = yield from found_in(others, asked, self._atlas)
         return asked
+
+    def _expected(self, name: Name) -> Iterator[str]:
+        """Say what the estate expects at a name that does not exist."""
+        if name not in self._known:
+            return
+        if self._expectations is None:  # built with the first name that needs it
+            self._expectations = {}
+            for zone in self._estate.all_zones():
+                for one in zone.expectations:
+                    self._expectations.setdefault(one.name, []).append(one)
+        for one in self._expectations.get(name, ()):
+            if one.presence != "absent":
+                value = rdata_text(one.rdtype, one.rdata)
+                yield f"the estate expects {type_text(one.rdtype)} {value} there ({one.where})"
 
     def _ask_everywhere(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
         """Ask the servers of every view that holds the name, and all resolvers; say who follows whom."""
