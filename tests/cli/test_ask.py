@@ -54,7 +54,7 @@ def test_the_first_line_is_the_answer(demo: Run, words: str, status: int, first_
     ("words", "reason"),
     [
         ("klin-02 --at dc-north", "did you mean kiln-02.pans.gullmarsh.internal. or klin-07.pans.gullmarsh.internal.?"),
-        ("kiln-07 --at dc-north", "why   the estate expects A 10.77.20.17 there ("),
+        ("kiln-07 --at dc-north", "why   the estate expects A 10.77.20.17 in the view internal ("),
         ("kiln-02 MX --at dc-north", "the name exists; it has A, AAAA"),
         (
             "web.gullmarsh.example MX --at ns1",

@@ -87,7 +87,7 @@ class Inquiry:
             raise BadInput("this computer has no resolver that could be asked; name a server with --at")
         self._looked_in: set[Name] = set()
         self._knows_leases = False
-        self._expectations: dict[Name, list[Expectation]] | None = None
+        self._expectations: dict[Name, list[tuple[str, Expectation]]] | None = None
         self._known = {expectation.name for zone in estate.all_zones() for expectation in zone.expectations}
 
     def _over(self, server: Server) -> Server:
@@ -222,12 +222,13 @@ class Inquiry:
         if self._expectations is None:  # built with the first name that needs it
             self._expectations = {}
             for zone in self._estate.all_zones():
-                for one in zone.expectations:
-                    self._expectations.setdefault(one.name, []).append(one)
-        for one in self._expectations.get(name, ()):
+                for expectation in zone.expectations:
+                    self._expectations.setdefault(expectation.name, []).append((zone.view, expectation))
+        for view, one in self._expectations.get(name, ()):
             if one.presence != "absent":
                 value = rdata_text(one.rdtype, one.rdata)
-                yield f"the estate expects {type_text(one.rdtype)} {value} there ({one.where})"
+                of_view = f" in the view {view}" if view else ""
+                yield f"the estate expects {type_text(one.rdtype)} {value}{of_view} ({one.where})"
 
     def _ask_everywhere(self, name: Name, rdtypes: tuple[int, ...], view: str) -> Dialogue[Asked]:
         """Ask the servers of every view that holds the name, and all resolvers; say who follows whom."""

@@ -74,7 +74,7 @@ def draw(
         for part in (top, bottom):
             part.axvline(scale(bound.at), color="#555555", linestyle=":", linewidth=2, label=clean(bound.says))
     elif bound is not None:
-        later = f"after the right edge, {local_day(bound.at)}: {bound.says}"
+        later = f"by {local_day(bound.at)} {bound.says}"
         top.plot([], [], color="#555555", linestyle=":", linewidth=2, label=clean(later))
     _draw_shares(top, dots, slots, scale)
     top.set_title(clean(title), loc="left", fontweight="bold")
