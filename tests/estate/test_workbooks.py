@@ -234,6 +234,14 @@ def test_an_estate_takes_a_workbook_and_says_of_each_row_what_counts(run: Run, t
     more = ("--where", "Status=in *", "--where", "Status=reserved", "--absent-where", "Status=free", "--note", "Status")
     done = run(*listed, *more, "--zone", "pans.example", "--json", "--timeout", "0.1", "--tries", "1")
     assert {one["name"] for one in done.report["subjects"]} == {f"h{number}.pans.example." for number in (1, 2, 3)}
+    csv_text = "name,type,value\n" + "".join(f"h{number},A,dhcp\n" for number in range(30))
+    (tmp_path / "bad.csv").write_text(csv_text, encoding="utf-8")
+    done = run("rollcall", "bad.csv", "--zone", "pans.example", "--json", "--timeout", "0.1", "--tries", "1")
+    remarks = [one for one in done.report["remarks"] if "bad.csv" in one or "more rows" in one]
+    assert len(remarks) == 11 and remarks[-1].startswith("left out: 20 more rows")
+    assert done.status == 3 and done.report["counts"]["unverified"] == 30
+    done = run("rollcall", "bad.csv", "--zone", "pans.example", "--strict", "--estate", "estate.toml")
+    assert done.status == 2 and "--strict refuses a list with a row that cannot be used" in done.err
     done = run(*listed, "--where", "Status", "--zone", "pans.example")
     assert done.status == 2 and '--where: "Status" names no column; expected one such as "Status=in use"' in done.err
 

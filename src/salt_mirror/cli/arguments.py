@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import socket
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -45,7 +45,7 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
 
         estate = load_estate(here)
     estate.check_view(asking.view)
-    _tell_of_damage(estate, asking)
+    estate.remarks += left_out([row.says for row in estate.damaged], asking)
     if asking.ipv4_only or asking.ipv6_only:
         estate.keep_to(4 if asking.ipv4_only else 16)
     if estate.accept:
@@ -65,15 +65,15 @@ MOST_DAMAGED = 10
 """So many rows that cannot be used are named one by one."""
 
 
-def _tell_of_damage(estate: Estate, asking: Asking) -> None:
-    """Have every report say which rows of lists cannot be used. Raises BadInput for the first of them with --strict."""
-    if estate.damaged and asking.strict:
-        raise BadInput(f"{estate.damaged[0].says} (--strict refuses a list with a row that cannot be used)")
-    estate.remarks += [f"left out: {row.says}" for row in estate.damaged[:MOST_DAMAGED]]
-    if len(estate.damaged) > MOST_DAMAGED:
-        estate.remarks.append(
-            f"left out: {len(estate.damaged) - MOST_DAMAGED:,} more rows; expect FILE lists all of them"
-        )
+def left_out(damaged: Sequence[str], asking: Asking) -> list[str]:
+    """Return what every report says of rows of lists that cannot be used: the first ones, and how many more there are. Raises
+    BadInput for the first of them with --strict."""
+    if damaged and asking.strict:
+        raise BadInput(f"{damaged[0]} (--strict refuses a list with a row that cannot be used)")
+    remarks = [f"left out: {says}" for says in damaged[:MOST_DAMAGED]]
+    if len(damaged) > MOST_DAMAGED:
+        remarks.append(f"left out: {len(damaged) - MOST_DAMAGED:,} more rows; expect FILE lists all of them")
+    return remarks
 
 
 def with_directories(estate: Estate, asking: Asking, *, records: bool, detail: bool = False) -> bool:

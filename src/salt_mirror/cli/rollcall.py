@@ -61,7 +61,16 @@ def rollcall(
     """Check expected records: is every one registered on every authoritative server of its zone?"""
     from salt_mirror.checks.common.expected import expected_sets
     from salt_mirror.checks.rollcall.judging import Roll
-    from salt_mirror.cli.arguments import atlas_of, first_forward, open_estate, servers_at, spec_of, types_in, views_of
+    from salt_mirror.cli.arguments import (
+        atlas_of,
+        first_forward,
+        left_out,
+        open_estate,
+        servers_at,
+        spec_of,
+        types_in,
+        views_of,
+    )
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
 
@@ -81,7 +90,7 @@ def rollcall(
     sets = [one for one in sets if not called or one.name in called]
     if not sets:
         raise BadInput("nothing to call: no expectation fits; give lists, or an estate with zones that expect records")
-    views, damaged = views_of(asking, estate), [f"damaged, and left out: {one}" for one in problems]
+    views, damaged = views_of(asking, estate), left_out([str(bad) for bad in problems], asking)
     if where.vantages:
         if unexpected:
             raise BadInput("--from and --unexpected: what is not expected is only known from transfers; leave one out")
