@@ -11,7 +11,7 @@ from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.aging import Aging, hours_in
-from salt_mirror.estate.csvfile import has_our_header, read_csv_text
+from salt_mirror.estate.csvfile import csv_rows, has_our_header
 from salt_mirror.estate.duties import duty_of, tests_of
 from salt_mirror.estate.errors import BadInput, hint, shown_path
 from salt_mirror.estate.expectations import DamagedRow, Expectation
@@ -29,7 +29,7 @@ from salt_mirror.estate.keys import A_GUID, guid_of, key_of
 from salt_mirror.estate.lists.spec import ListSpec, checked_columns
 from salt_mirror.estate.model import Estate, Updates, Zone
 from salt_mirror.estate.reading import decoded, is_there, read_bytes
-from salt_mirror.estate.table import Filter, TableLayout
+from salt_mirror.estate.table import Filter, TableLayout, read_rows
 from salt_mirror.estate.ways import source_in, tell_apart, view_sources
 
 
@@ -268,7 +268,7 @@ class _Builder:
         if isinstance(source, str) and path.suffix.lower() == ".csv":
             text = decoded(content, path)
             if has_our_header(text):
-                return read_csv_text(text, path, apex, problems)
+                return read_rows(csv_rows(text), path, apex, problems)
         from salt_mirror.estate.sources import check_form, read_given
 
         with about(f"{self._path}: {place}, expect, {shown(given.file)}"):

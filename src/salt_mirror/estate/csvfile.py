@@ -9,29 +9,12 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable
-from pathlib import Path
 
-from salt_mirror.dns.errors import Unusable
-from salt_mirror.dns.names import Name
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.expectations import Expectation
-from salt_mirror.estate.table import OURS, Rows, TableLayout, read_rows
+from salt_mirror.estate.table import Rows
 
 _SOMETHING = re.compile(r"\S")
 _LINE_END = re.compile(r"[\r\n]|\Z")
-
-
-def read_csv_text(
-    text: str,
-    path: Path,
-    origin: Name,
-    problems: list[Unusable] | None = None,
-    layout: TableLayout = OURS,
-    zone_at: Callable[[bytes], Name | None] = lambda _: None,
-) -> list[Expectation]:
-    """Read the records of a table in a text, as `read_rows` does."""
-    return read_rows(csv_rows(text), path, origin, problems, layout, zone_at)
 
 
 def csv_rows(text: str) -> Rows:

@@ -22,13 +22,13 @@ from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.records import AAAA, ONE_HAND, PTR, SOA, SRV, TARGET_AT, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import reverse_name
-from salt_mirror.estate.csvfile import delimiter_of, read_csv_text
+from salt_mirror.estate.csvfile import csv_rows, delimiter_of
 from salt_mirror.estate.errors import BadInput, BadRow, put_aside
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.forms import Networks, address_in
 from salt_mirror.estate.lists.spec import PLAIN, ListSpec
 from salt_mirror.estate.reading import decoded, json_lines, read_bytes, with_feeds
-from salt_mirror.estate.table import COLUMNS, expectation_of, read_rows, subject_of
+from salt_mirror.estate.table import COLUMNS, Rows, expectation_of, read_rows, subject_of
 
 _JSON_LINES = frozenset((".jsonl", ".ndjson"))
 _LEASES = re.compile(r"(lease\s+[\d.]+|ia-(na|ta)\s|authoring-byte-order\s|server-duid\s)")
@@ -156,14 +156,16 @@ def _zone(given: _Given) -> list[Expectation]:
 
 
 def _csv(given: _Given) -> list[Expectation]:
-    layout, zone_at = given.spec.layout, given.networks.zone_at
-    return read_csv_text(given.text, given.path, given.origin, given.problems, layout, zone_at)
+    return _table(csv_rows(given.text), given)
 
 
 def _workbook(given: _Given) -> list[Expectation]:
     from salt_mirror.estate.lists.workbook import workbook_rows
 
-    rows = workbook_rows(given.book, given.path, given.spec.sheet)
+    return _table(workbook_rows(given.book, given.path, given.spec.sheet), given)
+
+
+def _table(rows: Rows, given: _Given) -> list[Expectation]:
     return read_rows(rows, given.path, given.origin, given.problems, given.spec.layout, given.networks.zone_at)
 
 
