@@ -132,6 +132,18 @@ def test_a_sheet_is_chosen_by_its_name() -> None:
         read(content)
 
 
+def test_a_hidden_sheet_is_only_read_by_its_name() -> None:
+    made = openpyxl.load_workbook(
+        io.BytesIO(book([["name", "type", "value"], ["h", "A", "192.0.2.1"]], sheets=["Lists", "Hosts"]))
+    )
+    made["Lists"].sheet_state = "hidden"
+    out = io.BytesIO()
+    made.save(out)
+    assert said(read(out.getvalue())) == ["h.pans.example. A 192.0.2.1 2"]
+    with pytest.raises(BadInput, match="is empty"):
+        read(out.getvalue(), ListSpec(sheet="Lists"))
+
+
 def test_a_service_in_a_list_is_relative_to_its_zone() -> None:
     text = "name,type,value\n_ldap._tcp,SRV,0 100 389 dc-north\n_ldap._tcp.dc._msdcs,SRV,0 100 389 dc-north.other.example\n"
     assert said(read(text)) == [
@@ -213,6 +225,10 @@ def test_a_formula_without_its_value_is_a_damaged_row_and_one_with_it_counts() -
         SHEET, b'<c r="C2" t="str"><f>A9</f><v>192.0.2.9</v></c>', b'<c r="C2"><f>A9</f><v /></c>', book(rows)
     )
     assert said(read(stored)) == ["h.pans.example. A 192.0.2.9 2", "i.pans.example. A 192.0.2.2 3"]
+    empty = with_part(SHEET, b'<c r="C2" t="str"><f>A9</f><v></v></c>', b'<c r="C2"><f>A9</f><v /></c>', book(rows))
+    problems = []
+    assert said(read(empty, problems=problems)) == ["i.pans.example. A 192.0.2.2 3"]
+    assert 'nothing in the column "value"' in str(problems[0])
 
 
 def test_an_estate_takes_a_workbook_and_says_of_each_row_what_counts(run: Run, tmp_path: Path) -> None:

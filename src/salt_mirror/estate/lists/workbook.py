@@ -39,7 +39,7 @@ _OVERLAP = 4096
 _MERGED = re.compile(rb"<(?:\w+:)?mergeCell\s[^>]*?ref=\"([A-Z]{1,3})(\d{1,7}):([A-Z]{1,3})(\d{1,7})\"")
 # A cell that has a formula, and no value behind it.
 _UNSTORED = re.compile(
-    rb"<(?:\w+:)?c\s[^>]*?r=\"([A-Z]{1,3})(\d{1,7})\"[^>]*>"
+    rb"(<(?:\w+:)?c\s[^>]*?r=\"([A-Z]{1,3})(\d{1,7})\"[^>]*>)"
     rb"<(?:\w+:)?f\b[^>]*?(?:/>|>[^<]*</(?:\w+:)?f>)(?:<(?:\w+:)?v\s*/>|<(?:\w+:)?v></(?:\w+:)?v>)?</(?:\w+:)?c>"
 )
 
@@ -101,8 +101,8 @@ def _sheet_of(book: Workbook, named: str) -> Any:
     sheets = {one.title: one for one in book.worksheets}
     if not sheets:
         raise BadInput("has no sheet with cells")
-    if not named:
-        return next(iter(sheets.values()))
+    if not named:  # what is hidden is mostly there for the other sheets' formulas
+        return next((one for one in sheets.values() if one.sheet_state == "visible"), next(iter(sheets.values())))
     for title, table in sheets.items():
         if title.strip().casefold() == named.strip().casefold():
             return table
@@ -116,7 +116,8 @@ def _marks_of(pieces: Iterable[bytes]) -> _SheetMarks:
     for piece in pieces:
         text = left + piece  # the pieces overlap, so that nothing is cut in two
         for match in _UNSTORED.finditer(text):
-            marks.unstored.setdefault(int(match[2]), _column(match[1]))
+            if b't="str"' not in match[1]:  # that one came to an empty text
+                marks.unstored.setdefault(int(match[3]), _column(match[2]))
         for match in _MERGED.finditer(text):
             if match[2] != match[4]:
                 marks.merged[int(match[2]), int(match[4]), _column(match[1])] = None
