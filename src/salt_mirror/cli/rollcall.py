@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NoReturn
@@ -17,7 +16,6 @@ if TYPE_CHECKING:
     from salt_mirror.checks.common.atlas import Atlas
     from salt_mirror.checks.common.expected import ExpectedSet
     from salt_mirror.checks.common.part import Part
-    from salt_mirror.checks.rollcall.judging import Roll
     from salt_mirror.dns.errors import Unusable
     from salt_mirror.dns.names import Name
     from salt_mirror.dns.questions import Server
@@ -25,7 +23,7 @@ if TYPE_CHECKING:
     from salt_mirror.estate.expectations import Expectation
     from salt_mirror.estate.forms import Networks
     from salt_mirror.estate.lists.spec import ListSpec
-    from salt_mirror.estate.model import Estate
+    from salt_mirror.estate.model import Estate, Zone
 
 
 @takes("listed", at="Only ask these servers.")
@@ -60,27 +58,17 @@ def rollcall(
 ) -> None:
     """Check expected records: is every one registered on every authoritative server of its zone?"""
     from salt_mirror.checks.common.expected import expected_sets
-    from salt_mirror.checks.rollcall.judging import Roll
-    from salt_mirror.cli.arguments import (
-        atlas_of,
-        first_forward,
-        left_out,
-        open_estate,
-        servers_at,
-        spec_of,
-        types_in,
-        views_of,
-    )
+    from salt_mirror.cli.arguments import first_forward, left_out, open_estate, servers_at, spec_of, types_in
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.forms import zone_name
 
     estate = open_estate(asking)
+    servers_at(asking.at, estate)  # a wrong one is refused before anything is asked
     only = zone_name(zone) if zone is not None else None
     problems: list[Unusable] = []
     origin = only if only is not None else first_forward(asking, estate)
     lists, called = _sorted_out(sources or [], estate, asking)
     expectations = _given([*lists, *(records or [])], origin, problems, spec_of(listing), estate.networks)
-    atlas = atlas_of(estate, servers_at(asking.at, estate))
     if held_by is not None:
         expectations = _held(held_by, estate, expectations, asking, only)
     bad, rdtypes = _subjects(problems), types_in(types)
@@ -90,14 +78,13 @@ def rollcall(
     sets = [one for one in sets if not called or one.name in called]
     if not sets:
         raise BadInput("nothing to call: no expectation fits; give lists, or an estate with zones that expect records")
-    views, damaged = views_of(asking, estate), left_out([str(bad) for bad in problems], asking)
+    damaged = left_out([str(bad) for bad in problems], asking)
     if where.vantages:
         if unexpected:
             raise BadInput("--from and --unexpected: what is not expected is only known from transfers; leave one out")
         _from_places(sets, damaged, estate, where, asking, showing)
-    zones = [one for view in views for one in estate.zones[view].values() if unexpected and only in (None, one.apex)]
-    asked = replace(asking, transfer=asking.transfer or unexpected)
-    _here(lambda: Roll(sets, atlas, zones), damaged, atlas, views, asked, showing)
+    closed = [one for one in estate.all_zones() if unexpected and only in (None, one.apex)]
+    _here(sets, closed, damaged, estate, replace(asking, transfer=asking.transfer or unexpected), showing)
 
 
 def _subjects(problems: list[Unusable]) -> dict[tuple[Name, int], str]:
@@ -108,14 +95,18 @@ def _subjects(problems: list[Unusable]) -> dict[tuple[Name, int], str]:
 
 
 def _here(
-    make: Callable[[], Roll], damaged: list[str], atlas: Atlas, views: list[str], asking: Asking, showing: Showing
+    sets: list[ExpectedSet], zones: list[Zone], damaged: list[str], estate: Estate, asking: Asking, showing: Showing
 ) -> NoReturn:
-    """Call the roll from this computer."""
+    """Call the roll from this computer; of some zones, also say what is not expected in them."""
+    from salt_mirror.checks.rollcall.judging import Roll
+    from salt_mirror.cli.arguments import atlas_of, servers_at, views_of
     from salt_mirror.cli.execution import run_again_if_apart
     from salt_mirror.cli.finishing import finish, report_of
 
-    part, ran = run_again_if_apart(make, atlas, views, asking, "record sets called")
-    report = report_of("rollcall", atlas.estate, ran, part, damaged)
+    atlas, views = atlas_of(estate, servers_at(asking.at, estate)), views_of(asking, estate)
+    looked_at = [zone for zone in zones if zone.view in views]
+    part, ran = run_again_if_apart(lambda: Roll(sets, atlas, looked_at), atlas, views, asking, "record sets called")
+    report = report_of("rollcall", estate, ran, part, damaged)
     finish(report, showing, part, several_views=len(views) > 1)
 
 
