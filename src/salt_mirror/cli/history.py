@@ -37,7 +37,7 @@ def history(
     """List the audits of the past, or the life of a finding; or draw them."""
     from salt_mirror.cli.messages import tell
     from salt_mirror.cli.outputs import check_figure
-    from salt_mirror.keeping.history import lives_in, near_in, runs_in
+    from salt_mirror.keeping.history import lives_in, meant_in, runs_in
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
     page = _page(report)
@@ -53,9 +53,9 @@ def history(
     else:
         lives = [one for one in lives_in(file, finding) if moment is None or one.last >= moment]
         print_lives(lives, finding, sys.stdout)
-        near = near_in(file, finding) if not lives and moment is None else None
-        if near is not None:
-            tell(f"it has {near}; did you mean that?", begin="", file=sys.stdout)
+        offer = meant_in(file, finding) if not lives and moment is None else ""
+        if offer:
+            tell(offer, begin="", file=sys.stdout)
 
 
 def _page(report: str | None) -> Path | None:

@@ -2,7 +2,7 @@
 
 Strategy: a few dataclasses hold them, each option with its words, once. A command takes them as parameters of these types,
 which `signatures` unfolds into options of its own; so a command states only what is its own, and a new common option is
-written here alone. Every start imports this module, and of libraries it imports Typer alone.
+only written here. Every start imports this module; the only library that it imports is Typer.
 """
 
 from __future__ import annotations

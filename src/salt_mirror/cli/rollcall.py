@@ -135,26 +135,26 @@ def _sorted_out(given: list[str], estate: Estate, asking: Asking) -> tuple[list[
     from salt_mirror.dns.reverse import reverse_name
     from salt_mirror.estate.forms import address_in
 
+    typed = [text for text in given if text != "-" and len(Path(text).parts) == 1 and not _exists(Path(text))]
+    if not typed or not estate.zones:
+        return given, set()
     zones = [zone for zone in estate.all_zones() if zone.view in views_of(asking, estate)]
     expected = {one.name for zone in zones for one in zone.expectations}
     expected |= {row.name for row in estate.damaged if row.name and asking.view in (None, row.view)}
-    lists, names = [], set()
-    for text in given:
-        path = Path(text)
-        if text == "-" or not expected or len(path.parts) > 1 or _exists(path):
-            lists.append(text)
-            continue
+    if not expected:
+        return given, set()
+    names: set[Name] = set()
+    for text in typed:
         address = address_in(text)
         if address is not None:  # the records that lead to it, and its PTR record
-            wanted = {one.name for zone in zones for one in zone.expectations if one.rdata == address} | {
-                reverse_name(address)
-            }
+            wanted = {one.name for zone in zones for one in zone.expectations if one.rdata == address}
+            wanted.add(reverse_name(address))
         else:
             wanted = {name_of(text, asking, estate)}
         if not wanted & expected:
             raise _neither(text, expected)
         names |= wanted & expected
-    return lists, names
+    return [text for text in given if text not in typed], names
 
 
 def _exists(path: Path) -> bool:

@@ -1,8 +1,8 @@
 """How a command takes the options that commands have in common: the decorator that unfolds them into its signature.
 
 Strategy: a command states parameters of the types in `options`; `takes` puts their fields in the place of each, as Typer reads
-them, and puts the values together again for the call. Every start imports this module, and of libraries it
-imports Typer alone.
+them, and puts the values together again for the call. Every start imports this module; the only
+library that it imports is Typer.
 """
 
 from __future__ import annotations

@@ -179,12 +179,12 @@ class _Table:
         self.fits = 0
         self._width = len(header)
         self._titles = [" ".join(cell.split()) for cell in header]
-        theirs = [_called(cell) for cell in header]
+        self._called = [_called(title) for title in self._titles]
         others = {column.casefold() for column in (*layout.where, *layout.absent_where, layout.note) if column}
         if layout.columns:
             ours = {column: self._place(called) for column, called in layout.columns.items()}
         else:
-            ours = _our_columns(theirs, others)
+            ours = _our_columns(self._called, others)
         self._places = [ours.get(column, -1) for column in COLUMNS]
         self._where = [(self._place(column), patterns) for column, patterns in layout.where.items()]
         self._absent = [(self._place(column), patterns) for column, patterns in layout.absent_where.items()]
@@ -194,10 +194,9 @@ class _Table:
 
     def _place(self, called: str) -> int:
         """Return where a column is. Raises BadInput where there is not just one that is called so."""
-        theirs = [_called(title) for title in self._titles]
-        if theirs.count(_called(called)) != 1:
+        if self._called.count(_called(called)) != 1:
             raise BadInput.unknown("there is no one column called", called, filter(None, self._titles))
-        return theirs.index(_called(called))
+        return self._called.index(_called(called))
 
     def nothing_fits(self) -> str:
         """Return what is to be said of filters that no row fits."""

@@ -29,8 +29,8 @@ def whole_names(text: str, estate: Estate, views: Iterable[str]) -> list[Name]:
 
 
 def leased_names(estate: Estate) -> set[Name]:
-    """Return the names in the estate's files of leases; those that cannot be read give none. Read when a name is not known
-    otherwise, since such files may be long."""
+    """Return the names in the estate's files of leases; those that cannot be read give none. Such files may be long: only call
+    this for a name that the estate does not expect."""
     if not estate.lease_files:
         return set()
     from salt_mirror.estate.exports import read_leases

@@ -20,8 +20,10 @@ from salt_mirror.checks.audit.chronicle import Chronicle, Stood, ZoneRun
 from salt_mirror.checks.audit.lines import History, Life, Run, Since, ZoneLine
 from salt_mirror.checks.audit.unchanged import ZoneLook
 from salt_mirror.checks.common.narrowing import InView
-from salt_mirror.dns.errors import about
-from salt_mirror.estate.errors import BadInput, shown_path
+from salt_mirror.checks.common.nearest import meant
+from salt_mirror.dns.errors import Unusable, about
+from salt_mirror.dns.names import from_text
+from salt_mirror.estate.errors import BadInput, nearest_word, shown_path
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.schema import opened
 from salt_mirror.keeping.writing import check_writable
@@ -295,18 +297,19 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
     return found
 
 
-def near_in(path: Path, pattern: str) -> str | None:
-    """Return the name or code in a history that is nearest to one of which it has nothing. Raises BadInput."""
-    from salt_mirror.estate.errors import nearest_word
-
+def meant_in(path: Path, pattern: str) -> str:
+    """Return the question which name or code of a history was meant by a pattern that nothing fits; empty where none is near.
+    Raises BadInput."""
     with opened(path, fresh=False) as connection:
-        rows = connection.execute("SELECT DISTINCT name FROM lives UNION SELECT DISTINCT code FROM lives").fetchall()
-    words = [str(word) for (word,) in rows]
-    if "." in pattern.rstrip("."):
-        return nearest_word(pattern.rstrip(".").lower(), [word.rstrip(".") for word in words], 0.8)
-    firsts = {word.partition(".")[0]: word for word in words}
-    near = nearest_word(pattern.lower(), firsts)
-    return firsts[near] if near is not None else None
+        names = [from_text(str(name)) for (name,) in connection.execute("SELECT DISTINCT name FROM lives")]
+        codes = [str(code) for (code,) in connection.execute("SELECT DISTINCT code FROM lives")]
+    code = nearest_word(pattern, codes, 0.8)
+    if code is not None:
+        return f"did you mean {code}?"
+    try:
+        return meant(pattern, names)
+    except Unusable:  # a pattern that is no name
+        return ""
 
 
 def chronicle_in(path: Path) -> Chronicle:

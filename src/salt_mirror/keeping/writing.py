@@ -27,6 +27,14 @@ _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0) | get
 STANDARD_OUTPUT = "-"
 
 
+def path_from(folder: Path, file: Path) -> str:
+    """Return a file's path as it is written in a file of a folder, with slashes on every system."""
+    try:
+        return Path(os.path.relpath(file.absolute(), folder.absolute())).as_posix()
+    except ValueError:  # on another drive
+        return file.absolute().as_posix()
+
+
 def check_writable(path: Path, place: str = "") -> None:
     """Raise BadInput for a file that cannot be written, before there is anything to write; leave no trace of the trial."""
     if str(path) == STANDARD_OUTPUT:

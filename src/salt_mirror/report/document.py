@@ -111,14 +111,13 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     def exit_status_of_new(self, *, strict: bool = False) -> int:
         """1 with a fault that the run before did not have (with `strict`, a caution too), 3 with something unverified that was
         not so in the run before, else 0. Of a first run everything is new."""
-        past = self.past
-        first = past is None or past.before is None
-        findings = self.findings if past is None or first else past.new
+        past = self.past if self.past is not None and self.past.before is not None else None
+        findings = self.findings if past is None else past.new
         certain = [one.weight for one in findings if one.outcome != "unverified"]
         if "fault" in certain or (strict and "caution" in certain):
             return 1
         # A subject without a finding of its own has no past, and counts as new.
-        unverified = self.unverified if past is None or first else past.new_unverified
+        unverified = self.unverified if past is None else past.new_unverified
         return 3 if unverified or (self.counts.unverified and not self.unverified) else 0
 
     def exit_status(self, *, strict: bool = False) -> int:

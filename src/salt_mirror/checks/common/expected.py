@@ -132,14 +132,17 @@ def expected_sets(
             found[key] = ExpectedSet(*key)
         found[key].add(expectation)
 
+    def spoil(where: str, name: Name, rdtype: int, says: str) -> None:
+        if wanted(name, rdtype):
+            found.setdefault((where, name, rdtype), ExpectedSet(where, name, rdtype)).damaged = says
+
     if expectations is None:
         for where in views:
             for held in estate.zones.get(where, {}).values():
                 for one in held.expectations:
                     add(where, one)
             for (name, rdtype), says in estate.damaged_in(where).items():
-                if wanted(name, rdtype):
-                    found.setdefault((where, name, rdtype), ExpectedSet(where, name, rdtype)).damaged = says
+                spoil(where, name, rdtype, says)
     else:
 
         def views_of(name: Name) -> list[str]:
@@ -150,8 +153,7 @@ def expected_sets(
                 add(where, one)
         for (name, rdtype), says in damaged.items():
             for where in views_of(name):
-                if wanted(name, rdtype):
-                    found.setdefault((where, name, rdtype), ExpectedSet(where, name, rdtype)).damaged = says
+                spoil(where, name, rdtype, says)
     return list(found.values())
 
 

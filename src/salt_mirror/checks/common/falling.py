@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable
 
 from salt_mirror.checks.common.wording import many
@@ -14,25 +13,30 @@ Place = tuple[str, Name]
 """A view, and the apex of a zone in it."""
 
 
-def places_of(expectations: Iterable[Expectation], estate: Estate, view: str | None = None) -> Counter[Place | None]:
-    """Return how many expectations fall in each zone of the estate, and in none."""
-    zones = (estate.nearest_zone(one.name, view) for one in expectations)
-    return Counter((zone.view, zone.apex) if zone is not None else None for zone in zones)
+def by_place(
+    expectations: Iterable[Expectation], estate: Estate, view: str | None = None
+) -> dict[Place | None, list[Name]]:
+    """Return the names of expected records by the zone that they fall in; those that fall in none under None."""
+    found: dict[Place | None, list[Name]] = {}
+    for expectation in expectations:
+        zone = estate.nearest_zone(expectation.name, view)
+        found.setdefault((zone.view, zone.apex) if zone is not None else None, []).append(expectation.name)
+    return found
 
 
 def in_words(expectations: Iterable[Expectation], estate: Estate, view: str | None = None) -> list[str]:
     """Return how many records fall in which zone, most first, and the first names that are in none."""
-    expected = list(expectations)
     lines = []
-    for place, count in places_of(expected, estate, view).most_common():
+    places = by_place(expectations, estate, view)
+    for place, names in sorted(places.items(), key=lambda one: -len(one[1])):
         if place is not None:
             of_view = f" (view {printable(place[0])})" if place[0] else ""
-            lines.append(f"{many(count, 'record')} in {to_text(place[1])}{of_view}")
+            lines.append(f"{many(len(names), 'record')} in {to_text(place[1])}{of_view}")
             continue
-        strays = dict.fromkeys(one.name for one in expected if estate.nearest_zone(one.name, view) is None)
-        named = ", ".join(to_text(name) for name, _ in zip(strays, range(_NAMED), strict=False))
+        strays = list(dict.fromkeys(names))
         more = f" and {len(strays) - _NAMED:,} more" if len(strays) > _NAMED else ""
-        lines.append(f"{many(count, 'record')} in no zone of the estate: {named}{more}")
+        named = ", ".join(map(to_text, strays[:_NAMED]))
+        lines.append(f"{many(len(names), 'record')} in no zone of the estate: {named}{more}")
     return lines
 
 

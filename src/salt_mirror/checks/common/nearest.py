@@ -6,7 +6,7 @@ names whose length alone is too far off are passed over, so that a large estate 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 
 from salt_mirror.dns.names import Name, from_text, label_text, to_text
 from salt_mirror.dns.reverse import is_reverse
@@ -15,6 +15,8 @@ from salt_mirror.estate.model import Estate
 from salt_mirror.estate.typed import is_short, leased_names
 
 MOST = 3
+MOST_TYPED = 20
+"""So many names are taken for typed by hand; for more of them, as from a file, near ones are not looked for."""
 
 
 def nearest(name: Name, known: Iterable[Name], most: int = MOST) -> list[Name]:
@@ -50,18 +52,26 @@ def _best(found: Iterable[Near]) -> list[Name]:
 def meant(text: str, known: Iterable[Name]) -> str:
     """Return the question which known names somebody meant: `did you mean …?`, by the first label where that is all that was
     typed. Empty where none is near."""
-    names = list(known)
     if is_short(text):
-        zones = {name[name[0] + 1 :] for name in names if name[0]}
-        labels = from_text(text)[:-1]
-        near = _best(one for zone in zones for one in _near(labels + zone, names))
+        zones: dict[Name, list[Name]] = {}
+        for name in known:
+            if name[0]:
+                zones.setdefault(name[name[0] + 1 :], []).append(name)
+        label = from_text(text)[:-1]
+        near = _best(one for zone, names in zones.items() for one in _near(label + zone, names))
         if not near:  # more than a few letters are others
-            firsts = {label_text(name[1 : name[0] + 1]): name for name in names}
+            firsts = {label_text(name[1 : name[0] + 1]): name for names in zones.values() for name in names}
             word = nearest_word(text, firsts)
             near = [firsts[word]] if word is not None else []
     else:
-        near = nearest(from_text(text), names)
+        near = nearest(from_text(text), known)
     return f"did you mean {' or '.join(map(to_text, near[:MOST]))}?" if near else ""
+
+
+def unexpected(name: Name, known: Collection[Name]) -> str:
+    """Return a remark on a name that is not among the known ones, and which of them was meant; empty where none is near."""
+    offer = meant(to_text(name), known) if name not in known else ""
+    return f"{to_text(name)} is not expected; {offer}" if offer else ""
 
 
 def names_of(estate: Estate) -> set[Name]:

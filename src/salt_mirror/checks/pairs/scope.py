@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from functools import cached_property
 from typing import TYPE_CHECKING
 
-from salt_mirror.checks.common.nearest import meant, names_of
+from salt_mirror.checks.common.nearest import MOST_TYPED, meant, names_of, unexpected
 from salt_mirror.checks.common.part import Holdings
 from salt_mirror.checks.common.wording import many
 from salt_mirror.dns.names import Name, from_text, shown, to_text
@@ -59,6 +60,7 @@ class PairsScope:
         self._holders: dict[tuple[str, bytes], list[Name]] = {}
         self._index()
         self._everything = not arguments
+        self._by_hand = len(arguments) <= MOST_TYPED
         if arguments:
             for argument in arguments:
                 self._add(argument)
@@ -233,18 +235,16 @@ class PairsScope:
         """Return the expected or leased names that begin with a single label; any other name as it is."""
         if not self.estate.zones:
             return [name]
-        known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
-        known |= {name for view in self.views for name, _ in self.estate.damaged_in(view)}
         if not is_short(text):
-            if name not in known:
-                self._offer_near(name, known)
+            self._offer_near(name)
             return [name]
+        known = self._expected_names
         values = [full for full in whole_names(text, self.estate, self.views) if full in known]
         if not values:
             begin = from_text(text)[:-1]
             values = sorted((full for full in leased_names(self.estate) if full.startswith(begin)), key=to_text)
             for full in values:
-                self._offer_near(full, known)
+                self._offer_near(full)
         if not values:
             offer = meant(text, names_of(self.estate)) or "write the whole name"
             raise BadInput(f"{shown(text)}: the estate expects no host of that name; {offer}")
@@ -252,11 +252,16 @@ class PairsScope:
             self.remarks.append(f"{text} was taken as {', '.join(map(to_text, values))}")
         return values
 
-    def _offer_near(self, name: Name, known: set[Name]) -> None:
-        """Say which expected name is near to one that is not."""
-        offer = meant(to_text(name), known)
-        if offer:
-            self.remarks.append(f"{to_text(name)} is not expected; {offer}")
+    @cached_property
+    def _expected_names(self) -> set[Name]:
+        """The names that are expected to have addresses, or that a row about such a name cannot be used."""
+        known = {expectation.name for _, expectation in self._expectations() if expectation.rdtype in _FORWARD}
+        return known | {name for view in self.views for name, _ in self.estate.damaged_in(view)}
+
+    def _offer_near(self, name: Name) -> None:
+        """Say which expected name is near to one that is not. Every known name is compared, and so only with few typed ones."""
+        if self._by_hand and (offer := unexpected(name, self._expected_names)):
+            self.remarks.append(offer)
 
     def _views_of(self, names: Iterable[Name]) -> list[str]:
         """Return the views that hold a zone for any of some names; the first view, or none at all, where no one does."""

@@ -73,7 +73,7 @@ def draft(
         from salt_mirror.cli.draft.lists import add_lists
 
         searches = bool(begin or zones or catalog or key or log_on.directory or expect != "nothing")
-        add_lists(lists, listing, asking.view, folder, json=json, searches=searches)
+        add_lists(lists, listing, asking, folder, json=json, searches=searches)
     from salt_mirror.cli.draft.run import Drafting, DraftWish
 
     wish = DraftWish(begin or [], zones, catalog or [], key or [], log_on, folder, expect == "registered", add, json)

@@ -6,7 +6,6 @@ all that is needed to read the list again; it is read back with the estate befor
 
 from __future__ import annotations
 
-import os
 import sys
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,11 +13,11 @@ from typing import NoReturn
 
 import typer
 
-from salt_mirror.checks.common.falling import Place, in_words, places_of
+from salt_mirror.checks.common.falling import Place, by_place, in_words
 from salt_mirror.checks.common.wording import many
-from salt_mirror.cli.arguments import ESTATE_HERE, spec_of
+from salt_mirror.cli.arguments import ESTATE_HERE, left_out, spec_of
 from salt_mirror.cli.messages import UNVERIFIED, tell
-from salt_mirror.cli.options import Listing
+from salt_mirror.cli.options import Asking, Listing
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.reverse import is_reverse
@@ -33,10 +32,7 @@ from salt_mirror.estate.reading import is_there, read_bytes, read_text
 from salt_mirror.estate.sources import read_given
 from salt_mirror.estate.table import Filter, UnknownColumns
 from salt_mirror.keeping.draft.adding import list_line, with_list
-from salt_mirror.keeping.writing import write_whole
-
-NAMED = 5
-"""So many names or rows are named, the rest counted."""
+from salt_mirror.keeping.writing import path_from, write_whole
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +47,7 @@ class NewList:
 
 
 def add_lists(
-    files: list[Path], listing: Listing, view: str | None, folder: Path, *, json: bool, searches: bool
+    files: list[Path], listing: Listing, asking: Asking, folder: Path, *, json: bool, searches: bool
 ) -> NoReturn:
     """Write lists into the estate of a folder, and say what each of them expects there. Raises BadInput, and changes nothing
     then; also where something is to be searched besides."""
@@ -67,10 +63,10 @@ def add_lists(
         )
     text = read_text(estate_path)
     estate = estate_of(parse_estate(text, estate_path), estate_path)
-    estate.check_view(view)
+    estate.check_view(asking.view)
     added = []
     for path in files:
-        found = _placed(path, spec, view, estate)
+        found = _placed(path, spec, asking.view, estate)
         added.append(found)
         text = with_list(text, _position(text, estate_path, found.home), _entry(found, estate_path))
     estate_of(parse_estate(text, estate_path), estate_path)  # before the old one is replaced
@@ -83,7 +79,7 @@ def add_lists(
         sys.stdout.buffer.write(expectations_json(every, damaged, [], estate))
     else:
         for found in added:
-            _say(found, estate_path, estate, view)
+            _say(found, estate_path, estate, asking)
         tell("Check them: salt-mirror rollcall", begin="", file=sys.stdout)
     raise typer.Exit(UNVERIFIED if any(found.problems for found in added) else 0)
 
@@ -96,25 +92,25 @@ def _placed(path: Path, spec: ListSpec, view: str | None, estate: Estate) -> New
         raise BadInput("--list: the estate has no zone that could expect a list")
     # By themselves short names are in no zone. They are hosts' names, whatever else the list has: a reverse zone is the home of
     # a list only where all of it is there. PTR records that are expected of addresses say nothing about the names.
-    whole = places_of(_read(path, spec._replace(pointers=False), ROOT, estate)[0], estate, view)
+    content = read_bytes(path)
+    alone, _, read = _read(content, path, spec._replace(pointers=False), ROOT, estate)
+    whole = by_place(alone, estate, view)
     forward = [place for place in zones if not is_reverse(place[1])]
-    among = forward if forward and (whole[None] or any(whole[place] for place in forward)) else zones
-    home = max(among, key=lambda place: whole[place])
-    found, problems, used = _read(path, spec, home[1], estate)
+    among = forward if forward and (None in whole or not whole.keys().isdisjoint(forward)) else zones
+    home = max(among, key=lambda place: len(whole.get(place, ())))
+    found, problems, read = _read(content, path, read._replace(pointers=spec.pointers), home[1], estate)
     if not found:
         raise BadInput.at(path, None, "expects nothing" + (f": {problems[0]}" if problems else ""))
-    places = places_of(found, estate, view)
-    if not any(places[place] for place in zones):
+    if by_place(found, estate, view).keys() == {None}:
         name = to_text(found[0].name)
         raise BadInput.at(path, found[0].line, f"{name} is in no zone of the estate, and no other name in the list is")
-    return NewList(path, used, home, found, problems)
+    return NewList(path, read, home, found, problems)
 
 
 def _read(
-    path: Path, spec: ListSpec, origin: Name, estate: Estate
+    content: bytes, path: Path, spec: ListSpec, origin: Name, estate: Estate
 ) -> tuple[list[Expectation], list[Unusable], ListSpec]:
     """Return what a list expects, what is wrong with it, and how it was read. Raises BadInput."""
-    content = read_bytes(path)
     problems: list[Unusable] = []
     try:
         return read_given(content, origin, problems, spec, estate.networks, path=path), problems, spec
@@ -132,14 +128,11 @@ def _position(text: str, path: Path, home: Place) -> int:
 
 def _entry(found: NewList, estate_path: Path) -> SourceEntry:
     """Return a list as the estate names it."""
-    try:
-        file = Path(os.path.relpath(found.path.absolute(), estate_path.parent.absolute())).as_posix()
-    except ValueError:  # on another drive
-        file = found.path.absolute().as_posix()
     layout = found.spec.layout
     return SourceEntry(
-        file=file, form=found.spec.form, columns=dict(layout.columns), where=_plain(layout.where),
-        absent_where=_plain(layout.absent_where), note=layout.note, sheet=found.spec.sheet, pointers=found.spec.pointers,
+        file=path_from(estate_path.parent, found.path), form=found.spec.form, columns=dict(layout.columns),
+        where=_plain(layout.where), absent_where=_plain(layout.absent_where), note=layout.note,
+        sheet=found.spec.sheet, pointers=found.spec.pointers,
     )  # fmt: skip
 
 
@@ -148,16 +141,14 @@ def _plain(filter_: Filter) -> dict[str, str | list[str]]:
     return {column: fits[0] if len(fits) == 1 else list(fits) for column, fits in filter_.items()}
 
 
-def _say(found: NewList, estate_path: Path, estate: Estate, view: str | None) -> None:
+def _say(found: NewList, estate_path: Path, estate: Estate, asking: Asking) -> None:
     """Say what a list expects, in which zones, and what is wrong with it."""
     said = [
         f"{to_text(found.home[1])} expects {many(len(found.expectations), 'more record')}. "
         f"{shown_path(estate_path)} has this in its list:",
         f"    {list_line(_entry(found, estate_path))}",
-        *in_words(found.expectations, estate, view),
-        *(f"left out: {problem}" for problem in found.problems[:NAMED]),
+        *in_words(found.expectations, estate, asking.view),
+        *left_out([str(problem) for problem in found.problems], asking),
     ]
-    if len(found.problems) > NAMED:
-        said.append(f"left out: {many(len(found.problems) - NAMED, 'row')} more")
     for line in said:
         tell(line, begin="", file=sys.stdout)

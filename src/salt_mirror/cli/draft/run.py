@@ -6,10 +6,10 @@ anything is written. Records are written first and the estate last, so that whoe
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import NoReturn
 
@@ -63,6 +63,7 @@ from salt_mirror.estate.reading import is_there, read_text
 from salt_mirror.estate.zonelist import read_zone_list
 from salt_mirror.keeping.draft import tables
 from salt_mirror.keeping.draft.files import DraftFiles, write_draft
+from salt_mirror.keeping.writing import path_from
 from salt_mirror.report.document import now
 from salt_mirror.report.files.review import review
 
@@ -121,14 +122,7 @@ class Drafting:
         if not colon or not name or not file:
             raise BadInput(f"--key: {shown(name)} is no NAME:FILE; expected one such as mirror:mirror.key")
         key = key_of(name, KeyEntry(secret_file=str(Path(file).absolute())), self._path)
-        return name, self._beside(Path(file)), key
-
-    def _beside(self, file: Path) -> str:
-        """Return a file's path from the folder of the estate."""
-        try:
-            return Path(os.path.relpath(file.absolute(), self._wish.folder.absolute())).as_posix()
-        except ValueError:  # on another drive
-            return file.absolute().as_posix()
+        return name, path_from(self._wish.folder, Path(file)), key
 
     def _catalog(self, text: str) -> tuple[Name, Server]:
         zone, at, place = text.partition("@")
@@ -347,7 +341,7 @@ class Drafting:
         resolvers = () if self._estate.resolvers else system_resolvers()
         keys = [(name, file) for name, file, _ in self._keys]
         moment = f"{now():%Y-%m-%d %H:%M} UTC"
-        again = log_on_again(self._wish.log_on, self._beside)
+        again = log_on_again(self._wish.log_on, partial(path_from, self._wish.folder))
         return DraftFiles(
             self._learnt, self._estate, self._old, self._works, keys, resolvers, moment, again, isolated=self._isolated
         )

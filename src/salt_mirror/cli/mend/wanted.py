@@ -15,7 +15,7 @@ from salt_mirror.checks import check_of
 from salt_mirror.checks.audit.nearby import Links, Nearby, spoken
 from salt_mirror.checks.audit.repairs import changes_of
 from salt_mirror.checks.common.coverage import Coverage
-from salt_mirror.checks.common.nearest import meant, names_of
+from salt_mirror.checks.common.nearest import MOST_TYPED, names_of, unexpected
 from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.sets import set_of
 from salt_mirror.checks.plan.sheet import SetLine
@@ -64,6 +64,9 @@ class Selection:
         self._addresses: list[bytes] = []
         self._areas = False
         self._tests = [self._about(word) for word in words]
+        if self._hosts and len(words) <= MOST_TYPED:
+            known = names_of(estate)
+            self.remarks += filter(None, (unexpected(name, known) for name in self._hosts))
         self._reported: set[tuple[str, About]] | None = None
         if path is not None:
             self._take(path)
@@ -109,10 +112,6 @@ class Selection:
             apexes = {zone.apex for zone in self._estate.all_zones()}
             if name not in apexes:
                 self._hosts.append(name)
-                known = names_of(self._estate)
-                offer = meant(word, known) if name not in known else ""
-                if offer:
-                    self.remarks.append(f"{to_text(name)} is not expected; {offer}")
                 text = to_text(name)
                 return lambda finding: (
                     text in (finding.name, finding.owner, *finding.expected)

@@ -70,7 +70,7 @@ def with_list(text: str, number: int, entry: SourceEntry) -> str:
 
 
 def _list_item(entry: SourceEntry) -> Item:
-    """Return a list as it stands in `expect`: its file alone, or a table with all that differs from the rule."""
+    """Return a list as `expect` names it: its file, or a table with the file and all that differs from the defaults."""
     plain = SourceEntry(entry.file)
     table = tomlkit.inline_table()
     for key in entry.__struct_fields__:
