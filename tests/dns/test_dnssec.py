@@ -7,7 +7,7 @@ import random
 import re
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import dns.dnssec
 import dns.name
@@ -68,16 +68,16 @@ def responses(rfc: str) -> dict[str, Response]:
     return found
 
 
-def proofs(rfc: str, records: Sequence[Record], keys: Sequence[DnsKey], now: float) -> dict[tuple[Name, int], State | None]:
+def proofs(
+    rfc: str, records: Sequence[Record], keys: Sequence[DnsKey], now: float
+) -> dict[tuple[Name, int], State | None]:
     """The state of every set among some records that is signed, or has to be."""
     sets: dict[tuple[Name, int], list[bytes]] = {}
     for record in records:
         if record.rdtype != RRSIG:
             sets.setdefault((record.owner, record.rdtype), []).append(record.rdata)
     return {
-        (owner, rdtype): prove(
-            owner, rdtype, values, signatures_in(records, owner, rdtype), keys, EXAMPLE, now
-        ).state
+        (owner, rdtype): prove(owner, rdtype, values, signatures_in(records, owner, rdtype), keys, EXAMPLE, now).state
         for (owner, rdtype), values in sets.items()
     }
 
@@ -176,7 +176,9 @@ def asked_of(rfc: str, response: Response, records: Sequence[Record]) -> Denial 
         ("5155", "B.3", True), ("5155", "B.4", True), ("5155", "B.5", True),
     ],
 )  # fmt: skip
-def test_each_denial_of_the_rfcs_is_proved_and_every_record_of_it_is_needed(rfc: str, number: str, opt_out: bool) -> None:
+def test_each_denial_of_the_rfcs_is_proved_and_every_record_of_it_is_needed(
+    rfc: str, number: str, opt_out: bool
+) -> None:
     response = responses(rfc)[number]
     whole = asked_of(rfc, response, response.records)
     assert whole is not None and whole.proved, whole
@@ -230,12 +232,16 @@ def _wire(parts: list[bytes]) -> Name:
 
 
 @given(zone=st.sets(_NAMES.map(tuple), min_size=1, max_size=6), asked=_NAMES)
-def test_a_chain_of_nsec_proves_what_a_look_into_the_zone_says(zone: set[tuple[bytes, ...]], asked: list[bytes]) -> None:
+def test_a_chain_of_nsec_proves_what_a_look_into_the_zone_says(
+    zone: set[tuple[bytes, ...]], asked: list[bytes]
+) -> None:
     """All names of a zone, and the answer by search: a denial is proved exactly where there is one."""
     owners = sorted({_wire(list(parts)) for parts in zone} | {EXAMPLE}, key=order)
     types = bytes.fromhex("000162")  # window 0, one byte: types 1, 2 and 6, as at an apex: no cut, no alias
     chain = [
-        Record(owner, NSEC, 60, owners[(at + 1) % len(owners)] + types[:2] + bytes((0x62 if owner == EXAMPLE else 0x40,)))
+        Record(
+            owner, NSEC, 60, owners[(at + 1) % len(owners)] + types[:2] + bytes((0x62 if owner == EXAMPLE else 0x40,))
+        )
         for at, owner in enumerate(owners)
     ]
     reads = denier(chain, EXAMPLE)
@@ -272,7 +278,15 @@ def test_rdata_from_the_network_is_read_or_left_out(rdata: bytes) -> None:
         denier([Record(owner, rdtype, 60, rdata)], EXAMPLE)
         for signature in signatures_in([Record(EXAMPLE, RRSIG, 60, rdata)], EXAMPLE, int.from_bytes(rdata[:2], "big")):
             key = DnsKey(b"\x01\x00\x03" + bytes((signature.algorithm,)) + rdata)
-            prove(EXAMPLE, signature.covered, [rdata], [signature._replace(tag=key.tag, signer=EXAMPLE)], [key], EXAMPLE, 0)
+            prove(
+                EXAMPLE,
+                signature.covered,
+                [rdata],
+                [signature._replace(tag=key.tag, signer=EXAMPLE)],
+                [key],
+                EXAMPLE,
+                0,
+            )
     try:
         assert all(0 <= one < 65536 for one in types_in(rdata))
     except ValueError as error:
@@ -283,11 +297,12 @@ def test_rdata_from_the_network_is_read_or_left_out(rdata: bytes) -> None:
 def test_what_another_library_signs_holds_here_and_its_ds_fits(number: int) -> None:
     from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 
-    private = {
+    make: dict[int, Any] = {
         8: lambda: rsa.generate_private_key(65537, 1024), 10: lambda: rsa.generate_private_key(65537, 1024),
         13: lambda: ec.generate_private_key(ec.SECP256R1()), 14: lambda: ec.generate_private_key(ec.SECP384R1()),
         15: ed25519.Ed25519PrivateKey.generate, 16: ed448.Ed448PrivateKey.generate,
-    }[number]()  # fmt: skip
+    }  # fmt: skip
+    private = make[number]()
     public = dns.dnssec.make_dnskey(private.public_key(), number)
     owner = dns.name.from_text("pans.example")
     rrset = dns.rrset.from_text(owner, 300, "IN", "MX", "10 Mail.Example.", "5 a.mail.example.")
@@ -301,4 +316,6 @@ def test_what_another_library_signs_holds_here_and_its_ds_fits(number: int) -> N
         assert proof.state is state
     for digest, name in ((1, "SHA1"), (2, "SHA256"), (4, "SHA384")):
         policy = dns.dnssec.allow_all_policy
-        assert ds_of(record.owner, key, digest) == dns.dnssec.make_ds(owner, public, name, policy=policy).to_digestable()
+        assert (
+            ds_of(record.owner, key, digest) == dns.dnssec.make_ds(owner, public, name, policy=policy).to_digestable()
+        )

@@ -140,7 +140,8 @@ def nsd(
         lines += [secondary] if secondary else []
     config = folder / "nsd.conf"
     config.write_text("\n".join(lines) + "\n", encoding="utf-8")
-    with running([path, "-d", "-c", str(config)], folder, label, port, next(iter(zones))) as server:
+    first = next(iter(zones))
+    with running([path, "-d", "-c", str(config)], folder, label, port, first if first != "." else None) as server:
         yield server
 
 
@@ -149,7 +150,7 @@ def _write_zones(folder: Path, zones: dict[str, str]) -> list[tuple[str, Path]]:
     found = []
     for number, (origin, text) in enumerate(zones.items()):
         path = folder / f"zone{number}"
-        path.write_text(f"$ORIGIN {origin}.\n{text}", encoding="utf-8")
+        path.write_text(f"$ORIGIN {origin.rstrip('.')}.\n{text}", encoding="utf-8")
         found.append((origin, path))
     return found
 
@@ -383,6 +384,7 @@ def unbound(
     settings: Sequence[str] = (),
     known: str | None = None,
     policy: str = "",
+    modules: str = "iterator",
 ) -> Iterator[Server]:
     """Unbound serving zones with authority, and refusing everything else; or as a cache before servers, given by zone, that
     keeps nothing longer than `most_ttl` seconds, `policy` being the records of a response policy zone. It has come up when it
@@ -392,7 +394,7 @@ def unbound(
     lines = [
         "server:", '  username: ""', '  chroot: ""', f'  directory: "{folder}"', f'  pidfile: "{folder}/pid"',
         "  use-syslog: no", "  num-threads: 1", "  interface: 127.0.0.1", f"  port: {port}", "  do-ip6: no",
-        '  module-config: "iterator"', "  do-not-query-localhost: no", f"  cache-max-ttl: {most_ttl}",
+        f'  module-config: "{modules}"', "  do-not-query-localhost: no", f"  cache-max-ttl: {most_ttl}",
         *([] if behind else ['  local-zone: "." refuse']),
         *(f'  local-zone: "{origin}" transparent' for origin, _ in written), *(f"  {one}" for one in settings),
         "remote-control:", "  control-enable: no",

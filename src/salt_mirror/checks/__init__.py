@@ -78,7 +78,7 @@ CHECKS = (
         nothing="no zone expects records",
     ),
     Check(
-        "authority", ("auth",), Units("zone", "zones", "has a sound authority", "have a sound authority"),
+        "authority", ("auth", "sig"), Units("zone", "zones", "has a sound authority", "have a sound authority"),
         nothing="no zones",
     ),
     Check(

@@ -67,7 +67,8 @@ class Runner:
     """Drives dialogues over an exchange. Answers are kept for the runner's life, so nothing is asked twice.
 
     Kept small: an audit has hundreds of thousands. An answer that is only what it says (values and their TTL, or that there
-    are none) is folded into a few bytes and comes back without its message; any other, and every SOA, is kept as it is.
+    are none) is folded into a few bytes and comes back without its message; any other, every SOA, and
+    whatever was asked for with DO, is kept as it is.
     """
 
     def __init__(self, exchange: Exchange, *, ahead: int = 1024, most: int = 200) -> None:
@@ -222,6 +223,8 @@ _NOTHING: dict[tuple[str, str], bytes] = {
 
 def _folded(answer: Answer) -> bytes | Answer:
     question, status, authoritative, values, ttl, alias, _, rtt_ms, _, over = answer
+    if question[2].signed:
+        return answer  # signatures and proofs stand in the message alone
     if question[1] == AXFR and answer.message:
         # What a transfer begins with is judged again, and the rest is not needed.
         return answer._replace(message=first_record_only(answer.message))

@@ -30,3 +30,13 @@ ROOTS: dict[Name, tuple[bytes, ...]] = {
     for letter, addresses in _HINTS.items()
 }
 """Each root server's name with its packed addresses."""
+
+ROOT_ANCHORS: tuple[bytes, ...] = tuple(
+    bytes.fromhex(f"{tag:04x}0802{digest}")
+    for tag, digest in (
+        (20326, "e06d44b80b8f1d39a95c0b0d7c65d08458e880409bbc683457104237c7f8ec8d"),
+        (38696, "683d2d0acb8c9b712a1948b27f741219298d0a450d612c483af444a4c0fb2b16"),
+    )
+)
+"""The DS records of the root's keys, as IANA publishes them (https://data.iana.org/root-anchors/root-anchors.xml): the trust
+anchor of everybody who has no other. RSASHA256, SHA-256."""

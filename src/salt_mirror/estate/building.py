@@ -9,6 +9,7 @@ from pathlib import Path
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Key, Server
+from salt_mirror.dns.records import rdata_from_text
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.aging import Aging, hours_in
 from salt_mirror.estate.csvfile import csv_rows, has_our_header
@@ -53,6 +54,22 @@ class _Builder:
     def _fail(self, what: str) -> BadInput:
         return BadInput.at(self._path, None, what)
 
+    def _anchor(self, line: str) -> tuple[Name, bytes]:
+        """Read a trust anchor: a DS record as a line of a master file."""
+        owner, _, rest = line.strip().partition(" ")
+        fields = rest.split()
+        try:
+            if fields[0].upper() == "IN":
+                fields.pop(0)
+            if fields[0].upper() != "DS":
+                raise ValueError
+            return from_text(owner), rdata_from_text(43, " ".join(fields[1:]))
+        except (ValueError, IndexError):
+            raise self._fail(
+                f"trust_anchors: {shown(line)}; expected a DS record, such as "
+                '"pans.gullmarsh.internal. DS 12345 13 2 2BB1…" (name, key tag, algorithm, digest type, digest)'
+            ) from None
+
     def build(self) -> Estate:
         estate, file = self._estate, self._file
         for published, reached in file.reach.items():
@@ -72,6 +89,9 @@ class _Builder:
                     f"roots: {shown(name)} = {addresses}; expected a name on the left, a list of addresses on the right, "
                     'such as "a.roots.example" = ["203.0.113.241"]'
                 ) from None
+        for line in file.trust_anchors:
+            owner, rdata = self._anchor(line)
+            estate.anchors[owner] = (*estate.anchors.get(owner, ()), rdata)
         keys = self._keys = estate.keys = {
             label: key_of(label, entry, self._path) for label, entry in file.keys.items()
         }

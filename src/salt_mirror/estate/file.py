@@ -122,11 +122,14 @@ class ViewEntry(msgspec.Struct, forbid_unknown_fields=True):
 
 
 class ResolverTestsEntry(msgspec.Struct, forbid_unknown_fields=True):
-    """`[resolver_tests]`: `external` names that every resolver has to find (an empty list on a network that leads nowhere), and
-    `large` sets, each a name and a type, whose answer is longer than a datagram."""
+    """`[resolver_tests]`: `external` names that every resolver has to find (an empty list on a network that leads nowhere),
+    `large` sets, each a name and a type, whose answer is longer than a datagram; `signed` names whose zones are signed and
+    sound, and `broken` ones whose zones do not validate on purpose."""
 
     external: list[str] | None = None
     large: list[str] = []
+    signed: list[str] = []
+    broken: list[str] = []
 
 
 class VantageEntry(msgspec.Struct, forbid_unknown_fields=True):
@@ -245,6 +248,7 @@ class BoundsEntry(msgspec.Struct, forbid_unknown_fields=True):
 class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     """The whole file. `find_servers_by` names the resolvers that are asked for name servers, in place of the system's;
     `public_views` the views that the whole world sees; `roots` are root servers in place of IANA's, with their addresses;
+    `trust_anchors` are DS records, each as a line of a master file, of zones whose keys are trusted without a parent;
     `leases` are files of address servers, which say who has which address now."""
 
     title: str = ""
@@ -256,6 +260,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     resolvers: dict[str, ResolverEntry] = {}
     reach: dict[str, str] = {}
     roots: dict[str, list[str]] = {}
+    trust_anchors: list[str] = []
     directories: list[DirectoryEntry] = []
     accept: list[AcceptEntry] = []
     same: list[SameEntry] = []

@@ -82,7 +82,8 @@ class Estate:
     `twins` are the servers that a view has of its own, since the way to them differs or is shared (`estate.ways`).
     `unread` says why directories (by domain and view) that are to be read over LDAP were not; `replicated` are the zones (by
     view and apex) that those keep; `ages` are filled where wished; `remarks` are what every report says of what was read;
-    `families` the lengths of the addresses that servers are asked at, in bytes; `damaged` rows of lists that cannot be used.
+    `families` the lengths of the addresses that servers are asked at, in bytes; `damaged` rows of lists that cannot be used;
+    `anchors` the rdata of DS records that are trusted, by the zone.
     """
 
     title: str = ""
@@ -95,6 +96,7 @@ class Estate:
     reach: dict[bytes, tuple[bytes, int]] = field(default_factory=dict)
     public_views: frozenset[str] = frozenset()
     roots: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
+    anchors: dict[Name, tuple[bytes, ...]] = field(default_factory=dict)
     directories: list[DirectoryEntry] = field(default_factory=list)
     unread: dict[tuple[str, str], str] = field(default_factory=dict)
     replicated: dict[tuple[str, Name], Replicated] = field(default_factory=dict)

@@ -2,7 +2,8 @@
 
 Strategy: zones are read, and messages written, by dnspython, so that our own wire format is always tried against
 somebody else's. The search goes down from the apex: a cut on the way is a referral, an alias is followed as far as the
-server's own zones reach, a wildcard answers for what does not exist, and what is left is NODATA or NXDOMAIN with the SOA.
+server's own zones reach, a wildcard answers for what does not exist, and what is left is NODATA or NXDOMAIN with the SOA. Of a
+signed zone (NSEC) whoever asks with DO gets signatures and proofs (RFC 4035 section 3.1).
 """
 
 from __future__ import annotations
@@ -64,6 +65,8 @@ class HeldZones:
             response.set_rcode(dns.rcode.NXDOMAIN if self.recursive else dns.rcode.REFUSED)
             return response
         self._search(response, question.name, question.rdtype)
+        if query.ednsflags & dns.flags.DO:
+            self._prove(response, question.name, question.rdtype)
         if self.recursive:
             response.flags &= ~dns.flags.AA
         return response
@@ -138,6 +141,55 @@ class HeldZones:
                 return
             response.answer.append(dns.rrset.from_rdata_list(name, alias.ttl, list(alias)))
             name = alias[0].target
+
+    def _prove(self, response: dns.message.Message, name: dns.name.Name, rdtype: int) -> None:
+        """Put signatures beside every set, and the proofs of what does not exist."""
+        zone = self._zone_of(name, rdtype)
+        if zone is None or zone.get_rdataset(zone.origin or name, dns.rdatatype.DNSKEY) is None:
+            return
+        cut = self._cut(zone, name, rdtype)
+        if cut is not None:
+            ds = zone.get_rdataset(cut, dns.rdatatype.DS)
+            if ds is not None:
+                response.authority.append(dns.rrset.from_rdata_list(cut, ds.ttl, list(ds)))
+            else:
+                self._add_proof(response, zone, cut)
+        elif not response.answer:
+            self._add_proof(response, zone, name)
+            if response.rcode() == dns.rcode.NXDOMAIN or zone.get_node(name) is None:
+                self._add_proof(response, zone, self._wildcard(zone, name))
+        elif zone.get_node(name) is None:
+            self._add_proof(response, zone, name)
+        for section in (response.answer, response.authority):
+            for rrset in list(section):
+                held = self._zone_of(rrset.name, rrset.rdtype)
+                owner = rrset.name
+                if held is not None and held.get_node(owner) is None:
+                    owner = self._wildcard(held, owner)
+                signatures = held.get_rdataset(owner, dns.rdatatype.RRSIG, rrset.rdtype) if held is not None else None
+                if signatures is not None:
+                    section.append(dns.rrset.from_rdata_list(rrset.name, signatures.ttl, list(signatures)))
+
+    def _wildcard(self, zone: dns.zone.Zone, name: dns.name.Name) -> dns.name.Name:
+        """Return the wildcard below the closest name above another that exists (RFC 4592 section 3.3.1)."""
+        assert zone.origin is not None
+        above = name.parent()
+        while above not in self._there[zone.origin] and above != zone.origin:
+            above = above.parent()
+        return dns.name.Name((b"*", *above.labels))
+
+    @staticmethod
+    def _add_proof(response: dns.message.Message, zone: dns.zone.Zone, name: dns.name.Name) -> None:
+        """Put in the NSEC record that is of a name, or that covers it."""
+        owners = sorted(owner for owner in zone.nodes if zone.get_rdataset(owner, dns.rdatatype.NSEC) is not None)
+        owner = max((one for one in owners if one <= name), default=None)
+        nsec = zone.get_rdataset(owner, dns.rdatatype.NSEC) if owner is not None else None
+        if (
+            owner is not None
+            and nsec is not None
+            and not any(r.name == owner for r in response.authority if r.rdtype == 47)
+        ):
+            response.authority.append(dns.rrset.from_rdata_list(owner, nsec.ttl, list(nsec)))
 
     @staticmethod
     def _cut(zone: dns.zone.Zone, name: dns.name.Name, rdtype: int) -> dns.name.Name | None:

@@ -18,17 +18,18 @@ from salt_mirror.checks.common.delegation import delegation_in
 from salt_mirror.checks.common.lookup import at_name, lookup
 from salt_mirror.checks.common.part import Holdings
 from salt_mirror.checks.common.replicas import replicas_of
+from salt_mirror.checks.signed.asking import SignedCopy, SignedSeen, ask_keys, ask_parent, ask_signatures
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.records import AAAA, AXFR, DNSKEY, NS, SOA, A
+from salt_mirror.dns.records import AAAA, AXFR, NS, SOA, A
 from salt_mirror.dns.special import undelegated
 
 _MOST_CUTS = 8
 
 
-def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue[Seen]:
-    """Ask all there is to ask about a zone's authority in one view."""
+def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings, stranger: bytes) -> Dialogue[Seen]:
+    """Ask all there is to ask about a zone's authority in one view; `stranger` is a label that nobody has registered."""
     authority = atlas.known(zone, view)
     if authority is None:
         authority = yield from atlas.find(zone, view)
@@ -47,20 +48,38 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings) -> Dialogue
         early = yield from _ask_places(zone, view, [Place(server) for server in found.authority.servers], atlas)
     seen.parentage = parentage
     yield from _gather(seen, early, atlas)
-    yield from _ask_for_keys(seen)
+    yield from _ask_for_keys(seen, atlas)
     seen.compared = yield from compare(seen, atlas, holdings)
     if seen.unsigned:
         seen.across = yield from across_lineages(seen, atlas)
+    if seen.signed is not None:
+        yield from ask_signatures(seen.signed, stranger, atlas)
     return seen
 
 
-def _ask_for_keys(seen: Seen) -> Dialogue[None]:
-    """Ask for the keys at the apex, where servers have several versions: those of a signer have no order with others."""
-    serving = seen.serving
-    if len({place.version.serial for place in serving if place.version is not None}) > 1:
-        answers = yield [Question(seen.zone, DNSKEY, place.server) for place in serving]
-        for place, answer in zip(serving, answers, strict=True):
-            place.keys = answer if answer.trouble is None else None
+def _ask_for_keys(seen: Seen, atlas: Atlas) -> Dialogue[None]:
+    """Ask for the keys at the apex, and the parent's servers for the DS set. Where servers have several versions, the keys
+    tell a signer's from others, with which they have no order."""
+    serving, above = seen.serving, seen.parentage
+    signed = SignedSeen(
+        seen.zone, seen.view, above.zone, alone=bool(above.none) and seen.zone != ROOT and not atlas.given
+    )
+    signed.elsewhere = seen.elsewhere
+    servers = [
+        answer.question.server for answer in above.answers if answer.trouble is None or answer.referral is not None
+    ]
+    steps: list[Dialogue[Any]] = [
+        ask_keys(seen.zone, [place.server for place in serving], atlas),
+        ask_parent(signed, servers, atlas),
+    ]
+    answers, _ = yield from together(steps)
+    several = len({place.version.serial for place in serving if place.version is not None}) > 1
+    sent = any({"zone", "parent"} & set(place.listed) for place in serving)
+    for place, answer in zip(serving, answers, strict=True):
+        place.keys = answer if several and answer.trouble is None else None
+        listed = not sent or bool({"zone", "parent"} & set(place.listed))
+        signed.copies.append(SignedCopy(place.server, listed, answer))
+    seen.signed = signed
 
 
 def _ask_places(zone: Name, view: str, places: list[Place], atlas: Atlas) -> Dialogue[list[Place]]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime
 
 from salt_mirror.checks.authority.asking import inspect
 from salt_mirror.checks.authority.lists import judged
@@ -12,7 +11,9 @@ from salt_mirror.checks.authority.rows import sheet_of
 from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
-from salt_mirror.checks.common.part import Holdings, Part, Setting, Verdict
+from salt_mirror.checks.common.part import Part, Setting, Verdict
+from salt_mirror.checks.signed.judging import judge_signatures
+from salt_mirror.checks.signed.wording import signature_findings
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
@@ -34,10 +35,14 @@ class Inspected:
         return self.sheet.outcome
 
 
-def inspected(zone: Name, view: str, atlas: Atlas, holdings: Holdings, now: datetime) -> Dialogue[Inspected]:
+def inspected(zone: Name, view: str, atlas: Atlas, setting: Setting) -> Dialogue[Inspected]:
     """Inspect a zone's authority in one view, and judge it."""
-    seen = yield from inspect(zone, view, atlas, holdings)
+    now = setting.moment
+    seen = yield from inspect(zone, view, atlas, setting.holdings, setting.stranger)
     findings = judged(seen, atlas)
+    if seen.signed is not None:
+        signed = judge_signatures(seen.signed, now.timestamp())
+        findings += signature_findings(signed)
     outcome: Outcome = "agrees" if seen.serving else "unverified"
     for finding in findings:
         outcome = worse(outcome, finding.outcome)
@@ -58,7 +63,7 @@ class Inspection(Part):
         self.size = len(self._zones)
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Inspected]]]:
-        yield (inspected(zone, view, self._atlas, setting.holdings, setting.moment) for zone, view in self._zones)
+        yield (inspected(zone, view, self._atlas, setting) for zone, view in self._zones)
 
     def take(self, result: Inspected) -> None:
         self.inspected.append(result)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from salt_mirror.checks.common.delegation import Delegation, lameness
 from salt_mirror.checks.common.lookup import Lookup
 from salt_mirror.checks.common.replicas import Replicas
+from salt_mirror.checks.signed.asking import SignedSeen
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import Soa, soa_fields
@@ -109,7 +110,7 @@ class Seen:
     """All that was seen of a zone in one view. `belongs` is the zone that the name stands in, when it is no zone itself;
     `across` is how a signer's copies compare with those that it signs, where both are served; `beyond` the servers' addresses
     that are not asked from here; `primary` the one that the estate says is it; `replicas` are the servers that replicate
-    the zone among each other, if any do."""
+    the zone among each other, if any do; `signed` is what was seen of its signatures."""
 
     zone: Name
     view: str
@@ -126,6 +127,7 @@ class Seen:
     beyond: dict[bytes, None] = field(default_factory=dict)
     primary: Server | None = None
     replicas: Replicas | None = None
+    signed: SignedSeen | None = None
 
     @property
     def own_targets(self) -> tuple[Name, ...]:

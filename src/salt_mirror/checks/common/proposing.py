@@ -76,7 +76,7 @@ def remedy_of(changes: Sequence[Change], choices: Sequence[Choice], advice: str)
     return f"; {advice}" if advice else ""
 
 
-_OF_OTHERS = ("auth", "res", "cut", "view")
+_OF_OTHERS = ("auth", "res", "cut", "view", "sig")
 """Families of codes about what lies with servers, parents and resolvers, and in no record set of ours."""
 
 

@@ -8,6 +8,7 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.part import Part, Setting, Verdict
 from salt_mirror.checks.descend.walking import Descent, Walker, inside_of
 from salt_mirror.checks.descend.wording import answer_words, findings_of
+from salt_mirror.checks.signed.chain import follow_chain, starting
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.records import type_text
@@ -25,6 +26,7 @@ class Descents(Part):
         self.descent: Descent | None = None
         self._name = name
         self._rdtype = rdtype
+        self._atlas = atlas
         self._walker = Walker(atlas, first=first, from_root=from_root)
         inside = inside_of(atlas.estate, name)
         if inside is not None and not from_root:
@@ -33,7 +35,18 @@ class Descents(Part):
             )
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Descent]]]:
-        yield [self._walker.descend(self._name, self._rdtype)]
+        yield [self._with_trust(setting.moment.timestamp())]
+
+    def _with_trust(self, now: float) -> Dialogue[Descent]:
+        """Walk down, and follow the chain of trust along the same way."""
+        descent = yield from self._walker.descend(self._name, self._rdtype)
+        estate = self._atlas.estate
+        for leg in descent.legs:
+            way = leg.way
+            if way and leg.ends:
+                anchors = starting(way[0][0], estate.anchors, own_roots=bool(estate.roots))
+                leg.chain = yield from follow_chain(way, leg.name, leg.rdtype, anchors, self._atlas, now)
+        return descent
 
     def take(self, result: Descent) -> None:
         self.descent = result

@@ -5,7 +5,7 @@ from __future__ import annotations
 from salt_mirror.checks.common.delegation import lameness
 from salt_mirror.checks.common.soa import negative_ttl
 from salt_mirror.checks.common.wording import many
-from salt_mirror.checks.descend.sheet import LegSheet, Step, StepServer
+from salt_mirror.checks.descend.sheet import LegSheet, Step, StepServer, TrustRow
 from salt_mirror.checks.descend.walking import Leg, Level, Visit
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import NS, SOA, rdata_text, soa_fields, type_text
@@ -22,7 +22,24 @@ def sheet_of(leg: Leg) -> LegSheet:
         values=texts_of(leg.ends, leg.rdtype),
         alias=to_text(alias) if alias is not None else "",
         cached=_cached(leg),
+        chain=_chain(leg),
     )
+
+
+def _chain(leg: Leg) -> list[TrustRow]:
+    """Return the links of the chain of trust, the name's own last."""
+    if leg.chain is None:
+        return []
+    links = [*leg.chain.links, *([leg.chain.end] if leg.chain.end is not None else [])]
+    return [
+        TrustRow(
+            name=to_text(link.zone),
+            trust=link.trust,
+            why=link.why,
+            failing=[f"{one.server.label}: {one.why}" for one in link.failing],
+        )
+        for link in links
+    ]
 
 
 def _step(level: Level, rdtype: int) -> Step:

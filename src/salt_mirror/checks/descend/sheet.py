@@ -19,6 +19,17 @@ class StepServer(msgspec.Struct, frozen=True, kw_only=True):
     rtt_ms: float | None
 
 
+class TrustRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One link of the chain of trust: a zone, or the name at the end; `trust` is `signed`, `insecure` (proved not to be
+    signed), `bogus` or `unverified`, `why` what led to that; `failing` are the servers on which it does not hold, each with
+    why."""
+
+    name: str
+    trust: str
+    why: str = ""
+    failing: list[str] = []
+
+
 class Step(msgspec.Struct, frozen=True, kw_only=True):
     """One level of a descent: the zone, its servers, and what is remarkable about it."""
 
@@ -36,3 +47,4 @@ class LegSheet(msgspec.Struct, frozen=True, kw_only=True):
     values: list[str]
     alias: str = ""
     cached: list[str] = []
+    chain: list[TrustRow] = []

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.delegation import Delegation, delegation_in, lameness
+from salt_mirror.checks.signed.chain import Chain
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -71,12 +72,25 @@ class Level:
 
 @dataclass(slots=True)
 class Leg:
-    """The way to one name: its levels, and the answers at the end (none when the way breaks off)."""
+    """The way to one name: its levels, and the answers at the end (none when the way breaks off); `chain` is the chain of trust
+    along it."""
 
     name: Name
     rdtype: int
     levels: list[Level] = field(default_factory=list)
     ends: list[Visit] = field(default_factory=list)
+    chain: Chain | None = None
+
+    @property
+    def way(self) -> list[tuple[Name, list[Server]]]:
+        """The zones on the way, each with its servers that led on, down to the first one of which none did."""
+        found = []
+        for level in self.levels:
+            servers = list(dict.fromkeys(visit.server for visit in level.asked if visit.usable))
+            if not servers:
+                break
+            found.append((level.zone, servers))
+        return found
 
 
 @dataclass(slots=True)

@@ -9,10 +9,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from salt_mirror.checks.common.delegation import lameness
-from salt_mirror.checks.common.wording import state
+from salt_mirror.checks.common.trust import Flaw
+from salt_mirror.checks.common.wording import state, together_said
 from salt_mirror.checks.descend.rows import names_of, texts_of, words_of
 from salt_mirror.checks.descend.walking import Descent, Leg, Level, Visit, dead_end
+from salt_mirror.checks.signed.chain import Chain
 from salt_mirror.dns.names import to_text
+from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import address_type, record_line, type_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding, Outcome
@@ -74,13 +77,14 @@ class DescentWords:
         advice: str = "",
         outcome: Outcome | None = None,
         cause: str = "",
+        answers: Iterable[Answer] = (),
     ) -> Finding:
         return state(
             code,
             text,
             name=self._leg.name,
             rdtype=self._leg.rdtype,
-            answers=[one.answer for one in asked],
+            answers=[*(one.answer for one in asked), *answers],
             advice=advice,
             outcome=outcome,
             cause=cause,
@@ -99,6 +103,36 @@ class DescentWords:
             yield from self._servers(level)
             yield from self._ways(level)
             yield from self._addresses(level)
+        if self._leg.chain is not None:
+            yield from self._trust(self._leg.chain)
+
+    def _trust(self, chain: Chain) -> Iterator[Finding]:
+        """Return where the chain of trust breaks, for everybody or on some servers."""
+        what = f"{to_text(self._leg.name)} {type_text(self._leg.rdtype)}"
+        broken = chain.broken
+        links = [*chain.links, *([chain.end] if chain.end is not None else [])]
+        if broken is not None:
+            where = "" if broken is chain.end else f" from {to_text(broken.zone)} down"
+            text = (
+                f"{what} does not validate (DNSSEC){where}: {broken.why}. Validating resolvers answer SERVFAIL, others get the "
+                "answer."
+            )
+            yield self._finding("cut.bogus", text, answers=[one.answer for one in broken.failing])
+        for link in links:
+            failing = [one for one in link.failing if one.flaw not in (None, Flaw.UNKNOWN)]
+            if failing and link.trust != "bogus" and broken is None:
+                servers = together_said(dict.fromkeys(one.server.label for one in failing))
+                text = (
+                    f"{what} does not validate (DNSSEC) on {servers}: {failing[0].why}. Validating resolvers that ask there "
+                    "answer "
+                    "SERVFAIL, or ask another server."
+                )
+                yield self._finding("cut.bogus-server", text, answers=[one.answer for one in failing])
+        if chain.trust == "unverified" and broken is None:
+            first = next(link for link in links if link.trust == "unverified")
+            text = f"Whether {what} validates (DNSSEC) is not known: {first.why or 'no server was asked'}."
+            answers = [one.answer for one in first.failing]
+            yield self._finding("cut.unverified", text, answers=answers, outcome="unverified", cause=text)
 
     def _servers(self, level: Level) -> Iterator[Finding]:
         zone = to_text(level.zone)

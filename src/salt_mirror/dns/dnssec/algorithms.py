@@ -1,8 +1,8 @@
 """Algorithms and digests: what each is called, whether it should still be used, and whether it can be verified here.
 
-Strategy: two tables. What a zone should sign with is RFC 8624 section 3 with its successors (RFC 9904, and RFC 9905 for SHA-1); what
-cannot be verified here is unverified, and no fault: a validator treats a zone that has nothing else as unsigned (RFC 4035
-section 5.2).
+Strategy: two tables. What a zone should sign with is RFC 8624 section 3 with its successors (RFC 9904, and RFC 9905 for
+SHA-1); what cannot be verified here is unverified, and no fault: a validator treats a zone that has nothing else as unsigned
+(RFC 4035 section 5.2).
 """
 
 from __future__ import annotations

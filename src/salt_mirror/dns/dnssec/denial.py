@@ -1,8 +1,8 @@
 """Proofs of denial: whether NSEC or NSEC3 records show that a name, or a type at a name, does not exist.
 
-Strategy: the records handed in are believed, their signatures having been verified before; nothing else is. Both kinds answer the
-same three questions (no such name, no such type, no DS at a cut), and say what is lacking where they do not (RFC 4035 section 5.4,
-RFC 5155 section 8, RFC 6840 section 4).
+Strategy: the records handed in are believed, their signatures having been verified before; nothing else is. Both kinds answer
+the same three questions (no such name, no such type, nothing closer than a wildcard), and say what is lacking where they do not
+(RFC 4035 section 5.4, RFC 5155 section 8, RFC 6840 section 4).
 """
 
 from __future__ import annotations
@@ -53,13 +53,13 @@ def denier(records: Iterable[Record], zone: Name) -> Denier | None:
     plain = [one for record in mine if record.rdtype == NSEC and (one := _Range.of(record)) is not None]
     if plain:
         return _Plain(plain, zone)
-    hashed = [one for record in mine if record.rdtype == NSEC3 and (one := Hashed.of(record, zone)) is not None]
+    hashed = [found for record in mine if record.rdtype == NSEC3 and (found := Hashed.of(record, zone)) is not None]
     return _Hashed(hashed, zone) if hashed else None
 
 
 def types_in(bitmap: bytes) -> frozenset[int]:
     """Return the types in a type bit map (RFC 4034 section 4.1.2). Raises ValueError where it does not fit."""
-    found = set()
+    found: set[int] = set()
     at = 0
     while at < len(bitmap):
         if at + 2 > len(bitmap) or not 0 < bitmap[at + 1] <= 32 or at + 2 + bitmap[at + 1] > len(bitmap):
@@ -167,7 +167,11 @@ class _Plain:
     def _encloser(self, name: Name, covering: _Range) -> Name:
         """Return the longest name above another that exists, as the range around it shows (RFC 5155 section 1.3)."""
         return max(
-            (above for above in ancestors(name) if any(is_within(end, above) for end in (covering.owner, covering.next))),
+            (
+                above
+                for above in ancestors(name)
+                if any(is_within(end, above) for end in (covering.owner, covering.next))
+            ),
             key=len,
         )
 

@@ -1,7 +1,7 @@
 """Keys and the digests that a parent has of them: DNSKEY and DS (RFC 4034 sections 2 and 5).
 
-Strategy: both are read from canonical rdata. A DS fits a key when tag and algorithm are the same and the digest over the owner's
-name and the key's rdata is (RFC 4034 section 5.1.4).
+Strategy: both are read from canonical rdata. A DS fits a key when tag and algorithm are the same, and the digest over the
+owner's name and the key's rdata is (RFC 4034 section 5.1.4).
 """
 
 from __future__ import annotations

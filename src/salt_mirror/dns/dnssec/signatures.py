@@ -1,7 +1,8 @@
 """Signatures over record sets: RRSIG read, and verified (RFC 4034 section 3, RFC 4035 section 5.3).
 
-Strategy: rdata is canonical already, so that what was signed is put together by joining bytes. Each signature is verified by itself,
-and says why it does not hold; a set is as good as its best one, since a validator needs no more (RFC 4035 section 5.3.3).
+Strategy: rdata is canonical already, so that what was signed is put together by joining bytes. Each signature is verified by
+itself, and says why it does not hold; a set is as good as its best one, since a validator needs no more (RFC 4035 section
+5.3.3).
 """
 
 from __future__ import annotations
@@ -56,7 +57,7 @@ class Signature(NamedTuple):
             signer, at = read_name(b"\0" * 12 + record.rdata, 12 + _FIXED.size)
         except (struct.error, IndexError, MalformedMessage):
             raise ValueError("an RRSIG record that breaks off") from None
-        return cls(record.owner, *fields, signer, record.rdata[at - 12 :], record.ttl)
+        return cls._make((record.owner, *fields, signer, record.rdata[at - 12 :], record.ttl))
 
     def ends_in(self, now: float) -> int:
         """Return in how many seconds it ends; negative where it has. In serial arithmetic (RFC 4034 section 3.1.5)."""

@@ -73,7 +73,8 @@ class Ways:
         self.case = _AS_IT_IS
         self.edns_seen = False
         self.has_cookie = False
-        self.keeps_case = True
+        # A try in another case that comes back changed is made again without EDNS, and so without signatures.
+        self.keeps_case = not signed
         self.knows_edns = True
         self.opt = opt_record(options=cookie_option(self._cookie), signed=signed)
 
@@ -123,7 +124,10 @@ class Ways:
         something before."""
         if last and heard:
             return Next.STREAM
-        if tried.case_lost or tried.edns_refused or (not self.edns_seen and tried.mac is None and not last):
+        if tried.case_lost or tried.edns_refused:
+            return Next.PLAIN
+        # Silence alone never costs the signatures that were asked for: what comes without them would accuse a slow server.
+        if not self.edns_seen and tried.mac is None and not last and not self._signed:
             return Next.PLAIN
         return Next.SAME
 

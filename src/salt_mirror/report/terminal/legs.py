@@ -23,7 +23,8 @@ def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *,
     for leg in legs:
         line()
         line(Text.assemble(("PATH TO ", "dim"), (f"{leg.name} {leg.type}", "bold")))
-        table = table_of("zone", "servers", "say", "ms")
+        table = table_of("zone", "servers", "say", "ms", "DNSSEC")
+        trust = {row.name: row.trust for row in leg.chain[:-1]}
         for step in leg.steps:
             for number, servers in enumerate(_grouped(step, everything)):
                 style = "" if servers[0].kind in ("refers", "answers") else "bold red"
@@ -32,12 +33,32 @@ def print_legs(legs: list[LegSheet], line: Callable[..., None], file: TextIO, *,
                     _who(servers),
                     Text(clean(servers[0].says), style=style),
                     _times(servers),
+                    _trusted(trust.get(step.zone, "")) if not number else "",
                 )
             for remark in step.remarks:
-                table.add_row("", "", Text(clean(remark), style="yellow"), "")
+                table.add_row("", "", Text(clean(remark), style="yellow"), "", "")
         print_table(console, table)
+        if leg.chain:
+            line(f"DNSSEC: {_chain(leg)}.", 8)
         if leg.cached:
             line(f"A resolver that followed this path has cached: {'; '.join(leg.cached)}.", 8)
+
+
+def _trusted(trust: str) -> Text:
+    return Text(trust, style="bold red" if trust == "bogus" else "")
+
+
+def _chain(leg: LegSheet) -> str:
+    """Return in one sentence what validators make of the name."""
+    *zones, end = leg.chain
+    why = f": {clean(end.why)}" if end.why else ""
+    if end.trust == "insecure":
+        first = next((row.name for row in zones if row.trust == "insecure"), end.name)
+        return f"insecure from {first} down{why}; validators take the answer as it is"
+    if end.trust == "signed":
+        begins = f", from the keys of {zones[0].name}" if zones and zones[0].why else ""
+        return f"signed, and verified down to the answer{begins}"
+    return f"{end.trust}{why}"
 
 
 def _grouped(step: Step, everything: bool) -> list[list[StepServer]]:

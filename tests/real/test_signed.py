@@ -1,0 +1,112 @@
+"""Signed zones on real servers: what Unbound calls bogus, we call bogus, and the other way round."""
+
+from __future__ import annotations
+
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.descend.judging import Descents
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import from_text
+from salt_mirror.dns.questions import Answer, Question
+from salt_mirror.dns.records import type_from_text
+from salt_mirror.dns.traffic.engine import Engine
+from salt_mirror.dns.wire import is_authentic
+from salt_mirror.estate.building import load_estate
+from support.examples import seeds
+from support.realservers import nsd, unbound
+from support.signedworlds import Worlds, make_worlds
+
+pytestmark = pytest.mark.real
+
+ASKED = (
+    ("www", "A"), ("nothing", "A"), ("www", "TXT"), ("x.wild", "A"), ("x.wild", "TXT"), ("alias", "A"), ("deep", "A"), ("mail", "MX"),
+)  # fmt: skip
+ADDRESSES = ("192.0.2.1", "192.0.2.2", "192.0.2.3")
+
+
+def moment() -> datetime:
+    return datetime.now(UTC)
+
+
+def trust_of(part: Descents) -> str:
+    """What we make of a name: the worst of the way to it and of those of its aliases."""
+    assert part.descent is not None
+    found = [leg.chain.trust if leg.chain is not None else "unverified" for leg in part.descent.legs]
+    return max(found, key=["signed", "insecure", "unverified", "bogus"].index)
+
+
+def why_of(part: Descents) -> list[str]:
+    assert part.descent is not None
+    return [finding.text for finding in part.findings()]
+
+
+def planted_at(worlds: Worlds, name: str) -> tuple[str, str]:
+    top = name.rstrip(".").rpartition(".")[2] + "."
+    return worlds.planted[top], worlds.planted[f"z.{top}"]
+
+
+def _validated(answer: Answer) -> str:
+    """What a validating resolver makes of a name, by its answer."""
+    if answer.status == "SERVFAIL":
+        return "bogus"
+    assert answer.status in ("NOERROR", "NXDOMAIN"), answer.status
+    return "signed" if is_authentic(answer.message) else "insecure"
+
+
+@pytest.mark.seeded
+@pytest.mark.parametrize("seed", seeds(1))
+def test_what_unbound_calls_bogus_we_call_bogus_and_the_other_way_round(tmp_path: Path, seed: int) -> None:
+    """200 worlds of a root, a zone and a zone below that, each with something planted; Unbound validates by the root's anchor."""
+    worlds = make_worlds(seed, 200, int(time.time()), ADDRESSES)
+    minimal = "server:\n  minimal-responses: yes"  # what stands beside an answer is no part of it
+    with (
+        nsd(tmp_path / "root", worlds.roots, extra=minimal) as root,
+        nsd(tmp_path / "tops", worlds.tops, extra=minimal) as tops,
+        nsd(tmp_path / "zones", worlds.zones, extra=minimal) as zones,
+    ):
+        behind = {".": root, **dict.fromkeys(worlds.tops, tops), **dict.fromkeys(worlds.zones, zones)}
+        settings = [
+            f'trust-anchor: "{worlds.anchor}"',
+            "val-log-level: 2",
+            "qname-minimisation: no",
+            "aggressive-nsec: no",
+        ]
+        estate = tmp_path / "estate.toml"
+        reach = "".join(
+            f'"{address}" = "127.0.0.1:{server.port}"\n'
+            for address, server in zip(ADDRESSES, (root, tops, zones), strict=True)
+        )
+        anchor = f"trust_anchors = ['{worlds.anchor}']\n"
+        estate.write_text(f'{anchor}[roots]\n"ns" = ["{ADDRESSES[0]}"]\n[reach]\n{reach}', encoding="utf-8")
+        with (
+            unbound(
+                tmp_path / "unbound", {}, behind=behind, settings=settings, modules="validator iterator", known="."
+            ) as judge,
+            Engine(timeout_s=2.0) as engine,
+        ):
+            wrong = []
+            runner = Runner(engine)
+            asked = [(f"{label}.{zone}.", rdtype) for zone in worlds.zones for label, rdtype in ASKED]
+            questions = [
+                Question(from_text(name), type_from_text(kind), judge.again(signed=True), True) for name, kind in asked
+            ]
+            for question in questions:
+                engine.submit(question)
+            told: dict[tuple[bytes, int], str] = {}
+            while len(told) < len(questions):
+                told.update((answer.question[:2], _validated(answer)) for answer in engine.collect())
+            atlas = Atlas(load_estate(estate))
+            for name, kind in asked:
+                part = Descents(from_text(name), type_from_text(kind), atlas)
+                carry_out(part, Setting(moment()), runner)
+                ours = trust_of(part)
+                theirs = told[from_text(name), type_from_text(kind)]
+                if ours != theirs:
+                    wrong.append((name, kind, "ours", ours, "theirs", theirs, planted_at(worlds, name), why_of(part)))
+            assert not wrong, "\n".join(map(str, wrong[:40])) + f"\n{len(wrong)} of {len(asked)}"

@@ -1,0 +1,233 @@
+"""Signed worlds made by a seed: a root, zones below it, a zone below each of those, each with a fault of its own or none.
+
+Nothing here knows how the product judges: zones are signed with dnspython, and what is wrong with them is made by hand.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import dns.dnssec
+import dns.name
+import dns.rdata
+import dns.rdataclass
+import dns.rdatatype
+import dns.rrset
+import dns.zone
+
+from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.signing import Hashing, SigningKey, key_from, sign_zone
+
+HOUR, DAY = 3600, 86_400
+A, NS, CNAME, DNSKEY = dns.rdatatype.A, dns.rdatatype.NS, dns.rdatatype.CNAME, dns.rdatatype.DNSKEY
+RRSIG, NSEC, NSEC3, DS = dns.rdatatype.RRSIG, dns.rdatatype.NSEC, dns.rdatatype.NSEC3, dns.rdatatype.DS
+CONTENT = (
+    "$TTL 300\n@ SOA ns h 1 7200 1800 1209600 300\n@ NS ns\nns A 127.0.0.1\nwww A 192.0.2.80\nalias CNAME www\n"
+    "*.wild A 192.0.2.81\nsub.deep A 192.0.2.82\nmail MX 10 www\n"
+)
+
+
+@dataclass
+class Level:
+    """One zone that is being made: its records, the keys, what the parent has of it, how and when it is signed."""
+
+    apex: str
+    text: str
+    now: int
+    rng: random.Random
+    keys: list[SigningKey] = field(default_factory=list)
+    ds: list[Any] = field(default_factory=list)
+    window: tuple[int, int] = (0, 0)
+    hashing: Hashing | None = None
+    unsigned: bool = False
+    after: list[Callable[[Level, dns.zone.Zone], None]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.keys = [key_from(f"entry {self.apex}"), key_from(f"zone {self.apex}", entry=False)]
+        self.ds = [self.keys[0].ds(self.apex)]
+        self.window = self.now - HOUR, self.now + 30 * DAY
+
+    @property
+    def stranger(self) -> SigningKey:
+        """A key that is nobody's."""
+        return key_from(f"stranger {self.apex}")
+
+    def made(self) -> dns.zone.Zone:
+        """The zone as it is served."""
+        zone = read_zone(f"$ORIGIN {self.apex}\n{self.text}", self.apex)
+        if self.unsigned:
+            return zone
+        inception, expiration = self.window
+        signed = sign_zone(zone, self.keys, inception=inception, expiration=expiration, hashing=self.hashing)
+        for change in self.after:
+            change(self, signed)
+        return signed
+
+    def name(self, label: str) -> dns.name.Name:
+        return dns.name.from_text(label, dns.name.from_text(self.apex))
+
+    def sign_again(
+        self, zone: dns.zone.Zone, name: dns.name.Name, rdtype: Any, keys: list[SigningKey], begins: int, ends: int
+    ) -> None:
+        """Replaces the signatures over one set."""
+        rdataset = zone.find_rdataset(name, rdtype)
+        zone.delete_rdataset(name, RRSIG, rdtype)
+        for key in keys:
+            made = dns.dnssec.sign(
+                dns.rrset.from_rdata_list(name, rdataset.ttl, list(rdataset)), key.private, zone.origin, key.public,
+                inception=begins, expiration=ends, policy=dns.dnssec.allow_all_policy,
+            )  # fmt: skip
+            zone.find_rdataset(name, RRSIG, rdtype, create=True).add(made, rdataset.ttl)
+
+
+def _ds(level: Level, **changes: Any) -> Any:
+    return level.ds[0].replace(**changes)
+
+
+def _later(change: Callable[[Level, dns.zone.Zone], None]) -> Callable[[Level], None]:
+    return lambda level: level.after.append(change)
+
+
+def _drop_keys_but_entry(level: Level, zone: dns.zone.Zone) -> None:
+    apex = dns.name.from_text(level.apex)
+    zone.find_rdataset(apex, DNSKEY).discard(level.keys[1].public)
+    level.sign_again(zone, apex, DNSKEY, level.keys[:1], *level.window)
+
+
+def _spoil(level: Level, zone: dns.zone.Zone) -> None:
+    rdataset = zone.find_rdataset(level.name("www"), RRSIG, A)
+    old = rdataset[0]
+    rdataset.clear()
+    rdataset.add(old.replace(signature=bytes((old.signature[0] ^ 1,)) + old.signature[1:]), 300)
+
+
+def _change(level: Level, zone: dns.zone.Zone) -> None:
+    zone.find_rdataset(level.name("www"), A).clear()
+    zone.find_rdataset(level.name("www"), A).add(dns.rdata.from_text("IN", "A", "192.0.2.99"), 300)
+
+
+def _by_stranger(level: Level, zone: dns.zone.Zone) -> None:
+    level.sign_again(zone, level.name("www"), A, [level.stranger], *level.window)
+
+
+def _expire_one(level: Level, zone: dns.zone.Zone) -> None:
+    level.sign_again(zone, level.name("www"), A, level.keys[1:], level.now - 3 * DAY, level.now - DAY)
+
+
+def _denials(zone: dns.zone.Zone) -> list[tuple[dns.name.Name, Any]]:
+    return [
+        (name, rds.rdtype) for name in sorted(zone.nodes) for rds in zone.nodes[name] if rds.rdtype in (NSEC, NSEC3)
+    ]
+
+
+def _drop_denial(level: Level, zone: dns.zone.Zone) -> None:
+    name, rdtype = level.rng.choice(_denials(zone))
+    zone.delete_rdataset(name, rdtype)
+    zone.delete_rdataset(name, RRSIG, rdtype)
+
+
+def _unsign_denial(level: Level, zone: dns.zone.Zone) -> None:
+    name, rdtype = level.rng.choice(_denials(zone))
+    zone.delete_rdataset(name, RRSIG, rdtype)
+
+
+def _expire_denials(level: Level, zone: dns.zone.Zone) -> None:
+    for name, rdtype in _denials(zone):
+        level.sign_again(zone, name, rdtype, level.keys[1:], level.now - 3 * DAY, level.now - DAY)
+
+
+def _set(**attributes: Any) -> Callable[[Level], None]:
+    def change(level: Level) -> None:
+        for name, value in attributes.items():
+            setattr(level, name, value(level) if callable(value) else value)
+
+    return change
+
+
+PLANTINGS: dict[str, Callable[[Level], None]] = {
+    "sound": lambda _: None,
+    "one key": _set(keys=lambda l: l.keys[:1]),
+    "two entries": _set(keys=lambda l: [l.keys[0], l.stranger, l.keys[1]]),
+    "expired": _set(window=lambda l: (l.now - 9 * DAY, l.now - DAY)),
+    "not yet": _set(window=lambda l: (l.now + DAY, l.now + 9 * DAY)),
+    "one set expired": _later(_expire_one),
+    "one set unsigned": _later(lambda l, z: z.delete_rdataset(l.name("www"), RRSIG, A)),
+    "keys unsigned": _later(lambda l, z: z.delete_rdataset(dns.name.from_text(l.apex), RRSIG, DNSKEY)),
+    "keys by the zone key": _later(
+        lambda l, z: l.sign_again(z, dns.name.from_text(l.apex), DNSKEY, l.keys[1:], *l.window)
+    ),
+    "signature spoilt": _later(_spoil),
+    "record changed": _later(_change),
+    "by a stranger": _later(_by_stranger),
+    "zone key removed": _later(_drop_keys_but_entry),
+    "no DS": _set(ds=lambda l: []),
+    "wrong digest": _set(ds=lambda l: [_ds(l, digest=bytes(32))]),
+    "wrong tag": _set(ds=lambda l: [_ds(l, key_tag=(l.ds[0].key_tag + 1) % 65536)]),
+    "another's DS": _set(ds=lambda l: [l.stranger.ds(l.apex)]),
+    "a DS more": _set(ds=lambda l: [*l.ds, l.stranger.ds(l.apex)]),
+    "DS of the zone key": _set(ds=lambda l: [l.keys[1].ds(l.apex)]),
+    "SHA-1": _set(ds=lambda l: [l.keys[0].ds(l.apex, "SHA1")]),
+    "SHA-384": _set(ds=lambda l: [l.keys[0].ds(l.apex, "SHA384")]),
+    "SHA-1 right, SHA-256 wrong": _set(ds=lambda l: [l.keys[0].ds(l.apex, "SHA1"), _ds(l, digest=bytes(32))]),
+    "SHA-256 right, SHA-1 wrong": _set(ds=lambda l: [*l.ds, _ds(l, digest_type=1, digest=bytes(20))]),
+    "unknown digest": _set(ds=lambda l: [_ds(l, digest_type=200)]),
+    "unknown algorithm": _set(ds=lambda l: [_ds(l, algorithm=253)]),
+    "unsigned below a DS": _set(unsigned=True),
+    "unsigned": _set(unsigned=True, ds=lambda l: []),
+    "NSEC3": _set(hashing=Hashing()),
+    "NSEC3 salted": _set(hashing=Hashing("aabb", 5)),
+    "NSEC3 opt-out": _set(hashing=Hashing("", 0, True)),
+    "denial gone": _later(_drop_denial),
+    "denial unsigned": _later(_unsign_denial),
+    "denials expired": _later(_expire_denials),
+    "NSEC3 denial gone": lambda l: (_set(hashing=Hashing())(l), _later(_drop_denial)(l))[0],
+    "NSEC3 denial unsigned": lambda l: (_set(hashing=Hashing())(l), _later(_unsign_denial)(l))[0],
+    "NSEC3 denials expired": lambda l: (_set(hashing=Hashing("", 0, True))(l), _later(_expire_denials)(l))[0],
+}
+"""What may be wrong with a zone, or merely other than in most."""
+
+
+@dataclass(frozen=True)
+class Worlds:
+    """Zone texts by origin for each of three servers, what is planted at each zone, and the DS record of the root's key."""
+
+    roots: dict[str, str]
+    tops: dict[str, str]
+    zones: dict[str, str]
+    planted: dict[str, str]
+    anchor: str
+
+
+def make_worlds(seed: int, number: int, now: int, addresses: tuple[str, str, str]) -> Worlds:
+    """Makes so many worlds below one root: `t7.` and `z.t7.` each with something planted, at random by the seed."""
+    rng = random.Random(seed)
+    names = list(PLANTINGS)
+    planted: dict[str, str] = {}
+    tops: dict[str, str] = {}
+    zones: dict[str, str] = {}
+    delegations = [f"$TTL 300\n@ SOA ns h 1 7200 1800 1209600 300\n@ NS ns\nns A {addresses[0]}\n"]
+    for world in range(number):
+        top, zone = f"t{world}.", f"z.t{world}."
+        # most faults in the lower zone, since one above hides whatever is below
+        planted[zone] = names[world % len(names)] if rng.random() < 0.6 else rng.choice(names)
+        planted[top] = "sound" if rng.random() < 0.6 else rng.choice(names)
+        low = Level(zone, CONTENT, now, rng)
+        PLANTINGS[planted[zone]](low)
+        zones[zone.rstrip(".")] = _text(low.made())
+        cut = f"z NS ns.z\nns.z A {addresses[2]}\n" + "".join(f"z DS {ds}\n" for ds in low.ds)
+        high = Level(top, CONTENT + cut, now, rng)
+        PLANTINGS[planted[top]](high)
+        tops[top.rstrip(".")] = _text(high.made())
+        label = top.rstrip(".")
+        delegations.append(
+            f"{label} NS ns.{label}\nns.{label} A {addresses[1]}\n" + "".join(f"{label} DS {ds}\n" for ds in high.ds)
+        )
+    root = Level(".", "".join(delegations), now, rng)
+    return Worlds({".": _text(root.made())}, tops, zones, planted, f". DS {root.ds[0]}")
+
+
+def _text(zone: dns.zone.Zone) -> str:
+    return zone.to_text(relativize=False) + "\n"
