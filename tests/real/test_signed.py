@@ -3,30 +3,33 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
+import msgspec
 import pytest
 
+from salt_mirror.checks.authority.judging import Inspection
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.descend.judging import Descents
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
-from salt_mirror.dns.questions import Answer, Question
+from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import type_from_text
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.building import load_estate
 from support.examples import seeds
 from support.realservers import nsd, unbound
-from support.signedworlds import Worlds, make_worlds
+from support.signedworlds import CODES, CONTENT, PLANTINGS, Worlds, make_worlds
 
 pytestmark = pytest.mark.real
 
 ASKED = (
-    ("www", "A"), ("nothing", "A"), ("www", "TXT"), ("x.wild", "A"), ("x.wild", "TXT"), ("alias", "A"), ("deep", "A"), ("mail", "MX"),
-)  # fmt: skip
+    ("www", "A"), ("nothing", "A"), ("www", "TXT"), ("x.wild", "A"), ("x.wild", "TXT"), ("alias", "A"), ("deep", "A"), ("mail",
+    "MX"), )  # fmt: skip
 ADDRESSES = ("192.0.2.1", "192.0.2.2", "192.0.2.3")
 
 
@@ -59,10 +62,47 @@ def _validated(answer: Answer) -> str:
     return "signed" if is_authentic(answer.message) else "insecure"
 
 
+def test_each_planting_is_found_by_its_code_on_its_server_and_nothing_else_is_said(tmp_path: Path) -> None:
+    worlds = make_worlds(0, len(PLANTINGS), int(time.time()), ADDRESSES, sound_above=True)
+    with (
+        nsd(tmp_path / "root", worlds.roots) as root,
+        nsd(tmp_path / "tops", worlds.tops) as tops,
+        nsd(tmp_path / "zones", worlds.zones) as zones,
+    ):
+        text = estate_text(worlds, (root, tops, zones))
+        text += f'[servers.low]\naddress = "127.0.0.1"\nport = {zones.port}\n'
+        text += f'[servers.high]\naddress = "127.0.0.1"\nport = {tops.port}\n'
+        for zone in worlds.zones:
+            (tmp_path / f"{zone}.zone").write_text(f"$ORIGIN {zone}.\n{CONTENT}", encoding="utf-8")
+            text += f'[[zones]]\nname = "{zone}"\nview = "public"\nservers = ["low"]\nexpect = ["{zone}.zone"]\n'
+            above = zone.partition(".")[2]
+            text += f'[[zones]]\nname = "{above}"\nview = "public"\nservers = ["high"]\n'
+        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        estate = load_estate(tmp_path / "estate.toml")
+        atlas = Atlas(estate)
+        with Engine(timeout_s=2.0) as engine:
+            part = Inspection([(zone.apex, zone.view) for zone in estate.all_zones()], atlas)
+            carry_out(part, Setting(moment()), Runner(engine))
+    found: dict[str, set[str]] = {planting: set() for planting in PLANTINGS}
+    for finding in part.findings():
+        if finding.code.startswith("sig."):
+            found[worlds.planted[finding.name]].add(finding.code)
+            assert finding.server in (msgspec.UNSET, zones.endpoint), finding
+    assert found == {planting: CODES.get(planting, set()) for planting in PLANTINGS}
+
+
+def estate_text(worlds: Worlds, servers: Sequence[Server]) -> str:
+    """The estate of some worlds: their trust anchor, their root, and where the published addresses are reached."""
+    places = zip(ADDRESSES, servers, strict=True)
+    reach = "".join(f'"{address}" = "127.0.0.1:{server.port}"\n' for address, server in places)
+    return f'trust_anchors = [\'{worlds.anchor}\']\n[roots]\n"ns" = ["{ADDRESSES[0]}"]\n[reach]\n{reach}'
+
+
 @pytest.mark.seeded
 @pytest.mark.parametrize("seed", seeds(1))
 def test_what_unbound_calls_bogus_we_call_bogus_and_the_other_way_round(tmp_path: Path, seed: int) -> None:
-    """200 worlds of a root, a zone and a zone below that, each with something planted; Unbound validates by the root's anchor."""
+    """200 worlds of a root, a zone and a zone below that, each with something planted; Unbound validates by the root's
+    anchor."""
     worlds = make_worlds(seed, 200, int(time.time()), ADDRESSES)
     minimal = "server:\n  minimal-responses: yes"  # what stands beside an answer is no part of it
     with (
@@ -78,12 +118,7 @@ def test_what_unbound_calls_bogus_we_call_bogus_and_the_other_way_round(tmp_path
             "aggressive-nsec: no",
         ]
         estate = tmp_path / "estate.toml"
-        reach = "".join(
-            f'"{address}" = "127.0.0.1:{server.port}"\n'
-            for address, server in zip(ADDRESSES, (root, tops, zones), strict=True)
-        )
-        anchor = f"trust_anchors = ['{worlds.anchor}']\n"
-        estate.write_text(f'{anchor}[roots]\n"ns" = ["{ADDRESSES[0]}"]\n[reach]\n{reach}', encoding="utf-8")
+        estate.write_text(estate_text(worlds, (root, tops, zones)), encoding="utf-8")
         with (
             unbound(
                 tmp_path / "unbound", {}, behind=behind, settings=settings, modules="validator iterator", known="."

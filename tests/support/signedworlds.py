@@ -43,6 +43,7 @@ class Level:
     window: tuple[int, int] = (0, 0)
     hashing: Hashing | None = None
     unsigned: bool = False
+    at_apex: bool = False
     after: list[Callable[[Level, dns.zone.Zone], None]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -73,6 +74,7 @@ class Level:
         self, zone: dns.zone.Zone, name: dns.name.Name, rdtype: Any, keys: list[SigningKey], begins: int, ends: int
     ) -> None:
         """Replaces the signatures over one set."""
+        assert zone.origin is not None
         rdataset = zone.find_rdataset(name, rdtype)
         zone.delete_rdataset(name, RRSIG, rdtype)
         for key in keys:
@@ -93,19 +95,19 @@ def _later(change: Callable[[Level, dns.zone.Zone], None]) -> Callable[[Level], 
 
 def _drop_keys_but_entry(level: Level, zone: dns.zone.Zone) -> None:
     apex = dns.name.from_text(level.apex)
-    zone.find_rdataset(apex, DNSKEY).discard(level.keys[1].public)
+    zone.find_rdataset(apex, DNSKEY).discard(level.keys[1].public)  # type: ignore[no-untyped-call]
     level.sign_again(zone, apex, DNSKEY, level.keys[:1], *level.window)
 
 
 def _spoil(level: Level, zone: dns.zone.Zone) -> None:
     rdataset = zone.find_rdataset(level.name("www"), RRSIG, A)
     old = rdataset[0]
-    rdataset.clear()
+    rdataset.clear()  # type: ignore[no-untyped-call]
     rdataset.add(old.replace(signature=bytes((old.signature[0] ^ 1,)) + old.signature[1:]), 300)
 
 
 def _change(level: Level, zone: dns.zone.Zone) -> None:
-    zone.find_rdataset(level.name("www"), A).clear()
+    zone.find_rdataset(level.name("www"), A).clear()  # type: ignore[no-untyped-call]
     zone.find_rdataset(level.name("www"), A).add(dns.rdata.from_text("IN", "A", "192.0.2.99"), 300)
 
 
@@ -123,14 +125,20 @@ def _denials(zone: dns.zone.Zone) -> list[tuple[dns.name.Name, Any]]:
     ]
 
 
+def _one_denial(level: Level, zone: dns.zone.Zone) -> tuple[dns.name.Name, Any]:
+    """Any of them, or the apex's own."""
+    of_apex = [one for one in _denials(zone) if " SOA" in zone.find_rdataset(*one)[0].to_text()]
+    return of_apex[0] if level.at_apex else level.rng.choice(_denials(zone))
+
+
 def _drop_denial(level: Level, zone: dns.zone.Zone) -> None:
-    name, rdtype = level.rng.choice(_denials(zone))
+    name, rdtype = _one_denial(level, zone)
     zone.delete_rdataset(name, rdtype)
     zone.delete_rdataset(name, RRSIG, rdtype)
 
 
 def _unsign_denial(level: Level, zone: dns.zone.Zone) -> None:
-    name, rdtype = level.rng.choice(_denials(zone))
+    name, rdtype = _one_denial(level, zone)
     zone.delete_rdataset(name, RRSIG, rdtype)
 
 
@@ -149,45 +157,60 @@ def _set(**attributes: Any) -> Callable[[Level], None]:
 
 PLANTINGS: dict[str, Callable[[Level], None]] = {
     "sound": lambda _: None,
-    "one key": _set(keys=lambda l: l.keys[:1]),
-    "two entries": _set(keys=lambda l: [l.keys[0], l.stranger, l.keys[1]]),
-    "expired": _set(window=lambda l: (l.now - 9 * DAY, l.now - DAY)),
-    "not yet": _set(window=lambda l: (l.now + DAY, l.now + 9 * DAY)),
+    "one key": _set(keys=lambda one: one.keys[:1]),
+    "two entries": _set(keys=lambda one: [one.keys[0], one.stranger, one.keys[1]]),
+    "expired": _set(window=lambda one: (one.now - 9 * DAY, one.now - DAY)),
+    "not yet": _set(window=lambda one: (one.now + DAY, one.now + 9 * DAY)),
     "one set expired": _later(_expire_one),
-    "one set unsigned": _later(lambda l, z: z.delete_rdataset(l.name("www"), RRSIG, A)),
-    "keys unsigned": _later(lambda l, z: z.delete_rdataset(dns.name.from_text(l.apex), RRSIG, DNSKEY)),
+    "one set unsigned": _later(lambda one, zone: zone.delete_rdataset(one.name("www"), RRSIG, A)),
+    "keys unsigned": _later(lambda one, zone: zone.delete_rdataset(dns.name.from_text(one.apex), RRSIG, DNSKEY)),
     "keys by the zone key": _later(
-        lambda l, z: l.sign_again(z, dns.name.from_text(l.apex), DNSKEY, l.keys[1:], *l.window)
+        lambda one, zone: one.sign_again(zone, dns.name.from_text(one.apex), DNSKEY, one.keys[1:], *one.window)
     ),
     "signature spoilt": _later(_spoil),
     "record changed": _later(_change),
     "by a stranger": _later(_by_stranger),
     "zone key removed": _later(_drop_keys_but_entry),
-    "no DS": _set(ds=lambda l: []),
-    "wrong digest": _set(ds=lambda l: [_ds(l, digest=bytes(32))]),
-    "wrong tag": _set(ds=lambda l: [_ds(l, key_tag=(l.ds[0].key_tag + 1) % 65536)]),
-    "another's DS": _set(ds=lambda l: [l.stranger.ds(l.apex)]),
-    "a DS more": _set(ds=lambda l: [*l.ds, l.stranger.ds(l.apex)]),
-    "DS of the zone key": _set(ds=lambda l: [l.keys[1].ds(l.apex)]),
-    "SHA-1": _set(ds=lambda l: [l.keys[0].ds(l.apex, "SHA1")]),
-    "SHA-384": _set(ds=lambda l: [l.keys[0].ds(l.apex, "SHA384")]),
-    "SHA-1 right, SHA-256 wrong": _set(ds=lambda l: [l.keys[0].ds(l.apex, "SHA1"), _ds(l, digest=bytes(32))]),
-    "SHA-256 right, SHA-1 wrong": _set(ds=lambda l: [*l.ds, _ds(l, digest_type=1, digest=bytes(20))]),
-    "unknown digest": _set(ds=lambda l: [_ds(l, digest_type=200)]),
-    "unknown algorithm": _set(ds=lambda l: [_ds(l, algorithm=253)]),
+    "no DS": _set(ds=lambda one: []),
+    "wrong digest": _set(ds=lambda one: [_ds(one, digest=bytes(32))]),
+    "wrong tag": _set(ds=lambda one: [_ds(one, key_tag=(one.ds[0].key_tag + 1) % 65536)]),
+    "another's DS": _set(ds=lambda one: [one.stranger.ds(one.apex)]),
+    "a DS more": _set(ds=lambda one: [*one.ds, one.stranger.ds(one.apex)]),
+    "DS of the zone key": _set(ds=lambda one: [one.keys[1].ds(one.apex)]),
+    "SHA-1": _set(ds=lambda one: [one.keys[0].ds(one.apex, "SHA1")]),
+    "SHA-384": _set(ds=lambda one: [one.keys[0].ds(one.apex, "SHA384")]),
+    "SHA-1 right, SHA-256 wrong": _set(ds=lambda one: [one.keys[0].ds(one.apex, "SHA1"), _ds(one, digest=bytes(32))]),
+    "SHA-256 right, SHA-1 wrong": _set(ds=lambda one: [*one.ds, _ds(one, digest_type=1, digest=bytes(20))]),
+    "unknown digest": _set(ds=lambda one: [_ds(one, digest_type=200)]),
+    "unknown algorithm": _set(ds=lambda one: [_ds(one, algorithm=253)]),
     "unsigned below a DS": _set(unsigned=True),
-    "unsigned": _set(unsigned=True, ds=lambda l: []),
+    "unsigned": _set(unsigned=True, ds=lambda one: []),
     "NSEC3": _set(hashing=Hashing()),
     "NSEC3 salted": _set(hashing=Hashing("aabb", 5)),
     "NSEC3 opt-out": _set(hashing=Hashing("", 0, True)),
     "denial gone": _later(_drop_denial),
     "denial unsigned": _later(_unsign_denial),
     "denials expired": _later(_expire_denials),
-    "NSEC3 denial gone": lambda l: (_set(hashing=Hashing())(l), _later(_drop_denial)(l))[0],
-    "NSEC3 denial unsigned": lambda l: (_set(hashing=Hashing())(l), _later(_unsign_denial)(l))[0],
-    "NSEC3 denials expired": lambda l: (_set(hashing=Hashing("", 0, True))(l), _later(_expire_denials)(l))[0],
+    "NSEC3 denial gone": lambda one: (_set(hashing=Hashing())(one), _later(_drop_denial)(one))[0],
+    "NSEC3 denial unsigned": lambda one: (_set(hashing=Hashing())(one), _later(_unsign_denial)(one))[0],
+    "NSEC3 denials expired": lambda one: (_set(hashing=Hashing("", 0, True))(one), _later(_expire_denials)(one))[0],
 }
 """What may be wrong with a zone, or merely other than in most."""
+
+CODES: dict[str, set[str]] = {
+    "expired": {"sig.expired"}, "not yet": {"sig.not-yet-valid"}, "one set expired": {"sig.expired"},
+    "one set unsigned": {"sig.missing"}, "keys unsigned": {"sig.missing"}, "keys by the zone key": {"sig.missing"},
+    "signature spoilt": {"sig.wrong"}, "record changed": {"sig.wrong"}, "by a stranger": {"sig.unknown-key"},
+    "zone key removed": {"sig.unknown-key"}, "no DS": {"sig.island"}, "wrong digest": {"sig.ds-mismatch"},
+    "wrong tag": {"sig.ds-mismatch"}, "another's DS": {"sig.ds-mismatch"}, "a DS more": {"sig.ds-extra"},
+    "DS of the zone key": {"sig.missing"}, "SHA-1": {"sig.digest"},
+    "SHA-1 right, SHA-256 wrong": {"sig.ds-half", "sig.ds-extra"}, "SHA-256 right, SHA-1 wrong": {"sig.ds-extra"},
+    "unknown digest": {"sig.ds-unusable"}, "unknown algorithm": {"sig.ds-unusable"}, "unsigned below a DS": {"sig.not-signed"},
+    "NSEC3 salted": {"sig.nsec3"}, "NSEC3 opt-out": {"sig.opt-out"}, "denial gone": {"sig.denial"},
+    "denial unsigned": {"sig.missing"}, "denials expired": {"sig.expired"}, "NSEC3 denial gone": {"sig.denial"},
+    "NSEC3 denial unsigned": {"sig.missing"}, "NSEC3 denials expired": {"sig.expired"},
+}  # fmt: skip
+"""What is said of a zone in which that is planted; of one that is not listed, nothing."""
 
 
 @dataclass(frozen=True)
@@ -201,8 +224,11 @@ class Worlds:
     anchor: str
 
 
-def make_worlds(seed: int, number: int, now: int, addresses: tuple[str, str, str]) -> Worlds:
-    """Makes so many worlds below one root: `t7.` and `z.t7.` each with something planted, at random by the seed."""
+def make_worlds(
+    seed: int, number: int, now: int, addresses: tuple[str, str, str], *, sound_above: bool = False
+) -> Worlds:
+    """Makes so many worlds below one root: `t7.` and `z.t7.` each with something planted, at random by the seed; with
+    `sound_above` each planting once in the lower zone, and nothing in the upper ones."""
     rng = random.Random(seed)
     names = list(PLANTINGS)
     planted: dict[str, str] = {}
@@ -212,9 +238,9 @@ def make_worlds(seed: int, number: int, now: int, addresses: tuple[str, str, str
     for world in range(number):
         top, zone = f"t{world}.", f"z.t{world}."
         # most faults in the lower zone, since one above hides whatever is below
-        planted[zone] = names[world % len(names)] if rng.random() < 0.6 else rng.choice(names)
-        planted[top] = "sound" if rng.random() < 0.6 else rng.choice(names)
-        low = Level(zone, CONTENT, now, rng)
+        planted[zone] = names[world % len(names)] if sound_above or rng.random() < 0.6 else rng.choice(names)
+        planted[top] = "sound" if sound_above or rng.random() < 0.6 else rng.choice(names)
+        low = Level(zone, CONTENT, now, rng, at_apex=sound_above)
         PLANTINGS[planted[zone]](low)
         zones[zone.rstrip(".")] = _text(low.made())
         cut = f"z NS ns.z\nns.z A {addresses[2]}\n" + "".join(f"z DS {ds}\n" for ds in low.ds)

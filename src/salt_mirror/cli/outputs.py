@@ -59,6 +59,15 @@ def check_figure(figure: Path) -> None:
     check_writable(figure, "--figure")
 
 
+def drawn(figure: Path, draw: Callable[[str], bytes]) -> list[str]:
+    """Draw a figure in the form that its name has, and write it whole; return what went wrong."""
+    try:
+        write_whole(figure, draw(figure.suffix[1:].lower()), "--figure")
+    except BadInput as error:
+        return [str(error)]
+    return []
+
+
 def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
     """Read `FORMAT:FILE`. Raises BadInput."""
     found = []

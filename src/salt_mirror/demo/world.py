@@ -21,11 +21,13 @@ from typing import Any
 import dns.name
 import dns.rdatatype
 import dns.tsig
+import dns.zone
 
 from salt_mirror.demo.lists import write_lists
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.cache import Cache
 from salt_mirror.standin.server import Fault, StandIn, StandIns
+from salt_mirror.standin.signing import key_from, sign_zone
 
 _SCENARIO = files("salt_mirror.demo") / "scenario"
 
@@ -42,6 +44,8 @@ _PUBLIC = {
     "2.0.192.in-addr.arpa": "2.0.192.in-addr.arpa.zone",
     "0/26.2.0.192.in-addr.arpa": "0-26.2.0.192.in-addr.arpa.zone",
     "100.51.198.in-addr.arpa": "100.51.198.in-addr.arpa.zone",
+    "saltshop.example": "saltshop.example.zone",
+    "saltway.example": "saltway.example.zone",
 }
 _TOP = {"example": "example.zone"}
 SERVERS: dict[str, dict[str, str]] = {
@@ -79,8 +83,15 @@ has, nobody knows to transfer."""
 
 _KEY = dns.name.from_text("mirror")
 
+SIGNED = frozenset((".", "example", "saltshop.example", "saltway.example"))
+"""The zones that are signed when the world is made, with keys that are always the same."""
+_SIGNED_S = 14 * 86_400
+_SIGNED_BEFORE_S = 2 * 86_400
+
 RESOLVERS = frozenset(("harbour-office",))
-_RECORDS = ("pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone")
+_RECORDS = (
+    "pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone", "shop.zone", "way.zone",
+)  # fmt: skip
 _COMPUTER = ("hosts", "hostname", "nsswitch.conf", "resolv.conf")
 """What was captured on a counter of the harbour office."""
 _FIRST_PORT = 5301
@@ -106,6 +117,7 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
         _write(folder / "records" / name, _read(f"records/{name}"))
     for name in _COMPUTER:
         _write(folder / "computer" / "etc" / name, _read(f"computer/etc/{name}"))
+    now = int(time.time())
     with StandIns() as standins:
         servers: dict[str, StandIn] = {}
         for port, (label, zones) in enumerate(SERVERS.items(), _FIRST_PORT):
@@ -114,7 +126,8 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
                 text = _amended(_read(f"zones/{source}"), label, origin, planted["differences"])
                 path = folder / "servers" / label / source
                 _write(path, text)
-                held.append(read_zone(path, origin))
+                zone = read_zone(path, origin)
+                held.append(_signed(zone, label, origin, planted, now) if origin in SIGNED else zone)
             servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
         behind = [servers[label].authority for label in ("ns1", "ns2", "top-a", "root-a")]
         for port, (label, ways) in enumerate(CACHES.items(), _FIRST_PORT + len(SERVERS)):
@@ -127,6 +140,15 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
         estate = folder / "estate.toml"
         _write(estate, _filled(_read("estate.toml"), servers))
         yield estate, servers
+
+
+def _signed(zone: dns.zone.Zone, label: str, origin: str, planted: dict[str, Any], now: int) -> dns.zone.Zone:
+    """Return a server's copy of a zone, signed two days ago for two weeks, unless it was planted that it has ended."""
+    ended = next((o["ended_days"] for o in planted["signatures"] if (o["server"], o["zone"]) == (label, origin)), None)
+    end = now - 86_400 * ended if ended is not None else now - _SIGNED_BEFORE_S + _SIGNED_S
+    apex = f"{origin.rstrip('.')}."
+    keys = [key_from(f"{apex} entry"), key_from(f"{apex} zone", entry=False)]
+    return sign_zone(zone, keys, inception=end - _SIGNED_S, expiration=end)
 
 
 def _take_changes(folder: Path, servers: dict[str, StandIn]) -> None:

@@ -5,11 +5,14 @@ Strategy: plain data, gathered by the command; every form of report shows it and
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import date, datetime
 
 import msgspec
 
+from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.signed.sheet import SignatureRow
 from salt_mirror.findings import Finding, Outcome
 
 
@@ -119,10 +122,46 @@ class History(msgspec.Struct, frozen=True, kw_only=True):
         return f"{len(self.new):,} new, {len(self.gone):,} gone{doubts}"
 
 
+class Ending(msgspec.Struct, frozen=True, kw_only=True):
+    """Signatures of a zone that end together: how many, over what first (`keys` for the DNSKEY set), on which servers; when
+    (UTC), and in how many seconds."""
+
+    zone: str
+    view: str
+    what: str
+    sets: int
+    servers: list[str]
+    ends: datetime
+    left_s: int
+
+
+def ending(sheets: Iterable[Sheet], within_s: int) -> list[Ending]:
+    """Return the signatures that end within so many seconds, the first to end first; what has ended is a finding."""
+    groups: dict[tuple[str, str, str, bool], list[SignatureRow]] = {}
+    for sheet in sheets:
+        for row in sheet.signed.signatures if sheet.signed is not None else ():
+            if row.state == "valid" and row.left_s <= within_s:
+                groups.setdefault((sheet.zone, sheet.view, row.ends[:16], row.set.endswith(" DNSKEY")), []).append(row)
+    endings = [
+        Ending(
+            zone=zone,
+            view=view,
+            what="keys" if keys else rows[0].set,
+            sets=len({row.set for row in rows}),
+            servers=list(dict.fromkeys(row.server for row in rows)),
+            ends=min(datetime.fromisoformat(row.ends.replace("Z", "+00:00")) for row in rows),
+            left_s=min(row.left_s for row in rows),
+        )
+        for (zone, view, _, keys), rows in groups.items()
+    ]
+    return sorted(endings, key=lambda one: (one.left_s, one.zone, one.view, one.what))
+
+
 class Audit(msgspec.Struct, frozen=True, kw_only=True):
     """The audit's part of a report. `nothing` are the checks that had nothing to check, and why; `saved` questions that were
     asked once for several checks; `round_trips` how many answers took at most so many seconds. `only` are the checks that ran
-    where not all did, and `partly` says in words what was looked at."""
+    where not all did, and `partly` says in words what was looked at; `ending` are the
+    signatures that end within the time of a forecast."""
 
     zones: list[ZoneLine]
     nothing: list[str]
@@ -133,6 +172,7 @@ class Audit(msgspec.Struct, frozen=True, kw_only=True):
     history: History | None = None
     only: list[str] = []
     partly: str = ""
+    ending: list[Ending] | msgspec.UnsetType = msgspec.UNSET
 
 
 class Run(msgspec.Struct, frozen=True):

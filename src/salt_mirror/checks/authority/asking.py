@@ -65,6 +65,7 @@ def _ask_for_keys(seen: Seen, atlas: Atlas) -> Dialogue[None]:
         seen.zone, seen.view, above.zone, alone=bool(above.none) and seen.zone != ROOT and not atlas.given
     )
     signed.elsewhere = seen.elsewhere
+    signed.anchors = atlas.estate.anchors.get(seen.zone, ())
     servers = [
         answer.question.server for answer in above.answers if answer.trouble is None or answer.referral is not None
     ]

@@ -13,6 +13,8 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.part import Part, Setting, Verdict
 from salt_mirror.checks.signed.judging import judge_signatures
+from salt_mirror.checks.signed.rows import signed_sheet
+from salt_mirror.checks.signed.sheet import SignedSheet
 from salt_mirror.checks.signed.wording import signature_findings
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, to_text
@@ -40,14 +42,16 @@ def inspected(zone: Name, view: str, atlas: Atlas, setting: Setting) -> Dialogue
     now = setting.moment
     seen = yield from inspect(zone, view, atlas, setting.holdings, setting.stranger)
     findings = judged(seen, atlas)
+    signed: SignedSheet | None = None
     if seen.signed is not None:
-        signed = judge_signatures(seen.signed, now.timestamp())
-        findings += signature_findings(signed)
+        signatures = judge_signatures(seen.signed, now.timestamp())
+        findings += signature_findings(signatures)
+        signed = signed_sheet(signatures)
     outcome: Outcome = "agrees" if seen.serving else "unverified"
     for finding in findings:
         outcome = worse(outcome, finding.outcome)
     servers = tuple(place.server for place in seen.serving)
-    return Inspected(sheet_of(seen, outcome, findings, now), findings, servers)
+    return Inspected(sheet_of(seen, outcome, findings, now, signed), findings, servers)
 
 
 class Inspection(Part):

@@ -8,6 +8,7 @@ from salt_mirror.checks.authority.seen import Place, Seen, own_set
 from salt_mirror.checks.authority.sheet import NameServer, ServerRow, Sheet
 from salt_mirror.checks.authority.versions import handed_over
 from salt_mirror.checks.common.soa import fields, judge, sums
+from salt_mirror.checks.signed.sheet import SignedSheet
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import soa_fields
@@ -17,7 +18,9 @@ from salt_mirror.dns.wire import edns_in, offers_recursion
 from salt_mirror.findings import Finding, Outcome
 
 
-def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetime) -> Sheet:
+def sheet_of(
+    seen: Seen, outcome: Outcome, findings: list[Finding], now: datetime, signed: SignedSheet | None = None
+) -> Sheet:
     """Return all that was seen of a zone, laid out."""
     name = to_text(seen.zone)
     if seen.belongs is not None or not seen.exists or not seen.places:
@@ -42,6 +45,7 @@ def sheet_of(seen: Seen, outcome: Outcome, findings: list[Finding], now: datetim
         parent_says=_parent_says(seen),
         content=seen.compared.words,
         not_asked=[address_text(address) for address in seen.beyond],
+        signed=signed,
     )
 
 

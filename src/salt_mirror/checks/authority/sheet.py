@@ -9,6 +9,7 @@ from __future__ import annotations
 import msgspec
 
 from salt_mirror.checks.common.soa import SoaField
+from salt_mirror.checks.signed.sheet import SignedSheet
 from salt_mirror.findings import Outcome
 
 
@@ -51,7 +52,8 @@ class NameServer(msgspec.Struct, frozen=True, kw_only=True):
 
 class Sheet(msgspec.Struct, frozen=True, kw_only=True):
     """A zone in one view. `parent` is the zone above with what it says in `parent_says`; `sums` what the timers add up to;
-    `not_asked` are addresses of its servers that are not asked: no IPv6 here, or kept to one family."""
+    `not_asked` are addresses of its servers that are not asked: no IPv6 here, or kept to one family; `signed` its signatures,
+    where it has any."""
 
     zone: str
     view: str
@@ -65,3 +67,4 @@ class Sheet(msgspec.Struct, frozen=True, kw_only=True):
     parent_says: str = ""
     content: str = ""
     not_asked: list[str] = []
+    signed: SignedSheet | None = None

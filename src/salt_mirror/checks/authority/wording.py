@@ -13,7 +13,8 @@ def verdict(inspected: Inspected) -> str:
     name = inspected.sheet.zone
     if not inspected.sheet.servers:
         return inspected.sheet.says
-    serving = f"{inspected.sheet.says}."
+    signed = inspected.sheet.signed
+    serving = f"{inspected.sheet.says}{f'; {signed.says}' if signed is not None else ''}."
     faults = sum(finding.weight == "fault" for finding in inspected.findings)
     if faults:
         return f"{name} is not sound: {many(faults, 'fault')}; {serving}"

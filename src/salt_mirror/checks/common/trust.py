@@ -85,8 +85,8 @@ class Entrance(NamedTuple):
 
 
 def counting(ds: Iterable[Ds]) -> list[Ds]:
-    """Return the DS records that validators can use: those whose algorithm and digest are verified (RFC 4035 section 5.2). Of none
-    a zone is treated as unsigned."""
+    """Return the DS records that validators can use: those whose algorithm and digest are verified (RFC 4035 section 5.2). Of
+    none a zone is treated as unsigned."""
     return [one for one in ds if one.verified]
 
 
@@ -170,7 +170,7 @@ def _denied(answer: Answer, zone: Name, keys: Sequence[DnsKey], now: float) -> E
     reads = denier(believed, zone)
     if reads is None:
         why = "it has no NSEC or NSEC3 record"
-        return Examined(answer, proofs, *_first(proofs, Flaw.MISSING, why))
+        return Examined(answer, proofs, *_first(proofs, Flaw.UNPROVED, why))
     denial = reads.name(name) if answer.status == "NXDOMAIN" else reads.rdtype(name, rdtype)
     if denial.proved or denial.unknown:
         return Examined(answer, proofs, kind=reads.kind, opt_out=denial.opt_out)

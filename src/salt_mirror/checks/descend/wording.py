@@ -10,12 +10,12 @@ from collections.abc import Iterable, Iterator
 
 from salt_mirror.checks.common.delegation import lameness
 from salt_mirror.checks.common.trust import Flaw
-from salt_mirror.checks.common.wording import state, together_said
+from salt_mirror.checks.common.wording import state
 from salt_mirror.checks.descend.rows import names_of, texts_of, words_of
 from salt_mirror.checks.descend.walking import Descent, Leg, Level, Visit, dead_end
-from salt_mirror.checks.signed.chain import Chain
+from salt_mirror.checks.signed.chain import Chain, Failing
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.questions import Answer
+from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import address_type, record_line, type_text
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.findings import Finding, Outcome
@@ -78,6 +78,7 @@ class DescentWords:
         outcome: Outcome | None = None,
         cause: str = "",
         answers: Iterable[Answer] = (),
+        server: Server | None = None,
     ) -> Finding:
         return state(
             code,
@@ -88,6 +89,7 @@ class DescentWords:
             advice=advice,
             outcome=outcome,
             cause=cause,
+            server=server,
         )
 
     def all(self) -> Iterator[Finding]:
@@ -118,16 +120,17 @@ class DescentWords:
                 "answer."
             )
             yield self._finding("cut.bogus", text, answers=[one.answer for one in broken.failing])
-        for link in links:
-            failing = [one for one in link.failing if one.flaw not in (None, Flaw.UNKNOWN)]
-            if failing and link.trust != "bogus" and broken is None:
-                servers = together_said(dict.fromkeys(one.server.label for one in failing))
-                text = (
-                    f"{what} does not validate (DNSSEC) on {servers}: {failing[0].why}. Validating resolvers that ask there "
-                    "answer "
-                    "SERVFAIL, or ask another server."
-                )
-                yield self._finding("cut.bogus-server", text, answers=[one.answer for one in failing])
+        by_server: dict[Server, list[Failing]] = {}
+        for link in links if broken is None else ():
+            for one in link.failing:
+                if one.flaw not in (None, Flaw.UNKNOWN):
+                    by_server.setdefault(one.server, []).append(one)
+        for server, failing in by_server.items():
+            text = (
+                f"{what} does not validate (DNSSEC) on {server.label}: {failing[0].why}. Validating resolvers that ask there "
+                "answer SERVFAIL, or ask another server."
+            )
+            yield self._finding("cut.bogus-server", text, answers=[failing[-1].answer], server=server)
         if chain.trust == "unverified" and broken is None:
             first = next(link for link in links if link.trust == "unverified")
             text = f"Whether {what} validates (DNSSEC) is not known: {first.why or 'no server was asked'}."

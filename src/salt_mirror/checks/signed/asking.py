@@ -45,7 +45,8 @@ class SignedCopy:
 class SignedSeen:
     """All that was seen of a zone's signatures. `above` is the zone of the parent's servers, None where there is none to ask,
     and `above_keys` its keys there; `ds` what each of these says of the DS set. `verified` and `expected` count the expected
-    record sets; `alone` says that no zone above could delegate it, `elsewhere` that it delegates to another view's servers."""
+    record sets; `alone` says that no zone above could delegate it, `elsewhere` that it delegates to another view's servers;
+    `anchors` are DS records of it that the estate trusts."""
 
     zone: Name
     view: str
@@ -57,6 +58,7 @@ class SignedSeen:
     expected: int = 0
     alone: bool = False
     elsewhere: bool = False
+    anchors: tuple[bytes, ...] = ()
 
     @property
     def ds_values(self) -> tuple[bytes, ...]:
@@ -71,7 +73,7 @@ class SignedSeen:
     @property
     def is_signed(self) -> bool:
         """Whether anybody says that the zone is signed."""
-        return bool(self.with_keys or self.ds_values)
+        return bool(self.with_keys or self.ds_values or self.anchors)
 
 
 def ask_keys(zone: Name, servers: Sequence[Server], atlas: Atlas) -> Dialogue[list[Answer]]:

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 
-from salt_mirror.checks.common.trust import Examined, Flaw
+from salt_mirror.checks.common.trust import NSEC, Examined, Flaw
 from salt_mirror.checks.common.wording import duration, local_moment, many, no_word_of, state, together_said
 from salt_mirror.checks.signed.asking import DS
 from salt_mirror.checks.signed.judging import CopyJudged, SignedJudged
@@ -40,10 +40,16 @@ def moment_text(now: float, apart: int) -> str:
     return local_moment(datetime.fromtimestamp(now + apart, UTC))
 
 
+def rounded(seconds: int) -> str:
+    """Return a time as people say it of days and hours: seconds do not count beside these."""
+    grain = 3600 if seconds >= 86_400 else 60 if seconds >= 3600 else 1
+    return duration(seconds // grain * grain)
+
+
 def ended(signature: Signature, now: float) -> str:
     """Return since when a signature has not been valid any more."""
     apart = signature.ends_in(now)
-    return f"{moment_text(now, apart)}, {duration(-apart)} ago"
+    return f"{moment_text(now, apart)}, {rounded(-apart)} ago"
 
 
 class FlawWords:
@@ -54,6 +60,8 @@ class FlawWords:
         self.zone = to_text(judged.seen.zone)
         above = judged.seen.above
         self.parent = to_text(above) if above is not None else "the parent"
+        if not judged.seen.ds_values and judged.seen.anchors:
+            self.parent = "the estate's trust_anchors"
 
     def finding(
         self,
@@ -229,7 +237,7 @@ class FlawWords:
 
     def _flawed(self, copy: CopyJudged, flaw: Flaw, those: list[Examined]) -> Finding:
         label, first = copy.copy.server.label, those[0]
-        names = list(dict.fromkeys(one.set_text for one in those))
+        names = list(dict.fromkeys(self._set_text(one) for one in those))
         more = len(names) - _SHOWN
         what = f"{', '.join(names[:_SHOWN])}{f' and {more:,} more' if more > 0 else ''}"
         hold = len(names) == 1
@@ -246,11 +254,11 @@ class FlawWords:
             begins = moment_text(now, signature.begins_in(now))
             tells = f"{label} serves {self.zone} with signatures that are only valid from {begins} on{beside}: {what}."
             advice = "set the signer's clock, and have the zone signed anew"
-        elif flaw is Flaw.MISSING and first.why.startswith("it has no NSEC"):
-            tells = f"{label} denies names and types of {self.zone} without NSEC or NSEC3 records{beside}: {what}."
-            advice = f"have the zone signed anew, and {label} take it"
+        elif flaw is Flaw.MISSING and first.proofs and first.proofs[0].signatures:
+            tells = f"On {label} {first.why}, to which the DS set of {self.zone} leads{beside}."
+            advice = "have the key that the DS set leads to sign the keys"
         elif flaw is Flaw.MISSING:
-            tells = f"{label} serves {what} without {'its signature' if hold else 'their signatures'}{beside}."
+            tells = f"{label} serves {what} of {self.zone} without {'its signature' if hold else 'their signatures'}{beside}."
             advice = (
                 f"have {label} take the signed zone anew; a server must know DNSSEC to serve it (RFC 4035 section 3.1)"
             )
@@ -258,10 +266,10 @@ class FlawWords:
             tells = f"{label} does not prove what it denies of {self.zone}{beside}: {what}: {first.why}."
             advice = f"have the zone signed anew, and {label} take it"
         else:
-            tells = f"The signatures of {what} on {label} do not hold{beside}: {first.why}."
+            tells = f"The signatures over {what} of {self.zone} on {label} do not hold{beside}: {first.why}."
             advice = f"have the zone signed anew, and {label} take it"
         text = f"{tells} Validating resolvers that ask {label} answer SERVFAIL."
-        rdtype = RRSIG if flaw is not Flaw.UNPROVED else first.answer.question.rdtype
+        rdtype = RRSIG if flaw is not Flaw.UNPROVED else NSEC
         return self.finding(
             _OF_SETS[flaw],
             text,
@@ -270,6 +278,11 @@ class FlawWords:
             server=copy.copy.server,
             advice=advice,
         )
+
+    def _set_text(self, examined: Examined) -> str:
+        """A set by its type alone, where it is at the apex."""
+        question = examined.answer.question
+        return type_text(question.rdtype) if question.name == self.judged.seen.zone else examined.set_text
 
     def unknown(self) -> Iterator[Finding]:
         for copy in self.judged.listed:
@@ -342,7 +355,7 @@ class FlawWords:
             ends = min(v.signature.ends_in(self.judged.now) for _, v in copy.windows if v.state is State.VALID)
             servers = together_said(one.copy.server.label for one in those)
             text = (
-                f"The signature of {what} ends in {duration(ends)} ({moment_text(self.judged.now, ends)}) on {servers}. A "
+                f"The signature of {what} ends in {rounded(ends)} ({moment_text(self.judged.now, ends)}) on {servers}. A "
                 "new one may "
                 f"take {duration(soa.refresh + soa.retry + copy.longest_ttl)} to reach every server and cache (refresh "
                 f"{duration(soa.refresh)}, retry {duration(soa.retry)}, TTL {duration(copy.longest_ttl)}): it is late to "

@@ -81,8 +81,8 @@ class SignedJudged:
 
     @property
     def validated(self) -> bool:
-        """Whether validators have a way to the zone's keys: DS records that count, in a signed zone above."""
-        return bool(self.counted) and self.parent_signed
+        """Whether validators have a way to the zone's keys: DS records that count, in a signed zone above or as an anchor."""
+        return bool(self.counted) and (self.parent_signed or not self.seen.ds_values)
 
     @property
     def listed(self) -> list[CopyJudged]:
@@ -118,7 +118,7 @@ class SignedJudged:
 
 def judge_signatures(seen: SignedSeen, now: float) -> SignedJudged:
     """Judge all that was seen of a zone's signatures at a moment."""
-    ds = ds_in(seen.ds_values)
+    ds = ds_in(seen.ds_values or seen.anchors)
     usable = [answer for answer in seen.ds if answer.trouble is None]
     above = []
     for answer in usable:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from salt_mirror.checks.common.trust import with_best_digest
 from salt_mirror.checks.common.wording import many, together_said
 from salt_mirror.checks.signed.asking import DS
 from salt_mirror.checks.signed.flaws import FlawWords
@@ -42,13 +43,27 @@ class SignedWords(FlawWords):
 
     def digests(self) -> Iterator[Finding]:
         counted = self.judged.counted
-        if counted and digest(counted[0].digest_type).use:
+        if counted and all(digest(one.digest_type).use for one in counted):
             name = digest(counted[0].digest_type).name
             text = (
                 f"The DS set of {self.zone} has {name} digests only: some validators take none of them (RFC 8624 section "
                 "3.3)."
             )
             yield self.finding("sig.digest", text, self.judged.seen.ds, rdtype=DS, advice=self.lines_for_parent())
+        best = with_best_digest(counted)
+        fitting = [
+            copy
+            for copy in self.judged.listed
+            if copy.entrance.flaw is None
+            and not any(ds.fits(self.judged.seen.zone, key) for ds in best for key in copy.entrance.entries)
+        ]
+        if best and fitting:
+            text = (
+                f"{self.parent} has DS records of {self.zone} with {digest(best[0].digest_type).name} digests, which fit no "
+                "key that signs the keys; only others do. Some validators go by the best digest alone, and answer SERVFAIL "
+                "(RFC 4509 section 3)."
+            )
+            yield self.finding("sig.ds-half", text, self.judged.seen.ds, rdtype=DS, advice=self.lines_for_parent())
 
     def algorithms(self) -> Iterator[Finding]:
         used = {

@@ -58,19 +58,26 @@ def audit(
         bool,
         typer.Option("--spread", help="With --from: share the zones among vantages that see the same servers."),
     ] = False,
+    forecast: Annotated[
+        str | None, option("--forecast", "TIME", "List the signatures and keys that end in this time, such as 30d.")
+    ] = None,
     *,
     where: Where,
     asking: Asking,
     showing: Showing,
 ) -> None:
     """Audit the whole estate: all checks over all zones and views, asked once and judged together."""
-    how = _How(only or [], skip or [], changed, sample / 100, whole_every, spread)
+    from salt_mirror.cli.arguments import seconds_of
+
+    ahead = int(seconds_of(forecast, "--forecast")) if forecast is not None else None
+    how = _How(only or [], skip or [], changed, sample / 100, whole_every, spread, ahead)
     _audit(how, where, asking, showing, accepted=accepted, partial=partial)
 
 
 @dataclass(frozen=True, slots=True)
 class _How:
-    """What is audited, and how much of what is unchanged; whether several vantages share it."""
+    """What is audited, and how much of what is unchanged; whether several vantages share it; how many seconds
+    ahead the end of signatures is listed, None for not at all."""
 
     only: list[str]
     skip: list[str]
@@ -78,6 +85,7 @@ class _How:
     share: float
     whole_every: int
     spread: bool
+    ahead_s: int | None
 
     @property
     def scope(self) -> str:
@@ -86,6 +94,9 @@ class _How:
 
 
 def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepted: bool, partial: bool) -> NoReturn:
+    from msgspec.structs import replace
+
+    from salt_mirror.checks.audit.lines import ending
     from salt_mirror.checks.common.coverage import coverage
     from salt_mirror.cli.arguments import atlas_of, open_estate
     from salt_mirror.cli.audit.rounds import Round, audit_from, past_for
@@ -117,6 +128,9 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
         ran = (_spread(where) if how.spread else _carry_out)(round_, asking, meter, plans if remedies else None)
     failed: list[str] = []
     report = _report(estate, round_, ran, meter, showing.history, scope, failed)
+    if how.ahead_s is not None and report.audit:
+        sheets = (one.sheet for one in round_.work.inspected)
+        report = replace(report, audit=replace(report.audit, ending=ending(sheets, how.ahead_s)))
     files = wanted_files(showing, lambda report: _fragments(plans, report))
     failed += written(report, files, partial=partial)
     if not showing.quiet and not on_standard_output(files):

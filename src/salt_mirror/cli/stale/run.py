@@ -13,11 +13,10 @@ from salt_mirror.cli.arguments import atlas_of, views_of
 from salt_mirror.cli.execution import run_part
 from salt_mirror.cli.finishing import finish, report_of
 from salt_mirror.cli.options import Asking, Showing
+from salt_mirror.cli.outputs import drawn
 from salt_mirror.cli.stale.knocking import knocked
-from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import network_in, zone_name
 from salt_mirror.estate.model import Estate
-from salt_mirror.keeping.writing import write_whole
 
 _WEEKS_DRAWN = 28
 """So many days a figure looks ahead, where nobody says otherwise."""
@@ -59,8 +58,4 @@ def _drawn(figure: Path, title: str, sheet: AgeSheet) -> list[str]:
     """Draw the figure; return what went wrong."""
     from salt_mirror.report.figures.ages import draw_ages
 
-    try:
-        write_whole(figure, draw_ages(figure.suffix[1:].lower(), title, sheet), "--figure")
-    except BadInput as error:
-        return [str(error)]
-    return []
+    return drawn(figure, lambda form: draw_ages(form, title, sheet))

@@ -6,11 +6,13 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import TextIO
 
+import msgspec
 from rich.text import Text
 
-from salt_mirror.checks.audit.lines import Audit, Life, Run, Tally, ZoneLine
+from salt_mirror.checks.audit.lines import Audit, Ending, Life, Run, Tally, ZoneLine
 from salt_mirror.checks.common.wording import duration, local_moment
 from salt_mirror.checks.pairs.scope import UNSEEN
+from salt_mirror.checks.signed.flaws import rounded
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.page import Page
@@ -46,6 +48,8 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
     if report.findings or everything:
         page.line()
         _zones(audit, file, everything=everything)
+    if audit.ending is not msgspec.UNSET:
+        _ending(audit.ending, page, file)
     page.past(everything=everything)
     page.findings("fault", "unverified", "caution", everything=everything)
     if accepted and audit.accepted:
@@ -56,6 +60,26 @@ def print_audit(report: Report, file: TextIO, *, faults_alone: bool, everything:
             page.line(f"{one.finding.code}  {one.finding.name}{until}: {clean(one.reason)}", 8)
             page.line(Text(clean(one.finding.text), style="dim"), 16)
     page.notes(everything=everything)
+
+
+def _ending(endings: list[Ending], page: Page, file: TextIO) -> None:
+    """Print the signatures that end within the time of the forecast, the first to end first."""
+    page.line()
+    count = f"{len(endings):,}" if endings else "none in this time"
+    page.line(Text(f"SIGNATURES THAT END: {count}", style="bold"))
+    table = table_of("ends", "in", "zone", "view", "what", "servers")
+    for one in endings:
+        what = one.what if one.sets == 1 else f"{one.what} and {one.sets - 1:,} more"
+        table.add_row(
+            local_moment(one.ends),
+            rounded(one.left_s),
+            one.zone,
+            clean(one.view),
+            clean(what),
+            clean(", ".join(one.servers)),
+        )
+    if endings:
+        print_table(console_for(file), table)
 
 
 def _sides(report: Report, audit: Audit) -> str:

@@ -57,7 +57,9 @@ def _chain(leg: LegSheet) -> str:
         return f"insecure from {first} down{why}; validators take the answer as it is"
     if end.trust == "signed":
         begins = f", from the keys of {zones[0].name}" if zones and zones[0].why else ""
-        return f"signed, and verified down to the answer{begins}"
+        failing = dict.fromkeys(text.partition(":")[0] for row in leg.chain for text in row.failing)
+        but = f"; not on {clean(', '.join(failing))}" if failing else ""
+        return f"signed, and verified down to the answer{begins}{but}"
     return f"{end.trust}{why}"
 
 

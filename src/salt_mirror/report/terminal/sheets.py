@@ -14,6 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from salt_mirror.checks.authority.sheet import ServerRow, Sheet
+from salt_mirror.checks.signed.sheet import SignedSheet
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import MOST_SHEETS
 from salt_mirror.report.terminal.console import console_on, put_line
@@ -64,6 +65,32 @@ def print_sheets(
                 print_table(console, _name_servers(sheet))
             above = f"{sheet.parent} {sheet.parent_says}" if sheet.parent else f"Parent: {sheet.parent_says}"
             line(clean(above) + ".", 8)
+        if sheet.signed is not None:
+            line()
+            _print_signed(sheet.signed, line, console)
+
+
+def _print_signed(signed: SignedSheet, line: Callable[..., None], console: Console) -> None:
+    """Print what was seen of a zone's signatures: the answer, the keys, what ends first."""
+    line(f"DNSSEC: {clean(signed.says)}.", 8)
+    if signed.keys:
+        table = table_of("key", "algorithm", "role", "DS at the parent", "signs the keys", "servers")
+        for key in signed.keys:
+            ds = ", ".join(text.partition("(")[2].rpartition(", ")[2].rstrip(")") for text in key.ds) or "none"
+            table.add_row(
+                str(key.tag), clean(key.algorithm), key.role, ds, "yes" if key.signs_keys else "no",
+                clean(", ".join(key.servers)),
+            )  # fmt: skip
+        print_table(console, table)
+    else:
+        line(f"DS set: {clean(', '.join(signed.ds)) or 'none'}.", 8)
+    more = [
+        f"first to end: {signed.first_end}" if signed.first_end else "",
+        f"denial: {signed.denial}" if signed.denial else "",
+    ]
+    for text in (*more, signed.verified):
+        if text:
+            line(clean(text[0].upper() + text[1:]) + ".", 8)
 
 
 def console_for(file: TextIO) -> Console:
