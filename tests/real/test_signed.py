@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
+import dns.dnssec
+import dns.name
+import dns.zone
 import msgspec
 import pytest
 
@@ -24,6 +28,7 @@ from salt_mirror.estate.building import load_estate
 from support.examples import seeds
 from support.realservers import nsd, unbound
 from support.signedworlds import CODES, CONTENT, PLANTINGS, Worlds, make_worlds
+from support.signers import CHILD, SIGNERS, TEXT, above, bind_signing, ds_of, whole_zone
 
 pytestmark = pytest.mark.real
 
@@ -96,6 +101,84 @@ def estate_text(worlds: Worlds, servers: Sequence[Server]) -> str:
     places = zip(ADDRESSES, servers, strict=True)
     reach = "".join(f'"{address}" = "127.0.0.1:{server.port}"\n' for address, server in places)
     return f'trust_anchors = [\'{worlds.anchor}\']\n[roots]\n"ns" = ["{ADDRESSES[0]}"]\n[reach]\n{reach}'
+
+
+NSEC3 = {"bind": "iterations 0 optout no salt-length 0", "knot": "on", "pdns": "on"}
+OPT_OUT = {"bind": "iterations 0 optout yes salt-length 0", "knot": "opt-out", "pdns": "opt-out"}
+
+
+def said_of(folder: Path, parent: Server, *servers: Server) -> set[tuple[str, str]]:
+    """The codes of signatures that `authority` finds, each with the server that it means, if it means one."""
+    text = '[[zones]]\nname = "example"\nview = "public"\nservers = ["above"]\n'
+    labels = [f"s{number}" for number in range(len(servers))]
+    text += (
+        f'[[zones]]\nname = "{CHILD}"\nview = "public"\nservers = {json.dumps(labels)}\nexpect = ["expected.zone"]\n'
+    )
+    for label, server in (("above", parent), *zip(labels, servers, strict=True)):
+        text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+    text += "[reach]\n" + "".join(
+        f'"{address}" = "127.0.0.1:{server.port}"\n'
+        for address, server in zip(("192.0.2.53", "198.51.100.53"), (*servers, servers[0]), strict=False)
+    )
+    (folder / "expected.zone").write_text(f"$ORIGIN {CHILD}.\n{TEXT}x.wild A 192.0.2.81\n", encoding="utf-8")
+    (folder / "estate.toml").write_text(text, encoding="utf-8")
+    estate = load_estate(folder / "estate.toml")
+    with Engine(timeout_s=2.0) as engine:
+        part = Inspection([(from_text(CHILD), "public")], Atlas(estate))
+        carry_out(part, Setting(moment()), Runner(engine))
+    places = {server.endpoint: label for label, server in zip(labels, servers, strict=True)}
+    found = [one for one in part.findings() if one.code.startswith("sig.")]
+    return {(one.code, places[one.server] if one.server else "") for one in found}
+
+
+@pytest.mark.parametrize("kind", SIGNERS)
+def test_what_a_server_signs_by_itself_is_sound_and_every_fault_is_found_on_its_server(
+    tmp_path: Path, kind: str
+) -> None:
+    with SIGNERS[kind](tmp_path / "sound") as one:
+        ds = ds_of(one)
+        with above(tmp_path / "good", ds) as parent:
+            assert said_of(tmp_path, parent, one) == set()
+            copy = whole_zone(one)
+            copy.delete_rdataset(dns.name.from_text(f"www.{CHILD}."), "RRSIG", "A")
+            with nsd(tmp_path / "lacking", {CHILD: copy.to_text(relativize=False) + "\n"}) as lacking:
+                assert said_of(tmp_path, parent, one, lacking) == {("sig.missing", "s1")}
+            with nsd(tmp_path / "unsigned", {CHILD: TEXT}) as unsigned:
+                assert said_of(tmp_path, parent, one, unsigned) == {("sig.unsigned-copy", "s1")}
+        with above(tmp_path / "wrong", [f"{ds[0].rpartition(' ')[0]} {'00' * 32}"]) as parent:
+            # Knot also says which DS it wants (CDS), and the parent does not have that
+            assert said_of(tmp_path, parent, one) - {("sig.parent-waits", "")} == {("sig.ds-mismatch", "")}
+        with above(tmp_path / "none", []) as parent:
+            assert {code for code, _ in said_of(tmp_path, parent, one)} <= {"sig.island", "sig.parent-waits"}
+    with SIGNERS[kind](tmp_path / "old", days_ago=40) as old, above(tmp_path / "over", ds_of(old)) as parent:
+        assert said_of(tmp_path, parent, old) == {("sig.expired", "s0")}
+    with SIGNERS[kind](tmp_path / "nsec3", nsec3=NSEC3[kind]) as one, above(tmp_path / "hashed", ds_of(one)) as parent:
+        assert said_of(tmp_path, parent, one) == set()
+    with SIGNERS[kind](tmp_path / "open", nsec3=OPT_OUT[kind]) as one, above(tmp_path / "out", ds_of(one)) as parent:
+        assert said_of(tmp_path, parent, one) == {("sig.opt-out", "")}
+
+
+def test_a_change_of_keys_that_is_under_way_is_no_fault_and_half_of_one_is(tmp_path: Path) -> None:
+    with bind_signing(tmp_path / "rolling", rolling=True) as one:
+        old, new = ds_of(one)
+        for name, ds in (("old", [old]), ("both", [old, new]), ("new", [new])):
+            with above(tmp_path / name, ds) as parent:
+                assert said_of(tmp_path, parent, one) == set(), name
+        copy = whole_zone(one)
+        keys = copy.find_rdataset(dns.name.from_text(f"{CHILD}."), "DNSKEY")
+        signing_key = next(key for key in keys if dns.dnssec.key_id(key) == signer_of(copy))
+        keys.discard(signing_key)  # type: ignore[no-untyped-call]
+        with (
+            nsd(tmp_path / "removed", {CHILD: copy.to_text(relativize=False) + "\n"}) as removed,
+            above(tmp_path / "again", [old]) as parent,
+        ):
+            codes = {code for code, server in said_of(tmp_path, parent, one, removed) if server == "s1"}
+        assert codes == {"sig.unknown-key", "sig.wrong"}  # all sets, and the key set that was signed before
+
+
+def signer_of(zone: dns.zone.Zone) -> int:
+    """The tag of the key that signs the SOA."""
+    return int(zone.find_rdataset(dns.name.from_text(f"{CHILD}."), "RRSIG", "SOA")[0].key_tag)
 
 
 @pytest.mark.seeded
