@@ -243,7 +243,10 @@ def test_the_locator_set_of_a_controller_is_that_of_the_specification(
 
 
 def test_the_demos_plantings_are_found_and_nothing_else(demo: Run) -> None:
-    for command, arguments in (("mail", ("gullmarsh.example",)), ("services", ())):
+    for command, arguments in (
+        ("mail", ("gullmarsh.example", "saltshop.example", "saltway.example")),
+        ("services", ()),
+    ):
         done = demo(command, *arguments, "--json")
         planted = sorted((one["code"], one["name"]) for one in plantings()[command])
         assert planted == sorted((f["code"], f["name"]) for f in done.report["findings"]), command

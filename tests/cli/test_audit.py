@@ -86,7 +86,7 @@ def test_an_audit_finds_what_the_single_checks_find_and_asks_nothing_twice(
     single = sum(demo(check, "--json").report["counts"]["questions"] for check in CHECKED)
     assert report["counts"]["questions"] < single
     out = (folder / "out").read_text(encoding="utf-8").splitlines()
-    assert out[0] == "2 of 10 zones are sound; 49 faults, 11 cautions, 5 could not be verified."
+    assert out[0] == "3 of 12 zones are sound; 50 faults, 11 cautions, 5 could not be verified."
     assert "more were saved, since several checks had them" in out[1]
     jsonschema.validate(report, json.loads(schema_file("report").read_text(encoding="utf-8")))
 
@@ -129,8 +129,8 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     assert buckets == sorted(buckets) and buckets[-1] > 1000
     markdown = (folder / "report.md").read_text(encoding="utf-8")
     assert (
-        markdown.startswith("## 2 of 10 zones are sound")
-        and f"### Faults: 38 things to mend, {len(faults)} findings" in markdown
+        markdown.startswith("## 3 of 12 zones are sound")
+        and f"### Faults: 39 things to mend, {len(faults)} findings" in markdown
     )
     mend = (folder / "mend.zone").read_text(encoding="utf-8")
     assert "; zone pans.gullmarsh.internal. in the view internal" in mend
@@ -161,7 +161,7 @@ class Page(HTMLParser):
 def test_the_page_stands_by_itself_and_is_laid_out_for_every_reader(audited: tuple[Path, dict[str, Any]]) -> None:
     page = Page()
     page.feed((audited[0] / "report.html").read_text(encoding="utf-8"))
-    assert "38 things to mend, 49 findings" in (audited[0] / "report.html").read_text(encoding="utf-8")
+    assert "39 things to mend, 50 findings" in (audited[0] / "report.html").read_text(encoding="utf-8")
     assert page.outside == [] and page.tags.count("script") == 2
     assert page.policy.startswith("default-src 'none'; style-src 'sha256-") and "unsafe" not in page.policy
     assert page.headings[0] == 1 and all(b - a <= 1 or b >= 4 for a, b in pairwise(page.headings))
@@ -252,7 +252,7 @@ def test_only_and_skip_take_checks_views_codes_and_zones(demo: Run) -> None:
     def codes(*words: str) -> set[str]:
         return {f["code"] for f in demo("audit", *words, "--json").report["findings"]}
 
-    assert codes("--only", "mail") == {"mail.alias", "mail.missing-host", "pair.through-alias"}
+    assert codes("--only", "mail") == {"mail.alias", "mail.missing-host", "mail.null", "pair.through-alias"}
     assert codes("--only", "auth.lame") == {"auth.lame"}
     assert codes("--only", "198.51.100.0/24", "--skip", "auth.no-parent") == {"auth.expire-short"}
     assert not codes("--only", "rollcall", "--skip", "internal")
@@ -286,7 +286,7 @@ def test_a_full_disk_leaves_no_half_file(world: World, tmp_path: Path) -> None:
     command = [sys.executable, "-c", f"{limit}{words!r})"]
     done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert "report.html cannot be written" in done.stderr
-    assert done.stdout.startswith("Authority only, of 8 checks: 5 of 10 zones have a sound authority; 5 differ.")
+    assert done.stdout.startswith("Authority only, of 8 checks: 6 of 12 zones have a sound authority; 6 differ.")
     assert {path.name: path.read_text(encoding="utf-8") for path in tmp_path.iterdir()} == {"report.html": "before"}
 
 

@@ -53,7 +53,7 @@ def test_the_report_keeps_its_contract(run: Run, world: World) -> None:
         (("rake-08",), 0, "1 of 1 address agrees."),
         (("rake-08", "--strict"), 1, "1 of 1 address agrees."),
         (("10.77.10.17",), 1, "0 of 1 address agrees; 1 differs."),
-        (("--view", "public"), 3, "9 of 10 addresses agree; 1 could not be verified."),
+        (("--view", "public"), 3, "11 of 12 addresses agree; 1 could not be verified."),
         (("10.77.20.12", "--at", "dc-kiln"), 1, "1 of 2 addresses agrees; 1 differs."),
     ],
 )

@@ -169,7 +169,7 @@ def test_an_acceptance_names_a_code_that_there_is_and_may_name_an_address(
 
 def test_audit_and_mail_judge_one_estate_alike(demo: Run) -> None:
     audited = demo("audit", "--only", "mail", "--json").report["findings"]
-    for call in (("mail",), ("mail", "gullmarsh.example")):
+    for call in (("mail",), ("mail", "gullmarsh.example", "saltshop.example", "saltway.example")):
         alone = demo(*call, "--json").report["findings"]
         assert {(one["code"], one["name"], one["view"]) for one in alone} == {
             (one["code"], one["name"], one["view"]) for one in audited

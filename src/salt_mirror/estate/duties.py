@@ -34,10 +34,12 @@ class Duty:
 @dataclass(frozen=True, slots=True)
 class ResolverTests:
     """Names of the world that every resolver has to find (none on a network that leads nowhere), and sets that are larger than
-    a datagram."""
+    a datagram; names that are signed and sound, and names that do not validate on purpose."""
 
     external: tuple[Name, ...] = tuple(map(from_text, EXTERNAL))
     large: tuple[tuple[Name, int], ...] = ()
+    signed: tuple[Name, ...] = ()
+    broken: tuple[Name, ...] = ()
 
 
 def duty_of(
@@ -87,4 +89,8 @@ def tests_of(entry: ResolverTestsEntry, path: Path) -> ResolverTests:
                     f"{shown(text)} has no type; expected a name and a type, such as big.gullmarsh.example TXT"
                 )
             large.append((from_text(name), type_from_text(rdtype.strip())))
-    return ResolverTests(external, tuple(large))
+    with about(f"{path}: resolver_tests, signed"):
+        signed = tuple(map(from_text, entry.signed))
+    with about(f"{path}: resolver_tests, broken"):
+        broken = tuple(map(from_text, entry.broken))
+    return ResolverTests(external, tuple(large), signed, broken)

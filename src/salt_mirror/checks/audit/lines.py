@@ -7,13 +7,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import date, datetime
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from salt_mirror.checks.authority.sheet import Sheet
 from salt_mirror.checks.common.wording import many
-from salt_mirror.checks.signed.sheet import SignatureRow
 from salt_mirror.findings import Finding, Outcome
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.authority.sheet import Sheet
+    from salt_mirror.checks.signed.sheet import SignatureRow
 
 
 class Tally(msgspec.Struct, frozen=True, kw_only=True):

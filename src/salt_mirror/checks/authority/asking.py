@@ -80,6 +80,12 @@ def _ask_for_keys(seen: Seen, atlas: Atlas) -> Dialogue[None]:
         place.keys = answer if several and answer.trouble is None else None
         listed = not sent or bool({"zone", "parent"} & set(place.listed))
         signed.copies.append(SignedCopy(place.server, listed, answer))
+    # One that does not serve the zone now is not sound: what was wrong with its signatures is not known to be mended.
+    signed.copies += [
+        SignedCopy(place.server, True, place.spoken)
+        for place in seen.places
+        if place.version is None and place.listed and place.spoken is not None and place.spoken.trouble is not None
+    ]
     seen.signed = signed
 
 

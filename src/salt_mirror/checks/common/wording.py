@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 
 import msgspec
 
@@ -138,6 +138,17 @@ def duration(seconds: int) -> str:
         if number:
             parts.append(f"{number} {unit}")
     return " ".join(parts[:2]) or "0 s"
+
+
+def rounded(seconds: int) -> str:
+    """Return a time as people say it of days and hours: seconds do not count beside these."""
+    grain = 3600 if seconds >= 86_400 else 60 if seconds >= 3600 else 1
+    return duration(seconds // grain * grain)
+
+
+def moment_from(now: float, apart: int) -> str:
+    """Return the moment so many seconds from another one (in seconds since 1970), in local time."""
+    return local_moment(datetime.fromtimestamp(now + apart, UTC))
 
 
 def mailbox(rname: Name) -> str:

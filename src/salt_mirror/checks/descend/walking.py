@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.delegation import Delegation, delegation_in, lameness
-from salt_mirror.checks.signed.chain import Chain
+from salt_mirror.checks.signed.chain import TrustChain
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -79,7 +79,7 @@ class Leg:
     rdtype: int
     levels: list[Level] = field(default_factory=list)
     ends: list[Visit] = field(default_factory=list)
-    chain: Chain | None = None
+    chain: TrustChain | None = None
 
     @property
     def way(self) -> list[tuple[Name, list[Server]]]:

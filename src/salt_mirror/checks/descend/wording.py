@@ -13,7 +13,7 @@ from salt_mirror.checks.common.trust import Flaw
 from salt_mirror.checks.common.wording import state
 from salt_mirror.checks.descend.rows import names_of, texts_of, words_of
 from salt_mirror.checks.descend.walking import Descent, Leg, Level, Visit, dead_end
-from salt_mirror.checks.signed.chain import Chain, Failing
+from salt_mirror.checks.signed.chain import Failing, TrustChain
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import address_type, record_line, type_text
@@ -108,7 +108,7 @@ class DescentWords:
         if self._leg.chain is not None:
             yield from self._trust(self._leg.chain)
 
-    def _trust(self, chain: Chain) -> Iterator[Finding]:
+    def _trust(self, chain: TrustChain) -> Iterator[Finding]:
         """Return where the chain of trust breaks, for everybody or on some servers."""
         what = f"{to_text(self._leg.name)} {type_text(self._leg.rdtype)}"
         broken = chain.broken

@@ -19,7 +19,6 @@ from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Question, Server
 from salt_mirror.dns.records import NS, SOA, A
-from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.model import Zone
 
 LOOKS = 4
@@ -60,12 +59,22 @@ def gives_same(answer: Answer, looked_up: Lookup) -> bool:
 
 
 @dataclass(slots=True)
+class Validation:
+    """What a resolver says of signed names and of broken ones, each asked for with DO; `unchecked` what it answers with
+    checking disabled where it failed."""
+
+    signed: list[Answer] = field(default_factory=list)
+    broken: list[Answer] = field(default_factory=list)
+    unchecked: dict[Question, Answer] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
 class ResolverSeen:
     """All that was seen of a resolver. `main` is the way that everything else was asked over, None where nothing came back.
 
     `values` are the expected record sets, `denials` what it says twice of a name that nobody has, `unchecked` what it answers
     with checking disabled where it failed before; `later` a second look at what differs, and `control` two looks at the same
-    time at something that it keeps; `validated` came as authentic, and is `validated_too` where only DO asked for that.
+    time at something that it keeps.
     """
 
     tried: TriedResolver
@@ -86,8 +95,7 @@ class ResolverSeen:
     unchecked: dict[tuple[Name, int], Answer] = field(default_factory=dict)
     later: dict[tuple[Name, int], Answer] = field(default_factory=dict)
     control: tuple[Answer, Answer] | None = None
-    validated: Answer | None = None
-    validated_too: Answer | None = None
+    validation: Validation = field(default_factory=Validation)
 
     def answers(self) -> list[Answer]:
         """Return everything that the resolver itself said."""
@@ -111,7 +119,7 @@ def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[Res
     yield from _together_with(tried, main, atlas, stranger, seen)
     yield from _values(tried, main, atlas, seen)
     yield from _doubts(main, atlas, seen)
-    yield from _validation(main, atlas, seen)
+    seen.validation = yield from _ask_validation(tried, main, atlas)
     unreached = [
         zone.apex
         for (zone, through) in seen.zones
@@ -126,12 +134,19 @@ def inspect(tried: TriedResolver, atlas: Atlas, stranger: bytes) -> Dialogue[Res
     return seen
 
 
-def _validation(main: Server, atlas: Atlas, seen: ResolverSeen) -> Dialogue[None]:
-    """Ask again for something that came as authentic, with DO and without the AD bit that a server may merely echo."""
-    told = [answer for answer in seen.answers() if answer.question.recurse and is_authentic(answer.message)]
-    if told:
-        seen.validated = told[0]
-        (seen.validated_too,) = yield [told[0].question._replace(server=atlas.sibling(main, "signed"))]
+def _ask_validation(tried: TriedResolver, main: Server, atlas: Atlas) -> Dialogue[Validation]:
+    """Ask a resolver for signed and for broken names."""
+    server = atlas.sibling(main, "signed")
+    signed: list[tuple[Name, int]] = [(name, A) for name in tried.signed]
+    if tried.external:  # on a network that leads nowhere the root cannot be found
+        signed.append((ROOT, SOA))
+    seen = Validation()
+    batch = [Question(name, rdtype, server, True) for name, rdtype in [*signed, *((name, A) for name in tried.broken)]]
+    answers = (yield batch) if batch else []
+    seen.signed, seen.broken = answers[: len(signed)], answers[len(signed) :]
+    failed = [answer.question for answer in answers if answer.status == "SERVFAIL"]
+    seen.unchecked = yield from asked_unchecked([one._replace(server=main) for one in failed], atlas)
+    return seen
 
 
 def recurses(answers: Sequence[Answer]) -> bool:

@@ -18,10 +18,11 @@ from salt_mirror.checks.resolvers.asking import ResolverSeen, Way, inspect, recu
 from salt_mirror.checks.resolvers.keeping import keeping_tests
 from salt_mirror.checks.resolvers.reaching import reached, zones_test
 from salt_mirror.checks.resolvers.scope import TriedResolver, tried_with
+from salt_mirror.checks.resolvers.validating import validation_test
 from salt_mirror.checks.resolvers.values import unvalidated, values_test
 from salt_mirror.checks.resolvers.wording import ResolverWords, over_text
 from salt_mirror.dns.dialogue import Dialogue
-from salt_mirror.dns.names import ROOT, from_text, is_within, to_text
+from salt_mirror.dns.names import ROOT, from_text, is_within
 from salt_mirror.dns.questions import WRONG_CASE, Answer, Server
 from salt_mirror.dns.records import CNAME, SOA, soa_fields
 from salt_mirror.dns.special import AS112_PRIMARIES
@@ -142,14 +143,8 @@ def _tests(seen: ResolverSeen, words: ResolverWords) -> Iterator[Judged]:
         yield _large(seen, words)
     yield from _unchanged(seen, words)
     yield from keeping_tests(seen, {one.zone.apex for one in looked if one.own}, words)
-    if seen.external:
-        again = seen.validated_too
-        says = "none seen: it does not validate, or nothing is signed of what was asked for"
-        if seen.validated is not None and again is not None and is_authentic(again.message):
-            says = f"{to_text(seen.validated.question.name)} came as authentic"
-        elif seen.validated is not None and again is not None and again.message:
-            says = "none seen: it sends back the AD bit of a question, and sets none where signatures are asked for without it"
-        yield Judged(Test(mark="ok", title="validation", says=says))
+    echoed = any(answer.question.recurse and is_authentic(answer.message) for answer in seen.answers())
+    yield from validation_test(seen.validation, seen.tried, words, echoed=echoed)
 
 
 def _answers(seen: ResolverSeen, words: ResolverWords) -> Judged:

@@ -30,7 +30,8 @@ MOST_OF_A_VIEW = 16
 @dataclass(slots=True)
 class TriedResolver:
     """One resolver with all that it is tried with. `outside` says whether this computer stands outside the networks that it
-    serves, None where nobody knows; `values` are the record sets to compare, of `expected` that there are."""
+    serves, None where nobody knows; `values` are the record sets to compare, of `expected` that there are; `signed` names
+    validate, and `broken` ones do not, on purpose."""
 
     label: str
     ways: list[Server]
@@ -45,6 +46,8 @@ class TriedResolver:
     large: list[tuple[Name, int, str | None]] = field(default_factory=list)
     values: list[tuple[Name, int, str]] = field(default_factory=list)
     expected: int = 0
+    signed: tuple[Name, ...] = ()
+    broken: tuple[Name, ...] = ()
 
     @property
     def view(self) -> str:
@@ -77,6 +80,8 @@ def tried_with(
         [*((name, rdtype, _view_of(name, estate, views)) for name, rdtype in tests.large), *_large(zones)],
         _sample(values, MOST_VALUES),
         len(values),
+        tests.signed,
+        tests.broken,
     )
 
 

@@ -220,6 +220,35 @@ class ResolverWords:
             )  # fmt: skip
         return findings
 
+    def trust_anchor(self, answers: Sequence[Answer]) -> Finding:
+        """Everything signed fails with it, and comes with checking disabled."""
+        names = together_said(_few(dict.fromkeys(to_text(one.question.name) for one in answers)))
+        text = (
+            f"{self._label} answers SERVFAIL for signed names ({names}: {validation_error(answers[0])}), and answers with "
+            "checking disabled: its trust anchor is missing or outdated, or its clock is wrong."
+        )
+        return self._state("res.trust-anchor", text, answers, rdtype=DNSKEY)
+
+    def no_validation(self, answers: Sequence[Answer]) -> Finding:
+        """It does not validate what it hands on."""
+        names = together_said(_few(dict.fromkeys(to_text(one.question.name) for one in answers)))
+        text = f"{self._label} does not validate (DNSSEC): it answers for {names} without having verified a signature."
+        return self._state("res.no-validation", text, answers, rdtype=DNSKEY)
+
+    def broken_names(self, answers: Sequence[Answer]) -> list[Finding]:
+        """Names that the estate calls signed, and that do not validate while others do."""
+        return [
+            state(
+                "auth.bogus",
+                f"{to_text(one.question.name)} does not validate (DNSSEC): {self._label} answers SERVFAIL for it "
+                f"({validation_error(one)}), and answers with checking disabled; other signed names validate there.",
+                name=one.question.name, rdtype=DNSKEY, view=self._seen.tried.view, evidence=[evidence_of(one)],
+                cause=f"{to_text(one.question.name)} does not validate",
+                advice="sign the zone anew, or correct the DS at its parent: authority shows which",
+            )
+            for one in answers
+        ]  # fmt: skip
+
     def _forwarders(self) -> str:
         """Return what those to which it forwards say of the same."""
         said: dict[str, None] = {}

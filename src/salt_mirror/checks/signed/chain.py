@@ -39,7 +39,7 @@ class Failing(NamedTuple):
 
 
 @dataclass(slots=True)
-class Link:
+class TrustLink:
     """One zone of the chain, or the name at its end: what it is on the servers where it holds best, why, and the servers on
     which it does not hold. `anchor`: it is where the chain begins."""
 
@@ -50,11 +50,11 @@ class Link:
 
 
 @dataclass(slots=True)
-class Chain:
+class TrustChain:
     """The links from the top down, and the name's own at the end (None where no server was asked for it)."""
 
-    links: list[Link] = field(default_factory=list)
-    end: Link | None = None
+    links: list[TrustLink] = field(default_factory=list)
+    end: TrustLink | None = None
 
     @property
     def trust(self) -> Trust:
@@ -62,7 +62,7 @@ class Chain:
         return self.end.trust if self.end is not None else self.links[-1].trust if self.links else "unverified"
 
     @property
-    def broken(self) -> Link | None:
+    def broken(self) -> TrustLink | None:
         """The first link that is bogus; None of a chain without one."""
         ends = [self.end] if self.end is not None else []
         return next((link for link in (*self.links, *ends) if link.trust == "bogus"), None)
@@ -70,7 +70,7 @@ class Chain:
 
 def follow_chain(
     way: Way, name: Name, rdtype: int, anchors: Sequence[Ds] | None, atlas: Atlas, now: float
-) -> Dialogue[Chain]:
+) -> Dialogue[TrustChain]:
     """Return the chain of trust down a way to a name. `anchors` are the DS records that are trusted of the way's first zone;
     None where there are none, and its keys are taken as they are."""
     way = yield from _with_hidden_cuts(way, name, atlas)
@@ -84,7 +84,7 @@ def follow_chain(
         else:
             batch += [Question(name, rdtype, server) for server in signed]
     answers = (yield batch) if batch else []
-    chain, at = Chain(), 0
+    chain, at = TrustChain(), 0
     ds = list(anchors or ())
     trust: Trust = "signed"
     why = ""
@@ -92,11 +92,11 @@ def follow_chain(
         size, last = len(servers), number + 1 == len(way)
         keys, below = answers[at : at + size], answers[at + size : at + 2 * size]
         at += 2 * size
-        link = Link(zone, trust, why)
+        link = TrustLink(zone, trust, why)
         if number == 0 and not ds:
             link.why = "its keys are taken as they are: there is no trust anchor of it"
         entered = _enter(link, ds, keys, now) if link.trust == "signed" else {}
-        target = Link(name if last else zones[number + 1], link.trust, link.why if link.trust != "signed" else "")
+        target = TrustLink(name if last else zones[number + 1], link.trust, link.why if link.trust != "signed" else "")
         if link.trust == "signed":
             ds = _judge_below(target, zone, below, entered, now, is_ds=not last)
         chain.links.append(link)
@@ -108,7 +108,7 @@ def follow_chain(
     return chain
 
 
-def _enter(link: Link, ds: Sequence[Ds], answers: Sequence[Answer], now: float) -> dict[Server, list[DnsKey]]:
+def _enter(link: TrustLink, ds: Sequence[Ds], answers: Sequence[Answer], now: float) -> dict[Server, list[DnsKey]]:
     """Judge the keys of a zone by the DS set above; return them by server, where they hold."""
     entered: dict[Server, list[DnsKey]] = {}
     doubts = False
@@ -134,7 +134,13 @@ def _enter(link: Link, ds: Sequence[Ds], answers: Sequence[Answer], now: float) 
 
 
 def _judge_below(
-    target: Link, zone: Name, answers: Sequence[Answer], entered: dict[Server, list[DnsKey]], now: float, *, is_ds: bool
+    target: TrustLink,
+    zone: Name,
+    answers: Sequence[Answer],
+    entered: dict[Server, list[DnsKey]],
+    now: float,
+    *,
+    is_ds: bool,
 ) -> list[Ds]:
     """Judge what the servers of a zone say of a name in it, or of the DS set of the zone below; return the DS records."""
     good: list[Examined] = []
@@ -172,7 +178,7 @@ def _judge_below(
     return records
 
 
-def _fail(link: Link, *, doubts: bool) -> None:
+def _fail(link: TrustLink, *, doubts: bool) -> None:
     """Say that a link holds on no server: bogus, unless this computer does not know enough."""
     first = next((one for one in link.failing if one.flaw not in (None, Flaw.UNKNOWN)), None)
     link.trust = "unverified" if doubts or first is None else "bogus"

@@ -1,27 +1,23 @@
 """What is wrong with a zone's signatures: what validating resolvers fail with, or soon will.
 
 Strategy: one finding for a flaw of a server, naming the sets that have it; what all servers have in common is said once,
-without a server. Nobody validates a zone without a DS record, so that whatever is wrong with its signatures is one caution
-there. Keys and DS records are never ours to change: every remedy is advice, with the exact line for the parent where there is
-one.
+without a server. What this computer cannot tell, by its libraries or its clock, accuses nobody.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
+from collections.abc import Iterator, Sequence
 
 from salt_mirror.checks.common.trust import NSEC, Examined, Flaw
-from salt_mirror.checks.common.wording import duration, local_moment, many, no_word_of, state, together_said
+from salt_mirror.checks.common.wording import duration, many, moment_from, no_word_of, rounded, together_said
 from salt_mirror.checks.signed.asking import DS
-from salt_mirror.checks.signed.judging import CopyJudged, SignedJudged
+from salt_mirror.checks.signed.judging import CopyJudged
+from salt_mirror.checks.signed.parents import ParentWords
 from salt_mirror.dns.dnssec.algorithms import algorithm
-from salt_mirror.dns.dnssec.keys import DnsKey, ds_of
 from salt_mirror.dns.dnssec.signatures import Signature, State
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import DNSKEY, rdata_text, record_line, type_text
-from salt_mirror.findings import Finding, Outcome
+from salt_mirror.dns.records import DNSKEY, type_text
+from salt_mirror.findings import Finding
 
 RRSIG = 46
 _SHOWN = 3
@@ -35,157 +31,14 @@ _OF_SETS = {
 }
 
 
-def moment_text(now: float, apart: int) -> str:
-    """Return a moment so many seconds from now, as people read it."""
-    return local_moment(datetime.fromtimestamp(now + apart, UTC))
-
-
-def rounded(seconds: int) -> str:
-    """Return a time as people say it of days and hours: seconds do not count beside these."""
-    grain = 3600 if seconds >= 86_400 else 60 if seconds >= 3600 else 1
-    return duration(seconds // grain * grain)
-
-
 def ended(signature: Signature, now: float) -> str:
     """Return since when a signature has not been valid any more."""
     apart = signature.ends_in(now)
-    return f"{moment_text(now, apart)}, {rounded(-apart)} ago"
+    return f"{moment_from(now, apart)}, {rounded(-apart)} ago"
 
 
-class FlawWords:
+class FlawWords(ParentWords):
     """The findings about one zone that users are hurt by, or will be."""
-
-    def __init__(self, judged: SignedJudged) -> None:
-        self.judged = judged
-        self.zone = to_text(judged.seen.zone)
-        above = judged.seen.above
-        self.parent = to_text(above) if above is not None else "the parent"
-        if not judged.seen.ds_values and judged.seen.anchors:
-            self.parent = "the estate's trust_anchors"
-
-    def finding(
-        self,
-        code: str,
-        text: str,
-        answers: Iterable[Answer | None] = (),
-        *,
-        rdtype: int = DNSKEY,
-        advice: str = "",
-        server: Server | None = None,
-        outcome: Outcome | None = None,
-        expected: Iterable[str] = (),
-        cause: str = "",
-    ) -> Finding:
-        seen = self.judged.seen
-        return state(
-            code, text, name=seen.zone, rdtype=rdtype, view=seen.view, answers=answers, advice=advice, server=server,
-            outcome=outcome, expected=expected, cause=cause,
-        )  # fmt: skip
-
-    # What the parent says
-
-    def parent_silent(self) -> Iterator[Finding]:
-        seen = self.judged.seen
-        silent = [answer for answer in seen.ds if answer.trouble is not None]
-        if seen.ds and len(silent) == len(seen.ds):
-            why = "; ".join(dict.fromkeys(no_word_of(one.question.server, one.trouble) for one in silent))
-            text = f"The DS set of {self.zone} could not be seen: {why}. Whether its signatures count is not known."
-            yield self.finding("sig.unverified", text, silent, rdtype=DS, outcome="unverified", cause=why)
-
-    def above(self) -> Iterator[Finding]:
-        """What the parent says of the DS set, and cannot prove: a validator believes neither a DS nor that there is none."""
-        by_why: dict[str, list[Examined]] = {}
-        for one in self.judged.above:
-            if one.flaw is not None and one.flaw is not Flaw.UNKNOWN and not one.elsewhere:
-                by_why.setdefault(one.why, []).append(one)
-        for why, those in by_why.items():
-            servers = together_said(one.answer.question.server.label for one in those)
-            what = "the DS set" if those[0].answer.values else "that there is no DS record"
-            text = (
-                f"{servers} cannot prove {what} of {self.zone}: {why}. Validating resolvers answer SERVFAIL for the whole "
-                "zone."
-            )
-            server = those[0].answer.question.server if len(self.judged.above) > len(those) else None
-            advice = f"have {self.parent} signed anew"
-            answers = [one.answer for one in those]
-            yield self.finding("sig.ds-unproved", text, answers, rdtype=DS, server=server, advice=advice)
-
-    def parents_differ(self) -> Iterator[Finding]:
-        usable = [answer for answer in self.judged.seen.ds if answer.trouble is None]
-        if len({answer.values for answer in usable}) < 2:
-            return
-        said = "; ".join(
-            f"{one.question.server.label}: {', '.join(rdata_text(DS, value) for value in one.values) or 'none'}"
-            for one in usable
-        )
-        text = f"The servers of {self.parent} have different DS sets of {self.zone}: {said}."
-        yield self.finding("sig.ds-differ", text, usable, rdtype=DS)
-
-    def delegation(self) -> Iterator[Finding]:
-        judged, seen = self.judged, self.judged.seen
-        if judged.ds and not judged.counted:
-            said = ", ".join(one.said for one in judged.ds)
-            text = f"No validator can use the DS set of {self.zone} ({said}): it treats the zone as unsigned."
-            yield self.finding("sig.ds-unusable", text, seen.ds, rdtype=DS, advice=self.lines_for_parent())
-            return
-        if judged.validated:
-            if not judged.copies and any(copy.keys.trouble is None for copy in seen.copies):
-                said = ", ".join(rdata_text(DS, value) for value in seen.ds_values)
-                if seen.elsewhere:
-                    text = (
-                        f"{self.zone} is signed in public DNS ({self.parent} has a DS record, {said}), and not in this view: a "
-                        "resolver of this view that validates answers SERVFAIL for it, unless it is told not to (RFC 7646)."
-                    )
-                    yield self.finding("sig.view-unsigned", text, seen.ds, rdtype=DS)
-                    return
-                text = (
-                    f"{self.parent} has a DS record of {self.zone} ({said}), and no server serves it signed: validating "
-                    "resolvers "
-                    "answer SERVFAIL for every name in it."
-                )
-                advice = f"sign the zone with that key, or in {self.parent} remove: " + self.ds_line(seen.ds_values[0])
-                yield self.finding("sig.not-signed", text, seen.ds, rdtype=DS, advice=advice)
-            return
-        usable = [answer for answer in seen.ds if answer.trouble is None]
-        if not judged.copies or (not usable and not seen.alone):
-            return
-        if seen.alone:
-            why = "and no zone above delegates it: only resolvers that have its key as a trust anchor validate it"
-        elif judged.counted:
-            why = f"and {self.parent} itself is not signed: nobody validates it"
-        else:
-            why = f"and {self.parent} has no DS record for it: resolvers treat it as unsigned"
-        flaws = [(copy, one) for copy in judged.copies for one in copy.flawed]
-        if not flaws:
-            advice = "" if seen.alone or judged.counted else self.lines_for_parent()
-            text = f"{self.zone} is signed, {why}."
-            yield self.finding("sig.island", text, usable, rdtype=DS, advice=advice)
-            return
-        copy, first = flaws[0]
-        text = (
-            f"{self.zone} is signed, {why}; and its signatures do not hold on {copy.copy.server.label}: {first.why}. With a DS "
-            "record it would fail to resolve."
-        )
-        yield self.finding("sig.island-broken", text, [first.answer], rdtype=DS)
-
-    def entries(self) -> list[DnsKey]:
-        """The keys that a DS record should lead to: those with SEP that sign the keys, else whichever sign them."""
-        for copy in self.judged.copies:
-            tags = {
-                one.signature.tag for p in copy.examined[0].proofs for one in p.signatures if one.state is State.VALID
-            }
-            signing = [key for key in copy.entrance.keys if key.tag in tags and key.signs and not key.is_revoked]
-            if signing:
-                return [key for key in signing if key.is_entry] or signing
-        return []
-
-    def ds_line(self, rdata: bytes) -> str:
-        return record_line(self.judged.seen.zone, DS, rdata)
-
-    def lines_for_parent(self) -> str:
-        zone = self.judged.seen.zone
-        lines = "; ".join(self.ds_line(ds_of(zone, key)) for key in self.entries())
-        return f"in {self.parent}: {lines}" if lines else ""
 
     # What the zone's servers say
 
@@ -251,7 +104,7 @@ class FlawWords:
             )
             advice = f"have the zone signed anew, and {label} take it"
         elif flaw is Flaw.EARLY and signature is not None:
-            begins = moment_text(now, signature.begins_in(now))
+            begins = moment_from(now, signature.begins_in(now))
             tells = f"{label} serves {self.zone} with signatures that are only valid from {begins} on{beside}: {what}."
             advice = "set the signer's clock, and have the zone signed anew"
         elif flaw is Flaw.MISSING and first.proofs and first.proofs[0].signatures:
@@ -317,13 +170,13 @@ class FlawWords:
                 why = no_word_of(keyless.server, keyless.keys.trouble)
                 text = f"The keys of {self.zone} could not be seen: {why}."
                 yield self.finding(
-                    "sig.unverified", text, [keyless.keys], server=keyless.server, outcome="unverified", cause=why
-                )
+                    "sig.unverified", text, [keyless.keys], rdtype=RRSIG, server=keyless.server, outcome="unverified", cause=why
+                )  # fmt: skip
 
     def clock(self, doubted: State) -> Finding:
         """Every signature, the parent's too, is out of its time in the same way: the clock here may be what is wrong."""
         now = self.judged.now
-        here = moment_text(now, 0)
+        here = moment_from(now, 0)
         says = "have expired" if doubted is State.EXPIRED else "are not valid yet"
         text = (
             f"All signatures of {self.zone} and of {self.parent} {says} by the clock of this computer ({here}): it may be "
@@ -355,7 +208,7 @@ class FlawWords:
             ends = min(v.signature.ends_in(self.judged.now) for _, v in copy.windows if v.state is State.VALID)
             servers = together_said(one.copy.server.label for one in those)
             text = (
-                f"The signature of {what} ends in {rounded(ends)} ({moment_text(self.judged.now, ends)}) on {servers}. A "
+                f"The signature of {what} ends in {rounded(ends)} ({moment_from(self.judged.now, ends)}) on {servers}. A "
                 "new one may "
                 f"take {duration(soa.refresh + soa.retry + copy.longest_ttl)} to reach every server and cache (refresh "
                 f"{duration(soa.refresh)}, retry {duration(soa.retry)}, TTL {duration(copy.longest_ttl)}): it is late to "
@@ -383,6 +236,7 @@ class FlawWords:
                     proof
                     for proof in copy.proofs
                     if proof.rdtype != DNSKEY
+                    and proof.holds
                     and not any(
                         (one.signature.tag, one.signature.algorithm) in keys
                         for one in proof.signatures

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from salt_mirror.checks.common.wording import many, together_said
-from salt_mirror.checks.signed.flaws import moment_text, rounded
+from salt_mirror.checks.common.wording import many, moment_from, rounded, together_said
 from salt_mirror.checks.signed.judging import CopyJudged, SignedJudged
 from salt_mirror.checks.signed.sheet import KeyRow, SignatureRow, SignedSheet
 from salt_mirror.dns.dnssec.algorithms import algorithm
@@ -31,7 +30,7 @@ def signed_sheet(judged: SignedJudged) -> SignedSheet | None:
         signatures=windows,
         denial=_denial(judged),
         verified=_verified(judged),
-        first_end=f"{first.set} on {first.server}, {moment_text(judged.now, first.left_s)}, in {rounded(first.left_s)}"
+        first_end=f"{first.set} on {first.server}, {moment_from(judged.now, first.left_s)}, in {rounded(first.left_s)}"
         if first is not None
         else "",
         refresh_s=soa.refresh if soa is not None else 0,

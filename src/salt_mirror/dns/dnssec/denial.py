@@ -52,9 +52,9 @@ def denier(records: Iterable[Record], zone: Name) -> Denier | None:
     mine = [record for record in records if is_within(record.owner, zone)]
     plain = [one for record in mine if record.rdtype == NSEC and (one := _Range.of(record)) is not None]
     if plain:
-        return _Plain(plain, zone)
+        return _PlainDenier(plain, zone)
     hashed = [found for record in mine if record.rdtype == NSEC3 and (found := Hashed.of(record, zone)) is not None]
-    return _Hashed(hashed, zone) if hashed else None
+    return _HashedDenier(hashed, zone) if hashed else None
 
 
 def types_in(bitmap: bytes) -> frozenset[int]:
@@ -120,7 +120,7 @@ def _lacks(types: frozenset[int], rdtype: int, where: str, *, at_root: bool) -> 
     return Denial(True)
 
 
-class _Plain:
+class _PlainDenier:
     """The NSEC records of an answer."""
 
     kind = "NSEC"
@@ -238,7 +238,7 @@ def hexed(hashed: bytes) -> str:
     return base64.b32encode(hashed).translate(_TO_HEX).decode("ascii").lower()
 
 
-class _Hashed:
+class _HashedDenier:
     """The NSEC3 records of an answer, all with the parameters of the first (RFC 5155 section 8.2)."""
 
     kind = "NSEC3"

@@ -10,9 +10,8 @@ import msgspec
 from rich.text import Text
 
 from salt_mirror.checks.audit.lines import Audit, Ending, Life, Run, Tally, ZoneLine
-from salt_mirror.checks.common.wording import duration, local_moment
+from salt_mirror.checks.common.wording import duration, local_moment, rounded
 from salt_mirror.checks.pairs.scope import UNSEEN
-from salt_mirror.checks.signed.flaws import rounded
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
 from salt_mirror.report.terminal.page import Page
