@@ -130,6 +130,21 @@ def test_the_demos_descent_finds_what_is_planted_on_the_way(demo: Run) -> None:
     assert (alone.status, alone.report["counts"]["questions"]) == (0, 10)
 
 
+def test_the_demos_descent_shows_where_a_name_is_signed_insecure_or_bogus(demo: Run) -> None:
+    done = demo("descend", "www.saltway.example", "CNAME", "--json")
+    assert (
+        found(done) == ["cut.bogus-server"]
+        and "does not validate (DNSSEC) on ns2" in done.report["findings"][0]["text"]
+    )
+    chain = done.report["legs"][0]["chain"]
+    assert [(row["name"], row["trust"]) for row in chain] == [
+        (".", "signed"), ("example.", "signed"), ("saltway.example.", "signed"), ("www.saltway.example.", "signed"),
+    ]  # fmt: skip
+    assert [len(row["failing"]) for row in chain] == [0, 0, 1, 1]
+    out = demo("descend", "web.gullmarsh.example").out
+    assert "DNSSEC: insecure from gullmarsh.example. down: example. proves that there is no DS record" in out
+
+
 @pytest.mark.parametrize(
     ("zone", "code", "said"),
     [

@@ -92,7 +92,7 @@ class SignedWords(FlawWords):
                 "unsigned, or "
                 f"answer SERVFAIL (RFC 9276 section 3.2).{more}"
             )
-            yield self.finding("sig.nsec3-costly", text, rdtype=51, advice="sign with 0 iterations and no salt")
+            yield self.finding("sig.hash-iterations", text, rdtype=51, advice="sign with 0 iterations and no salt")
         elif hashing.iterations or hashing.salt:
             salt = f"a salt of {len(hashing.salt)} bytes" if hashing.salt else "no salt"
             text = (
@@ -100,7 +100,7 @@ class SignedWords(FlawWords):
                 "protect "
                 "nothing (RFC 9276 section 3.1)."
             )
-            yield self.finding("sig.nsec3", text, rdtype=51, advice="sign with 0 iterations and no salt")
+            yield self.finding("sig.hash-parameters", text, rdtype=51, advice="sign with 0 iterations and no salt")
         if any(one.opt_out for copy in self.judged.copies for one in copy.examined):
             text = (
                 f"{self.zone} has NSEC3 records with opt-out: unsigned delegations can be added to it, and removed, "
