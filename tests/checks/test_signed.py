@@ -303,3 +303,29 @@ def test_names_of_a_zone_below_on_the_same_server_are_not_judged_by_this_zones_k
         part = Inspection([(from_text(CHILD), "public")], Atlas(loaded))
         carry_out(part, Setting(datetime.now(UTC)), Runner(engine))
     assert [one.code for one in part.findings() if one.code.startswith("sig.")] == []
+
+
+def test_ds_and_tlsa_records_without_what_they_are_about_are_stale(marsh: Marsh, tmp_path: Path) -> None:
+    digest = "aa" * 32
+    listed = (
+        f"_25._tcp.mail TLSA 3 1 1 {digest}\n_25._tcp.www TLSA 3 1 1 {digest}\nwww A 192.0.2.80\n"
+        f"gone DS 1 15 2 {digest}\nplain NS ns1\nplain DS 1 15 2 {digest}\ndeep NS ns1\ndeep DS 1 15 2 {digest}\n"
+    )
+    zone = signed(CHILD, HEAD + listed.replace("www A 192.0.2.80\n", ""))
+    marsh.look(zone)
+    for server in marsh.child:
+        server.authority.hold(read_zone(HEAD, f"plain.{CHILD}"))
+        server.authority.hold(signed(f"deep.{CHILD}", HEAD))
+    (tmp_path / "list.zone").write_text(f"$ORIGIN {CHILD}\n$TTL 300\n{listed}", encoding="utf-8")
+    estate = tmp_path / "estate.toml"
+    text = estate.read_text(encoding="utf-8").replace(
+        'view = "public"\n', 'view = "public"\nexpect = ["list.zone"]\n', 1
+    )
+    estate.write_text(text, encoding="utf-8")
+    done = marsh._run("stale", "--json")
+    said = {(one["name"], one["type"]): one for one in done.report["findings"] if one["code"] == "left.dangling"}
+    assert {name.partition(".salt")[0] for name, _ in said} == {"_25._tcp.mail", "gone", "plain"}
+    assert "is about mail.salt.marsh.invalid., which has no address" in said[f"_25._tcp.mail.{CHILD}", "TLSA"]["text"]
+    assert "is not signed: validating resolvers answer SERVFAIL" in said[f"plain.{CHILD}", "DS"]["text"]
+    assert said[f"gone.{CHILD}", "DS"]["advice"].startswith(f"in {CHILD} remove: gone.{CHILD} IN DS 1 15 2")
+    assert not said[f"gone.{CHILD}", "DS"]["changes"] and not said[f"gone.{CHILD}", "DS"]["choices"]

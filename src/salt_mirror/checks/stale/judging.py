@@ -20,15 +20,16 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import at_name, lookup
 from salt_mirror.checks.common.part import Part, Setting, Verdict
-from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.common.wording import many, no_word_of, troubles_of
 from salt_mirror.checks.stale.rows import forecast, zone_ages
 from salt_mirror.checks.stale.rules import Reason, Rules, Suspicion
-from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
+from salt_mirror.checks.stale.scope import DS, TLSA, AgingRecord, Inventory, StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet, Due, Group
 from salt_mirror.checks.stale.wording import StaleWords
-from salt_mirror.dns.dialogue import Dialogue, together
+from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels, to_text
-from salt_mirror.dns.records import AAAA, ADDRESS_TYPES, NS, PTR, A
+from salt_mirror.dns.questions import Question
+from salt_mirror.dns.records import AAAA, ADDRESS_TYPES, DNSKEY, NS, PTR, A
 from salt_mirror.dns.reverse import address_of, zone_network
 from salt_mirror.dns.special import undelegated
 from salt_mirror.estate.aging import hours_since_1601
@@ -75,13 +76,14 @@ class Stale(Part):
         for view in self._scope.views():
             inventory = self._scope.inventory(view, setting.holdings)
             self._rules.append((inventory, Rules(inventory, self._scope, now_h)))
-        self._records = sum(self._judges(one) for inventory, _ in self._rules for one in inventory.records)
+        self._records = sum(self._judges(one) for found, _ in self._rules for one in (*found.records, *found.ds))
         self.size = self._records
         self._remark()
         for inventory, rules in self._rules:
             words = StaleWords(inventory, now_h)
             yield (self._confirm(group, words) for group in _grouped(rules.suspicions()))
             yield (self._follow(record, words) for record in self._references(inventory))
+            yield (self._follow_ds(one, words) for one in inventory.ds if self._judges(one))
             yield (self._tombstone(name, zone, words) for zone in self._zones(view) for name in self._tombstones(zone))
         yield [self._unread(domain, view, why) for (domain, view), why in self._scope.estate.unread.items()]
 
@@ -189,11 +191,39 @@ class Stale(Part):
             return Confirmed(
                 [record], view, "left.dangling", "unverified", words.target_unverified(record, target, doubt)
             )
-        if looked_up.exists:
+        # The owner of a TLSA record is below its host, so that this exists in any case: what counts is that it has an address.
+        if looked_up.values if record.rdtype == TLSA else looked_up.exists:
             return Confirmed([record], view, "", "agrees")
         zone = looked_up.first.zone
         free = zone is not None and len(labels(zone)) == 1 and undelegated(target) is None
         finding = words.dangling(record, target, open_to_all=free, found=looked_up)
+        return Confirmed([record], view, finding.code, finding.outcome, finding)
+
+    def _follow_ds(self, record: AgingRecord, words: StaleWords) -> Dialogue[Confirmed]:
+        """Return whether a DS record has a delegation beside it, and keys below (RFC 4035 section 2.4)."""
+        view, zone = record.zone.view, record.zone
+        authority = yield from self._atlas.find(zone.apex, view)
+        # The zone above has the DS record: whoever has the one below as well would be asked of that for anything else.
+        steps: list[Dialogue[Any]] = [
+            put([Question(record.name, DS, server) for server in authority.servers]),
+            put([Question(record.name, NS, server) for server in authority.servers]),
+            at_name(record.name, (DNSKEY,), view, self._atlas),
+        ]
+        own, cut, below = yield from together(steps)
+        doubt = next((one for one in own if one.trouble is not None), None)
+        if doubt is not None or not own:
+            why = no_word_of(doubt.question.server, doubt.trouble) if doubt is not None else "no server to ask"
+            return Confirmed([record], view, "left.dangling", "unverified", words.ds_unverified(record, why))
+        if not any(record.rdata in answer.values for answer in own):
+            return Confirmed([record], view, "left.dangling", "agrees", gone=True)
+        delegated = any(answer.values or answer.referral == record.name for answer in cut)
+        if delegated and (below.certain != "agrees" or below.values):
+            if below.values:
+                return Confirmed([record], view, "", "agrees")
+            return Confirmed(
+                [record], view, "left.dangling", "unverified", words.ds_unverified(record, troubles_of(below))
+            )
+        finding = words.dangling_ds(record, own, delegated=delegated)
         return Confirmed([record], view, finding.code, finding.outcome, finding)
 
     # What came of it

@@ -12,13 +12,13 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from salt_mirror.checks.common.part import Holdings, in_hand, no_holding
-from salt_mirror.dns.names import Name, is_within
+from salt_mirror.dns.names import Name, is_within, labels, parent
 from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, OF_SIGNERS, PTR, SOA, TARGET_AT
 from salt_mirror.dns.reverse import Network, address_of, in_network
 from salt_mirror.estate.aging import Aging, Registered, newest
 from salt_mirror.estate.model import Estate, Zone
 
-_DS = 43
+DS, TLSA = 43, 52
 
 
 class AgingRecord(NamedTuple):
@@ -44,7 +44,11 @@ class AgingRecord(NamedTuple):
 
     @property
     def target(self) -> Name | None:
-        """The name that it leads to, where it leads to one."""
+        """The name that it leads to, or is about, where there is one: of a TLSA record the host (RFC 6698 section 3)."""
+        if self.rdtype == TLSA:
+            first, *rest = labels(self.name)
+            port, protocol = first[:1], rest[0][:1] if rest else b""
+            return parent(parent(self.name)) if port == protocol == b"_" else None
         at = TARGET_AT.get(self.rdtype)
         return self.rdata[at:] if at is not None else None
 
@@ -52,7 +56,7 @@ class AgingRecord(NamedTuple):
 @dataclass(slots=True)
 class Inventory:
     """The records of one view: by name, the names on each address, the PTR records of each address, and who refers to a name.
-    `current` are zones that were taken from a server in this very run."""
+    `current` are zones that were taken from a server in this very run; `ds` the DS records, which stand for other zones."""
 
     view: str
     records: list[AgingRecord] = field(default_factory=list)
@@ -61,6 +65,7 @@ class Inventory:
     pointers: dict[bytes, list[AgingRecord]] = field(default_factory=dict)
     referring: dict[Name, list[AgingRecord]] = field(default_factory=dict)
     current: set[Name] = field(default_factory=set)
+    ds: list[AgingRecord] = field(default_factory=list)
 
     def add(self, record: AgingRecord) -> None:
         """Take in a record."""
@@ -127,7 +132,9 @@ class StaleScope:
     @staticmethod
     def _add(found: Inventory, record: AgingRecord) -> None:
         at_apex = record.name == record.zone.apex
-        if record.rdtype not in OF_SIGNERS and record.rdtype != _DS and not (record.rdtype == SOA and at_apex):
+        if record.rdtype == DS:
+            found.ds.append(record)  # judged by the zone below alone
+        elif record.rdtype not in OF_SIGNERS and not (record.rdtype == SOA and at_apex):
             found.add(record)
 
     def wants(self, record: AgingRecord) -> bool:
@@ -151,7 +158,7 @@ class StaleScope:
     @property
     def followed(self) -> Collection[int]:
         """The types whose targets are looked at."""
-        return TARGET_AT if self.everything else (CNAME,)
+        return (*TARGET_AT, TLSA, DS) if self.everything else (CNAME,)
 
     def retired(self, address: bytes) -> Network | None:
         """Return the retired network that holds an address; None where none does."""

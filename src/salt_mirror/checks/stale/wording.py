@@ -13,10 +13,10 @@ from salt_mirror.checks.common.lookup import Lookup
 from salt_mirror.checks.common.proposing import changed
 from salt_mirror.checks.common.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.checks.stale.rules import Reason, Suspicion
-from salt_mirror.checks.stale.scope import AgingRecord, Inventory
+from salt_mirror.checks.stale.scope import TLSA, AgingRecord, Inventory
 from salt_mirror.dns.names import Name, from_text, to_text
-from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import ADDRESS_TYPES, PTR, SOA, A, rdata_text, type_text
+from salt_mirror.dns.questions import Answer, Server
+from salt_mirror.dns.records import ADDRESS_TYPES, PTR, SOA, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.estate.aging import moment_of
 from salt_mirror.estate.model import Zone
@@ -143,6 +143,8 @@ class StaleWords:
     def dangling(self, record: AgingRecord, target: Name, *, open_to_all: bool, found: Lookup) -> Finding:
         """Return a record that leads to a name that does not exist."""
         what = f"{to_text(record.name)} {type_text(record.rdtype)} leads to {to_text(target)}, which does not exist"
+        if record.rdtype == TLSA:
+            what = f"{to_text(record.name)} TLSA is about {to_text(target)}, which has no address"
         gone = changed(
             record.name, record.rdtype, "registered", "it leads nowhere", view=record.zone.view, zone=record.zone.apex,
             remove=[record.rdata],
@@ -159,6 +161,30 @@ class StaleWords:
         return state(
             code, text, name=record.name, rdtype=record.rdtype, view=record.zone.view, choices=[choice], cause=cause,
             answers=answers_of(found)[:6],
+        )  # fmt: skip
+
+    def dangling_ds(self, record: AgingRecord, own: list[Answer], *, delegated: bool) -> Finding:
+        """Return a DS record without a zone that it could be of."""
+        name = to_text(record.name)
+        why = (
+            f"{name} is not signed: validating resolvers answer SERVFAIL for every name in it"
+            if delegated
+            else f"{name} is not delegated"
+        )
+        # Keys and DS records are never changed by this program: who removes one at the wrong moment breaks the zone.
+        advice = f"in {to_text(record.zone.apex)} remove: {record_line(record.name, record.rdtype, record.rdata)}"
+        text = f"{name} has a DS record ({rdata_text(record.rdtype, record.rdata)}), and {why}."
+        return state(
+            "left.dangling", text, name=record.name, rdtype=record.rdtype, view=record.zone.view, advice=advice,
+            answers=own[:4],
+        )  # fmt: skip
+
+    def ds_unverified(self, record: AgingRecord, why: str) -> Finding:
+        """Return a DS record of which nobody knows what it is about."""
+        text = f"What the DS record of {to_text(record.name)} is about could not be seen: {why}."
+        return state(
+            "left.unverified", text, name=record.name, rdtype=record.rdtype, view=record.zone.view, outcome="unverified",
+            cause=why,
         )  # fmt: skip
 
     def target_unverified(self, record: AgingRecord, target: Name, looked_up: Lookup) -> Finding:
