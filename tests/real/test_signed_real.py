@@ -20,16 +20,17 @@ from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.descend.judging import Descents
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
-from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.questions import Answer, Key, Question, Server
 from salt_mirror.dns.records import type_from_text
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.building import load_estate
+from support.estates import found
 from support.examples import seeds
 from support.program import Run
-from support.realservers import nsd, unbound
+from support.realservers import nsd, secret_text, unbound
 from support.signedworlds import PLANTINGS, Worlds, content_at, make_worlds
-from support.signers import CHILD, SIGNERS, TEXT, above, bind_signing, ds_of, whole_zone
+from support.signers import CHILD, SIGNERS, TEXT, above, bind_signing, ds_of, knot_signing, whole_zone
 
 pytestmark = pytest.mark.real
 
@@ -228,6 +229,48 @@ def test_a_change_of_keys_that_is_under_way_is_no_fault_and_half_of_one_is(tmp_p
 def signer_of(zone: dns.zone.Zone) -> int:
     """The tag of the key that signs the SOA."""
     return int(zone.find_rdataset(dns.name.from_text(f"{CHILD}."), "RRSIG", "SOA")[0].key_tag)
+
+
+KEY = Key(from_text("mirror.test"), "hmac-sha256", bytes(range(32)))
+
+
+def estate_with_key(folder: Path, parent: Server, *servers: Server, key: str = 'update_key = "mirror.test"\n') -> None:
+    """The zone above and the signed one, of which something is expected that is not there."""
+    (folder / "key").write_text(secret_text(KEY), encoding="utf-8")
+    (folder / "expected.zone").write_text(f"$ORIGIN {CHILD}.\n{TEXT}new A 192.0.2.90\n", encoding="utf-8")
+    text = (
+        '[keys."mirror.test"]\nsecret_file = "key"\n[[zones]]\nname = "example"\nview = "public"\nservers = ["above"]\n'
+    )
+    labels = [f"s{number}" for number in range(len(servers))]
+    text += f'[[zones]]\nname = "{CHILD}"\nview = "public"\nservers = {json.dumps(labels)}\nexpect = ["expected.zone"]\n{key}'
+    for label, server in (("above", parent), *zip(labels, servers, strict=True)):
+        text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+    text += "[reach]\n" + "".join(
+        f'"{address}" = "127.0.0.1:{servers[0].port}"\n' for address in ("192.0.2.53", "198.51.100.53")
+    )
+    (folder / "estate.toml").write_text(text, encoding="utf-8")
+
+
+def test_a_zone_that_its_server_signs_takes_updates_and_one_that_it_does_not_sign_is_told(
+    tmp_path: Path, run: Run
+) -> None:
+    with knot_signing(tmp_path / "signs", key=KEY) as one, above(tmp_path / "over", ds_of(one)) as parent:
+        estate_with_key(tmp_path, parent, one)
+        done = run("mend", "--only", CHILD, "--apply", "--yes", "--json", "--undo", "one.undo")
+        assert "was carried out, and every server has it; 0 faults left" in done.report["says"], done.out + done.err
+        assert not [
+            code for code in found(run("audit", "--only", CHILD, "--json")) if code.startswith(("sig.", "roll."))
+        ]
+        whole = whole_zone(one).to_text(relativize=False) + "\n"
+        estate_with_key(tmp_path, parent, one, key="")
+        (tmp_path / "expected.zone").write_text(f"$ORIGIN {CHILD}.\n{TEXT}newer A 192.0.2.91\n", encoding="utf-8")
+        told = run("mend", "--only", CHILD, "--json").report
+        assert any("have it signed anew after it is changed" in remark for remark in told["remarks"]), json.dumps(told)
+        with knot_signing(tmp_path / "still", key=KEY, text=whole, signs=False) as other:
+            estate_with_key(tmp_path, parent, other)
+            (tmp_path / "expected.zone").write_text(f"$ORIGIN {CHILD}.\n{TEXT}newer A 192.0.2.91\n", encoding="utf-8")
+            done = run("mend", "--only", CHILD, "--apply", "--yes", "--json", "--undo", "two.undo")
+            assert done.status == 1 and {"sig.wrong", "sig.missing"} & set(found(done)), done.out
 
 
 @pytest.mark.seeded

@@ -17,10 +17,10 @@ import dns.query
 import dns.rdatatype
 import dns.zone
 
-from salt_mirror.dns.questions import Server
+from salt_mirror.dns.questions import Key, Server
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.signing import key_from, sign_zone
-from support.realservers import free_port, nsd, program, running
+from support.realservers import free_port, nsd, program, running, secret_text
 from support.waiting import until
 
 CHILD, ABOVE = "pans.example", "example"
@@ -95,20 +95,25 @@ def _sign_with_tools(folder: Path, days_ago: int, *, rolling: bool) -> None:
 
 
 @contextmanager
-def knot_signing(folder: Path, *, nsec3: str = "", days_ago: int = 0) -> Iterator[Server]:
-    """Knot signing what it serves."""
+def knot_signing(
+    folder: Path, *, nsec3: str = "", days_ago: int = 0, key: Key | None = None, text: str = TEXT, signs: bool = True
+) -> Iterator[Server]:
+    """Knot signing what it serves, unless it `signs` nothing; whoever has the key may change it."""
     path, port = program("knotd"), free_port()
     (folder / "db").mkdir(parents=True)
-    (folder / "zone").write_text(f"$ORIGIN {CHILD}.\n{TEXT}", encoding="utf-8")
+    (folder / "zone").write_text(f"$ORIGIN {CHILD}.\n{text}", encoding="utf-8")
     hashing = ["    nsec3: on", "    nsec3-iterations: 0", "    nsec3-salt-length: 0"] if nsec3 else []
     hashing += ["    nsec3-opt-out: on"] if "opt" in nsec3 else []
     lines = [
         "server:", f"  rundir: {folder}", f"  listen: 127.0.0.1@{port}", "  udp-workers: 1", "  tcp-workers: 1",
         "  background-workers: 1", "log:", "  - target: stderr", "    any: warning", "database:", f"  storage: {folder}/db",
+        *(["key:", "  - id: mirror.test", f"    algorithm: {key.algorithm}", f"    secret: {secret_text(key)}"] if key else []),
         "acl:", "  - id: all", "    address: 127.0.0.1", "    action: transfer",
+        *(["  - id: changes", "    key: mirror.test", "    action: update"] if key else []),
         "policy:", "  - id: quick", "    single-type-signing: on", "    algorithm: ecdsap256sha256",
         *hashing,
-        "zone:", f'  - domain: "{CHILD}"', "    dnssec-signing: on", "    dnssec-policy: quick", "    acl: all",
+        "zone:", f'  - domain: "{CHILD}"', f"    dnssec-signing: {'on' if signs else 'off'}", "    dnssec-policy: quick",
+        f"    acl: [{'all, changes' if key else 'all'}]",
         "    zonefile-sync: -1", "    zonefile-load: difference", f'    file: "{folder}/zone"',
     ]  # fmt: skip
     config = folder / "knot.conf"

@@ -25,6 +25,7 @@ from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.rows import sheet_of
 from salt_mirror.checks.plan.sending import by_server, takes_away, too_much
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
+from salt_mirror.checks.plan.signing import signed_elsewhere
 from salt_mirror.cli.arguments import atlas_of
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.execution import Ran, run, seen_views
@@ -41,7 +42,7 @@ from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.forms import zone_name
-from salt_mirror.estate.model import Estate, Zone
+from salt_mirror.estate.model import Estate, Updates, Zone
 from salt_mirror.estate.reading import read_text
 from salt_mirror.findings import About, Finding
 from salt_mirror.keeping.approvals import Approval, approval_of
@@ -176,6 +177,7 @@ class Mending(Sender):
             older = self._wanted.older
             plan = proved(judge, runner, atlas, wish.decisions, self._wanted, older, only_adding=wish.only_adding)
             self._doubted = {(one.code, one.subject) for one in judge.work.findings() if one.outcome == "unverified"}
+            self._remarks += signed_elsewhere(self._by_hand(plan), atlas, runner)
             made.append((plan, judge))
 
         ran = run(work, atlas, self._estate.views, self._asking, total=0, what="things looked at", transfers=transfers)
@@ -184,6 +186,18 @@ class Mending(Sender):
             raise typer.Exit(INTERRUPTED)
         plan, judge = made[0]
         return plan, judge, ran
+
+    def _by_hand(self, plan: Plan) -> list[Zone]:
+        """Return the zones whose changes are made in a file, or in a way that the estate does not say: perhaps nothing signs
+        those."""
+        keys = {(one.key.view, one.key.zone) for one in plan.sets} | {
+            (zone.view, zone.apex) for zone, _ in self._zone_files
+        }
+        touched = [
+            self._estate.zones[view][apex] for view, apex in sorted(keys) if apex in self._estate.zones.get(view, {})
+        ]
+        in_files = [zone for zone, _ in self._zone_files]
+        return [zone for zone in touched if zone in in_files or zone.updates == Updates()]
 
     def _written(self, plan: Plan, approval: Approval) -> list[Path]:
         """Write what is wished for; return the files."""
