@@ -16,11 +16,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.dns.dnssec.denial import DS, NSEC, NSEC3, Denial, denier, hash_of, hexed, order, types_in
+from salt_mirror.dns.dnssec.denial import Denial, denier, hash_of, hexed, order, types_in
 from salt_mirror.dns.dnssec.keys import DnsKey, Ds, ds_of, key_tag, keys_in
-from salt_mirror.dns.dnssec.signatures import RRSIG, Signature, State, prove, signatures_in
+from salt_mirror.dns.dnssec.signatures import Signature, State, prove, signatures_in
 from salt_mirror.dns.names import Name, from_text
-from salt_mirror.dns.records import DNSKEY, Record, rdata_from_text, type_from_text
+from salt_mirror.dns.records import DNSKEY, DS, NSEC, NSEC3, RRSIG, Record, rdata_from_text, type_from_text
 
 VECTORS = Path(__file__).parent / "vectors"
 EXAMPLE = from_text("example")

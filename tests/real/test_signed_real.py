@@ -136,8 +136,14 @@ def test_a_resolver_validates_or_not_or_has_the_anchor_of_yesterday(tmp_path: Pa
             text += f'broken = ["www.z.t{number}"]\n'
             for label, server in (("yes", yes), ("no", no), ("old", old)):
                 text += f'[resolvers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+            text += '[[zones]]\nname = "t0"\nview = "public"\nservers = ["high"]\n'
+            text += f'[servers.high]\naddress = "127.0.0.1"\nport = {tops.port}\n'
             (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+            watched = run("settle", "z.t0", "DS", "--within", "20s", "--json").report
             report = run("resolvers", "--json").report
+    notes = {row["vantage"]: row["notes"] for row in watched["vantages"]}
+    assert notes["yes"] == ["validates the new"] and notes["no"] == ["has the new, without having validated it"]
+    assert notes["old"][0].startswith("bogus, or not to be had: it answered SERVFAIL"), notes
     found = {
         (one["code"], one["server"]) for one in report["findings"] if "anchor" in one["code"] or "valid" in one["code"]
     }

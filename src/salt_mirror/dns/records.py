@@ -12,10 +12,11 @@ from socket import AF_INET, AF_INET6, inet_pton
 from typing import NamedTuple
 
 from salt_mirror.dns.errors import Unusable, number_in
-from salt_mirror.dns.names import Name, from_text, label_text, shown, to_text
+from salt_mirror.dns.names import Name, from_text, label_text, parent, shown, to_text
 from salt_mirror.dns.reverse import address_text
 
-A, NS, CNAME, SOA, PTR, MX, TXT, AAAA, SRV, DNAME, OPT, DNSKEY = 1, 2, 5, 6, 12, 15, 16, 28, 33, 39, 41, 48
+A, NS, CNAME, SOA, PTR, MX, TXT, AAAA, SRV, DNAME, OPT = 1, 2, 5, 6, 12, 15, 16, 28, 33, 39, 41
+DS, RRSIG, NSEC, DNSKEY, NSEC3, NSEC3PARAM, TLSA, CDS, CDNSKEY = 43, 46, 47, 48, 50, 51, 52, 59, 60
 TKEY, TSIG, IXFR, AXFR, ANY = 249, 250, 251, 252, 255  # what stands in no zone (RFC 6895 section 3.1)
 
 TYPE_NAMES = {
@@ -29,11 +30,14 @@ TYPE_NAMES = {
 }  # fmt: skip
 _NUMBERS = {text: number for number, text in TYPE_NAMES.items()}
 
-MADE_BY_SIGNERS = frozenset((46, 47, 50, 51))
+MADE_BY_SIGNERS = frozenset((RRSIG, NSEC, NSEC3, NSEC3PARAM))
 """RRSIG and NSEC (RFC 4034), NSEC3 and NSEC3PARAM (RFC 5155): a signer makes them, and nobody keeps them."""
-NOT_CONTENT = MADE_BY_SIGNERS | frozenset((48, 59, 60, 63))
+NOT_CONTENT = MADE_BY_SIGNERS | frozenset((DNSKEY, CDS, CDNSKEY, 63))
 """With them DNSKEY (RFC 4034), CDS and CDNSKEY (RFC 7344) and ZONEMD (RFC 8976), which each signer makes for itself: no record
 that people keep, and so out of every comparison of content."""
+OF_KEYS = MADE_BY_SIGNERS | frozenset((DS, DNSKEY, CDS, CDNSKEY))
+"""What follows from the keys of a zone, and is never changed by this program: whoever keeps the keys does that, in the order
+and with the waits of RFC 7583."""
 OF_SIGNERS = NOT_CONTENT | frozenset((24, 25, 30, 62, 65534))
 """With them SIG, KEY and NXT (RFC 2535), CSYNC (RFC 7477) and the private type in which a signer keeps its state: in a signed
 zone nobody expects them one by one, and nobody forgets to remove them."""
@@ -82,8 +86,8 @@ USES = {
     65: Uses(offered=False),  # HTTPS
     64: Uses(offered=False),  # SVCB
     35: Uses(offered=False),  # NAPTR
-    52: Uses(offered=False),  # TLSA
-    43: Uses(offered=False),  # DS
+    TLSA: Uses(offered=False),
+    DS: Uses(offered=False),
     DNSKEY: Uses(offered=False),
 }
 """What commands do with each type that nobody has named: a type that they are to know of is a line here."""
@@ -222,6 +226,12 @@ def rdata_from_text(rdtype: int, text: str, origin: Name | None = None) -> bytes
         }[rdtype]
         raise BadRecord(f"{shown(text)} is no value for {type_text(rdtype)}; expected {expected}") from None
     return _rare_from_text(rdtype, text, origin)
+
+
+def zone_side(name: Name, rdtype: int) -> Name:
+    """Return the name whose zone has a record set: of DS the name above, since it stands on the parent's side of a cut (RFC
+    4035 section 2.4)."""
+    return parent(name) if rdtype == DS else name
 
 
 def record_line(owner: Name, rdtype: int, rdata: bytes, ttl: int | None = None) -> str:

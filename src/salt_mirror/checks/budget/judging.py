@@ -20,7 +20,7 @@ from salt_mirror.checks.common.wording import duration, local_moment, troubles_o
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, parent, to_text
 from salt_mirror.dns.questions import Question
-from salt_mirror.dns.records import NS, SOA, Soa, rdata_text, record_line, soa_fields, type_text
+from salt_mirror.dns.records import DNSKEY, DS, NS, SOA, Soa, rdata_text, record_line, soa_fields, type_text
 from salt_mirror.dns.serials import ahead
 
 LOWERED_TTL = 300
@@ -37,11 +37,21 @@ class Link:
     values: tuple[bytes, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class OtherSide:
+    """What the waits of a change of keys also hang on: the set on the other side of the cut (the keys of a DS set, the DS set
+    of keys), its TTL, and the refresh of its zone's secondaries, both in seconds and 0 where they are not known."""
+
+    rdtype: int
+    ttl: int
+    spread_s: int
+
+
 @dataclass(slots=True)
 class BudgetSeen:
     """What the budget of a change rests on. `links` are the records on the way, the asked one last; `soa` the zone's, with its
     TTL; `serials` what each server has, `primaries` whom they name; `delegated_ttl` the parent's NS TTL, where the change is
-    one of name servers."""
+    one of name servers; `other` the other side of a cut, where it is one of keys."""
 
     name: Name
     rdtype: int
@@ -52,6 +62,7 @@ class BudgetSeen:
     serials: dict[str, int] = field(default_factory=dict)
     primaries: set[Name] = field(default_factory=set)
     delegated_ttl: int | None = None
+    other: OtherSide | None = None
 
     @property
     def exists(self) -> bool:
@@ -94,7 +105,21 @@ def inspect_budget(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue
                 seen.soa, seen.soa_ttl = fields, telling.answers[0].ttl
     if rdtype == NS:
         seen.delegated_ttl = done[1]
+    if rdtype in (DS, DNSKEY):
+        seen.other = yield from _other_side(name, DNSKEY if rdtype == DS else DS, view, atlas)
     return seen
+
+
+def _other_side(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[OtherSide]:
+    """Return the keys that a DS set is of, or the DS set that leads to some keys."""
+    looked_up = yield from at_name(name, (rdtype,), view, atlas)
+    ttl = max((telling.answers[0].ttl or 0 for telling in looked_up.usable if telling.values), default=0)
+    zone = looked_up.authority.zone
+    if zone is None or len(looked_up.tellings) < 2:
+        return OtherSide(rdtype, ttl, 0)
+    soa = yield from at_name(zone, (SOA,), view, atlas)
+    refresh = max((soa_fields(one.values[0]).refresh for one in soa.usable if one.values), default=0)
+    return OtherSide(rdtype, ttl, refresh)
 
 
 def _add_link(seen: BudgetSeen, name: Name, rdtype: int, telling: Telling) -> None:
@@ -219,6 +244,8 @@ def _advice(
 ) -> list[tuple[str, str]]:
     """Return what would shorten the time in which users see this or that, where it pays. `then` is the whole set after the
     change."""
+    if seen.other is not None and seen.exists and own is not None:
+        return _advice_on_keys(own, spread, seen.other)
     if not seen.exists:
         words = "Do not ask a resolver for the name before it is there: the NXDOMAIN that it caches is what you would wait for."
         return [("advice", words)]
@@ -242,6 +269,36 @@ def _advice(
     advice = [("advice", words)]
     advice += [("now", record_line(own.name, own.rdtype, value, LOWERED_TTL)) for value in own.values]
     return [*advice, *(("then", record_line(own.name, own.rdtype, value, LOWERED_TTL)) for value in sorted(then))]
+
+
+def _advice_on_keys(own: Link, spread: int, other: OtherSide) -> list[tuple[str, str]]:
+    """Return the order of a change of keys, and its waits (RFC 7583 sections 3.2.1 and 3.3.1)."""
+    if own.rdtype == DS:
+        before, after = other.ttl + other.spread_s, own.ttl + spread
+        first = (
+            f"Before: the new key has to be in the DNSKEY set, and sign it, for {duration(before)} (DNSKEY TTL "
+            f"{duration(other.ttl)}, refresh {duration(other.spread_s)}) before its DS record comes: until then some resolvers "
+            "have a DNSKEY set without it (RFC 7583 section 3.3.1)."
+        )
+        second = (
+            f"After: keep the old key, and its signature over the keys, for {duration(after)} (DS TTL {duration(own.ttl)}, "
+            "refresh "
+            f"{duration(spread)}) after the DS set was changed: until then some resolvers have the old DS record."
+        )
+        return [("advice", first), ("advice", second)]
+    first = (
+        f"A new key may sign {duration(own.ttl + spread)} after it was published (DNSKEY TTL {duration(own.ttl)}, refresh "
+        f"{duration(spread)}); one that replaces the key of the DS record needs its own DS record then (RFC 7583 section "
+        "3.2.1)."
+    )
+    second = (
+        "An old key may go when nothing signed by it is in any cache: the longest TTL of the zone after the last signature "
+        "by it "
+        f"was replaced; the key of the DS record, {duration(other.ttl + other.spread_s)} (DS TTL {duration(other.ttl)}, "
+        "refresh "
+        f"{duration(other.spread_s)}) after that DS record is gone."
+    )
+    return [("advice", first), ("advice", second)]
 
 
 def clock(moment: datetime) -> str:

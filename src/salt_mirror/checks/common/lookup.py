@@ -15,7 +15,7 @@ from salt_mirror.checks.common.atlas import Atlas, Authority
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import rdata_text, type_text
+from salt_mirror.dns.records import rdata_text, type_text, zone_side
 from salt_mirror.findings import Evidence, Outcome
 
 MOST_ALIASES = 8
@@ -198,9 +198,10 @@ def lookup(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialo
 
 def at_name(name: Name, rdtypes: Sequence[int], view: str, atlas: Atlas) -> Dialogue[Lookup]:
     """Return the tellings at one name itself, aliases not followed, below any cut that its servers refer to."""
-    authority = atlas.known(name, view)
+    of = zone_side(name, rdtypes[0]) if len(rdtypes) == 1 else name
+    authority = atlas.known(of, view)
     if authority is None:
-        authority = yield from atlas.find(name, view)
+        authority = yield from atlas.find(of, view)
     width = len(rdtypes)
     for _ in range(_MOST_CUTS):
         servers = authority.servers

@@ -16,9 +16,7 @@ from salt_mirror.dns.dnssec.keys import DnsKey, Ds, keys_in
 from salt_mirror.dns.dnssec.signatures import Proof, State, Verified, prove, signatures_in
 from salt_mirror.dns.names import Name, is_within, labels, to_text
 from salt_mirror.dns.questions import Answer
-from salt_mirror.dns.records import CNAME, DNAME, DNSKEY, SOA, Record, type_text
-
-NSEC, NSEC3 = 47, 50
+from salt_mirror.dns.records import CNAME, DNAME, DNSKEY, NSEC, NSEC3, SOA, Record, type_text
 
 
 class Flaw(Enum):

@@ -24,7 +24,7 @@ from salt_mirror.checks.plan.sets import PlannedSet, SetKey
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, CNAME, NS, ONE_HAND, PTR, SOA, SWEPT, A, type_from_text, type_text
+from salt_mirror.dns.records import AAAA, CNAME, NS, OF_KEYS, ONE_HAND, PTR, SOA, SWEPT, A, type_from_text, type_text
 from salt_mirror.dns.reverse import address_of, is_reverse
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Change
@@ -91,6 +91,10 @@ class Merging:
     def key_of(self, change: Change) -> SetKey | str:
         """Return the set that a change is about, or why it is not ours."""
         name, rdtype = from_text(change.name), type_from_text(change.type)
+        if rdtype in OF_KEYS:
+            return (
+                f"{change.type} records follow from keys, and are never changed from here: budget says in which order"
+            )
         zone = self._estate.zone_for(name, change.view)
         if zone is None:
             where = f"the zone {change.zone}" if change.zone else f"the zone of {change.name}"

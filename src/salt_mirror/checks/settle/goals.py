@@ -15,7 +15,7 @@ from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner, together
 from salt_mirror.dns.errors import about
 from salt_mirror.dns.names import Name, from_text, shown, to_text
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import LAYOUTS, PTR, SOA, address_type, rdata_from_text
+from salt_mirror.dns.records import LAYOUTS, PTR, SOA, address_type, rdata_from_text, zone_side
 from salt_mirror.dns.reverse import reverse_name
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.expectations import Expectation
@@ -100,9 +100,10 @@ def authorities_of(
     """Return the authoritative servers of each goal. Raises BadInput for a name that has none."""
 
     def find(goal: Goal) -> Dialogue[tuple[Goal, tuple[Server, ...], str]]:
-        authority = atlas.known(goal.name, view)
+        of = zone_side(goal.name, goal.rdtype)
+        authority = atlas.known(of, view)
         if authority is None:
-            authority = yield from atlas.find(goal.name, view)
+            authority = yield from atlas.find(of, view)
         return goal, authority.servers, authority.trouble or "it has no server"
 
     found = list(Runner(exchange).run(find(goal) for goal in goals))

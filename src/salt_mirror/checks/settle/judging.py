@@ -18,7 +18,8 @@ from salt_mirror.checks.settle.goals import Goal
 from salt_mirror.dns.chains import chain_of
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import CNAME
+from salt_mirror.dns.records import CNAME, DNSKEY, DS
+from salt_mirror.dns.wire import is_authentic
 
 EVERY_S = 5.0
 """How often an authoritative server is asked that does not have the goal yet."""
@@ -62,7 +63,8 @@ class Sighting:
 
     `peeked`: it was asked without recursion, so that an empty answer means that nothing is cached. `soonest` is the TTL of the
     link of an alias chain that runs out first, where `ttl` is that of the last one; `beyond` the name at which a chain goes on
-    in zones that this server does not have.
+    in zones that this server does not have;
+    `authentic` that it came as validated (AD, RFC 4035 section 3.2.3).
     """
 
     at: float
@@ -73,6 +75,7 @@ class Sighting:
     peeked: bool = False
     soonest: int | None = None
     beyond: Name | None = None
+    authentic: bool = False
 
 
 def sighting_of(answer: Answer, at: float, *, peeked: bool = False, through: bool = True) -> Sighting:
@@ -90,7 +93,8 @@ def sighting_of(answer: Answer, at: float, *, peeked: bool = False, through: boo
     chain = chain_of(answer)
     beyond = None if chain.ended or answer.alias is None else chain.name
     ttl, soonest = max(chain.ttls, default=None), min(chain.ttls, default=None)
-    return Sighting(at, chain.values, answer.exists, ttl, None, peeked, soonest, beyond)
+    authentic = is_authentic(answer.message)
+    return Sighting(at, chain.values, answer.exists, ttl, None, peeked, soonest, beyond, authentic)
 
 
 @dataclass(slots=True)
@@ -113,6 +117,14 @@ class Slot:
     predicted: float | None = None
     under_way: bool = False
     due: float | None = None
+
+
+def _validation_of(slot: Slot, sighting: Sighting) -> str:
+    """Return what a cache makes of keys, or of the DS set that leads to them."""
+    if sighting.trouble is not None:
+        return f"bogus, or not to be had: it {sighting.trouble}"
+    which = {"new": "the new", "old": "the old", "no": "that there is none"}.get(slot.state, "it")
+    return f"validates {which}" if sighting.authentic else f"has {which}, without having validated it"
 
 
 class Watch:
@@ -230,6 +242,8 @@ class Watch:
             else:
                 self._seen_at_authority(slot, sighting, new)
         slot.last = sighting
+        if slot.vantage.cache and slot.goal.rdtype in (DS, DNSKEY):
+            slot.vantage.notes["validation"] = _validation_of(slot, sighting)
         self._open_caches(slot.goal)
         return (slot.state, slot.settled_at is not None) != before
 

@@ -15,9 +15,8 @@ from salt_mirror.checks.common.atlas import Atlas, soa_record
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, is_within, join, labels
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import DNSKEY, NS, OF_SIGNERS, SAMPLED, SOA, A
+from salt_mirror.dns.records import CDNSKEY, CDS, DNSKEY, DS, NS, NSEC3PARAM, OF_SIGNERS, RRSIG, SAMPLED, SOA, A
 
-DS, CDS, CDNSKEY, NSEC3PARAM = 43, 59, 60, 51
 LOC = 29
 """A type that hardly any apex has; where one does, its set is verified in place of its denial."""
 MOST_VERIFIED = 40
@@ -134,7 +133,7 @@ def _leave_out_children(seen: SignedSeen, chosen: set[tuple[Name, int]]) -> Dial
 
 
 def _is_signed(answer: Answer) -> bool:
-    return any(record.rdtype == 46 for section in answer.sections[:2] for record in section)
+    return any(record.rdtype == RRSIG for section in answer.sections[:2] for record in section)
 
 
 def _chosen(seen: SignedSeen, atlas: Atlas) -> list[tuple[Name, int]]:

@@ -18,9 +18,8 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.dnssec.keys import DnsKey, Ds, ds_in
 from salt_mirror.dns.names import ROOT, Name, ancestors, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.records import DNSKEY, SOA
+from salt_mirror.dns.records import DNSKEY, DS, SOA
 
-DS = 43
 Trust = Literal["signed", "insecure", "bogus", "unverified"]
 """`signed`: proved from the anchor down; `insecure`: proved not to be signed; `bogus`: neither, so that validators answer
 SERVFAIL; `unverified`: not known here."""

@@ -8,18 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from salt_mirror.checks.common.trust import NSEC, Examined, Flaw
+from salt_mirror.checks.common.trust import Examined, Flaw
 from salt_mirror.checks.common.wording import duration, many, moment_from, no_word_of, rounded, together_said
-from salt_mirror.checks.signed.asking import DS
 from salt_mirror.checks.signed.judging import CopyJudged
 from salt_mirror.checks.signed.parents import ParentWords
 from salt_mirror.dns.dnssec.algorithms import algorithm
 from salt_mirror.dns.dnssec.signatures import Signature, State
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.records import DNSKEY, type_text
+from salt_mirror.dns.records import DNSKEY, DS, NSEC, RRSIG, type_text
 from salt_mirror.findings import Finding
 
-RRSIG = 46
 _SHOWN = 3
 _OF_SETS = {
     Flaw.EXPIRED: "sig.expired",

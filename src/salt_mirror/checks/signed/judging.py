@@ -11,13 +11,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from salt_mirror.checks.common.trust import Entrance, Examined, Flaw, counting, entrance, examine
-from salt_mirror.checks.signed.asking import CDNSKEY, CDS, DS, NSEC3PARAM, SignedCopy, SignedSeen
-from salt_mirror.dns.dnssec.denial import NSEC3, Hashed
+from salt_mirror.checks.signed.asking import SignedCopy, SignedSeen
+from salt_mirror.dns.dnssec.denial import Hashed
 from salt_mirror.dns.dnssec.keys import DnsKey, Ds, ds_in, keys_in
 from salt_mirror.dns.dnssec.signatures import Proof, State, Verified
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer
-from salt_mirror.dns.records import SOA, Soa, soa_fields
+from salt_mirror.dns.records import CDNSKEY, CDS, DS, NSEC3, NSEC3PARAM, SOA, Soa, soa_fields
 
 
 @dataclass(frozen=True, slots=True)

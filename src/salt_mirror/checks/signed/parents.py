@@ -10,13 +10,12 @@ from collections.abc import Iterable, Iterator
 
 from salt_mirror.checks.common.trust import Examined, Flaw
 from salt_mirror.checks.common.wording import no_word_of, state, together_said
-from salt_mirror.checks.signed.asking import DS
 from salt_mirror.checks.signed.judging import SignedJudged
 from salt_mirror.dns.dnssec.keys import DnsKey, ds_of
 from salt_mirror.dns.dnssec.signatures import State
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import DNSKEY, rdata_text, record_line
+from salt_mirror.dns.records import DNSKEY, DS, rdata_text, record_line
 from salt_mirror.findings import Finding, Outcome
 
 

@@ -10,14 +10,13 @@ from collections.abc import Iterator
 
 from salt_mirror.checks.common.trust import with_best_digest
 from salt_mirror.checks.common.wording import many, together_said
-from salt_mirror.checks.signed.asking import DS
 from salt_mirror.checks.signed.flaws import FlawWords
 from salt_mirror.checks.signed.judging import SignedJudged
 from salt_mirror.dns.dnssec.algorithms import algorithm, digest
 from salt_mirror.dns.dnssec.denial import MOST_ITERATIONS
 from salt_mirror.dns.dnssec.keys import Ds, ds_of
 from salt_mirror.dns.dnssec.signatures import State
-from salt_mirror.dns.records import rdata_text
+from salt_mirror.dns.records import DS, rdata_text
 from salt_mirror.findings import Finding
 
 MOST_TOLERATED = 50

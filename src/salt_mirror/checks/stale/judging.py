@@ -23,13 +23,13 @@ from salt_mirror.checks.common.part import Part, Setting, Verdict
 from salt_mirror.checks.common.wording import many, no_word_of, troubles_of
 from salt_mirror.checks.stale.rows import forecast, zone_ages
 from salt_mirror.checks.stale.rules import Reason, Rules, Suspicion
-from salt_mirror.checks.stale.scope import DS, TLSA, AgingRecord, Inventory, StaleScope
+from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
 from salt_mirror.checks.stale.sheet import AgeSheet, Due, Group
 from salt_mirror.checks.stale.wording import StaleWords
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text, labels, to_text
 from salt_mirror.dns.questions import Question
-from salt_mirror.dns.records import AAAA, ADDRESS_TYPES, DNSKEY, NS, PTR, A
+from salt_mirror.dns.records import AAAA, ADDRESS_TYPES, DNSKEY, DS, NS, PTR, TLSA, A
 from salt_mirror.dns.reverse import address_of, zone_network
 from salt_mirror.dns.special import undelegated
 from salt_mirror.estate.aging import hours_since_1601

@@ -13,12 +13,10 @@ from typing import NamedTuple
 
 from salt_mirror.checks.common.part import Holdings, in_hand, no_holding
 from salt_mirror.dns.names import Name, is_within, labels, parent
-from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, OF_SIGNERS, PTR, SOA, TARGET_AT
+from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, DS, OF_SIGNERS, PTR, SOA, TARGET_AT, TLSA
 from salt_mirror.dns.reverse import Network, address_of, in_network
 from salt_mirror.estate.aging import Aging, Registered, newest
 from salt_mirror.estate.model import Estate, Zone
-
-DS, TLSA = 43, 52
 
 
 class AgingRecord(NamedTuple):

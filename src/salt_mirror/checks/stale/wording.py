@@ -13,10 +13,10 @@ from salt_mirror.checks.common.lookup import Lookup
 from salt_mirror.checks.common.proposing import changed
 from salt_mirror.checks.common.wording import answers_of, labels_of, many, state, together_said, troubles_of
 from salt_mirror.checks.stale.rules import Reason, Suspicion
-from salt_mirror.checks.stale.scope import TLSA, AgingRecord, Inventory
+from salt_mirror.checks.stale.scope import AgingRecord, Inventory
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import ADDRESS_TYPES, PTR, SOA, A, rdata_text, record_line, type_text
+from salt_mirror.dns.records import ADDRESS_TYPES, PTR, SOA, TLSA, A, rdata_text, record_line, type_text
 from salt_mirror.dns.reverse import address_of, address_text
 from salt_mirror.estate.aging import moment_of
 from salt_mirror.estate.model import Zone

@@ -17,7 +17,7 @@ from salt_mirror.dns.dialogue import Dialogue, Exchange, Runner
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, PTR, SWEPT, TYPE_NAMES, A, rdata_text, type_text
+from salt_mirror.dns.records import AAAA, PTR, SWEPT, TYPE_NAMES, A, rdata_text, type_text, zone_side
 from salt_mirror.dns.reverse import is_reverse, reverse_name
 from salt_mirror.dns.system import search_list
 from salt_mirror.dns.transfer import BOUNDS, TransferFailed, transfer
@@ -198,7 +198,8 @@ class Inquiry:
         if self._everywhere:
             return (yield from self._ask_everywhere(name, rdtypes, view))
         if self._all_authorities:
-            authority = yield from self._atlas.find(name, view)
+            of = zone_side(name, rdtypes[0]) if len(rdtypes) == 1 else name
+            authority = yield from self._atlas.find(of, view)
             if not authority.servers and not servers:
                 found = Asked(name, rdtypes, [])
                 found.why.append(f"no authoritative server is known: {authority.trouble}")

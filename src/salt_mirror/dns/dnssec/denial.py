@@ -13,9 +13,8 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple, Protocol
 
 from salt_mirror.dns.names import Name, ancestors, is_within, join, labels, parent
-from salt_mirror.dns.records import CNAME, DNAME, NS, SOA, Record
+from salt_mirror.dns.records import CNAME, DNAME, DS, NS, NSEC, NSEC3, SOA, Record
 
-DS, NSEC, NSEC3 = 43, 47, 50
 MOST_ITERATIONS = 500
 """NSEC3 records with more iterations are not computed: a hash would take a millisecond (RFC 9276 section 3.2 advises none)."""
 _TO_HEX = bytes.maketrans(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ234567", b"0123456789ABCDEFGHIJKLMNOPQRSTUV")

@@ -14,10 +14,9 @@ from typing import NamedTuple
 
 from salt_mirror.dns.dnssec.keys import DnsKey
 from salt_mirror.dns.names import Name, is_within, labels
-from salt_mirror.dns.records import Record
+from salt_mirror.dns.records import DNSKEY, RRSIG, Record
 from salt_mirror.dns.wire import MalformedMessage, read_name
 
-RRSIG = 46
 _FIXED = struct.Struct("!HBBIIIH")
 
 
@@ -154,7 +153,7 @@ def _state(
         for key in keys
         if (key.tag, key.algorithm) == (signature.tag, signature.algorithm) and key.signs and not key.is_revoked
     ]
-    if rdtype == 48:  # a revoked key still signs its own set, and nothing else (RFC 5011 section 2.1)
+    if rdtype == DNSKEY:  # a revoked key still signs its own set, and nothing else (RFC 5011 section 2.1)
         mine += [
             key
             for key in keys
