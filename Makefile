@@ -75,6 +75,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/stale.py
 	$(BIN)/python bench/directory.py
 	$(BIN)/python bench/workbook.py
+	$(BIN)/python bench/signed.py
 	$(BIN)/python bench/page.py
 	$(BIN)/python bench/loss.py
 

@@ -329,3 +329,31 @@ def test_ds_and_tlsa_records_without_what_they_are_about_are_stale(marsh: Marsh,
     assert "is not signed: validating resolvers answer SERVFAIL" in said[f"plain.{CHILD}", "DS"]["text"]
     assert said[f"gone.{CHILD}", "DS"]["advice"].startswith(f"in {CHILD} remove: gone.{CHILD} IN DS 1 15 2")
     assert not said[f"gone.{CHILD}", "DS"]["changes"] and not said[f"gone.{CHILD}", "DS"]["choices"]
+
+
+def test_an_expected_ds_is_looked_for_at_the_parent_and_never_changed_from_here(marsh: Marsh, tmp_path: Path) -> None:
+    marsh.look(signed(CHILD, HEAD), more='[keys.k]\nsecret_file = "k"')
+    (tmp_path / "k").write_text("c2FsdC1taXJyb3Itc2VjcmV0LXNlY3JldC1zZWNyZXQ=\n", encoding="utf-8")
+    estate = tmp_path / "estate.toml"
+    head = f'name = "{ABOVE.rstrip(".")}"\nview = "public"\n'
+    text = estate.read_text(encoding="utf-8").replace(head, f'{head}expect = ["list.zone"]\nupdate_key = "k"\n')
+    estate.write_text(text, encoding="utf-8")
+    for key, codes, says in (
+        (ENTRY, [], ""),
+        (NEXT, ["roll.different"], "follow from keys, and are never changed from here"),
+    ):
+        (tmp_path / "list.zone").write_text(f"$ORIGIN {ABOVE}\n$TTL 300\nsalt DS {key.ds(CHILD)}\n", encoding="utf-8")
+        called = marsh._run("rollcall", "--json")
+        assert [one["code"] for one in called.report["findings"]] == codes
+        planned = marsh._run("mend", "--only", "rollcall", "--json")
+        assert not (planned.report.get("plan") or {}).get("changes") and says in planned.out
+
+
+def test_the_budget_of_keys_has_the_waits_of_both_sides(marsh: Marsh) -> None:
+    marsh.look(signed(CHILD, HEAD), above=(signed(ABOVE, TOP + CUT + ds_text(ENTRY), ABOVE_KEYS),) * 2)
+    ds, keys = (marsh._run("budget", CHILD, kind).out for kind in ("DS", "DNSKEY"))
+    # the parent's TTL is 5 min and its refresh 2 h, the keys' TTL an hour and the child's refresh 2 h
+    assert "for 3 h (DNSKEY TTL 1 h, refresh 2 h) before its DS record comes" in ds
+    assert "for 2 h 5 min (DS TTL 5 min, refresh 2 h) after the DS set was changed" in ds
+    assert "A new key may sign 3 h after it was published" in keys
+    assert "2 h 5 min (DS TTL 5 min, refresh 2 h) after that DS record is gone" in keys

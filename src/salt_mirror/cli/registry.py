@@ -47,7 +47,7 @@ COMMANDS = (
         ("ask gullmarsh.example MX --at authoritative", "the same of every authoritative server"),
     ),
     CommandEntry(
-        "descend", "Look", "from the root down: at which zone cut do servers differ?",
+        "descend", "Look", "from the root down: at which zone cut do servers differ, or signatures break?",
         ("descend web.gullmarsh.example", "from the root down to the answer, every server on the way"),
         ("descend mail.gullmarsh.example A --json", "the same for a program"),
     ),
@@ -72,7 +72,7 @@ COMMANDS = (
         ("rollcall records/services.csv --zone gullmarsh.example --view public", "a list with other columns, in one zone"),
     ),
     CommandEntry(
-        "authority", "Check", "are SOA, serials, name servers and delegation sound?",
+        "authority", "Check", "are SOA, serials, name servers, delegation and signatures sound?",
         ("authority gullmarsh.example --view public", "SOA, name servers and delegation of one zone"),
         ("authority --quiet --report json:authority.json", "all zones, into a file"),
     ),
@@ -87,7 +87,7 @@ COMMANDS = (
         ("services --fail-on never --json", "all of them, for a program that judges itself"),
     ),
     CommandEntry(
-        "resolvers", "Check", "does a resolver reach every zone, and pass on unchanged what it gets?",
+        "resolvers", "Check", "does a resolver reach every zone, pass on unchanged what it gets, and validate?",
         ("resolvers", "every resolver of the estate: which zones it reaches, what it rewrites, whom it serves"),
         ("resolvers north-office --all", "one of them, test by test"),
     ),
