@@ -357,3 +357,12 @@ def test_the_budget_of_keys_has_the_waits_of_both_sides(marsh: Marsh) -> None:
     assert "for 2 h 5 min (DS TTL 5 min, refresh 2 h) after the DS set was changed" in ds
     assert "A new key may sign 3 h after it was published" in keys
     assert "2 h 5 min (DS TTL 5 min, refresh 2 h) after that DS record is gone" in keys
+
+
+def test_what_is_asked_of_named_servers_alone_is_doubted_and_not_accused(marsh: Marsh) -> None:
+    """Nobody has looked whether a DS record leads to signatures that have ended."""
+    marsh.look(signed(CHILD, HEAD), signed(CHILD, HEAD, begins=-9 * DAY, ends=-DAY))
+    good, ended = (marsh._run("authority", CHILD, "--at", f"127.0.0.1:{one.port}", "--json") for one in marsh.child)
+    assert [code for code in found(good) if code.startswith("sig.")] == []
+    (doubt,) = [one for one in ended.report["findings"] if one["code"] == "sig.unverified"]
+    assert doubt["outcome"] == "unverified" and "Whether a DS record leads to them was not seen" in doubt["text"]

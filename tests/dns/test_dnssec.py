@@ -223,6 +223,24 @@ def test_more_iterations_than_anybody_should_use_are_not_computed() -> None:
     assert denial.unknown and not denial.proved
 
 
+def test_hundreds_of_keys_with_one_tag_and_hundreds_of_signatures_cost_a_few_verifications() -> None:
+    """Whoever sends both has a careless validator try every pair."""
+    tried = []
+
+    class Counted(DnsKey):
+        def verifies(self, signature: bytes, data: bytes) -> bool | None:
+            tried.append(signature)
+            return False
+
+    # two bytes moved from one place to another leave the sum, and so the tag, as it was
+    keys = [Counted(b"\x01\x01\x03\x0f" + bytes((n, 0, 255 - n, 0)) + bytes(28)) for n in range(250)]
+    assert len({key.tag for key in keys}) == 1
+    made = Signature(EXAMPLE, 1, 15, 1, 60, 2_000_000_000, 0, keys[0].tag, EXAMPLE, bytes(64), 60)
+    others = [made._replace(tag=made.tag ^ 1) for _ in range(250)]
+    proof = prove(EXAMPLE, 1, [bytes(4)], [*others, *[made] * 250], keys, EXAMPLE, 1_000_000_000)
+    assert len(tried) == 32 and proof.state is State.UNKNOWN
+
+
 _LABELS = st.sampled_from([b"a", b"b", b"*", b"w", b"\x01", b"z\x00"])
 _NAMES = st.lists(_LABELS, min_size=0, max_size=3)
 

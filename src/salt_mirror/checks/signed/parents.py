@@ -10,12 +10,12 @@ from collections.abc import Iterable, Iterator
 
 from salt_mirror.checks.common.trust import Examined, Flaw
 from salt_mirror.checks.common.wording import no_word_of, state, together_said
-from salt_mirror.checks.signed.judging import SignedJudged
+from salt_mirror.checks.signed.judging import CopyJudged, SignedJudged
 from salt_mirror.dns.dnssec.keys import DnsKey, ds_of
 from salt_mirror.dns.dnssec.signatures import State
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import Answer, Server
-from salt_mirror.dns.records import DNSKEY, DS, rdata_text, record_line
+from salt_mirror.dns.records import DNSKEY, DS, RRSIG, rdata_text, record_line
 from salt_mirror.findings import Finding, Outcome
 
 
@@ -114,7 +114,12 @@ class ParentWords:
                 yield self.finding("sig.not-signed", text, seen.ds, rdtype=DS, advice=advice)
             return
         usable = [answer for answer in seen.ds if answer.trouble is None]
-        if not judged.copies or (not usable and not seen.alone):
+        flaws = [(copy, one) for copy in judged.copies for one in copy.flawed]
+        if not judged.copies:
+            return
+        if not usable and not seen.alone:
+            if flaws:
+                yield self._doubtful(*flaws[0])
             return
         if seen.alone:
             why = "and no zone above delegates it: only resolvers that have its key as a trust anchor validate it"
@@ -122,7 +127,6 @@ class ParentWords:
             why = f"and {self.parent} itself is not signed: nobody validates it"
         else:
             why = f"and {self.parent} has no DS record for it: resolvers treat it as unsigned"
-        flaws = [(copy, one) for copy in judged.copies for one in copy.flawed]
         if not flaws:
             advice = "" if seen.alone or judged.counted else self.lines_for_parent()
             text = f"{self.zone} is signed, {why}."
@@ -134,6 +138,25 @@ class ParentWords:
             "record it would fail to resolve."
         )
         yield self.finding("sig.island-broken", text, [first.answer], rdtype=DS)
+
+    def _doubtful(self, copy: CopyJudged, first: Examined) -> Finding:
+        """Signatures that do not hold, of a zone of which nobody has seen whether anybody validates it."""
+        label = copy.copy.server.label
+        text = (
+            f"The signatures of {self.zone} do not hold on {label}: {first.why}. Whether a DS record leads to them was not "
+            "seen: "
+            "with one, validating resolvers answer SERVFAIL."
+        )
+        cause = f"whether {self.zone} has a DS record was not seen"
+        return self.finding(
+            "sig.unverified",
+            text,
+            [first.answer],
+            rdtype=RRSIG,
+            server=copy.copy.server,
+            outcome="unverified",
+            cause=cause,
+        )
 
     def entries(self) -> list[DnsKey]:
         """The keys that a DS record should lead to: those with SEP that sign the keys, else whichever sign them."""

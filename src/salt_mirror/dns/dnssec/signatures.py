@@ -17,6 +17,10 @@ from salt_mirror.dns.names import Name, is_within, labels
 from salt_mirror.dns.records import DNSKEY, RRSIG, Record
 from salt_mirror.dns.wire import MalformedMessage, read_name
 
+MOST_SIGNATURES = 8
+"""So many signatures over one set are verified, and so many keys of one tag tried for each: whoever sends hundreds of both
+would have a validator try every pair."""
+MOST_KEYS = 4
 _FIXED = struct.Struct("!HBBIIIH")
 
 
@@ -128,9 +132,10 @@ def prove(
 ) -> Proof:
     """Verify every signature over a set: `values` its canonical rdata, `keys` the zone's, `now` in seconds since 1970."""
     rdatas = sorted(set(values))
-    return Proof(
-        owner, rdtype, [Verified(one, _state(owner, rdtype, rdatas, one, keys, zone, now)) for one in signatures]
-    )
+    tags = {(key.tag, key.algorithm) for key in keys}
+    # Those that some key may have made come first: others cost nothing, and are no reason to leave a good one out.
+    known = sorted(signatures, key=lambda one: (one.tag, one.algorithm) not in tags)[:MOST_SIGNATURES]
+    return Proof(owner, rdtype, [Verified(one, _state(owner, rdtype, rdatas, one, keys, zone, now)) for one in known])
 
 
 def _state(
@@ -162,13 +167,13 @@ def _state(
     if not mine:
         return State.NO_KEY
     data = signed_data(owner, rdtype, rdatas, signature)
-    verdicts = {key.verifies(signature.signature, data) for key in mine}
+    verdicts = {key.verifies(signature.signature, data) for key in mine[:MOST_KEYS]}
     if True in verdicts:
         # What is out of its time is said only of a signature that is good otherwise: that is the better advice.
         if signature.begins_in(now) > 0:
             return State.EARLY
         return State.EXPIRED if signature.ends_in(now) < 0 else State.VALID
-    return State.UNKNOWN if None in verdicts else State.WRONG
+    return State.UNKNOWN if None in verdicts or len(mine) > MOST_KEYS else State.WRONG
 
 
 def signed_data(owner: Name, rdtype: int, rdatas: Iterable[bytes], signature: Signature) -> bytes:
