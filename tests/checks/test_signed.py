@@ -124,8 +124,11 @@ def _cds(key: SigningKey) -> str:
 
 NEXT = key_from("next")
 SCENES: dict[str, tuple[Callable[[Marsh], list[str]], list[str]]] = {
-    "it ends before a new one can be everywhere": (lambda m: m.lay(signed(CHILD, HEAD, ends=7200)), ["sig.ending"]),
-    "it ends in time": (lambda m: m.lay(signed(CHILD, HEAD, ends=4 * 3600)), []),
+    "it ends before a new one can be everywhere": (
+        lambda m: m.lay(signed(CHILD, HEAD, begins=-9 * DAY, ends=7200)), ["sig.ending"],
+    ),
+    "it ends in time": (lambda m: m.lay(signed(CHILD, HEAD, begins=-9 * DAY, ends=4 * 3600)), []),
+    "each answer is signed anew, for an hour": (lambda m: m.lay(signed(CHILD, HEAD, begins=-60, ends=3600)), []),
     "each server has keys that the other has not": (
         lambda m: m.lay(signed(CHILD, HEAD), signed(CHILD, HEAD, (ENTRY, OTHER))), ["sig.keys-differ", "sig.keys-differ"],
     ),

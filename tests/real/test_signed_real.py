@@ -35,8 +35,9 @@ from support.signers import CHILD, SIGNERS, TEXT, above, bind_signing, ds_of, kn
 pytestmark = pytest.mark.real
 
 ASKED = (
-    ("www", "A"), ("nothing", "A"), ("www", "TXT"), ("x.wild", "A"), ("x.wild", "TXT"), ("alias", "A"), ("deep", "A"), ("mail",
-    "MX"), )  # fmt: skip
+    ("www", "A"), ("nothing", "A"), ("www", "TXT"), ("x.wild", "A"), ("x.wild", "TXT"), ("alias", "A"), ("deep", "A"),
+    ("x.made", "A"), ("x.star", "A"),
+)  # fmt: skip
 ADDRESSES = ("192.0.2.1", "192.0.2.2", "192.0.2.3")
 
 
@@ -159,7 +160,7 @@ def estate_text(worlds: Worlds, servers: Sequence[Server]) -> str:
     return f'trust_anchors = [\'{worlds.anchor}\']\n[roots]\n"ns" = ["{ADDRESSES[0]}"]\n[reach]\n{reach}'
 
 
-NSEC3 = {"bind": "iterations 0 optout no salt-length 0", "knot": "on", "pdns": "on"}
+NSEC3 = {"bind": ["iterations 0 optout no salt-length 0"], "knot": ["on"], "pdns": ["on", "narrow"]}
 OPT_OUT = {"bind": "iterations 0 optout yes salt-length 0", "knot": "opt-out", "pdns": "opt-out"}
 
 
@@ -208,8 +209,9 @@ def test_what_a_server_signs_by_itself_is_sound_and_every_fault_is_found_on_its_
             assert {code for code, _ in said_of(tmp_path, parent, one)} <= {"sig.island", "sig.parent-waits"}
     with SIGNERS[kind](tmp_path / "old", days_ago=40) as old, above(tmp_path / "over", ds_of(old)) as parent:
         assert said_of(tmp_path, parent, old) == {("sig.expired", "s0")}
-    with SIGNERS[kind](tmp_path / "nsec3", nsec3=NSEC3[kind]) as one, above(tmp_path / "hashed", ds_of(one)) as parent:
-        assert said_of(tmp_path, parent, one) == set()
+    for how in NSEC3[kind]:
+        with SIGNERS[kind](tmp_path / how, nsec3=how) as one, above(tmp_path / f"over {how}", ds_of(one)) as parent:
+            assert said_of(tmp_path, parent, one) == set()
     with SIGNERS[kind](tmp_path / "open", nsec3=OPT_OUT[kind]) as one, above(tmp_path / "out", ds_of(one)) as parent:
         assert said_of(tmp_path, parent, one) == {("sig.opt-out", "")}
 
@@ -312,14 +314,17 @@ def test_what_unbound_calls_bogus_we_call_bogus_and_the_other_way_round(tmp_path
             questions = [
                 Question(from_text(name), type_from_text(kind), judge.again(signed=True), True) for name, kind in asked
             ]
-            for question in questions:
-                engine.submit(question)
             told: dict[tuple[bytes, int], str] = {}
-            while len(told) < len(questions):
-                told.update((answer.question[:2], _validated(answer)) for answer in engine.collect())
+            for at in range(0, len(questions), 64):  # it drops what is too much at a time
+                batch = questions[at : at + 64]
+                for question in batch:
+                    engine.submit(question)
+                while len(told) < at + len(batch):
+                    for answer in engine.collect():
+                        told[answer.question[:2]] = _validated(answer)
             atlas = Atlas(load_estate(estate))
             for name, kind in asked:
-                part = Descents(from_text(name), type_from_text(kind), atlas)
+                part = Descents(from_text(name), type_from_text(kind), atlas, first=True)
                 carry_out(part, Setting(moment()), runner)
                 ours = trust_of(part)
                 theirs = told[from_text(name), type_from_text(kind)]

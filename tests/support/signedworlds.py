@@ -26,7 +26,7 @@ A, NS, CNAME, DNSKEY = dns.rdatatype.A, dns.rdatatype.NS, dns.rdatatype.CNAME, d
 RRSIG, NSEC, NSEC3, DS = dns.rdatatype.RRSIG, dns.rdatatype.NSEC, dns.rdatatype.NSEC3, dns.rdatatype.DS
 CONTENT = (
     "$TTL 300\n@ SOA ns h 1 7200 1800 1209600 300\n@ NS ns\nns A {address}\nwww A 192.0.2.80\nalias CNAME www\n"
-    "*.wild A 192.0.2.81\nsub.deep A 192.0.2.82\nmail MX 10 www\n"
+    "*.wild A 192.0.2.81\nmade DNAME wild\n*.star CNAME www\nsub.deep A 192.0.2.82\nmail MX 10 www\n"
 )
 
 

@@ -148,7 +148,7 @@ def pdns_signing(folder: Path, *, nsec3: str = "", days_ago: int = 0) -> Iterato
     util("load-zone", CHILD, str(folder / "zone"))
     util("secure-zone", CHILD)
     if nsec3:
-        util("set-nsec3", CHILD, f"1 {int('opt' in nsec3)} 0 -")
+        util("set-nsec3", CHILD, f"1 {int('opt' in nsec3)} 0 -", *(["narrow"] if nsec3 == "narrow" else []))
     util("rectify-zone", CHILD)
     with running([*clock(days_ago), path, f"--config-dir={folder}"], folder, "pdns", port, CHILD) as server:
         yield signing(server)

@@ -126,7 +126,8 @@ def examine(answer: Answer, zone: Name, keys: Sequence[DnsKey], now: float) -> E
     made = next((r for r in sections.answer if r.rdtype == DNAME and is_within(question.name, r.owner)), None)
     if made is not None:  # RFC 6672 section 5.3.1: the CNAME that is made of a DNAME is not signed
         proof = _proof(made.owner, DNAME, (made.rdata,), sections.answer, keys, zone, now)
-        return Examined(answer, (proof,), _BY_STATE[proof.state], _why(proof))
+        beside, _ = _believed(sections.authority, zone, keys, now)
+        return Examined(answer, (proof, *beside), *_worst((proof, *beside)))
     if answer.alias is not None:
         return _positive(answer, CNAME, (answer.alias,), zone, keys, now)
     return _denied(answer, zone, keys, now)
@@ -141,13 +142,14 @@ def _positive(
     if any(signer != zone and is_within(signer, zone) and is_within(owner, signer) for signer in signers):
         return Examined(answer, elsewhere=True)
     best = proof.best
+    proofs, believed = _believed(sections.authority, zone, keys, now)
     if not proof.holds or best is None or not best.signature.by_wildcard():
-        return Examined(answer, (proof,), _BY_STATE[proof.state], _why(proof))
+        # Some validators take no answer beside which any set fails, needed or not.
+        return Examined(answer, (proof, *proofs), *_worst((proof, *proofs)))
     # RFC 4035 section 5.3.4: a wildcard only counts where nothing closer exists
     encloser = owner
     for _ in range(len(labels(owner)) - best.signature.labels):
         encloser = encloser[encloser[0] + 1 :]
-    proofs, believed = _believed(sections.authority, zone, keys, now)
     reads = denier(believed, zone)
     if reads is None:
         why = "it was made from a wildcard, and nothing shows that the name itself does not exist"
@@ -188,6 +190,12 @@ def _believed(
     proofs = tuple(_proof(*key, values, records, keys, zone, now) for key, values in sets.items())
     good = {(proof.owner, proof.rdtype) for proof in proofs if proof.holds}
     return proofs, [record for record in records if (record.owner, record.rdtype) in good]
+
+
+def _worst(proofs: Sequence[Proof]) -> tuple[Flaw | None, str]:
+    """Return what is wrong with the first set that does not hold; nothing where all do."""
+    first = next((proof for proof in proofs if not proof.holds), None)
+    return (_BY_STATE[first.state], _why(first)) if first is not None else (None, "")
 
 
 def _first(proofs: Sequence[Proof], flaw: Flaw, why: str) -> tuple[Flaw, str]:
