@@ -12,12 +12,16 @@ from contextlib import suppress
 import atheris
 
 with atheris.instrument_imports():
+    from salt_mirror.checks.common.trust import entrance, examine
     from salt_mirror.dns import names, replies, transfer, wire
-    from salt_mirror.dns.records import rdata_text
+    from salt_mirror.dns.dnssec.keys import ds_in, keys_in
+    from salt_mirror.dns.questions import Answer, Question, Server
+    from salt_mirror.dns.records import DNSKEY, DS, rdata_text
 
 ZONE = names.from_text("pans.example")
 ASKED = names.from_text("h1.pans.example") + wire.question_tail(1)
 READER = replies.Reader()
+SERVER = Server("peer", bytes(4))
 HEAD = b"\x12\x34\x84\x00\x00\x01\x00\x01\x00\x01\x00\x01" + ASKED
 
 
@@ -43,6 +47,21 @@ def one_input(noise: bytes) -> None:
             assert set(reply[3]) == told
         if reply is not None and reply[6]:
             wire.cookie_in(reply[6])
+        if sections is not None:
+            judged(message, sections)
+
+
+def judged(message: bytes, sections: wire.Sections) -> None:
+    """Judge a message as a validator does, by whatever keys and DS records are in it."""
+    records = (*sections.answer, *sections.authority)
+    keys = tuple(record.rdata for record in records if record.rdtype == DNSKEY)
+    ds = ds_in(tuple(record.rdata for record in records if record.rdtype == DS))
+    for record in records[:4]:
+        question = Question(record.owner, record.rdtype, SERVER)
+        answer = Answer(question, "NOERROR", True, (record.rdata,), 60, None, message)
+        examine(answer, ZONE, keys_in(keys), 1_800_000_000)
+        examine(answer._replace(status="NXDOMAIN", values=()), ZONE, keys_in(keys), 1_800_000_000)
+        entrance(ZONE, ds, answer._replace(values=keys), 1_800_000_000)
 
 
 if __name__ == "__main__":
