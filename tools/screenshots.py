@@ -45,8 +45,8 @@ PICTURES = {
     ],
     "draft": ["draft gullmarsh.example --view public"],
     "rollcall": ["rollcall --types SRV,A,AAAA"],
-    "authority": ["authority gullmarsh.example --view public"],
-    "descend": ["descend web.gullmarsh.example"],
+    "authority": ["authority saltway.example --view public"],
+    "descend": ["descend www.saltway.example"],
     "compare": [
         "snapshot before.jsonl.gz",
         "compare before.jsonl.gz --plan plan.csv --view public",

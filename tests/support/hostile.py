@@ -42,7 +42,7 @@ def truth(query: dns.message.Message) -> dns.message.Message:
     (question,) = query.question
     zone = zone_of(question.name)
     ns = dns.name.Name((b"ns", *zone.labels))
-    soa = dns.rrset.from_text(zone, 300, "IN", "SOA", f"{ns} h.{zone} 1 7200 900 1209600 300")
+    soa = dns.rrset.from_text(zone, 300, "IN", "SOA", f"{ns} h.{str(zone).lstrip('.')} 1 7200 900 1209600 300")
     if question.name == zone and question.rdtype == dns.rdatatype.SOA:
         response.answer.append(soa)
     elif question.name == zone and question.rdtype == dns.rdatatype.NS:

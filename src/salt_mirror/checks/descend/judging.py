@@ -56,7 +56,10 @@ class Descents(Part):
         """The end of the way in one sentence."""
         if self.descent is None:
             return f"{to_text(self._name)} {type_text(self._rdtype)}: the way down was not finished."
-        return answer_words(self.descent)[0]
+        says = answer_words(self.descent)[0]
+        if any(leg.chain is not None and leg.chain.trust == "bogus" for leg in self.descent.legs):
+            return f"{says.removesuffix('.')}; it does not validate (DNSSEC)."
+        return says
 
     def verdicts(self) -> Iterator[Verdict]:
         outcome: Outcome = "unverified"

@@ -64,7 +64,9 @@ def _says(judged: SignedJudged) -> str:
     """Return in one sentence what validators make of the zone."""
     good = sum(not copy.flawed for copy in judged.listed)
     copies = sum(copy.listed for copy in judged.seen.copies)
-    on = f"it validates on {good} of {many(copies, 'server')}"
+    bad = [copy.copy.server.label for copy in judged.listed if copy.flawed]
+    but = f" (not on {together_said(bad)})" if bad and good else ""
+    on = f"it validates on {good} of {many(copies, 'server')}{but}"
     if judged.clock_doubted is not None:
         return "signed; the clock of this computer is in doubt"
     if not judged.copies:
