@@ -31,7 +31,7 @@ from salt_mirror.cli.budget import moment_of
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import A, rdata_from_text
+from salt_mirror.dns.records import DS, A, rdata_from_text
 from salt_mirror.standin.authority import HeldZones, read_zone
 from salt_mirror.standin.cache import Cache
 from salt_mirror.standin.server import Fault, StandIns
@@ -209,6 +209,25 @@ def test_an_old_entry_and_a_new_one_at_one_address_are_two_caches() -> None:
         watch.take(slot, Sighting(moment, (NEW,), True, 300))
         moment += 1.0
     assert looks >= 13, "one of two that answers by chance is missed once in a thousand watches, and not in four"
+
+
+def test_of_keys_each_cache_is_said_to_validate_the_new_or_the_old_or_to_fail() -> None:
+    cache, ds = Vantage(server("office"), cache=True), bytes((0, 1, 13, 2)) + bytes(32)
+    goal = Goal(GOAL.name, DS, frozenset((ds,)))
+    watch = Watch([(goal, [Vantage(server("ns1"), cache=False)])], [cache], 1000.0)
+    own, slot = watch.slots
+    watch.take(own, Sighting(1000.0, (ds,), True, 300))
+    for sighting, says in (
+        (Sighting(1001.0, (ds[::-1],), True, 9, authentic=True), "validates the old"),
+        (
+            Sighting(1002.0, (), False, None, "answered SERVFAIL (DNSSEC Bogus)"),
+            "bogus, or not to be had: it answered SERVFAIL",
+        ),
+        (Sighting(1011.0, (ds,), True, 300), "has the new, without having validated it"),
+        (Sighting(1012.0, (ds,), True, 300, authentic=True), "validates the new"),
+    ):
+        watch.take(slot, sighting)
+        assert cache.notes["validation"].startswith(says)
 
 
 def test_a_cache_that_gives_no_ttl_has_outlived_nothing() -> None:

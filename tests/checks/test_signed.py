@@ -85,7 +85,7 @@ class Marsh:
         self.above = [self._served.serve(ABOVE.rstrip("."), TOP)[0] for _ in above]
         for server, zone in zip(self.above, above, strict=True):
             server.authority.hold(zone)
-        reach = {"192.0.2.1": self.child[0], "198.51.100.2": self.child[1]}
+        reach = {"192.0.2.1": self.child[0], "198.51.100.2": self.child[1], "192.0.2.5": self.above[0]}
         also = {ABOVE.rstrip("."): {f"p{n}": server.port for n, server in enumerate(self.above)}}
         self._served.publish(CHILD.rstrip("."), self.child, more, reach, also)
         return self._run("authority", CHILD, "--json", "--timeout", "0.5", "--tries", "2")
@@ -222,7 +222,12 @@ def test_a_copy_inside_that_is_not_signed_is_told_apart_from_a_broken_zone(
     seen_inside.authority.hold(_above(ds_text(ENTRY)))
     more += f'[[zones]]\nname = "{ABOVE}"\nview = "inside"\nservers = ["q"]\n'
     more += f'[servers.q]\naddress = "127.0.0.1"\nport = {seen_inside.port}\n'
-    reach = {"192.0.2.1": marsh.child[0], "198.51.100.2": marsh.child[1], "10.77.0.1": inside}
+    reach = {
+        "192.0.2.1": marsh.child[0],
+        "198.51.100.2": marsh.child[1],
+        "10.77.0.1": inside,
+        "192.0.2.5": marsh.above[0],
+    }
     served.publish(CHILD.rstrip("."), marsh.child, more, reach, {ABOVE.rstrip("."): {"p0": marsh.above[0].port}})
     done = run("authority", CHILD, "--view", "inside", "--json")
     assert [code for code in found(done) if code.startswith("sig.")] == ["sig.view-unsigned"]

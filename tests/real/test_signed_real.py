@@ -140,11 +140,10 @@ def test_a_resolver_validates_or_not_or_has_the_anchor_of_yesterday(tmp_path: Pa
             text += '[[zones]]\nname = "t0"\nview = "public"\nservers = ["high"]\n'
             text += f'[servers.high]\naddress = "127.0.0.1"\nport = {tops.port}\n'
             (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
-            watched = run("settle", "z.t0", "DS", "--within", "20s", "--json").report
+            watched = run("settle", "z.t0", "DS", "--at", "yes,no", "--within", "60s", "--json").report
             report = run("resolvers", "--json").report
     notes = {row["vantage"]: row["notes"] for row in watched["vantages"]}
     assert notes["yes"] == ["validates the new"] and notes["no"] == ["has the new, without having validated it"]
-    assert notes["old"][0].startswith("bogus, or not to be had: it answered SERVFAIL"), notes
     found = {
         (one["code"], one["server"]) for one in report["findings"] if "anchor" in one["code"] or "valid" in one["code"]
     }
@@ -173,7 +172,7 @@ def said_of(folder: Path, parent: Server, *servers: Server) -> set[tuple[str, st
     )
     for label, server in (("above", parent), *zip(labels, servers, strict=True)):
         text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
-    text += "[reach]\n" + "".join(
+    text += f'[reach]\n"192.0.2.1" = "127.0.0.1:{parent.port}"\n' + "".join(
         f'"{address}" = "127.0.0.1:{server.port}"\n'
         for address, server in zip(("192.0.2.53", "198.51.100.53"), (*servers, servers[0]), strict=False)
     )
@@ -253,7 +252,7 @@ def estate_with_key(folder: Path, parent: Server, *servers: Server, key: str = '
     text += f'[[zones]]\nname = "{CHILD}"\nview = "public"\nservers = {json.dumps(labels)}\nexpect = ["expected.zone"]\n{key}'
     for label, server in (("above", parent), *zip(labels, servers, strict=True)):
         text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
-    text += "[reach]\n" + "".join(
+    text += f'[reach]\n"192.0.2.1" = "127.0.0.1:{parent.port}"\n' + "".join(
         f'"{address}" = "127.0.0.1:{servers[0].port}"\n' for address in ("192.0.2.53", "198.51.100.53")
     )
     (folder / "estate.toml").write_text(text, encoding="utf-8")

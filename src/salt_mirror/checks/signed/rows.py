@@ -26,6 +26,7 @@ def signed_sheet(judged: SignedJudged) -> SignedSheet | None:
     return SignedSheet(
         says=_says(judged),
         ds=[one.said for one in judged.ds],
+        ds_seen=bool(judged.ds) or seen.alone or any(answer.trouble is None for answer in seen.ds),
         keys=_keys(judged),
         signatures=windows,
         denial=_denial(judged),

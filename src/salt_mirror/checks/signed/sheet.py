@@ -32,12 +32,13 @@ class SignatureRow(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class SignedSheet(msgspec.Struct, frozen=True, kw_only=True):
-    """A zone's signatures. `denial` is how it denies names; `verified` what was verified on each server; `refresh_s`,
-    `expire_s` and `ttl_s` are the SOA's timers and the longest TTL seen, by which a new signature reaches every server and
-    cache."""
+    """A zone's signatures. `ds_seen` says whether the parent was asked for the DS set, and answered; `denial` is how it denies
+    names; `verified` what was verified on each server; `refresh_s`, `expire_s` and `ttl_s` are the SOA's timers and the
+    longest TTL seen, by which a new signature reaches every server and cache."""
 
     says: str
     ds: list[str] = []
+    ds_seen: bool = True
     keys: list[KeyRow] = []
     signatures: list[SignatureRow] = []
     denial: str = ""

@@ -76,7 +76,9 @@ def _print_signed(signed: SignedSheet, line: Callable[..., None], console: Conso
     if signed.keys:
         table = table_of("key", "algorithm", "role", "DS at the parent", "signs the keys", "servers")
         for key in signed.keys:
-            ds = ", ".join(text.partition("(")[2].rpartition(", ")[2].rstrip(")") for text in key.ds) or "none"
+            ds = ", ".join(text.partition("(")[2].rpartition(", ")[2].rstrip(")") for text in key.ds) or (
+                "none" if signed.ds_seen else "not seen"
+            )
             table.add_row(
                 str(key.tag), clean(key.algorithm), key.role, ds, "yes" if key.signs_keys else "no",
                 clean(", ".join(key.servers)),
