@@ -242,11 +242,15 @@ def test_the_figure_has_a_bar_for_each_signature(marsh: Marsh, tmp_path: Path) -
     assert refused.status == 2 and "neither a .png nor a .svg" in refused.err
 
 
-def test_an_audit_lists_what_ends_within_the_forecast(marsh: Marsh) -> None:
+def test_an_audit_lists_what_ends_within_the_forecast(marsh: Marsh, tmp_path: Path) -> None:
     marsh.look(signed(CHILD, HEAD, ends=20 * DAY))
-    audited = marsh._run("audit", "--only", "authority", "--forecast", "21d", "--json").report["audit"]
+    page = ("--report", "html:audit.html")
+    audited = marsh._run("audit", "--only", "authority", "--forecast", "21d", *page, "--json").report["audit"]
+    assert "Signatures that end" in (tmp_path / "audit.html").read_text(encoding="utf-8")
+    marsh._run("authority", CHILD, "--report", "html:zone.html")
+    assert "it validates on 2 of 2 servers" in (tmp_path / "zone.html").read_text(encoding="utf-8")
     assert {one["zone"] for one in audited["ending"]} == {CHILD}
-    assert {one["what"] for one in audited["ending"]} == {"keys", f"{CHILD} SOA"}
+    assert {one["what"] for one in audited["ending"]} == {"keys (DNSKEY)", f"{CHILD} SOA"}
     assert all(set(one["servers"]) == {"one", "two"} and 0 < one["left_s"] <= 20 * DAY for one in audited["ending"])
     assert marsh._run("audit", "--only", "authority", "--forecast", "19d", "--json").report["audit"]["ending"] == []
     assert (

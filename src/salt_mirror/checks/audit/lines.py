@@ -126,7 +126,7 @@ class History(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Ending(msgspec.Struct, frozen=True, kw_only=True):
-    """Signatures of a zone that end together: how many, over what first (`keys` for the DNSKEY set), on which servers; when
+    """Signatures of a zone that end together: how many, over what first, on which servers; when
     (UTC), and in how many seconds."""
 
     zone: str
@@ -149,7 +149,7 @@ def ending(sheets: Iterable[Sheet], within_s: int) -> list[Ending]:
         Ending(
             zone=zone,
             view=view,
-            what="keys" if keys else rows[0].set,
+            what="keys (DNSKEY)" if keys else rows[0].set,
             sets=len({row.set for row in rows}),
             servers=list(dict.fromkeys(row.server for row in rows)),
             ends=min(datetime.fromisoformat(row.ends.replace("Z", "+00:00")) for row in rows),

@@ -92,6 +92,7 @@ def written(report: Report) -> bytes:
         headline=report.headline,
         checks=list(dict.fromkeys(check for line in zones for check in line.checks)),
         zones=_worst(zones),
+        signed=[sheet for sheet in report.sheets or () if sheet.signed is not None],
         news=_news(report, apexes),
         shown=shown,
         views=list(dict.fromkeys(one.view for one in report.findings if one.view)),
