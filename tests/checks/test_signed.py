@@ -361,6 +361,14 @@ def test_an_expected_ds_is_looked_for_at_the_parent_and_never_changed_from_here(
         assert not (planned.report.get("plan") or {}).get("changes") and says in planned.out
 
 
+def test_who_asks_the_zone_itself_for_its_ds_is_told_where_it_is(marsh: Marsh) -> None:
+    marsh.look(signed(CHILD, HEAD))
+    told = marsh._run("ask", CHILD, "DS", "--at", "one")
+    assert "the DS record of a zone is in the zone above" in told.out and "DNSKEY" in told.out
+    above = marsh._run("ask", CHILD, "DS", "--at", "authoritative").out
+    assert str(ENTRY.ds(CHILD)) in above
+
+
 def test_the_budget_of_keys_has_the_waits_of_both_sides(marsh: Marsh) -> None:
     marsh.look(signed(CHILD, HEAD), above=(signed(ABOVE, TOP + CUT + ds_text(ENTRY), ABOVE_KEYS),) * 2)
     ds, keys = (marsh._run("budget", CHILD, kind).out for kind in ("DS", "DNSKEY"))

@@ -107,8 +107,8 @@ class HeldZones:
         while True:
             if above in self.zones:
                 return self.zones[above]
-            if above == dns.name.root:
-                return None
+            if above == dns.name.root:  # of DS whoever has the zone below alone denies that there is one
+                return self.zones.get(name) if rdtype == dns.rdatatype.DS else None
             above = above.parent()
 
     def _search(self, response: dns.message.Message, name: dns.name.Name, rdtype: dns.rdatatype.RdataType) -> None:

@@ -23,6 +23,7 @@ from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import (
     AAAA,
     CNAME,
+    DS,
     MX,
     NS,
     SOA,
@@ -340,6 +341,10 @@ def _explain(asked: Asked, known: Collection[Name], suffixes: Sequence[Name]) ->
             ", ".join(there) if there else "none of the common types: it is only a step on the way to names below it"
         )
         asked.why.append(f"the name exists; it has {names}")
+    if DS in asked.rdtypes and usable.apex == asked.name and not usable.chain:
+        asked.why.append(
+            "the DS record of a zone is in the zone above (RFC 4035 section 2.4): --at authoritative asks there"
+        )
     wrong_place = [rdtype for rdtype in asked.rdtypes if rdtype in _AT_APEX]
     if wrong_place and usable.apex is not None and usable.apex not in (asked.name, ROOT):
         answers = yield [Question(usable.apex, rdtype, server, recurse) for rdtype in wrong_place]

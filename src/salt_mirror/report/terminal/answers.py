@@ -82,7 +82,7 @@ class AnswerPage:
         rows = in_order(rdtype, answer.values) if rdtype != SOA else [("", "")] * len(answer.values)
         width = max((len(text) for text, _ in rows), default=0)
         for number, (text, note) in enumerate(rows):
-            kind = self._kind(rdtype) if number == 0 else ""
+            kind = f"{self._kind(rdtype)} " if number == 0 else ""
             self._line(
                 Text.assemble((f"{kind:<6}", "bold"), f"{text:<{width}}", (f"  {note}" if note else "", "dim")), 2
             )
