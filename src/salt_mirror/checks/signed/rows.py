@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from salt_mirror.checks.common.wording import many, moment_from, rounded, together_said
+from salt_mirror.checks.common.wording import duration, many, moment_from, rounded, together_said
 from salt_mirror.checks.signed.judging import CopyJudged, SignedJudged
 from salt_mirror.checks.signed.sheet import KeyRow, SignatureRow, SignedSheet
 from salt_mirror.dns.dnssec.algorithms import algorithm
 from salt_mirror.dns.dnssec.keys import DnsKey
 from salt_mirror.dns.dnssec.signatures import State, Verified
 from salt_mirror.dns.names import to_text
-from salt_mirror.dns.records import type_text
+from salt_mirror.dns.records import Soa, type_text
 
 
 def signed_sheet(judged: SignedJudged) -> SignedSheet | None:
@@ -31,13 +31,20 @@ def signed_sheet(judged: SignedJudged) -> SignedSheet | None:
         signatures=windows,
         denial=_denial(judged),
         verified=_verified(judged),
-        first_end=f"{first.set} on {first.server}, {moment_from(judged.now, first.left_s)}, in {rounded(first.left_s)}"
-        if first is not None
-        else "",
+        first_end=_first_end(first, soa, judged.now) if first is not None else "",
         refresh_s=soa.refresh if soa is not None else 0,
         expire_s=soa.expire if soa is not None else 0,
         ttl_s=max((copy.longest_ttl for copy in judged.copies), default=0),
     )
+
+
+def _first_end(first: SignatureRow, soa: Soa | None, now: float) -> str:
+    """Return what ends first, and whether a secondary that has lost its primary would serve it beyond that (RFC 6781 section
+    4.4.2)."""
+    text = f"{first.set} on {first.server}, {moment_from(now, first.left_s)}, in {rounded(first.left_s)}"
+    if soa is None or first.left_s >= soa.expire:
+        return text
+    return f"{text}; a secondary without its primary would serve it for up to {duration(soa.expire)} (expire)"
 
 
 def _named(copy: CopyJudged) -> list[tuple[str, Verified]]:
