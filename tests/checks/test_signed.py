@@ -386,3 +386,28 @@ def test_what_is_asked_of_named_servers_alone_is_doubted_and_not_accused(marsh: 
     assert [code for code in found(good) if code.startswith("sig.")] == []
     (doubt,) = [one for one in ended.report["findings"] if one["code"] == "sig.unverified"]
     assert doubt["outcome"] == "unverified" and "Whether a DS record leads to them was not seen" in doubt["text"]
+
+
+def test_a_zone_that_is_transferred_is_looked_over_whole(marsh: Marsh) -> None:
+    """What nobody expects, and so nobody asks for: its signature has ended, or is gone."""
+    deep = HEAD + "deep.er A 192.0.2.99\nother A 192.0.2.98\npan NS ns1.pan\nns1.pan A 192.0.2.97\n"
+    zone, now = signed(CHILD, deep), int(time.time())
+    name = dns.name.from_text(f"deep.er.{CHILD}")
+    rdataset = zone.find_rdataset(name, "A")
+    made = dns.dnssec.sign(
+        dns.rrset.from_rdata_list(name, 300, list(rdataset)), ZONE.private, zone.origin, ZONE.public,
+        inception=now - 9 * DAY, expiration=now - DAY,
+    )  # fmt: skip
+    zone.delete_rdataset(name, "RRSIG", "A")
+    zone.find_rdataset(name, "RRSIG", "A", create=True).add(made, 300)
+    zone.delete_rdataset(dns.name.from_text(f"other.{CHILD}"), "RRSIG", "A")
+    assert marsh.lay(signed(CHILD, deep), zone) == []
+    for server in marsh.child:
+        server.transfers = True
+    done = marsh._run("authority", CHILD, "--transfer", "--json")
+    said = {one["code"]: one for one in done.report["findings"] if one["code"].startswith("sig.")}
+    assert {code: one["server"] for code, one in said.items()} == {
+        "sig.expired": marsh.child[1].endpoint, "sig.missing": marsh.child[1].endpoint,
+    }  # fmt: skip
+    assert f"deep.er.{CHILD} A with expired signatures, as the whole zone shows" in said["sig.expired"]["text"]
+    assert "of one and two the dates and keys of all" in done.report["sheets"][0]["signed"]["verified"]

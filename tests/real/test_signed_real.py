@@ -17,11 +17,15 @@ import pytest
 from salt_mirror.checks.authority.judging import Inspection
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.part import Setting, carry_out
+from salt_mirror.checks.common.trust import Flaw
 from salt_mirror.checks.descend.judging import Descents
+from salt_mirror.checks.signed.whole import look_over
 from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.dnssec.keys import keys_in
+from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Answer, Key, Question, Server
-from salt_mirror.dns.records import type_from_text
+from salt_mirror.dns.records import DNSKEY, Record, type_from_text
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.wire import is_authentic
 from salt_mirror.estate.building import load_estate
@@ -187,6 +191,16 @@ def said_of(folder: Path, parent: Server, *servers: Server) -> set[tuple[str, st
     return {(one.code, places[one.server] if one.server else "") for one in found}
 
 
+def looked_over(zone: dns.zone.Zone) -> dict[Flaw, list[tuple[bytes, int]]]:
+    """What the dates and keys of a whole zone show."""
+    records = [
+        Record(name.to_digestable(), int(rdata.rdtype), ttl, rdata.to_digestable())
+        for name, ttl, rdata in zone.iterate_rdatas()
+    ]
+    keys = keys_in(tuple(record.rdata for record in records if record.rdtype == DNSKEY))
+    return look_over(Holding(from_text(CHILD), records), keys, time.time()).flawed
+
+
 @pytest.mark.parametrize("kind", SIGNERS)
 def test_what_a_server_signs_by_itself_is_sound_and_every_fault_is_found_on_its_server(
     tmp_path: Path, kind: str
@@ -196,6 +210,7 @@ def test_what_a_server_signs_by_itself_is_sound_and_every_fault_is_found_on_its_
         with above(tmp_path / "good", ds) as parent:
             assert said_of(tmp_path, parent, one) == set()
             copy = whole_zone(one)
+            assert looked_over(copy) == {}
             copy.delete_rdataset(dns.name.from_text(f"www.{CHILD}."), "RRSIG", "A")
             with nsd(tmp_path / "lacking", {CHILD: copy.to_text(relativize=False) + "\n"}) as lacking:
                 assert said_of(tmp_path, parent, one, lacking) == {("sig.missing", "s1")}

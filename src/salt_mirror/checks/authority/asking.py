@@ -48,7 +48,7 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings, stranger: b
         early = yield from _ask_places(zone, view, [Place(server) for server in found.authority.servers], atlas)
     seen.parentage = parentage
     yield from _gather(seen, early, atlas)
-    yield from _ask_for_keys(seen, atlas)
+    yield from _ask_for_keys(seen, atlas, holdings)
     seen.compared = yield from compare(seen, atlas, holdings)
     if seen.unsigned:
         seen.across = yield from across_lineages(seen, atlas)
@@ -57,7 +57,7 @@ def inspect(zone: Name, view: str, atlas: Atlas, holdings: Holdings, stranger: b
     return seen
 
 
-def _ask_for_keys(seen: Seen, atlas: Atlas) -> Dialogue[None]:
+def _ask_for_keys(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[None]:
     """Ask for the keys at the apex, and the parent's servers for the DS set. Where servers have several versions, the keys
     tell a signer's from others, with which they have no order."""
     serving, above = seen.serving, seen.parentage
@@ -79,7 +79,7 @@ def _ask_for_keys(seen: Seen, atlas: Atlas) -> Dialogue[None]:
     for place, answer in zip(serving, answers, strict=True):
         place.keys = answer if several and answer.trouble is None else None
         listed = not sent or bool({"zone", "parent"} & set(place.listed))
-        signed.copies.append(SignedCopy(place.server, listed, answer))
+        signed.copies.append(SignedCopy(place.server, listed, answer, holding=holdings(place.server, seen.zone)))
     # One that does not serve the zone now is not sound: what was wrong with its signatures is not known to be mended.
     signed.copies += [
         SignedCopy(place.server, True, place.spoken)

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.common.atlas import Atlas, soa_record
 from salt_mirror.dns.dialogue import Dialogue
+from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, is_within, join, labels
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import CDNSKEY, CDS, DNSKEY, DS, NS, NSEC3PARAM, OF_SIGNERS, RRSIG, SAMPLED, SOA, A
@@ -27,12 +28,14 @@ _APEX = (SOA, NS, NSEC3PARAM, CDS, CDNSKEY, LOC)
 @dataclass(slots=True)
 class SignedCopy:
     """One server's copy: its DNSKEY set, and what was asked of it with DO (none where it is not signed, or gave no keys).
-    `listed`: people are sent to it, by the zone's NS set or the parent's."""
+    `listed`: people are sent to it, by the zone's NS set or the parent's; `holding` its whole zone, where that was
+    transferred."""
 
     server: Server
     listed: bool
     keys: Answer
     answers: list[Answer] = field(default_factory=list)
+    holding: Holding | None = None
 
     def answer(self, rdtype: int) -> Answer | None:
         """Return what it says of a type at the apex, as far as that can be relied on."""

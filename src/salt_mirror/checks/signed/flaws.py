@@ -63,12 +63,8 @@ class FlawWords(ParentWords):
         mismatched = [one for one in self.judged.listed if one.entrance.flaw is Flaw.MISMATCH]
         yield from self._mismatched(mismatched)
         for copy in self.judged.listed:
-            by_flaw: dict[Flaw, list[Examined]] = {}
-            for one in copy.flawed:
-                if one.flaw is not None and one.flaw is not Flaw.MISMATCH:
-                    by_flaw.setdefault(one.flaw, []).append(one)
-            for flaw, those in by_flaw.items():
-                yield self._flawed(copy, flaw, those)
+            for flaw, those in copy.flaws.items():
+                yield self._flawed(copy, flaw, those) if those else self._flawed_whole(copy, flaw)
 
     def _mismatched(self, copies: Sequence[CopyJudged]) -> Iterator[Finding]:
         groups: dict[str, list[CopyJudged]] = {}
@@ -92,7 +88,7 @@ class FlawWords(ParentWords):
         more = len(names) - _SHOWN
         what = f"{', '.join(names[:_SHOWN])}{f' and {more:,} more' if more > 0 else ''}"
         hold = len(names) == 1
-        others = [one.copy.server.label for one in self.judged.listed if one is not copy and not one.flawed]
+        others = [one.copy.server.label for one in self.judged.listed if one is not copy and one.sound]
         beside = f" ({together_said(others)} {'has' if len(others) == 1 else 'have'} valid ones)" if others else ""
         signature = next((one.best.signature for one in first.proofs if one.best and not one.holds), None)
         now = self.judged.now
@@ -129,6 +125,24 @@ class FlawWords(ParentWords):
             server=copy.copy.server,
             advice=advice,
         )
+
+    def _flawed_whole(self, copy: CopyJudged, flaw: Flaw) -> Finding:
+        """What nothing but the whole zone shows, which was transferred."""
+        label, whole = copy.copy.server.label, copy.whole
+        names = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in whole.flawed[flaw]] if whole else []
+        more = len(names) - _SHOWN
+        what = f"{', '.join(names[:_SHOWN])}{f' and {more:,} more' if more > 0 else ''}"
+        how = {
+            Flaw.EXPIRED: "with expired signatures",
+            Flaw.EARLY: "with signatures that are not valid yet",
+            Flaw.NO_KEY: "with signatures by keys that are not in the DNSKEY set",
+        }.get(flaw, "without signatures")
+        text = (
+            f"{label} serves {what} {how}, as the whole zone shows. Validating resolvers that ask {label} answer SERVFAIL for "
+            f"{'it' if len(names) == 1 else 'them'}."
+        )
+        advice = f"have the zone signed anew, and {label} take it"
+        return self.finding(_OF_SETS[flaw], text, rdtype=RRSIG, server=copy.copy.server, advice=advice)
 
     def _set_text(self, examined: Examined) -> str:
         """A set by its type alone, where it is at the apex."""
@@ -228,7 +242,7 @@ class FlawWords(ParentWords):
         """A validator that has the keys of one server, and signatures of another, needs these to fit."""
         if not self.judged.validated:
             return
-        listed = [one for one in self.judged.listed if not one.flawed]
+        listed = [one for one in self.judged.listed if one.sound]
         for copy in listed:
             for other in listed:
                 keys = {(key.tag, key.algorithm) for key in other.entrance.keys}

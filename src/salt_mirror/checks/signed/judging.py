@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 from salt_mirror.checks.common.trust import Entrance, Examined, Flaw, counting, entrance, examine
 from salt_mirror.checks.signed.asking import SignedCopy, SignedSeen
+from salt_mirror.checks.signed.whole import WholeZone, look_over
 from salt_mirror.dns.dnssec.denial import Hashed
 from salt_mirror.dns.dnssec.keys import DnsKey, Ds, ds_in, keys_in
 from salt_mirror.dns.dnssec.signatures import Proof, State, Verified
@@ -22,11 +23,29 @@ from salt_mirror.dns.records import CDNSKEY, CDS, DS, NSEC3, NSEC3PARAM, SOA, So
 
 @dataclass(frozen=True, slots=True)
 class CopyJudged:
-    """One server's copy: how its keys are entered, and every answer examined, its DNSKEY set first."""
+    """One server's copy: how its keys are entered, and every answer examined, its DNSKEY set first; `whole` what its whole zone
+    shows, where that was transferred."""
 
     copy: SignedCopy
     entrance: Entrance
     examined: tuple[Examined, ...]
+    whole: WholeZone | None = None
+
+    @property
+    def flaws(self) -> dict[Flaw, list[Examined]]:
+        """What a validator would not take, by why; flaws that only the whole zone shows have no answers."""
+        found: dict[Flaw, list[Examined]] = {}
+        for one in self.flawed:
+            if one.flaw is not None and one.flaw is not Flaw.MISMATCH:
+                found.setdefault(one.flaw, []).append(one)
+        for flaw in self.whole.flawed if self.whole is not None else ():
+            found.setdefault(flaw, [])
+        return found
+
+    @property
+    def sound(self) -> bool:
+        """Whether a validator takes all of it, as far as was seen."""
+        return not self.flawed and not self.flaws
 
     @property
     def flawed(self) -> list[Examined]:
@@ -135,7 +154,8 @@ def judge_signatures(seen: SignedSeen, now: float) -> SignedJudged:
             for answer in copy.answers
             if answer.trouble is None and not _says_nothing(answer)
         ]
-        judged.copies.append(CopyJudged(copy, way, (way.examined, *others)))
+        whole = look_over(copy.holding, way.keys, now) if copy.holding is not None else None
+        judged.copies.append(CopyJudged(copy, way, (way.examined, *others), whole))
     return judged
 
 

@@ -70,9 +70,9 @@ def _moment(seconds: float) -> str:
 
 def _says(judged: SignedJudged) -> str:
     """Return in one sentence what validators make of the zone."""
-    good = sum(not copy.flawed for copy in judged.listed)
+    good = sum(copy.sound for copy in judged.listed)
     copies = sum(copy.listed for copy in judged.seen.copies)
-    bad = [copy.copy.server.label for copy in judged.listed if copy.flawed]
+    bad = [copy.copy.server.label for copy in judged.listed if not copy.sound]
     but = f" (not on {together_said(bad)})" if bad and good else ""
     on = f"it validates on {good} of {many(copies, 'server')}{but}"
     if judged.clock_doubted is not None:
@@ -124,11 +124,13 @@ def _denial(judged: SignedJudged) -> str:
 def _verified(judged: SignedJudged) -> str:
     answers = max((len(copy.examined) for copy in judged.copies), default=0)
     seen = judged.seen
+    whole = {copy.copy.server.label: copy.whole.sets for copy in judged.copies if copy.whole is not None}
+    dates = (
+        f"; of {together_said(whole)} the dates and keys of all {max(whole.values()):,} record sets" if whole else ""
+    )
     if not answers:
         return ""
     if not seen.expected:
-        return f"{many(answers, 'answer')} verified on each server; nothing is expected in the zone"
+        return f"{many(answers, 'answer')} verified on each server; nothing is expected in the zone{dates}"
     part = "all" if seen.verified == seen.expected else f"{seen.verified:,} of"
-    return (
-        f"{many(answers, 'answer')} verified on each server, {part} {seen.expected:,} expected record sets among them"
-    )
+    return f"{many(answers, 'answer')} verified on each server, {part} {seen.expected:,} expected record sets among them{dates}"
