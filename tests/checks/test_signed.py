@@ -392,6 +392,7 @@ def test_a_zone_that_is_transferred_is_looked_over_whole(marsh: Marsh) -> None:
     """What nobody expects, and so nobody asks for: its signature has ended, or is gone."""
     deep = HEAD + "deep.er A 192.0.2.99\nother A 192.0.2.98\npan NS ns1.pan\nns1.pan A 192.0.2.97\n"
     zone, now = signed(CHILD, deep), int(time.time())
+    assert zone.origin is not None
     name = dns.name.from_text(f"deep.er.{CHILD}")
     rdataset = zone.find_rdataset(name, "A")
     made = dns.dnssec.sign(

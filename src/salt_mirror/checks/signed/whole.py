@@ -1,7 +1,7 @@
 """A signed zone that was transferred: whether each of its record sets has a signature that is in time, by a key that is there.
 
-Strategy: no signature is verified here, which would take a second for ten thousand names; the sample that is asked for is.
-What a secondary lacks, or has too long, shows in the dates and the key tags, and those of a whole zone are read in no time.
+Strategy: no signature is verified here, which would cost more than all else that is done with a large zone; the sample that is
+asked for is. What a secondary lacks, or has too long, shows in the dates and the key tags.
 """
 
 from __future__ import annotations
