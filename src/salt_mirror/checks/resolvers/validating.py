@@ -55,7 +55,7 @@ def validation_test(seen: Validation, tried: TriedResolver, words: ResolverWords
         )
         yield row("validation", says)
     elif plain:
-        yield row("validation", f"does not validate, or what is above {_names(plain)} is not signed here")
+        yield row("validation", f"none seen: {_names(plain)} came without AD")
     else:
         heard = next(iter([*seen.signed, *seen.broken]))
         says = f"not known: {heard.trouble or heard.status}"
