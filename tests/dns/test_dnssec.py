@@ -337,3 +337,20 @@ def test_what_another_library_signs_holds_here_and_its_ds_fits(number: int) -> N
         assert (
             ds_of(record.owner, key, digest) == dns.dnssec.make_ds(owner, public, name, policy=policy).to_digestable()
         )
+
+
+@pytest.mark.parametrize("asked", ["new.pans.example", "*.pans.example", "*.new.pans.example", "a.b.pans.example"])
+def test_a_set_made_from_a_wildcard_holds_whatever_name_was_asked_for(asked: str) -> None:
+    from cryptography.hazmat.primitives.asymmetric import ed25519
+
+    private = ed25519.Ed25519PrivateKey.from_private_bytes(b"s" * 32)
+    public = dns.dnssec.make_dnskey(private.public_key(), 15)
+    apex = dns.name.from_text("pans.example")
+    rrset = dns.rrset.from_text("*.pans.example.", 300, "IN", "A", "192.0.2.9")
+    rrsig = dns.dnssec.sign(rrset, private, apex, public, inception=1, expiration=9)
+    owner = from_text(asked)
+    signature = Signature.of(Record(owner, RRSIG, 300, rrsig.to_digestable()))
+    zone = apex.to_digestable()
+    proof = prove(owner, 1, [b"\xc0\0\2\x09"], [signature], [DnsKey(public.to_digestable())], zone, 5)
+    assert proof.holds
+    assert signature.encloser == zone

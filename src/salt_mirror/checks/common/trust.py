@@ -14,7 +14,7 @@ from typing import NamedTuple
 from salt_mirror.dns.dnssec.denial import denier
 from salt_mirror.dns.dnssec.keys import DnsKey, Ds, keys_in
 from salt_mirror.dns.dnssec.signatures import Proof, State, Verified, prove, signatures_in
-from salt_mirror.dns.names import Name, is_within, labels, to_text
+from salt_mirror.dns.names import Name, is_within, to_text
 from salt_mirror.dns.questions import Answer
 from salt_mirror.dns.records import CNAME, DNAME, DNSKEY, NSEC, NSEC3, SOA, Record, type_text
 
@@ -147,14 +147,11 @@ def _positive(
         # Some validators take no answer beside which any set fails, needed or not.
         return Examined(answer, (proof, *proofs), *_worst((proof, *proofs)))
     # RFC 4035 section 5.3.4: a wildcard only counts where nothing closer exists
-    encloser = owner
-    for _ in range(len(labels(owner)) - best.signature.labels):
-        encloser = encloser[encloser[0] + 1 :]
     reads = denier(believed, zone)
     if reads is None:
         why = "it was made from a wildcard, and nothing shows that the name itself does not exist"
         return Examined(answer, (proof, *proofs), *_first(proofs, Flaw.UNPROVED, why))
-    denial = reads.closer(owner, encloser)
+    denial = reads.closer(owner, best.signature.encloser)
     if denial.proved or denial.unknown:
         return Examined(answer, (proof, *proofs), kind=reads.kind, opt_out=denial.opt_out)
     return Examined(answer, (proof, *proofs), Flaw.UNPROVED, denial.why, reads.kind)

@@ -13,7 +13,7 @@ from enum import Enum
 from typing import NamedTuple
 
 from salt_mirror.dns.dnssec.keys import DnsKey
-from salt_mirror.dns.names import Name, is_within, labels
+from salt_mirror.dns.names import Name, ancestors, is_within, labels
 from salt_mirror.dns.records import DNSKEY, RRSIG, Record
 from salt_mirror.dns.wire import MalformedMessage, read_name
 
@@ -73,6 +73,12 @@ class Signature(NamedTuple):
     def by_wildcard(self) -> bool:
         """Return whether the set was made from a wildcard (RFC 4035 section 5.3.4)."""
         return self.labels < _label_count(self.owner)
+
+    @property
+    def encloser(self) -> Name:
+        """The name below which the wildcard stands that the set was made from (RFC 4035 section 5.3.2). A first `*` in the name
+        asked for is a label like others there."""
+        return ancestors(self.owner)[-1 - self.labels]
 
 
 class Verified(NamedTuple):
@@ -178,11 +184,7 @@ def _state(
 
 def signed_data(owner: Name, rdtype: int, rdatas: Iterable[bytes], signature: Signature) -> bytes:
     """Return the bytes that a signature is made over (RFC 4034 section 3.1.8.1), `rdatas` in canonical order."""
-    name = owner
-    if signature.by_wildcard():
-        for _ in range(_label_count(owner) - signature.labels):
-            name = name[name[0] + 1 :]
-        name = b"\x01*" + name
+    name = b"\x01*" + signature.encloser if signature.by_wildcard() else owner
     head = _FIXED.pack(*signature[1:8]) + signature.signer
     before = name + rdtype.to_bytes(2, "big") + b"\x00\x01" + signature.original_ttl.to_bytes(4, "big")
     return head + b"".join(before + len(rdata).to_bytes(2, "big") + rdata for rdata in rdatas)
