@@ -152,7 +152,7 @@ def ending(sheets: Iterable[Sheet], within_s: int) -> list[Ending]:
             what="keys (DNSKEY)" if keys else rows[0].set,
             sets=len({row.set for row in rows}),
             servers=list(dict.fromkeys(row.server for row in rows)),
-            ends=min(datetime.fromisoformat(row.ends.replace("Z", "+00:00")) for row in rows),
+            ends=min(datetime.fromisoformat(row.ends) for row in rows),
             left_s=min(row.left_s for row in rows),
         )
         for (zone, view, _, keys), rows in groups.items()

@@ -62,7 +62,7 @@ def _ask_for_keys(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[None
     tell a signer's from others, with which they have no order."""
     serving, above = seen.serving, seen.parentage
     signed = SignedSeen(
-        seen.zone, seen.view, above.zone, alone=bool(above.none) and seen.zone != ROOT and not atlas.given
+        seen.zone, seen.view, above.zone, parentless=bool(above.none) and seen.zone != ROOT and not atlas.given
     )
     signed.elsewhere = seen.elsewhere
     signed.anchors = atlas.estate.anchors.get(seen.zone, ())

@@ -42,7 +42,6 @@ class OtherSide:
     """What the waits of a change of keys also hang on: the set on the other side of the cut (the keys of a DS set, the DS set
     of keys), its TTL, and the refresh of its zone's secondaries, both in seconds and 0 where they are not known."""
 
-    rdtype: int
     ttl: int
     spread_s: int
 
@@ -116,10 +115,10 @@ def _other_side(name: Name, rdtype: int, view: str, atlas: Atlas) -> Dialogue[Ot
     ttl = max((telling.answers[0].ttl or 0 for telling in looked_up.usable if telling.values), default=0)
     zone = looked_up.authority.zone
     if zone is None or len(looked_up.tellings) < 2:
-        return OtherSide(rdtype, ttl, 0)
+        return OtherSide(ttl, 0)
     soa = yield from at_name(zone, (SOA,), view, atlas)
     refresh = max((soa_fields(one.values[0]).refresh for one in soa.usable if one.values), default=0)
-    return OtherSide(rdtype, ttl, refresh)
+    return OtherSide(ttl, refresh)
 
 
 def _add_link(seen: BudgetSeen, name: Name, rdtype: int, telling: Telling) -> None:

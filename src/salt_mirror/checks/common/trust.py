@@ -70,12 +70,11 @@ class Examined(NamedTuple):
 
 class Entrance(NamedTuple):
     """Whether the DS set of a zone leads to its keys: `keys` are all of the server's, `entries` those to which a DS that counts
-    leads and which sign the set; `ds` those that count."""
+    leads and which sign the set."""
 
     keys: list[DnsKey]
     entries: list[DnsKey]
     examined: Examined
-    ds: list[Ds]
 
     @property
     def flaw(self) -> Flaw | None:
@@ -89,7 +88,7 @@ def counting(ds: Iterable[Ds]) -> list[Ds]:
 
 
 def with_best_digest(ds: Sequence[Ds]) -> list[Ds]:
-    """Return those of some DS records with the best digest: some validators go by these alone (RFC 4509 section 3)."""
+    """Return those of some DS records with the best digest: some validators only go by these (RFC 4509 section 3)."""
     best = max((one.digest_type for one in ds), default=0)
     return [one for one in ds if one.digest_type == best]
 
@@ -101,21 +100,21 @@ def entrance(zone: Name, ds: Sequence[Ds], answer: Answer, now: float) -> Entran
     counted = counting(ds)
     fitting = [key for key in keys if any(one.fits(zone, key) for one in counted)] if counted else keys
     if not keys:
-        return Entrance([], [], Examined(answer, (), Flaw.MISSING, "it has no DNSKEY record"), counted)
+        return Entrance([], [], Examined(answer, (), Flaw.MISSING, "it has no DNSKEY record"))
     if not fitting:
         said = ", ".join(one.said for one in counted)
         why = f"no key fits {said}; it has {', '.join(key.said for key in keys)}"
-        return Entrance(keys, [], Examined(answer, (proof,), Flaw.MISMATCH, why), counted)
+        return Entrance(keys, [], Examined(answer, (proof,), Flaw.MISMATCH, why))
     tags = {(key.tag, key.algorithm) for key in fitting}
     mine = [one for one in proof.signatures if (one.signature.tag, one.signature.algorithm) in tags]
     narrow = Proof(zone, DNSKEY, mine)
     if narrow.holds:
         valid = {(one.signature.tag, one.signature.algorithm) for one in mine if one.state is State.VALID}
         entries = [key for key in fitting if (key.tag, key.algorithm) in valid]
-        return Entrance(keys, entries, Examined(answer, (proof,)), counted)
+        return Entrance(keys, entries, Examined(answer, (proof,)))
     flaw = _BY_STATE[narrow.state]
     why = f"the DNSKEY set is not signed by {' or '.join(key.said for key in fitting)}" if not mine else ""
-    return Entrance(keys, [], Examined(answer, (proof,), flaw, why or _why(narrow)), counted)
+    return Entrance(keys, [], Examined(answer, (proof,), flaw, why or _why(narrow)))
 
 
 def examine(answer: Answer, zone: Name, keys: Sequence[DnsKey], now: float) -> Examined:
@@ -127,7 +126,7 @@ def examine(answer: Answer, zone: Name, keys: Sequence[DnsKey], now: float) -> E
     if made is not None:  # RFC 6672 section 5.3.1: the CNAME that is made of a DNAME is not signed
         proof = _proof(made.owner, DNAME, (made.rdata,), sections.answer, keys, zone, now)
         beside, _ = _believed(sections.authority, zone, keys, now)
-        return Examined(answer, (proof, *beside), *_worst((proof, *beside)))
+        return Examined(answer, (proof, *beside), *_first((proof, *beside)))
     if answer.alias is not None:
         return _positive(answer, CNAME, (answer.alias,), zone, keys, now)
     return _denied(answer, zone, keys, now)
@@ -145,7 +144,7 @@ def _positive(
     proofs, believed = _believed(sections.authority, zone, keys, now)
     if not proof.holds or best is None or not best.signature.by_wildcard():
         # Some validators take no answer beside which any set fails, needed or not.
-        return Examined(answer, (proof, *proofs), *_worst((proof, *proofs)))
+        return Examined(answer, (proof, *proofs), *_first((proof, *proofs)))
     # RFC 4035 section 5.3.4: a wildcard only counts where nothing closer exists
     reads = denier(believed, zone)
     if reads is None:
@@ -189,18 +188,10 @@ def _believed(
     return proofs, [record for record in records if (record.owner, record.rdtype) in good]
 
 
-def _worst(proofs: Sequence[Proof]) -> tuple[Flaw | None, str]:
-    """Return what is wrong with the first set that does not hold; nothing where all do."""
-    first = next((proof for proof in proofs if not proof.holds), None)
-    return (_BY_STATE[first.state], _why(first)) if first is not None else (None, "")
-
-
-def _first(proofs: Sequence[Proof], flaw: Flaw, why: str) -> tuple[Flaw, str]:
+def _first(proofs: Sequence[Proof], flaw: Flaw | None = None, why: str = "") -> tuple[Flaw | None, str]:
     """Return what is wrong with the first set that does not hold; the flaw given where all do."""
-    for proof in proofs:
-        if not proof.holds:
-            return _BY_STATE[proof.state] or flaw, _why(proof)
-    return flaw, why
+    first = next((proof for proof in proofs if not proof.holds), None)
+    return (_BY_STATE[first.state], _why(first)) if first is not None else (flaw, why)
 
 
 def _proof(

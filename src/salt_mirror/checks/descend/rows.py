@@ -30,7 +30,7 @@ def _chain(leg: Leg) -> list[TrustRow]:
     """Return the links of the chain of trust, the name's own last."""
     if leg.chain is None:
         return []
-    links = [*leg.chain.links, *([leg.chain.end] if leg.chain.end is not None else [])]
+    links = leg.chain.every
     return [
         TrustRow(
             name=to_text(link.zone),

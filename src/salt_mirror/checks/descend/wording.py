@@ -112,7 +112,7 @@ class DescentWords:
         """Return where the chain of trust breaks, for everybody or on some servers."""
         what = f"{to_text(self._leg.name)} {type_text(self._leg.rdtype)}"
         broken = chain.broken
-        links = [*chain.links, *([chain.end] if chain.end is not None else [])]
+        links = chain.every
         if broken is not None:
             where = "" if broken is chain.end else f" from {to_text(broken.zone)} down"
             text = (

@@ -47,8 +47,8 @@ class SignedCopy:
 class SignedSeen:
     """All that was seen of a zone's signatures. `above` is the zone of the parent's servers, None where there is none to ask,
     and `above_keys` its keys there; `ds` what each of these says of the DS set. `verified` and `expected` count the expected
-    record sets; `alone` says that no zone above could delegate it, `elsewhere` that it delegates to another view's servers;
-    `anchors` are DS records of it that the estate trusts."""
+    record sets; `parentless` says that no zone above could delegate it, `elsewhere` that it delegates to another view's
+    servers; `anchors` are DS records of it that the estate trusts."""
 
     zone: Name
     view: str
@@ -58,7 +58,7 @@ class SignedSeen:
     copies: list[SignedCopy] = field(default_factory=list)
     verified: int = 0
     expected: int = 0
-    alone: bool = False
+    parentless: bool = False
     elsewhere: bool = False
     anchors: tuple[bytes, ...] = ()
 

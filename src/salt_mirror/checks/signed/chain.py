@@ -19,6 +19,7 @@ from salt_mirror.dns.dnssec.keys import DnsKey, Ds, ds_in
 from salt_mirror.dns.names import ROOT, Name, ancestors, is_within, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import DNSKEY, DS, SOA
+from salt_mirror.dns.roots import ROOT_ANCHORS
 
 Trust = Literal["signed", "insecure", "bogus", "unverified"]
 """`signed`: proved from the anchor down; `insecure`: proved not to be signed; `bogus`: neither, so that validators answer
@@ -40,7 +41,7 @@ class Failing(NamedTuple):
 @dataclass(slots=True)
 class TrustLink:
     """One zone of the chain, or the name at its end: what it is on the servers where it holds best, why, and the servers on
-    which it does not hold. `anchor`: it is where the chain begins."""
+    which it does not hold."""
 
     zone: Name
     trust: Trust
@@ -63,8 +64,12 @@ class TrustChain:
     @property
     def broken(self) -> TrustLink | None:
         """The first link that is bogus; None of a chain without one."""
-        ends = [self.end] if self.end is not None else []
-        return next((link for link in (*self.links, *ends) if link.trust == "bogus"), None)
+        return next((link for link in self.every if link.trust == "bogus"), None)
+
+    @property
+    def every(self) -> list[TrustLink]:
+        """Every link from the top down, the name's own last."""
+        return [*self.links, *([self.end] if self.end is not None else [])]
 
 
 def follow_chain(
@@ -200,8 +205,6 @@ def _with_hidden_cuts(way: Way, name: Name, atlas: Atlas) -> Dialogue[Way]:
 def starting(zone: Name, anchors: dict[Name, tuple[bytes, ...]], *, own_roots: bool) -> list[Ds] | None:
     """Return the DS records that a chain from a zone begins with: the estate's trust anchor, or IANA's for the root; None where
     nobody has said any."""
-    from salt_mirror.dns.roots import ROOT_ANCHORS
-
     if zone in anchors:
         return ds_in(anchors[zone])
     return ds_in(ROOT_ANCHORS) if zone == ROOT and not own_roots else None

@@ -35,6 +35,12 @@ def ended(signature: Signature, now: float) -> str:
     return f"{moment_from(now, apart)}, {rounded(-apart)} ago"
 
 
+def _some(names: Sequence[str]) -> str:
+    """Return the first of some names, and how many more there are."""
+    more = len(names) - _SHOWN
+    return f"{', '.join(names[:_SHOWN])}{f' and {more:,} more' if more > 0 else ''}"
+
+
 class FlawWords(ParentWords):
     """The findings about one zone that users are hurt by, or will be."""
 
@@ -85,8 +91,7 @@ class FlawWords(ParentWords):
     def _flawed(self, copy: CopyJudged, flaw: Flaw, those: list[Examined]) -> Finding:
         label, first = copy.copy.server.label, those[0]
         names = list(dict.fromkeys(self._set_text(one) for one in those))
-        more = len(names) - _SHOWN
-        what = f"{', '.join(names[:_SHOWN])}{f' and {more:,} more' if more > 0 else ''}"
+        what = _some(names)
         hold = len(names) == 1
         others = [one.copy.server.label for one in self.judged.listed if one is not copy and one.sound]
         beside = f" ({together_said(others)} {'has' if len(others) == 1 else 'have'} valid ones)" if others else ""
@@ -130,8 +135,7 @@ class FlawWords(ParentWords):
         """What nothing but the whole zone shows, which was transferred."""
         label, whole = copy.copy.server.label, copy.whole
         names = [f"{to_text(name)} {type_text(rdtype)}" for name, rdtype in whole.flawed[flaw]] if whole else []
-        more = len(names) - _SHOWN
-        what = f"{', '.join(names[:_SHOWN])}{f' and {more:,} more' if more > 0 else ''}"
+        what = _some(names)
         how = {
             Flaw.EXPIRED: "with expired signatures",
             Flaw.EARLY: "with signatures that are not valid yet",

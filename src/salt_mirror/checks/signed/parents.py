@@ -40,13 +40,12 @@ class ParentWords:
         advice: str = "",
         server: Server | None = None,
         outcome: Outcome | None = None,
-        expected: Iterable[str] = (),
         cause: str = "",
     ) -> Finding:
         seen = self.judged.seen
         return state(
             code, text, name=seen.zone, rdtype=rdtype, view=seen.view, answers=answers, advice=advice, server=server,
-            outcome=outcome, expected=expected, cause=cause,
+            outcome=outcome, cause=cause,
         )  # fmt: skip
 
     # What the parent says
@@ -117,18 +116,18 @@ class ParentWords:
         flaws = [(copy, one) for copy in judged.copies for one in copy.flawed]
         if not judged.copies:
             return
-        if not usable and not seen.alone:
+        if not usable and not seen.parentless:
             if flaws:
                 yield self._doubtful(*flaws[0])
             return
-        if seen.alone:
+        if seen.parentless:
             why = "and no zone above delegates it: only resolvers that have its key as a trust anchor validate it"
         elif judged.counted:
             why = f"and {self.parent} itself is not signed: nobody validates it"
         else:
             why = f"and {self.parent} has no DS record for it: resolvers treat it as unsigned"
         if not flaws:
-            advice = "" if seen.alone or judged.counted else self.lines_for_parent()
+            advice = "" if seen.parentless or judged.counted else self.lines_for_parent()
             text = f"{self.zone} is signed, {why}."
             yield self.finding("sig.island", text, usable, rdtype=DS, advice=advice)
             return

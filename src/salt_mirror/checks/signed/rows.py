@@ -26,7 +26,7 @@ def signed_sheet(judged: SignedJudged) -> SignedSheet | None:
     return SignedSheet(
         says=_says(judged),
         ds=[one.said for one in judged.ds],
-        ds_seen=bool(judged.ds) or seen.alone or any(answer.trouble is None for answer in seen.ds),
+        ds_seen=bool(judged.ds) or seen.parentless or any(answer.trouble is None for answer in seen.ds),
         keys=_keys(judged),
         signatures=windows,
         denial=_denial(judged),
@@ -83,7 +83,7 @@ def _says(judged: SignedJudged) -> str:
         return f"signed; {on}"
     if judged.ds and not judged.counted:
         return "signed; no validator can use its DS set"
-    if not judged.seen.alone and not any(answer.trouble is None for answer in judged.seen.ds):
+    if not judged.seen.parentless and not any(answer.trouble is None for answer in judged.seen.ds):
         return f"signed; its DS set was not seen; by its own keys {on}"
     return f"signed, without a DS record that leads to it; by its own keys {on}"
 

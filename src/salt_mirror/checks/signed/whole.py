@@ -6,18 +6,16 @@ asked for is. What a secondary lacks, or has too long, shows in the dates and th
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Sequence
 from itertools import groupby
 from typing import NamedTuple
 
 from salt_mirror.checks.common.trust import Flaw
 from salt_mirror.dns.dnssec.keys import DnsKey
+from salt_mirror.dns.dnssec.signatures import FIXED, apart
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.records import DS, NSEC, RRSIG
-
-_FIXED = struct.Struct("!HBBIIIH")
 
 
 class WholeZone(NamedTuple):
@@ -55,14 +53,14 @@ def _flaw(signatures: Sequence[bytes], tags: set[tuple[int, int]], now: int) -> 
     """Return why none of some signatures could hold; None where one could."""
     best: Flaw | None = Flaw.MISSING
     for rdata in signatures:
-        if len(rdata) < _FIXED.size:
+        if len(rdata) < FIXED.size:
             continue
-        _, algorithm, _, _, expiration, inception, tag = _FIXED.unpack_from(rdata)
+        _, algorithm, _, _, expiration, inception, tag = FIXED.unpack_from(rdata)
         if (algorithm, tag) not in tags:
             best = Flaw.NO_KEY if best is Flaw.MISSING else best
-        elif (expiration - now) & 0xFFFFFFFF >= 1 << 31:  # serial arithmetic (RFC 4034 section 3.1.5)
+        elif apart(expiration, now) < 0:
             best = Flaw.EXPIRED
-        elif 0 < (inception - now) & 0xFFFFFFFF < 1 << 31:
+        elif apart(inception, now) > 0:
             best = Flaw.EARLY
         else:
             return None

@@ -14,7 +14,7 @@ from salt_mirror.checks.signed.flaws import FlawWords
 from salt_mirror.checks.signed.judging import SignedJudged
 from salt_mirror.dns.dnssec.algorithms import algorithm, digest
 from salt_mirror.dns.dnssec.denial import MOST_ITERATIONS
-from salt_mirror.dns.dnssec.keys import Ds, ds_of
+from salt_mirror.dns.dnssec.keys import ds_of
 from salt_mirror.dns.dnssec.signatures import State
 from salt_mirror.dns.records import DS, rdata_text
 from salt_mirror.findings import Finding
@@ -59,7 +59,7 @@ class SignedWords(FlawWords):
         if best and fitting:
             text = (
                 f"{self.parent} has DS records of {self.zone} with {digest(best[0].digest_type).name} digests, which fit no "
-                "key that signs the keys; only others do. Some validators go by the best digest alone, and answer SERVFAIL "
+                "key that signs the keys; only others do. Some validators only go by the best digest, and answer SERVFAIL "
                 "(RFC 4509 section 3)."
             )
             yield self.finding("sig.ds-half", text, self.judged.seen.ds, rdtype=DS, advice=self.lines_for_parent())
@@ -116,7 +116,7 @@ class SignedWords(FlawWords):
             records, keys = wanted
             zone = self.judged.seen.zone
             removal = any(one.algorithm == 0 for one in records) or any(key.algorithm == 0 for key in keys)
-            lines = [ds_of(zone, key) for key in keys] if not records else [_rdata(one) for one in records]
+            lines = [ds_of(zone, key) for key in keys] if not records else [one.rdata for one in records]
             if removal:
                 asks = "all DS records removed (RFC 8078 section 4)"
                 advice = f"in {self.parent} remove the DS set of {self.zone}"
@@ -125,7 +125,7 @@ class SignedWords(FlawWords):
                 advice = f"in {self.parent}: " + "; ".join(map(self.ds_line, lines))
             has = ", ".join(rdata_text(DS, value) for value in self.judged.seen.ds_values) or "none"
             text = f"{self.zone} asks {self.parent} for {asks} (CDS, CDNSKEY; RFC 7344), which has {has}."
-            if not self.judged.ds and (self.judged.seen.alone or not self.judged.seen.ds):
+            if not self.judged.ds and (self.judged.seen.parentless or not self.judged.seen.ds):
                 return
             yield self.finding("sig.parent-waits", text, self.judged.seen.ds, rdtype=59, advice=advice)
             return
@@ -147,7 +147,3 @@ class SignedWords(FlawWords):
                 "for a new key, or left over from an old one."
             )
             yield self.finding("sig.ds-extra", text, judged.seen.ds, rdtype=DS)
-
-
-def _rdata(ds: Ds) -> bytes:
-    return ds.tag.to_bytes(2, "big") + bytes((ds.algorithm, ds.digest_type)) + ds.digest

@@ -52,7 +52,7 @@ def denier(records: Iterable[Record], zone: Name) -> Denier | None:
     mine = [record for record in records if is_within(record.owner, zone)]
     plain = [one for record in mine if record.rdtype == NSEC and (one := _Range.of(record)) is not None]
     if plain:
-        return _PlainDenier(plain, zone)
+        return _PlainDenier(plain)
     hashed = [found for record in mine if record.rdtype == NSEC3 and (found := Hashed.of(record, zone)) is not None]
     return _HashedDenier(hashed, zone) if hashed else None
 
@@ -125,9 +125,8 @@ class _PlainDenier:
 
     kind = "NSEC"
 
-    def __init__(self, ranges: Sequence[_Range], zone: Name) -> None:
+    def __init__(self, ranges: Sequence[_Range]) -> None:
         self._ranges = ranges
-        self._zone = zone
 
     def name(self, name: Name) -> Denial:
         covering = self._covering(name)

@@ -114,6 +114,11 @@ class Ds(NamedTuple):
         5.2)."""
         return algorithm(self.algorithm).verified and digest(self.digest_type).verified
 
+    @property
+    def rdata(self) -> bytes:
+        """Its canonical rdata."""
+        return self.tag.to_bytes(2, "big") + bytes((self.algorithm, self.digest_type)) + self.digest
+
     def fits(self, owner: Name, key: DnsKey) -> bool:
         """Return whether it is this key's at a zone's apex (RFC 4034 section 5.1.4, RFC 4035 section 5.2)."""
         return (
@@ -146,9 +151,7 @@ def digest_of(owner: Name, key: DnsKey, digest_type: int) -> bytes | None:
 
 def ds_of(owner: Name, key: DnsKey, digest_type: int = 2) -> bytes:
     """Return the rdata of the DS record that a parent should have for a key, with SHA-256 unless another is asked for."""
-    return (
-        key.tag.to_bytes(2, "big") + bytes((key.algorithm, digest_type)) + (digest_of(owner, key, digest_type) or b"")
-    )
+    return Ds(key.tag, key.algorithm, digest_type, digest_of(owner, key, digest_type) or b"").rdata
 
 
 def keys_in(values: tuple[bytes, ...]) -> list[DnsKey]:

@@ -21,7 +21,8 @@ MOST_SIGNATURES = 8
 """So many signatures over one set are verified, and so many keys of one tag tried for each: whoever sends hundreds of both
 would have a validator try every pair."""
 MOST_KEYS = 4
-_FIXED = struct.Struct("!HBBIIIH")
+FIXED = struct.Struct("!HBBIIIH")
+"""What an RRSIG begins with: the type covered, algorithm, labels, original TTL, expiration, inception and key tag."""
 
 
 class State(Enum):
@@ -55,20 +56,20 @@ class Signature(NamedTuple):
     def of(cls, record: Record) -> Signature:
         """Read a record's rdata. Raises ValueError where it does not fit."""
         try:
-            fields = _FIXED.unpack_from(record.rdata)
+            fields = FIXED.unpack_from(record.rdata)
             # RFC 4034 section 6.2: for a digest the signer's name is in lower case, as RFC 6840 section 5.1 confirms
-            signer, at = read_name(b"\0" * 12 + record.rdata, 12 + _FIXED.size)
+            signer, at = read_name(b"\0" * 12 + record.rdata, 12 + FIXED.size)
         except (struct.error, IndexError, MalformedMessage):
             raise ValueError("an RRSIG record that breaks off") from None
         return cls._make((record.owner, *fields, signer, record.rdata[at - 12 :], record.ttl))
 
     def ends_in(self, now: float) -> int:
-        """Return in how many seconds it ends; negative where it has. In serial arithmetic (RFC 4034 section 3.1.5)."""
-        return _apart(self.expiration, int(now))
+        """Return in how many seconds it ends; negative where it has."""
+        return apart(self.expiration, int(now))
 
     def begins_in(self, now: float) -> int:
         """Return in how many seconds it begins; negative where it has."""
-        return _apart(self.inception, int(now))
+        return apart(self.inception, int(now))
 
     def by_wildcard(self) -> bool:
         """Return whether the set was made from a wildcard (RFC 4035 section 5.3.4)."""
@@ -159,17 +160,9 @@ def _state(
     if signature.covered != rdtype or signature.labels > _label_count(owner):
         return State.WRONG
     # Several keys may have one tag: any of them may have made it (RFC 4035 section 5.3.1).
-    mine = [
-        key
-        for key in keys
-        if (key.tag, key.algorithm) == (signature.tag, signature.algorithm) and key.signs and not key.is_revoked
-    ]
-    if rdtype == DNSKEY:  # a revoked key still signs its own set, and nothing else (RFC 5011 section 2.1)
-        mine += [
-            key
-            for key in keys
-            if key.is_revoked and key.signs and (key.tag, key.algorithm) == (signature.tag, signature.algorithm)
-        ]
+    # A revoked key still signs its own set, and nothing else (RFC 5011 section 2.1); it is tried last.
+    made = (key for key in keys if (key.tag, key.algorithm) == (signature.tag, signature.algorithm) and key.signs)
+    mine = sorted((key for key in made if rdtype == DNSKEY or not key.is_revoked), key=lambda key: key.is_revoked)
     if not mine:
         return State.NO_KEY
     data = signed_data(owner, rdtype, rdatas, signature)
@@ -185,7 +178,7 @@ def _state(
 def signed_data(owner: Name, rdtype: int, rdatas: Iterable[bytes], signature: Signature) -> bytes:
     """Return the bytes that a signature is made over (RFC 4034 section 3.1.8.1), `rdatas` in canonical order."""
     name = b"\x01*" + signature.encloser if signature.by_wildcard() else owner
-    head = _FIXED.pack(*signature[1:8]) + signature.signer
+    head = FIXED.pack(*signature[1:8]) + signature.signer
     before = name + rdtype.to_bytes(2, "big") + b"\x00\x01" + signature.original_ttl.to_bytes(4, "big")
     return head + b"".join(before + len(rdata).to_bytes(2, "big") + rdata for rdata in rdatas)
 
@@ -195,6 +188,7 @@ def _label_count(owner: Name) -> int:
     return len(labels(owner)) - (owner[:2] == b"\x01*")
 
 
-def _apart(moment: int, now: int) -> int:
+def apart(moment: int, now: int) -> int:
+    """Return the seconds from now to the moment of a signature, in serial arithmetic (RFC 4034 section 3.1.5)."""
     distance = (moment - now) & 0xFFFFFFFF
     return distance - (1 << 32) if distance >= 1 << 31 else distance

@@ -89,7 +89,7 @@ def _draw(axes: Any, sheets: list[Sheet], now: datetime) -> None:
 
 
 def _bar(row: SignatureRow, now: datetime) -> Bar:
-    begins, ends = (datetime.fromisoformat(text.replace("Z", "+00:00")) for text in (row.begins, row.ends))
+    begins, ends = (datetime.fromisoformat(text) for text in (row.begins, row.ends))
     return Bar(
         f"{row.set} on {row.server}",
         (begins - now).total_seconds() / _DAY_S,
