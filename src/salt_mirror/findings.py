@@ -92,6 +92,20 @@ Fate = Literal["", "planned", "choice", "refused", "contradiction", "not ours", 
 contradicts itself, somebody else has to change something, or no change is known; empty where nothing was planned for."""
 
 
+class FileLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A line of a file that a finding comes of: the file's path, the line (from 1; 0 where the file lacks what is meant), and
+    what stands there, or is gone from there."""
+
+    file: str
+    line: int
+    says: str = ""
+
+    @property
+    def place(self) -> str:
+        """The file and the line, as people write them."""
+        return f"{self.file}, line {self.line}" if self.line else self.file
+
+
 class Finding(msgspec.Struct, frozen=True, kw_only=True):
     """One statement about one subject. Names are absolute; `remedy` says in master-file syntax what would mend it, or is
     empty; `fate` what becomes of that.
@@ -102,7 +116,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     `cause` is the same text for findings that one cause explains, such as a server that does not answer; `server` is the one
     that is meant (its endpoint, or a name server's or host's name), where there are several; `stands_at` owns the record
     that has to be mended, where that is not the name itself: a host without a pointer is mended in the reverse zone. `vantages`
-    are those from which it was seen, where others asked for us.
+    are those from which it was seen, where others asked for us; `lines` the lines of files that it comes of.
     """
 
     code: str
@@ -124,6 +138,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     vantages: list[str] | msgspec.UnsetType = msgspec.UNSET
     server: str | msgspec.UnsetType = msgspec.UNSET
     stands_at: str | msgspec.UnsetType = msgspec.UNSET
+    lines: list[FileLine] | msgspec.UnsetType = msgspec.UNSET
 
     @property
     def owner(self) -> str:

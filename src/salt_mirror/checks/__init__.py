@@ -108,6 +108,7 @@ CHECKS = (
     Check("settle", ("settle",), Units("vantage", "vantages", "has settled", "have settled")),
     Check("compare", ("cmp",), Units("record set", "record sets", "is as before", "are as before")),
     Check("differ", ("diff",), Units("record set", "record sets", "is the same on both", "are the same on both")),
+    Check("rehearse", ("reh",), Units("subject", "subjects", "will agree", "will agree")),
     Check("vantage", ("vantage",), Units("vantage", "vantages", "can be used", "can be used")),
     Check("audit", ("accept",), Units("zone", "zones", "is sound", "are sound")),
 )  # fmt: skip

@@ -117,6 +117,11 @@ COMMANDS = (
         ("budget vpn.gullmarsh.example A --to 192.0.2.77 --at-time 'in 1d'", "what to do when, before and after"),
     ),
     CommandEntry(
+        "rehearse", "Change", "what would be different if these zone files were loaded, or this plan were sent?",
+        ("rehearse --zone-file pans.gullmarsh.internal=proposed/pans.zone", "what an edited file breaks, before it is loaded"),
+        ("rehearse --offline --zone-file proposed", "a folder of zone files against each other, without any server"),
+    ),
+    CommandEntry(
         "mend", "Change", "what would mend the findings, as a plan to approve; `--apply` sends it, `--back` undoes it",
         ("mend", "what would mend the estate, planned and proved"),
         ("mend 10.77.10.0/24 --json", "of one network, for a program"),

@@ -212,7 +212,7 @@ _Folder = dict[Name, bytes | Answer]
 """What one server has said about one type, by name."""
 
 _FOLD = Struct("!BIf")
-_OVERS = {"udp": 0, "tcp": 1, "transfer": 2}
+_OVERS = {"udp": 0, "tcp": 1, "transfer": 2, "file": 3}
 _OVER_TEXTS = list(_OVERS)
 _NOTHING: dict[tuple[str, str], bytes] = {
     (status, over): bytes((number, code))

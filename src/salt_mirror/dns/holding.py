@@ -23,7 +23,9 @@ RRset = tuple[int, int, tuple[bytes, ...]]
 
 
 class Holding:
-    """One zone as one server holds it."""
+    """One zone as one server holds it. Where it is not `whole`, it has what was asked for, and what it lacks may be there."""
+
+    whole = True
 
     def __init__(self, apex: Name, records: Iterable[Record], *, of_one_set: int = 20_000) -> None:
         """`records` of a transfer that was sound from end to end, the closing SOA among them or not.
@@ -103,6 +105,10 @@ class Holding:
         """Return the values of one RRset; none where there is no such set."""
         return next((values for kind, _, values in self._nodes.get(name, ()) if kind == rdtype), ())
 
+    def ttl(self, name: Name, rdtype: int) -> int | None:
+        """Return the TTL of one RRset, in seconds; None where there is no such set."""
+        return next((ttl for kind, ttl, _ in self._nodes.get(name, ()) if kind == rdtype), None)
+
     def with_sets(self, sets: Mapping[tuple[Name, int], tuple[int, tuple[bytes, ...]]]) -> Holding:
         """Return the same zone with some RRsets (owner, type) in place of its own: their TTL and values, none to have them
         gone."""
@@ -177,6 +183,12 @@ class Holding:
             name = name[name[0] + 1 :]
             if name in self._special or (not known and _WILDCARD + name in self._special):
                 return True
+
+
+class Listing(Holding):
+    """Some record sets of a zone, as far as they were asked for on one server."""
+
+    whole = False
 
 
 class HoldingExchange:

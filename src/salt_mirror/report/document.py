@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from salt_mirror.checks.authority.sheet import Sheet
     from salt_mirror.checks.descend.sheet import LegSheet
     from salt_mirror.checks.plan.sheet import PlanSheet
+    from salt_mirror.checks.rehearse.sheet import RehearsalSheet
     from salt_mirror.checks.settle.sheet import VantageRow
     from salt_mirror.checks.stale.sheet import AgeSheet
 
@@ -45,7 +46,8 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
 
     `says` is the answer in one sentence where it is not a count; `sheets` are what `authority` saw of each zone, `legs` the
     ways that `descend` went, `tests` the trees of `mail` and `services`, `vantages` what `settle` watched,
-    `audit` what an audit adds, `plan` what `mend` plans and sends, `ages` how old records are, `history` how the run stands to
+    `audit` what an audit adds, `plan` what `mend` plans and sends, `ages` how old records are, `rehearsal` what a change
+    does beside its new findings, `history` how the run stands to
     the ones before (an audit has it in its own part).
     """
 
@@ -67,6 +69,7 @@ class Report(msgspec.Struct, frozen=True, kw_only=True):
     tests: list[Test] | msgspec.UnsetType = msgspec.UNSET
     plan: PlanSheet | msgspec.UnsetType = msgspec.UNSET
     ages: AgeSheet | msgspec.UnsetType = msgspec.UNSET
+    rehearsal: RehearsalSheet | msgspec.UnsetType = msgspec.UNSET
     history: History | msgspec.UnsetType = msgspec.UNSET
     says: str | msgspec.UnsetType = msgspec.UNSET
     findings: list[Finding]
@@ -142,7 +145,9 @@ def bring_in_sheets() -> None:
     from salt_mirror.checks.authority.sheet import Sheet
     from salt_mirror.checks.descend.sheet import LegSheet
     from salt_mirror.checks.plan.sheet import PlanSheet
+    from salt_mirror.checks.rehearse.sheet import RehearsalSheet
     from salt_mirror.checks.settle.sheet import VantageRow
     from salt_mirror.checks.stale.sheet import AgeSheet
 
-    globals().update({sheet.__name__: sheet for sheet in (Sheet, LegSheet, PlanSheet, VantageRow, AgeSheet)})
+    sheets = (Sheet, LegSheet, PlanSheet, VantageRow, AgeSheet, RehearsalSheet)
+    globals().update({sheet.__name__: sheet for sheet in sheets})

@@ -22,6 +22,11 @@ def evidence_line(evidence: Evidence) -> str:
     return f"{evidence.server} ({evidence.endpoint}) {evidence.question}: {text}"
 
 
+def file_lines(finding: Finding) -> list[str]:
+    """Return the lines of files that a finding comes of, each on one line."""
+    return [f"{one.place}: {one.says}" if one.says else one.place for one in finding.lines or () if one.file]
+
+
 def since_of(report: Report) -> dict[tuple[str, ...], datetime]:
     """Return since when each finding has stood, by what it is about."""
     history = report.past

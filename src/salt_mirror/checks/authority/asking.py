@@ -22,7 +22,7 @@ from salt_mirror.checks.signed.asking import SignedCopy, SignedSeen, ask_keys, a
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import ROOT, Name, parent, to_text
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.records import AAAA, AXFR, NS, SOA, A
+from salt_mirror.dns.records import AAAA, AXFR, DNSKEY, NS, SOA, A
 from salt_mirror.dns.special import undelegated
 
 _MOST_CUTS = 8
@@ -79,7 +79,10 @@ def _ask_for_keys(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[None
     for place, answer in zip(serving, answers, strict=True):
         place.keys = answer if several and answer.trouble is None else None
         listed = not sent or bool({"zone", "parent"} & set(place.listed))
-        signed.copies.append(SignedCopy(place.server, listed, answer, holding=holdings(place.server, seen.zone)))
+        copy = holdings(place.server, seen.zone)
+        # One without keys is what its server signs, and nothing to look for signatures in.
+        copy = copy if copy is not None and copy.whole and copy.rdata(seen.zone, DNSKEY) else None
+        signed.copies.append(SignedCopy(place.server, listed, answer, holding=copy))
     # One that does not serve the zone now is not sound: what was wrong with its signatures is not known to be mended.
     signed.copies += [
         SignedCopy(place.server, True, place.spoken)

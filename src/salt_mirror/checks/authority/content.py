@@ -28,7 +28,7 @@ def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
     group = seen.primaries or _of_one_version(seen)
     if len(group) < 2:
         return Compared()
-    whole = [holding for place in group if (holding := holdings(place.server, seen.zone)) is not None]
+    whole = [holding for place in group if (holding := holdings(place.server, seen.zone)) is not None and holding.whole]
     unlike: dict[tuple[Name, int], list[Answer]] = {}
     if len(whole) > 1 and len({holding.digest for holding in whole}) > 1:
         for other in whole[1:]:

@@ -24,7 +24,8 @@ from salt_mirror.dns.records import DNSKEY, DS, NS, SOA, Soa, rdata_text, record
 from salt_mirror.dns.serials import ahead
 
 LOWERED_TTL = 300
-_WORTH_LOWERING = 2 * LOWERED_TTL
+WORTH_LOWERING = 2 * LOWERED_TTL
+"""TTLs in seconds: what one is lowered to before a change, and from which on that pays."""
 
 
 @dataclass(slots=True)
@@ -248,7 +249,7 @@ def _advice(
     if not seen.exists:
         words = "Do not ask a resolver for the name before it is there: the NXDOMAIN that it caches is what you would wait for."
         return [("advice", words)]
-    if own is None or own.ttl < _WORTH_LOWERING:
+    if own is None or own.ttl < WORTH_LOWERING:
         return []
     delegated = seen.delegated_ttl or 0
     if delegated >= own.ttl:

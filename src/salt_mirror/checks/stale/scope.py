@@ -114,7 +114,8 @@ class StaleScope:
             stamps = newest(self.sources(zone))
             holding = in_hand(zone, holdings)
             if holding is not None:
-                found.current.add(zone.apex)
+                if holding.whole:
+                    found.current.add(zone.apex)
                 for name, rdtype, _, values in holding.rrsets():
                     for value in values:
                         self._add(found, AgingRecord(name, rdtype, value, stamps.get((name, rdtype, value)), zone))

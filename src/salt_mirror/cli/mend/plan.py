@@ -35,13 +35,13 @@ from salt_mirror.cli.mend.wanted import Selection
 from salt_mirror.cli.messages import INTERRUPTED, tell
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.cli.transfers import bounds_of, fetch_zones
+from salt_mirror.cli.zonefiles import zone_files, zone_of
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.forms import zone_name
 from salt_mirror.estate.model import Estate, Updates, Zone
 from salt_mirror.estate.reading import read_text
 from salt_mirror.findings import About, Finding
@@ -148,19 +148,13 @@ class Mending(Sender):
 
     def _zone_file(self, text: str) -> tuple[Zone, Path]:
         """Read `ZONE=FILE`, with `@VIEW` behind a zone that stands in several views. Raises BadInput."""
-        word, equals, path = text.partition("=")
-        word, _, view = word.partition("@")
-        if not equals or not path:
+        if "=" not in text:
             raise BadInput(f"--zone-file: {shown(text)} is no ZONE=FILE")
-        apex = zone_name(word)
-        found = [zone for zone in self._estate.all_zones() if zone.apex == apex and view in ("", zone.view)]
-        if len(found) != 1:
-            known = ", ".join(f"{word}@{zone.view}" for zone in found) or "none"
-            raise BadInput(f"--zone-file: {shown(word)} has to be one zone of the estate; fitting: {known}")
-        target = Path(path)
-        read_text(target)
-        check_writable(target.with_name(target.name + ".mended"), "--zone-file")
-        return found[0], target
+        (file,) = zone_files([text], "--zone-file")
+        zone = zone_of(file, self._estate, "--zone-file")
+        read_text(file.path)
+        check_writable(file.path.with_name(file.path.name + ".mended"), "--zone-file")
+        return zone, file.path
 
     # The plan
 

@@ -31,6 +31,7 @@ FORMS = {
     "xlsx": ReportForm("files.xlsx", "spreadsheets: sheets for findings, unverified, zones and changes, with filters"),
     "junit": ReportForm("files.junit", "build servers: a case for each zone, fault and doubt"),
     "markdown": ReportForm("files.markdown", "tickets and merge requests"),
+    "sarif": ReportForm("files.sarif", "code review: findings at the lines of zone files"),
     "openmetrics": ReportForm("files.openmetrics", "monitoring that reads text files"),
     "html": ReportForm("files.html", "people: one page in one file"),
 }

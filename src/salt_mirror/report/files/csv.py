@@ -12,11 +12,11 @@ import io
 from salt_mirror.catalogue import catalogue
 from salt_mirror.report.cleaning import clean_lines
 from salt_mirror.report.document import Report
-from salt_mirror.report.phrases import evidence_line, since_of
+from salt_mirror.report.phrases import evidence_line, file_lines, since_of
 
 _COLUMNS = (
     "weight", "outcome", "code", "title", "view", "name", "type", "address", "text", "cause", "remedy", "fate", "expected",
-    "evidence", "standing since",
+    "evidence", "standing since", "lines",
 )  # fmt: skip
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
@@ -35,6 +35,7 @@ def written(report: Report) -> bytes:
             finding.text, finding.cause, finding.remedy, finding.fate, "; ".join(finding.expected),
             "; ".join(map(evidence_line, finding.evidence)),
             stood.isoformat() if stood is not None else "",
+            "; ".join(file_lines(finding)),
         )  # fmt: skip
         writer.writerow([_defused(clean_lines(cell)) for cell in cells])
     return file.getvalue().encode("utf-8")

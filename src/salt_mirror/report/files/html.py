@@ -23,7 +23,7 @@ from salt_mirror.report.files.rows import ENTRY, FIELD, compact
 from salt_mirror.report.files.templates import hash_of, template
 from salt_mirror.report.files.ticket import _FOLDER
 from salt_mirror.report.folding import KINDS, Fold, Folding, largest
-from salt_mirror.report.phrases import REPAIRS, evidence_line, since_of, things_said
+from salt_mirror.report.phrases import REPAIRS, evidence_line, file_lines, since_of, things_said
 
 STANDING = 100
 """So many findings stand in the page itself; of the rest there is the data."""
@@ -131,7 +131,7 @@ def _shown(report: Report, folding: Folding) -> tuple[dict[str, list[Shown]], li
                         kind, finding.code, code.title, code.meaning, clean(finding.place), clean(finding.view),
                         f"{stood:%Y-%m-%d %H:%M} UTC" if stood is not None and stood < report.started else "",
                         clean(finding.text), REPAIRS[finding.fate], clean_lines(finding.remedy),
-                        [clean(evidence_line(e)) for e in finding.evidence],
+                        [clean(text) for text in (*file_lines(finding), *map(evidence_line, finding.evidence))],
                     )
                 )  # fmt: skip
             says = "" if fold.alone and not fold.cause else clean(fold.says)

@@ -15,7 +15,7 @@ from salt_mirror.checks.audit.lines import Audit
 from salt_mirror.findings import Finding
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
-from salt_mirror.report.phrases import evidence_line
+from salt_mirror.report.phrases import evidence_line, file_lines
 
 
 def written(report: Report) -> bytes:
@@ -29,6 +29,10 @@ def written(report: Report) -> bytes:
             same = f"; {line.unchanged.says}" if line.unchanged else ""
             case.system_out = f"{', '.join(told)}, {tally.cautions} cautions{same}"
             by_check.setdefault(check, []).append(case)
+    for row in report.rehearsal.zones if report.rehearsal else ():
+        case = TestCase(row.zone, f"rehearse.{clean(row.view) or 'zones'}")
+        case.system_out = f"{clean(row.file)}: {row.come} sets come, {row.gone} go, {row.changed} change"
+        by_check.setdefault("rehearse", []).append(case)
     for finding in report.findings:
         if finding.outcome == "unverified" or finding.weight == "fault":
             by_check.setdefault(check_of(finding.code).name, []).append(_case(finding))
@@ -60,7 +64,7 @@ def _case(finding: Finding) -> TestCase:
     case = TestCase(clean(name), f"{check_of(finding.code).name}.{clean(finding.view) or 'zones'}")
     message = clean(finding.text)
     note = Skipped(message) if finding.outcome == "unverified" else Failure(message, finding.code)
-    lines = [finding.text, *map(evidence_line, finding.evidence)]
+    lines = [finding.text, *file_lines(finding), *map(evidence_line, finding.evidence)]
     lines += [f"{finding.fate or 'mend'}: {line}" for line in finding.remedy.split("\n") if line]
     note.text = "\n".join(map(clean, lines))
     case.result = [note]

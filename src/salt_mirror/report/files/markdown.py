@@ -7,11 +7,13 @@ from __future__ import annotations
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Audit
+from salt_mirror.checks.common.wording import duration
 from salt_mirror.checks.plan.sheet import PlanSheet
+from salt_mirror.checks.rehearse.sheet import RehearsalSheet
 from salt_mirror.report.cleaning import clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.files.marking import code, marked
-from salt_mirror.report.phrases import REPAIRS, things_said
+from salt_mirror.report.phrases import REPAIRS, file_lines, things_said
 
 
 def written(report: Report) -> bytes:
@@ -57,6 +59,7 @@ def written(report: Report) -> bytes:
                 f"{'  ' if finding.cause else ''}- **{marked(catalogue()[finding.code].title)}** "
                 f"{marked(finding.text)} (`{finding.code}`)"
             )
+            lines += [f"{'    ' if finding.cause else '  '}- {marked(text)}" for text in file_lines(finding)]
             if finding.remedy and not (
                 finding.cause and finding.remedy == mended
             ):  # what one change mends is said once
@@ -64,7 +67,28 @@ def written(report: Report) -> bytes:
                 lines += code(clean_lines(finding.remedy), "    " if finding.cause else "  ")
                 mended = finding.remedy
         lines += [""] if findings else []
+    lines += _rehearsal(report.rehearsal) if report.rehearsal else []
     return ("\n".join(lines).rstrip() + "\n").encode("utf-8")
+
+
+def _rehearsal(sheet: RehearsalSheet) -> list[str]:
+    """Return what a rehearsal adds: what vanishes, and how long caches keep the old data."""
+    lines = []
+    if sheet.vanishing:
+        lines += [f"### Vanishes{'' if sheet.whole else ' (as far as it was seen)'}", ""]
+        for row in sheet.vanishing:
+            needed = f": still needed, {marked('; '.join(row.needed))}" if row.needed else ""
+            lines.append(f"- {marked(f'{row.name} {row.type} ' + ', '.join(row.values))}{needed}")
+        lines.append("")
+    if sheet.waits:
+        lines += ["### Caches", "", "| old data is kept | record sets | |", "|---|---|---|"]
+        for wait in sheet.waits:
+            first = f"{wait.name} {wait.type}" + (f" and {wait.sets - 1:,} more" if wait.sets > 1 else "")
+            kept = f"{duration(wait.kept_s)} ({'negative TTL' if wait.negative else 'TTL'})"
+            lower = f"lower to {wait.lower} s {duration(wait.lead_s)} before" if wait.lower and wait.lead_s else ""
+            lines.append(f"| {kept} | {marked(first)} | {lower} |")
+        lines.append("")
+    return lines
 
 
 def _cell(outcome: str, faults: int) -> str:

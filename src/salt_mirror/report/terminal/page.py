@@ -48,6 +48,10 @@ def print_report(
 
             page.notes(everything=True)
             print_vantages(report.vantages, page.line, file)
+        if report.rehearsal:
+            from salt_mirror.report.terminal.rehearse import print_rehearsal
+
+            print_rehearsal(report.rehearsal, page.line, file, several_views=several_views, everything=everything)
         if not report.legs and not report.tests and not report.vantages:
             page.rest(agreeing, everything=everything)
         if report.ages:
@@ -178,9 +182,10 @@ class Page:
             subjects = max(self._report.counts.unverified, len({(one.name, one.type, one.view) for one in findings}))
             return f"UNVERIFIED: {many(subjects, *self._units)}"
         found = self._report.weighing(kind)
+        new = "NEW " if self._report.rehearsal and self._report.rehearsal.compared else ""
         if kind == "caution":
-            return f"CAUTIONS: {len(found):,}"
-        return f"FAULTS: {things_said(found) or f'{len(found):,}'}"
+            return f"{new}CAUTIONS: {len(found):,}"
+        return f"{new}FAULTS: {things_said(found) or f'{len(found):,}'}"
 
     def notes(self, *, everything: bool) -> None:
         """The notes, if everything is wanted."""

@@ -61,7 +61,8 @@ class Teller:
         ways = [lambda: ToldFold(fold, self._short(fold), False)]
         if fold.alone and fold.kind != "unverified":
             said = (Text(clean(fold.findings[0].text)), 8)
-            ways.append(lambda: ToldFold(fold, [*self._short(fold), said], False))
+            lines = _file_lines(fold.findings)[:1]
+            ways.append(lambda: ToldFold(fold, [*self._short(fold), said, *lines], False))
         return [*ways, whole]
 
     def place(self, finding: Finding) -> str:
@@ -112,6 +113,7 @@ class Teller:
 
     def _cause(self, cause: str, findings: Sequence[Finding]) -> list[Line]:
         lines: list[Line] = [(Text(), 0), (Text.assemble(("cause   ", "bold red"), (clean(cause), "bold")), 0)]
+        lines += _file_lines(findings)[:FIRST]
         for finding, after in zip(findings, [*findings[1:], None], strict=True):
             lines.append((Text(f"{self.place(finding)}  {titled(finding.code).plain}"), 8))
             if finding.remedy and not same_mend(finding, after):
@@ -126,7 +128,7 @@ class Teller:
         )
 
     def _finding(self, finding: Finding) -> list[Line]:
-        lines: list[Line] = [(self._head(finding), 0), (Text(clean(finding.text)), 8)]
+        lines: list[Line] = [(self._head(finding), 0), (Text(clean(finding.text)), 8), *_file_lines([finding])]
         if self._everything or (self._evidence and finding.weight == "fault"):
             lines += [(Text(line, style="dim"), 8) for line in evidence_lines(finding.evidence, finding.type)]
         return lines + (self._mend(finding, 8) if finding.remedy else [])
@@ -147,12 +149,20 @@ class Teller:
             by_cause.setdefault(finding.cause, []).append(finding)
         for cause, members in by_cause.items():
             shown = members if self._everything else members[:FIRST]
-            lines += [(Text(), 0), (Text(clean(cause), style="yellow"), 0)]
+            lines += [(Text(), 0), (Text(clean(cause or members[0].text), style="yellow"), 0)]
             lines += [(Text(self.place(one)), 8) for one in shown]
             if len(members) > len(shown):
                 lines.append((Text(f"and {len(members) - len(shown):,} more (--all lists them)"), 8))
             lines += [(Text(line, style="dim"), 8) for line in evidence_lines(members[0].evidence, members[0].type)]
         return lines
+
+
+def _file_lines(findings: Sequence[Finding]) -> list[Line]:
+    """Return the lines of files that some findings come of, each once."""
+    places = dict.fromkeys(place for one in findings for place in one.lines or () if place.file)
+    return [
+        (Text.assemble((clean(one.place), "cyan"), f"  {clean(one.says)}" if one.says else ""), 8) for one in places
+    ]
 
 
 class Fitted(NamedTuple):

@@ -1,0 +1,1 @@
+"""The rehearsal: what a change would do, judged before it is made."""
