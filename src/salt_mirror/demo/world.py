@@ -36,6 +36,7 @@ _INTERNAL = {
     "10.77.10.in-addr.arpa": "10.77.10.in-addr.arpa.zone",
     "20.77.10.in-addr.arpa": "20.77.10.in-addr.arpa.zone",
     "30.77.10.in-addr.arpa": "30.77.10.in-addr.arpa.zone",
+    "20.88.10.in-addr.arpa": "20.88.10.in-addr.arpa.zone",
     "7.7.0.0.8.b.d.0.1.0.0.2.ip6.arpa": "7.7.0.0.8.b.d.0.1.0.0.2.ip6.arpa.zone",
     "gullmarsh.example": "gullmarsh.example.inside.zone",
 }

@@ -101,9 +101,43 @@ def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
     return digest_of_lines(values)
 
 
-def read_plan(path: Path, moment: datetime) -> tuple[Approval | None, list[SetLine]]:
+def is_plan(path: Path) -> bool:
+    """Return whether a file is a plan with its head, and no list of records."""
+    return '"approval"' in read_text(path)[:40]
+
+
+def sets_of_view(path: Path, view: str | None) -> list[SetLine]:
+    """Return the sets of a plan in one view, whether it may still be sent or not. Raises BadInput where it is of several views
+    and none is chosen, or has nothing in the one that is."""
+    lines = from_end_to_end(read_plan(path, None)[1])
+    views = sorted({line.view for line in lines})
+    if view is None and len(views) > 1:
+        raise BadInput(
+            f"--plan: {shown_path(path)} changes several views ({', '.join(views)}): --view says which is meant"
+        )
+    found = [line for line in lines if view in (None, line.view)]
+    if not found:
+        raise BadInput(f"--plan: {shown_path(path)} changes nothing in the view {view}")
+    return found
+
+
+def from_end_to_end(lines: Iterable[SetLine]) -> list[SetLine]:
+    """Return each set of a plan once: as it is before the first of its phases, and after the last."""
+    found: dict[tuple[str, str, str], SetLine] = {}
+    for line in lines:
+        key = (line.view, line.name, line.type)
+        first = found.get(key, line)
+        found[key] = replace(line, before=first.before, ttl_before=first.ttl_before, named=first.named)
+    return [
+        line
+        for line in found.values()
+        if sorted(line.before) != sorted(line.after) or (line.after and line.ttl_before != line.ttl_after)
+    ]
+
+
+def read_plan(path: Path, moment: datetime | None) -> tuple[Approval | None, list[SetLine]]:
     """Read a plan: its head, where it has one, and its sets. Raises BadInput for one that was altered, or whose time is
-    over."""
+    over at a moment, where one is given."""
     lines = read_text(path).splitlines()
     head: Approval | None = None
     if lines and '"approval"' in lines[0][:40]:
@@ -120,7 +154,7 @@ def read_plan(path: Path, moment: datetime) -> tuple[Approval | None, list[SetLi
         raise BadInput(
             f"{shown_path(path)} was altered since it was made: nothing is sent; plan again, and have it approved"
         )
-    if head is not None and head.valid_until is not None and moment >= head.valid_until:
+    if head is not None and head.valid_until is not None and moment is not None and moment >= head.valid_until:
         raise BadInput(
             f"{shown_path(path)} was valid until {head.valid_until:%Y-%m-%d %H:%M} UTC: nothing is sent; plan again"
         )

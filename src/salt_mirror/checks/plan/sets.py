@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+import msgspec
+
 from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.dns.edits import SetEdit
@@ -39,7 +41,8 @@ class Held(NamedTuple):
 class PlannedSet:
     """One set before and after. TTLs in seconds; `named`: the name owned records before, of whatever type.
 
-    `server` is the primary that a change goes to, None where none is known; `reasons` say why.
+    `server` is the primary that a change goes to, None where none is known; `reasons` say why; `phase` is the part of a larger
+    job that it belongs to, if it does.
     """
 
     key: SetKey
@@ -50,6 +53,7 @@ class PlannedSet:
     named: bool
     server: Server | None
     reasons: list[str] = field(default_factory=list)
+    phase: str = ""
 
     @property
     def differs(self) -> bool:
@@ -69,7 +73,7 @@ def line_of(planned: PlannedSet) -> SetLine:
         ttl_before=planned.ttl_before, before=texts(key.rdtype, planned.before), ttl_after=planned.ttl_after,
         after=texts(key.rdtype, planned.after), named=planned.named,
         server=planned.server.label if planned.server is not None else "",
-        reasons=planned.reasons,
+        reasons=planned.reasons, phase=planned.phase or msgspec.UNSET,
     )  # fmt: skip
 
 
@@ -80,7 +84,9 @@ def set_of(line: SetLine, server: Server | None) -> PlannedSet:
     before, after = (
         frozenset(rdata_from_text(rdtype, text) for text in values) for values in (line.before, line.after)
     )
-    return PlannedSet(key, before, after, line.ttl_before, line.ttl_after, line.named, server, list(line.reasons))
+    return PlannedSet(
+        key, before, after, line.ttl_before, line.ttl_after, line.named, server, list(line.reasons), line.phase or ""
+    )
 
 
 def texts(rdtype: int, values: frozenset[bytes]) -> list[str]:

@@ -68,7 +68,8 @@ class Carried(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class SetLine(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """A planned set as it is written down: rdata in presentation form, names absolute, TTLs in seconds."""
+    """A planned set as it is written down: rdata in presentation form, names absolute, TTLs in seconds; `phase` is the part of
+    a larger job that it belongs to."""
 
     view: str
     zone: str
@@ -81,6 +82,7 @@ class SetLine(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     named: bool = True
     server: str = ""
     reasons: list[str] = []
+    phase: str | msgspec.UnsetType = msgspec.UNSET
 
     @property
     def gone(self) -> list[str]:

@@ -38,13 +38,20 @@ from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.findings import Finding, Outcome
 
 
+def identity_of(finding: Finding) -> tuple[str, ...]:
+    """Return a finding's identity."""
+    return finding.identity
+
+
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """What is proposed: zone files, sets beside them, and another estate by which to judge afterwards (its atlas)."""
+    """What is proposed: zone files, sets beside them, and another estate by which to judge afterwards (its atlas). `known_as`
+    says as what a finding of afterwards may have been known before, where what it is about gets another address."""
 
     zones: Sequence[ProposedZone] = ()
     sets: Sequence[PlannedSet] = ()
     atlas: Atlas | None = None
+    known_as: Callable[[Finding], tuple[str, ...]] = identity_of
 
 
 @dataclass(slots=True)
@@ -95,11 +102,19 @@ class ZoneChange:
 class Rehearsal:
     """A rehearsal at work: `before` and `after` are the findings that stand now and afterwards, `zones` the zone files.
 
-    With `first` there is nothing before: files without servers, of which everything is new.
+    With `first` there is nothing before: files without servers, of which everything is new. Where another rehearsal has judged
+    `today`, that is not judged again.
     """
 
     def __init__(
-        self, atlas: Atlas, coverage: Coverage, proposal: Proposal, tick: Callable[[], None], *, first: bool = False
+        self,
+        atlas: Atlas,
+        coverage: Coverage,
+        proposal: Proposal,
+        tick: Callable[[], None],
+        *,
+        first: bool = False,
+        today: Rehearsal | None = None,
     ) -> None:
         self._atlas = atlas
         self._after_atlas = proposal.atlas or atlas
@@ -107,6 +122,8 @@ class Rehearsal:
         self._proposal = proposal
         self._tick = tick
         self._first = first
+        self._today = today
+        self._work: AuditWork = today._work if today is not None else AuditWork(atlas.estate, atlas, coverage)
         self.before: list[Finding] = []
         self.after: list[Finding] = []
         self.zones: list[ZoneChange] = []
@@ -118,8 +135,10 @@ class Rehearsal:
         proposal = self._proposal
         holdings = [self._zone_now(one, setting, runner) for one in proposal.zones]
         known = _with_asked(setting, holdings)
-        work = AuditWork(self._atlas.estate, self._atlas, self._coverage)
-        if not self._first:
+        work = self._work
+        if self._today is not None:
+            self.before = self._today.before
+        elif not self._first:
             work.run(known, runner, self._tick)
             self.before = _standing(work, self._atlas, known)
         for proposed, (_, _, now) in zip(proposal.zones, holdings, strict=True):
@@ -190,7 +209,7 @@ class Rehearsal:
         is needed, and what could not be seen."""
         known = {one.identity for one in self.before}
         causes = Causes(self.changes, [one.loading.proposed for one in self.zones])
-        found = [causes.traced(one) for one in self.after if one.identity not in known]
+        found = [causes.traced(one) for one in self.after if self._proposal.known_as(one) not in known]
         own = [finding for zone in self.zones for finding in zone.refused()]
         for zone in () if self._first else self.zones:
             own += transfer_findings(zone.loading, zone.before, changed=bool(zone.sets))
@@ -201,7 +220,7 @@ class Rehearsal:
 
     def sheet(self) -> RehearsalSheet:
         """Return what there is to tell beside the new findings."""
-        now = {one.identity for one in self.after}
+        now = {self._proposal.known_as(one) for one in self.after}
         certain = [one for one in self.before if one.outcome != "unverified" and one.weight != "note"]
         # A fault about which nothing is known any more is not mended by that.
         doubtful = {one.subject for one in self.after if one.outcome == "unverified"}

@@ -7,7 +7,8 @@ from typing import Literal
 
 import msgspec
 
-from salt_mirror.findings import Finding
+from salt_mirror.checks.plan.sheet import SetLine
+from salt_mirror.findings import FileLine, Finding
 
 
 class ZoneRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -58,10 +59,22 @@ class WaitRow(msgspec.Struct, frozen=True, kw_only=True):
     lead_s: int | None = None
 
 
+class PhaseRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One phase of a renumbering: its record sets, the new faults once it is done, how long to wait then until caches have it
+    (`wait_s`, in seconds), and how much longer where a notify is lost."""
+
+    phase: str
+    sets: list[SetLine]
+    faults: int
+    wait_s: int
+    late_s: int
+
+
 class RehearsalSheet(msgspec.Struct, frozen=True, kw_only=True):
     """What a rehearsal adds to its new findings: `mended` are findings of today that are gone afterwards, `left` how many stay;
     `vanishing` is complete only where `whole` (every zone that changes was seen whole). Without `compared` there was nothing
-    before: zone files by themselves."""
+    before: zone files by themselves. `phases` are those of a renumbering, `edits` the lines of the estate's files that go with
+    it, and `written` is the plan's file."""
 
     zones: list[ZoneRow]
     vanishing: list[VanishingRow]
@@ -70,3 +83,6 @@ class RehearsalSheet(msgspec.Struct, frozen=True, kw_only=True):
     left: int
     whole: bool
     compared: bool = True
+    phases: list[PhaseRow] = []
+    edits: list[FileLine] = []
+    written: str = ""

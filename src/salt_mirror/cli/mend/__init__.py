@@ -31,6 +31,9 @@ def mend(
         Path | None,
         option("--plan", "FILE", "A plan that --write wrote, as approved, or the findings of a JSON report."),
     ] = None,
+    phase: Annotated[
+        str | None, option("--phase", "PHASE", "With --plan: only this phase of it: lower, add, switch or remove.")
+    ] = None,
     *,
     planning: Planning,
     changing: Changing,
@@ -58,7 +61,7 @@ def mend(
     wish = MendWish(
         names or [], only or [], skip or [], taken, tuple(settled), planning.write, planning.zone_file or [], sends,
         changing.yes, changing.at_most, changing.undo, within_s, planning.only_adding, changing.dry_run,
-        seconds_of(planning.valid, "--valid") if planning.valid is not None else None,
+        seconds_of(planning.valid, "--valid") if planning.valid is not None else None, phase,
     )  # fmt: skip
     if changing.back is not None:
         Restoring(estate, wish, asking, showing).go_back(changing.back)

@@ -60,7 +60,7 @@ class Mending(Sender):
         self._coverage: Coverage = coverage(wish.only, wish.skip, estate)
         self._everything: Coverage = coverage((), (), estate)  # what a change does elsewhere is judged too
         self._doubted: set[tuple[str, About]] = set()
-        self._wanted = Selection(estate, wish.names, wish.taken, self._coverage)
+        self._wanted = Selection(estate, wish.names, wish.taken, self._coverage, wish.phase)
         self._remarks += self._wanted.remarks
         self._zone_files = [self._zone_file(text) for text in wish.zone_files]
         if wish.write is not None:
@@ -142,7 +142,8 @@ class Mending(Sender):
                 f"{len(plan.left_out):,} of {many(approved.sets, 'approved change')} cannot be sent as approved: "
                 "nothing is sent; plan again, and have it approved."
             )
-        if now_judged.judged_on != approved.judged_on:
+        # One phase of several was judged on what the phases before it make, and on lists that are changed in between.
+        if not self._wish.phase and now_judged.judged_on != approved.judged_on:
             return "What the plan was judged on has changed since it was approved: nothing is sent; plan again."
         return ""
 

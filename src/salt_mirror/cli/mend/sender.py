@@ -53,6 +53,7 @@ class MendWish:
     only_adding: bool = False
     trial: bool = False
     valid_s: float | None = None
+    phase: str | None = None
 
 
 TICKETS = ("markdown", "html", "json")

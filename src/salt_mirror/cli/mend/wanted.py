@@ -54,7 +54,9 @@ class Selection:
     `approval` its head; `remarks` what the reader has
     to know. Raises BadInput."""
 
-    def __init__(self, estate: Estate, words: list[str], path: Path | None, covered: Coverage) -> None:
+    def __init__(
+        self, estate: Estate, words: list[str], path: Path | None, covered: Coverage, phase: str | None = None
+    ) -> None:
         self.older: list[SetLine] = []
         self.approval: Approval | None = None
         self.remarks: list[str] = []
@@ -68,8 +70,11 @@ class Selection:
             known = names_of(estate)
             self.remarks += filter(None, (unexpected(name, known) for name in self._hosts))
         self._reported: set[tuple[str, About]] | None = None
+        if phase is not None and path is None:
+            raise BadInput("--phase chooses a phase of a plan: --plan FILE names it")
         if path is not None:
             self._take(path)
+            self.older = _in_phase(self.older, phase, path)
 
     def __call__(self, finding: Finding) -> bool:
         """Whether a finding is to be mended."""
@@ -120,6 +125,18 @@ class Selection:
         self._areas = True
         apex = zone_name(word)
         return lambda finding: any(is_within(from_text(name), apex) for name in (finding.name, finding.owner))
+
+
+def _in_phase(lines: list[SetLine], phase: str | None, path: Path) -> list[SetLine]:
+    """Return the sets of one phase of a plan; all of one without phases. Raises BadInput where a phase has to be chosen."""
+    phases = list(dict.fromkeys(line.phase for line in lines if line.phase))
+    if phase is None and phases:
+        raise BadInput(f"--plan: {path} has the phases {', '.join(phases)}: --phase says which is sent")
+    if phase is not None and phase not in phases:
+        if not phases:
+            raise BadInput(f"--phase: {path} has no phases")
+        raise BadInput.unknown(f"--phase: {path} has no phase", phase, phases)
+    return [line for line in lines if phase is None or line.phase == phase]
 
 
 def _findings_in(text: str, path: Path) -> set[tuple[str, About]]:

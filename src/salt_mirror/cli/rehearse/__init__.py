@@ -31,6 +31,13 @@ def rehearse(
         Path | None,
         option("--before", "FOLDER", "With --offline: the files as they are now, under the same paths in a folder."),
     ] = None,
+    renumber: Annotated[
+        str | None,
+        option("--renumber", "OLD=NEW", "Plan and rehearse that a network gets other addresses, in phases."),
+    ] = None,
+    hosts: Annotated[
+        Path | None, option("--hosts", "FILE", "With --renumber: only these hosts move; a name a line.")
+    ] = None,
     write: Annotated[
         Path | None, option("--write", "FILE", "Write what changes as a plan, for settle, compare and mend.")
     ] = None,
@@ -47,9 +54,11 @@ def rehearse(
 
     The estate is judged as it is and as it would be, by the same checks; old faults do not fail a rehearsal.
     """
+    from salt_mirror.checks.rehearse.renumber import renumbering_in
     from salt_mirror.cli.rehearse.run import RehearsalWish, Rehearsing
 
     wish = RehearsalWish(
-        zone_file or [], records or [], plan, new_estate, offline, before, write, only or [], skip or []
-    )
+        zone_file or [], records or [], plan, new_estate, offline, before, write, only or [], skip or [],
+        renumbering_in(renumber) if renumber is not None else None, hosts,
+    )  # fmt: skip
     Rehearsing(wish, listing, asking, showing).carry_out()

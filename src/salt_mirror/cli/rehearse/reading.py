@@ -29,8 +29,7 @@ from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.masterfile import read_master_file
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.estate.sources import read_expectations
-from salt_mirror.keeping.approvals import read_plan
-from salt_mirror.report.document import now
+from salt_mirror.keeping.approvals import from_end_to_end, read_plan
 
 _AT = re.compile(r"\A(.*), line (\d+): (.*)\Z", re.DOTALL)
 
@@ -88,7 +87,7 @@ class ProposedSets:
     ) -> None:
         self._estate = estate
         self._view = asking.view
-        self._lines: list[SetLine] = read_plan(plan, now())[1] if plan is not None else []
+        self._lines: list[SetLine] = from_end_to_end(read_plan(plan, None)[1]) if plan is not None else []
         self._wanted: list[Expectation] = []
         origin, spec = first_forward(asking, estate), spec_of(listing)
         for path in lists:

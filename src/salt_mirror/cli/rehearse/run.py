@@ -20,15 +20,18 @@ from salt_mirror.checks.plan.sets import Plan, PlannedSet
 from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
 from salt_mirror.checks.rehearse.offline import OF_SERVERS, OUTSIDE, OnlyFiles, estate_of_files
 from salt_mirror.checks.rehearse.proposed import ProposedZone
+from salt_mirror.checks.rehearse.renumber import Renumbering
 from salt_mirror.checks.rehearse.wording import headline, headline_of_files
-from salt_mirror.cli.arguments import atlas_of, open_estate
+from salt_mirror.cli.arguments import atlas_of, open_estate, views_of
 from salt_mirror.cli.execution import Progress, Ran, quiet_collector, run
 from salt_mirror.cli.finishing import finish, report_on
 from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import Asking, Listing, Showing
 from salt_mirror.cli.rehearse.reading import ProposedSets, files_today, proposed_zones
 from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import UNSEEN
+from salt_mirror.dns.records import NS
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Evidence, Finding
@@ -50,14 +53,20 @@ class RehearsalWish:
     write: Path | None
     only: list[str]
     skip: list[str]
+    renumber: Renumbering | None = None
+    hosts: Path | None = None
 
     def check(self) -> None:
         """Raise BadInput for what contradicts itself."""
-        if not (self.zone_files or self.records or self.plan or self.new_estate):
+        proposed = bool(self.zone_files or self.records or self.plan or self.new_estate)
+        if self.renumber is not None and (proposed or self.offline or self.only or self.skip):
+            raise BadInput("--renumber is a job of its own: only --hosts, --write, --view and --transfer go with it")
+        if self.hosts is not None and self.renumber is None:
+            raise BadInput("--hosts says which hosts --renumber moves")
+        if not proposed and self.renumber is None:
             raise BadInput(
-                "nothing to rehearse: name zone files (--zone-file ZONE=FILE), a list (--records), a plan (--plan) or "
-                "another estate "
-                "(--new-estate)"
+                "nothing to rehearse: name zone files (--zone-file ZONE=FILE), a list (--records), a plan (--plan), another "
+                "estate (--new-estate) or a network (--renumber OLD=NEW)"
             )
         if self.offline and (self.records or self.plan or self.new_estate):
             raise BadInput("--offline judges zone files only: leave out --records, --plan and --new-estate")
@@ -91,10 +100,41 @@ class Rehearsing:
 
     def carry_out(self) -> NoReturn:
         """Rehearse, print what came of it, and end the program."""
+        if self._wish.renumber is not None:
+            self._renumber(self._wish.renumber)
         rehearsal, ran = self._offline() if self._wish.offline else self._on_servers()
         report = self._report(rehearsal, ran)
         if self._wish.write is not None and not ran.interrupted:
             self._write(rehearsal)
+        finish(report, self._showing, several_views=len(self._estate.views) > 1)
+
+    def _renumber(self, move: Renumbering) -> NoReturn:
+        """Plan and rehearse a renumbering, and end the program."""
+        from salt_mirror.cli.rehearse.renumbering import RenumberJob
+
+        job = RenumberJob(move, self._estate, self._wish.hosts, views_of(self._asking, self._estate))
+        atlas = atlas_of(self._estate)
+        transfers = atlas.transfers(job.views, everywhere=True)
+        ran = run(job.run, atlas, job.views, self._asking, total=0, what="things looked at", transfers=transfers)
+        found, sheet = job.findings(), job.sheet(self._wish.write)
+        faults = sum(one.weight == "fault" and one.outcome != "unverified" for one in found)
+        doubts = sum(one.outcome == "unverified" for one in found)
+        counts = {"agrees": len(job.sets), "differs": faults, "unverified": doubts}
+        report = report_on(
+            "rehearse",
+            self._estate,
+            ran,
+            counts.__getitem__,
+            found,
+            job.remarks,
+            total=0,
+            says=job.says,
+            rehearsal=sheet,
+        )
+        if self._wish.write is not None and not ran.interrupted:
+            self._write_sets(job.sets)
+            for path in job.write_lists():
+                tell(f"{path} was written: it takes the place of its list before the phase switch")
         finish(report, self._showing, several_views=len(self._estate.views) > 1)
 
     # How it is judged
@@ -193,9 +233,20 @@ class Rehearsing:
         return says[:1].upper() + says[1:]
 
     def _write(self, rehearsal: Rehearsal) -> None:
-        """Write what changes as a plan."""
+        """Write what changes as a plan; the name servers of a zone itself are nothing that a plan changes."""
+        changes = [one for one in rehearsal.changes if one.differs]
+        own = [one for one in changes if one.key.rdtype == NS and one.key.name == one.key.zone]
+        for one in own:
+            tell(
+                f"{to_text(one.key.name)} NS is not in the plan: the NS set of a zone itself is changed by its file only"
+            )
+        self._write_sets([one for one in changes if one not in own])
+
+    def _write_sets(self, sets: list[PlannedSet]) -> None:
         assert self._wish.write is not None
-        sets: list[PlannedSet] = [one for one in rehearsal.changes if one.differs]
+        if not sets:
+            tell("nothing changes: no plan is written")
+            return
         atlas = Atlas(self._estate)
         approval = approval_of(sets, atlas.expects, str(self._estate.path or ""), now(), None)
         for path in write_plan(self._wish.write, Plan(sets, []), f"{now():%Y-%m-%d %H:%M} UTC", approval):

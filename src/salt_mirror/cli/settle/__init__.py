@@ -43,6 +43,9 @@ def settle(
         ),
     ] = None,
     source: Annotated[Path | None, option("--records", "FILE", "Follow all records of a list of expectations.")] = None,
+    plan: Annotated[
+        Path | None, option("--plan", "FILE", "Follow all changes of a plan that rehearse or mend wrote (FILE.jsonl).")
+    ] = None,
     registered: Annotated[
         tuple[str, str] | None,
         option(
@@ -72,8 +75,11 @@ def settle(
     from salt_mirror.cli.arguments import open_estate, seconds_of, spec_of
 
     estate = open_estate(asking)
-    wish = _Wish(name, rdtype, to or [], gone, held_by, source, registered, journal, resume, figure, spec_of(listing))
+    spec = spec_of(listing)
+    wish = _Wish(name, rdtype, to or [], gone, held_by, source, plan, registered, journal, resume, figure, spec)
     wish.check()
+    if plan is not None and not resume:
+        wish = _of_plan(wish, plan, asking, estate)
     within_s = seconds_of(within, "--within") if within is not None else None
     _watch(wish, estate, asking, where, within_s=within_s, peek=peek, speed=speed, json=showing.json)
 
@@ -88,6 +94,7 @@ class _Wish:
     gone: bool
     held_by: str | None
     source: Path | None
+    plan: Path | None
     registered: tuple[str, str] | None
     journal: Path | None
     resume: bool
@@ -95,6 +102,7 @@ class _Wish:
     spec: ListSpec
     given: tuple[Goal, ...] = ()
     view: str | None = None
+    longest_s: int = 0
 
     def check(self) -> None:
         """Raise BadInput for what contradicts itself, or cannot be written."""
@@ -105,7 +113,10 @@ class _Wish:
             raise BadInput("--resume wants the journal to go on with: --journal FILE")
         if self.figure is not None:
             check_figure(self.figure)
-        if self.resume and any(one is not None for one in (self.name, self.source, self.registered)):
+        things = (self.name, self.source, self.registered, self.plan)
+        if self.plan is not None and sum(one is not None for one in things) != 1:
+            raise BadInput("--plan follows what the plan has: leave the name, --records and --registered out")
+        if self.resume and any(one is not None for one in things):
             raise BadInput("--resume: what is watched is in the journal; leave the name out")
 
     @property
@@ -129,7 +140,9 @@ class _Wish:
         from salt_mirror.estate.sources import read_expectations
 
         if sum(one is not None for one in (self.name, self.source, self.registered)) != 1:
-            raise BadInput("one thing can be followed: NAME TYPE, --records FILE, or --registered HOST ADDRESS")
+            raise BadInput(
+                "one thing can be followed: NAME TYPE, --records FILE, --plan FILE, or --registered HOST ADDRESS"
+            )
         suffix = first_forward(asking, estate)
         if self.registered is not None:
             return registration(*self.registered, suffix)
@@ -146,13 +159,26 @@ class _Wish:
         return [goal_of(name, type_of(self.rdtype), self.to, origin, gone=self.gone)]
 
 
+def _of_plan(wish: _Wish, path: Path, asking: Asking, estate: Estate) -> _Wish:
+    """Return the wish to follow every set of a plan, each as a server has it. Raises BadInput for one of several views."""
+    from salt_mirror.checks.plan.sets import set_of
+    from salt_mirror.checks.settle.goals import Goal
+    from salt_mirror.keeping.approvals import sets_of_view
+
+    estate.check_view(asking.view)
+    sets = [set_of(line, None) for line in sets_of_view(path, asking.view)]
+    goals = tuple(Goal(one.key.name, one.key.rdtype, one.after, through=False) for one in sets)
+    longest = max((one.ttl_before or 0 for one in sets), default=0)
+    return replace(wish, given=goals, view=sets[0].key.view, longest_s=longest)
+
+
 def watch_goals(
     goals: list[Goal], view: str, estate: Estate, asking: Asking, *, within_s: float | None, json: bool
 ) -> None:
     """Watch until goals stand on every authoritative server of a view, prints the report, and end the program."""
     from salt_mirror.estate.lists.spec import ListSpec
 
-    wish = _Wish(None, None, [], False, None, None, None, None, False, None, ListSpec(), tuple(goals), view)
+    wish = _Wish(None, None, [], False, None, None, None, None, None, False, None, ListSpec(), tuple(goals), view)
     _watch(wish, estate, asking, Where(), within_s=within_s, peek=False, speed=1.0, json=json)
 
 
@@ -247,7 +273,9 @@ def _begin(
         vantages(found), caches, began_at, peek=peek, gap_s=max(1.0, 0.4 * grain), tolerance_s=max(2.5, grain),
         every_s=max(5.0, grain),
     )  # fmt: skip
-    bound = past[0].bound_s if past is not None else bound_of(goals, view, atlas, engine)
+    # What a plan has replaced may have had a longer TTL than what stands there by now.
+    seen = bound_of(goals, view, atlas, engine) if past is None else None
+    bound = past[0].bound_s if past is not None else max(seen or 0, wish.longest_s) or seen
     if past is not None and wish.journal is not None:
         replay(watch, goals, past[1], wish.journal, clock())
     return goals, watch, bound

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import sys
 import time
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -173,11 +174,44 @@ def screen_for(what: str, file: TextIO, watch: Watch, *, json: bool) -> tuple[Sc
         live = LiveView(what)
         return Screen(lambda _: None, live.look), live.end
     several = len({slot.goal for slot in watch.slots}) > 1
+    if len(watch.slots) > _MOST_TOLD:
+        return Screen(_Shares(watch, file).news, lambda _: None), lambda: None
 
     def news(slot: Slot) -> None:
         tell(f"{local(watch.now)}  {event_text(slot, several)}", begin="", file=file)
 
     return Screen(news, lambda _: None), lambda: None
+
+
+_MOST_TOLD = 100
+"""Of so many records and places each event is a line of its own; of more, each tenth that has settled."""
+
+
+class _Shares:
+    """Says how far a large watch has come: a line for each tenth, and one for each place that has everything."""
+
+    def __init__(self, watch: Watch, file: TextIO) -> None:
+        self._watch = watch
+        self._file = file
+        self._tenths = 0
+        self._left = Counter(slot.vantage.server.label for slot in watch.slots)
+        self._settled: set[int] = set()
+
+    def news(self, slot: Slot) -> None:
+        """Take an event in, and say what it brings."""
+        if slot.settled_at is None or id(slot) in self._settled:
+            return
+        self._settled.add(id(slot))
+        label, total, done = slot.vantage.server.label, len(self._watch.slots), len(self._settled)
+        self._left[label] -= 1
+        if not self._left[label]:
+            self._tell(f"{label} has everything")
+        if done * 10 // total > self._tenths:
+            self._tenths = done * 10 // total
+            self._tell(f"{done:,} of {total:,} have settled ({10 * self._tenths} %)")
+
+    def _tell(self, text: str) -> None:
+        tell(f"{local(self._watch.now)}  {text}", begin="", file=self._file)
 
 
 class Finish:

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.wording import duration, many
+from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.checks.rehearse.sheet import RehearsalSheet, VanishingRow, WaitRow, ZoneRow
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.terminal.sheets import console_for, print_table, table_of
@@ -20,11 +21,61 @@ Line = Callable[..., None]
 
 def print_rehearsal(sheet: RehearsalSheet, line: Line, file: TextIO, *, several_views: bool, everything: bool) -> None:
     """Print what a rehearsal adds to its new findings; cut short but with `everything`."""
+    _phases(sheet, line, file, everything=everything)
     _vanishing(sheet, line, several_views=several_views, everything=everything)
     if sheet.compared:
         _zones(sheet.zones, line, file, several_views=several_views)
     _waits(sheet.waits, line, everything=everything)
     _mended(sheet, line, everything=everything)
+
+
+def _phases(sheet: RehearsalSheet, line: Line, file: TextIO, *, everything: bool) -> None:
+    """Print the phases of a renumbering, what each changes, and how it is carried out."""
+    if not sheet.phases:
+        return
+    line()
+    line(Text("PHASES", style="bold"))
+    table = table_of("phase", "changes", "new faults", "then wait until caches have it")
+    for row in sheet.phases:
+        late = f", {duration(row.wait_s + row.late_s)} when a notify is lost" if row.late_s else ""
+        wait = f"{duration(row.wait_s)}{late}" if row.wait_s else "-"
+        table.add_row(
+            row.phase, f"{len(row.sets):,}", Text(str(row.faults), style="bold red" if row.faults else ""), wait
+        )
+    print_table(console_for(file), table)
+    for row in sheet.phases:
+        line()
+        line(Text(f"{row.phase}: {many(len(row.sets), 'change')}", style="bold"))
+        for one in row.sets if everything else row.sets[:_FEW]:
+            line(Text.assemble((f"{one.name} {one.type}  ", "bold"), _becomes(one)), 8)
+        if not everything and len(row.sets) > _FEW:
+            line(Text(f"and {len(row.sets) - _FEW:,} more (--all lists them)", style="dim"), 8)
+    if sheet.edits:
+        files = ", ".join(dict.fromkeys(one.file for one in sheet.edits))
+        line()
+        line(Text(f"LISTS: {many(len(sheet.edits), 'line')} of {clean(files)} with the new addresses", style="bold"))
+        for edit in sheet.edits if everything else sheet.edits[:_FEW]:
+            line(Text.assemble((clean(edit.place), "cyan"), f"  {clean(edit.says)}"), 8)
+        if not everything and len(sheet.edits) > _FEW:
+            line(Text(f"and {len(sheet.edits) - _FEW:,} more (--all lists them)", style="dim"), 8)
+    line()
+    line(Text("TO CARRY IT OUT", style="bold"))
+    plan = sheet.written or "FILE.jsonl"
+    if not sheet.written:
+        line(Text("write the plan first: --write FILE", style="dim"), 8)
+    for row in sheet.phases:
+        if row.phase == "switch" and sheet.edits:
+            line("put the lists with the new addresses in the place of the old ones (*.renumbered)", 8)
+        line(Text(f"salt-mirror mend --plan {clean(plan)} --phase {row.phase} --apply", style="green"), 8)
+    line(Text(f"salt-mirror settle --plan {clean(plan)}", style="green"), 8)
+
+
+def _becomes(one: SetLine) -> str:
+    """Return what becomes of a set, on one line."""
+    before, after = ", ".join(one.before) or "nothing", ", ".join(one.after) or "nothing"
+    if sorted(one.before) == sorted(one.after):
+        return clean(f"{after}: TTL {one.ttl_before} s -> {one.ttl_after} s")
+    return clean(f"{before} -> {after}")
 
 
 def _vanishing(sheet: RehearsalSheet, line: Line, *, several_views: bool, everything: bool) -> None:
