@@ -5,162 +5,89 @@ The truth is told by stand-ins that hold the new zones, which share no code with
 
 from __future__ import annotations
 
-import copy
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from pathlib import Path
-
+import dns.rdatatype
 import dns.zone
 from hypothesis import given
 from hypothesis import strategies as st
 
-from salt_mirror.checks.audit.accepting import sort_out
-from salt_mirror.checks.audit.causes import with_causes
-from salt_mirror.checks.audit.work import AuditWork
-from salt_mirror.checks.common.atlas import Atlas
-from salt_mirror.checks.common.coverage import coverage
-from salt_mirror.checks.common.part import Holdings, Setting
-from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
-from salt_mirror.checks.rehearse.proposed import ProposedZone
-from salt_mirror.dns.dialogue import Runner
+from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.dns.holding import Holding
-from salt_mirror.dns.names import Name, from_text
+from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import Record
-from salt_mirror.estate.masterfile import read_master_text
-from salt_mirror.estate.model import Estate
-from salt_mirror.findings import Finding
-from salt_mirror.standin.authority import read_zone
+from salt_mirror.dns.records import rdata_text, type_text
 from support.examples import examples
-from support.tables import NOW
-from support.worlds import FORWARD, REVERSE, SECOND, SERVER, Asking, World, contents, worlds
-
-ODD = (
-    "sub NS ns.sub\nns.sub A 10.77.20.3\nh9.sub A 10.77.20.4",
-    "sub NS s0",
-    "*.wild A 10.77.20.2\n*.wild MX 10 h1",
-    "old DNAME h1.pans.example.",
-    "deep.er.still A 10.77.20.3",
-    "txt TXT \"a;b\" ( \"c\" )",
-    "$GENERATE 5-6 g$ A 10.77.20.$",
-    "hex \\# 0",
-)  # fmt: skip
-
-
-STRANGER = b"nobody"
-
-
-@dataclass
-class Edit:
-    """New files for some of a world's zones, and how far the serial goes."""
-
-    texts: dict[str, str]
-    whole: bool
-    files: dict[str, dns.zone.Zone] = field(default_factory=dict)
-
-
-@st.composite
-def edits(draw: st.DrawFn) -> Edit:
-    """Files of one or both zones: with content of their own, records too many or too few, odd ones, and any serial."""
-    fresh = draw(contents())
-    zones = draw(st.sampled_from(((FORWARD,), (REVERSE,), (FORWARD, REVERSE))))
-    serial = draw(st.sampled_from((9, 9, 9, 8, 7, 2**31 + 8)))
-    mname = draw(st.sampled_from(("s0", "s0", "s0", "s1", "elsewhere")))
-    servers = draw(st.sampled_from(("@ NS s0.pans.example.\n", "@ NS s0.pans.example.\n@ NS s1.pans.example.\n")))
-    texts = {}
-    for origin in zones:
-        lines = list(fresh[origin])
-        if origin == FORWARD:
-            own = ["s0 A 192.0.2.53", *draw(st.sampled_from((["s1 A 192.0.2.54"], [])))]
-            lines = own + lines + draw(st.lists(st.sampled_from(ODD[:-1]), max_size=2, unique=True))
-        soa = f"@ SOA {mname}.pans.example. h.pans.example. {serial} 3600 600 1209600 300\n"
-        texts[origin] = f"$TTL {draw(st.sampled_from((600, 900)))}\n{soa}{servers}" + "\n".join(lines) + "\n"
-    return Edit(texts, draw(st.booleans()))
-
-
-def holding_of(zone: dns.zone.Zone) -> Holding:
-    """A zone of a stand-in, as a transfer would bring it."""
-    assert zone.origin is not None
-    return Holding(
-        zone.origin.to_digestable(),
-        (
-            Record(name.to_digestable(), int(rdataset.rdtype), rdataset.ttl, rdata.to_digestable())
-            for name, rdataset in zone.iterate_rdatasets()
-            for rdata in rdataset
-        ),
-    )
-
-
-def handed_over(world: World) -> Holdings:
-    """What the servers of a world hand over that answer at all."""
-    held = {
-        (server, zone.origin.to_digestable()): holding_of(zone)
-        for server, zones in world.held.items()
-        if not (world.second == "silent" and server is SECOND)
-        for zone in zones.zones.values()
-        if zone.origin is not None
-    }
-    return lambda server, apex: held.get((server, apex))
-
-
-def proposed(estate: Estate, edit: Edit) -> list[ProposedZone]:
-    found = []
-    for origin, text in edit.texts.items():
-        apex = from_text(origin)
-        records = read_master_text(text, Path(f"{origin}.zone"), apex)
-        found.append(ProposedZone(estate.zones[""][apex], Path(f"{origin}.zone"), records))
-    return found
-
-
-def load(world: World, edit: Edit) -> World:
-    """The same world once the primary has loaded the files, and every secondary has done what its serial says."""
-    later = copy.copy(world)
-    later.held = {server: copy.copy(zones) for server, zones in world.held.items()}
-    for server, held in later.held.items():
-        held.zones, held._there = dict(held.zones), dict(held._there)
-        for text, origin in ((text, origin) for origin, text in edit.texts.items()):
-            new = read_zone(text, origin)
-            assert new.origin is not None
-            old = held.zones[new.origin].get_soa().serial
-            distance = (new.get_soa().serial - old) % 2**32
-            follows = 0 < distance < 2**31
-            if server is SERVER or world.second == "twin" or follows:
-                held.hold(new)
-    return later
-
-
-def audit(world: World, holdings: Holdings, names: set[Name]) -> list[Finding]:
-    estate = world.estate
-    atlas = Atlas(estate)
-    work = AuditWork(estate, atlas, coverage((), ("resolvers",), estate))
-    setting = Setting(NOW, holdings, names, stranger=STRANGER)
-    work.run(setting, Runner(Asking(world)), lambda: None)
-    standing, _ = sort_out(with_causes(work.findings()), [], NOW.date())
-    return standing
-
-
-def said(findings: list[Finding]) -> set[tuple[str, ...]]:
-    return {(*one.identity, one.outcome, one.text) for one in findings}
-
-
-def rehearsed(world: World, edit: Edit) -> Rehearsal:
-    estate = world.estate
-    atlas = Atlas(estate)
-    proposal = Proposal(proposed(estate, edit))
-    rehearsal = Rehearsal(atlas, coverage((), ("resolvers",), estate), proposal, lambda: None)
-    handed: Callable[[Server, Name], Holding | None] = handed_over(world) if edit.whole else lambda _, __: None
-    rehearsal.run(Setting(NOW, handed, stranger=STRANGER), Runner(Asking(world)))
-    return rehearsal
+from support.rehearsals import (
+    Edit,
+    audit,
+    edits,
+    handed_over,
+    known_after,
+    load,
+    nothing_handed_over,
+    rehearsed,
+    said,
+)
+from support.worlds import PUBLIC, SERVER, Asking, TwoViews, World, in_two_views, worlds
 
 
 @given(worlds(), edits())
 @examples(150)
 def test_what_a_rehearsal_finds_is_what_the_audit_finds_after_the_files_were_loaded(world: World, edit: Edit) -> None:
-    rehearsal = rehearsed(world, edit)
+    seen = handed_over(world) if edit.whole else nothing_handed_over
+    rehearsal = rehearsed(world.estate, Asking(world), edit, seen)
     later = load(world, edit)
-    loaded = handed_over(later)
-    taken = {(server, one.loading.served.apex) for one in rehearsal.zones for server in one.loading.takers}
-    seen = handed_over(world) if edit.whole else lambda _, __: None
-    known: Holdings = lambda server, apex: (loaded if (server, apex) in taken else seen)(server, apex)  # noqa: E731
-    names = {name for one in rehearsal.zones for name in one.loading.served.holding.names}
-    assert said(rehearsal.after) == said(audit(later, known, names))
+    known, names = known_after(rehearsal, handed_over(later), seen)
+    assert said(rehearsal.after) == said(audit(later.estate, Asking(later), known, names))
+
+
+def sets_of(zones: dict[str, dns.zone.Zone]) -> dict[tuple[str, str], set[str]]:
+    """The record sets of some zones as text, by plain reading; the SOA left out."""
+    return {
+        (name.to_text().lower(), dns.rdatatype.to_text(rdataset.rdtype)): {one.to_text().lower() for one in rdataset}
+        for zone in zones.values()
+        for name, rdataset in zone.iterate_rdatasets()
+        if rdataset.rdtype != dns.rdatatype.SOA
+    }
+
+
+def gone_by(change: PlannedSet) -> tuple[tuple[str, str], set[str]]:
+    rdtype = change.key.rdtype
+    gone = {rdata_text(rdtype, value).lower() for value in change.before - change.after}
+    return (to_text(change.key.name), type_text(rdtype)), gone
+
+
+@given(worlds(("follows", "none")), edits())
+@examples(100)
+def test_what_vanishes_is_what_the_old_zone_had_and_the_new_one_lacks(world: World, edit: Edit) -> None:
+    rehearsal = rehearsed(world.estate, Asking(world), edit, handed_over(world))
+    before = sets_of({str(origin): zone for origin, zone in world.held[SERVER].zones.items()})
+    after = sets_of({str(origin): zone for origin, zone in load(world, edit).held[SERVER].zones.items()})
+    wanted = {key: gone for key, values in before.items() if (gone := values - after.get(key, set()))}
+    assert dict(found for change in rehearsal.changes if (found := gone_by(change))[1]) == wanted
+    rows = {(row.name, row.type) for row in rehearsal.sheet().vanishing}
+    assert rows == {key for key in wanted if not after.get(key, set()) - before[key]}
+
+
+@given(in_two_views(), edits(), st.booleans())
+@examples(60)
+def test_a_file_of_one_view_changes_nothing_in_the_other(world: TwoViews, edit: Edit, public: bool) -> None:
+    """Views have zones of one name, and the checks compare them: each is loaded by its own servers only."""
+    side = world.public if public else world.internal
+    view = "public" if public else "internal"
+    texts = {origin: text for origin, text in edit.texts.items() if from_text(origin) in world.estate.zones[view]}
+    edit = Edit(texts, edit.whole)
+    handed = {True: handed_over(world.public), False: handed_over(world.internal)}
+
+    def seen(server: Server, apex: Name) -> Holding | None:
+        if not edit.whole:
+            return None
+        return handed[True](SERVER, apex) if server is PUBLIC else handed[False](server, apex)
+
+    rehearsal = rehearsed(world.estate, Asking(world), edit, seen, view)
+    loaded = load(side, edit)
+    later = (
+        TwoViews(world.internal, loaded, world.provider) if public else TwoViews(loaded, world.public, world.provider)
+    )
+    new = handed_over(loaded)
+    known, names = known_after(rehearsal, lambda server, apex: new(SERVER if public else server, apex), seen)
+    assert said(rehearsal.after) == said(audit(later.estate, Asking(later), known, names))

@@ -9,7 +9,9 @@ import base64
 import contextlib
 import json
 import os
+import re
 import shutil
+import signal
 import socket
 import sqlite3
 import subprocess
@@ -78,6 +80,7 @@ def running(command: list[str], folder: Path, label: str, port: int, zone: str |
             process = subprocess.Popen(
                 command, cwd=folder, stdout=output, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL
             )
+            (folder / "process").write_text(str(process.pid), encoding="utf-8")
             try:
                 if _came_up(server, from_text(zone) if zone is not None else ROOT, process):
                     yield server
@@ -497,6 +500,19 @@ def change(server: Server, zone: str, key: Key, *steps: tuple[str | int, ...]) -
     for verb, *rest in steps:
         getattr(update, str(verb))(*rest)
     assert dns.query.tcp(update, server.host, port=server.port, timeout=PATIENCE_S).rcode() == 0
+
+
+def load_anew(folder: Path, zones: dict[str, str]) -> None:
+    """Has a running BIND load other texts of some of its zones; `folder` is its own."""
+    config = (folder / "named.conf").read_text(encoding="utf-8")
+    for origin, text in zones.items():
+        file = re.search(f'zone "{re.escape(origin)}" {{ type primary; file "([^"]+)"', config)
+        assert file is not None, origin
+        path = Path(file[1])
+        path.write_text(f"$ORIGIN {origin.rstrip('.')}.\n{text}", encoding="utf-8")
+        ahead = time.time() + 10  # BIND reads again what is newer than what it has, in whole seconds
+        os.utime(path, (ahead, ahead))
+    os.kill(int((folder / "process").read_text(encoding="utf-8")), signal.SIGHUP)
 
 
 def notify(server: Server, zone: str) -> None:

@@ -17,6 +17,9 @@ from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import AAAA, CNAME, DNAME, DS, NS, SOA, A, Record
 from salt_mirror.dns.wire import AA, QR, question_tail
 
+RA = 0x0080
+"""Recursion available (RFC 1035 section 4.1.1)."""
+
 FROM_A_FILE = "file"
 """What brings such answers, in place of a transport."""
 
@@ -57,8 +60,16 @@ class ServedZone:
 
     def handed_over(self, question: Question) -> Answer:
         """Return what a transfer of the zone begins with (RFC 5936 section 2.2): its SOA."""
-        record = Record(self.apex, SOA, self.holding.ttl(self.apex, SOA) or 0, self.soa)
-        return Answer(question, "NOERROR", True, message=message(question, answer=[record]), over="tcp")
+        return Answer(question, "NOERROR", True, message=message(question, answer=[self._soa_record]), over="tcp")
+
+    def version(self, question: Question, *, recurses: bool) -> Answer:
+        """Return the answer to a question for the SOA, as a message that says whether its server offers recursion."""
+        whole = message(question, answer=[self._soa_record], recurses=recurses)
+        return self.answer(question)._replace(message=whole)
+
+    @property
+    def _soa_record(self) -> Record:
+        return Record(self.apex, SOA, self.holding.ttl(self.apex, SOA) or 0, self.soa)
 
     @property
     def _names(self) -> set[Name]:
@@ -132,10 +143,11 @@ def message(
     answer: Iterable[Record] = (),
     authority: Iterable[Record] = (),
     additional: Iterable[Record] = (),
+    recurses: bool = False,
 ) -> bytes:
     """Return a response as a message (RFC 1035 section 4.1), without compression; authoritative where it has an answer."""
     sections = [list(answer), list(authority), list(additional)]
-    flags = QR | (AA if sections[0] else 0)
+    flags = QR | (AA if sections[0] else 0) | (RA if recurses else 0)
     head = b"\0\0" + b"".join(number.to_bytes(2, "big") for number in (flags, 1, *map(len, sections)))
     records = b"".join(
         owner + rdtype.to_bytes(2, "big") + b"\0\1" + ttl.to_bytes(4, "big") + len(rdata).to_bytes(2, "big") + rdata

@@ -20,20 +20,27 @@ from salt_mirror.checks.rehearse.proposed import ProposedZone
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, is_within
-from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.questions import UNSEEN, Answer, Question, Server
 from salt_mirror.dns.records import AXFR, DNSKEY, DS, NOT_CONTENT, SOA, soa_fields
 from salt_mirror.dns.serials import ahead
 from salt_mirror.dns.serving import ServedZone, zone_for
+from salt_mirror.dns.wire import offers_recursion
+from salt_mirror.estate.model import Zone
 
 
 class Fate(StrEnum):
     """What a server does when a new version of a zone comes: it `loads` the file as a primary, it `follows` a primary, it
-    `keeps` what it has since the serial does not rise, or nothing is known of it."""
+    `keeps` what it has since the serial does not rise, it is `undecided` since the serials have no order, or
+    nothing is known of it."""
 
     LOADS = "loads"
     FOLLOWS = "follows"
     KEEPS = "keeps"
+    UNDECIDED = "undecided"
     UNKNOWN = "unknown"
+
+
+NO_ORDER = "whether it transfers the file is not known: the two serials have no order (RFC 1982 section 3.2)"
 
 
 class Place(NamedTuple):
@@ -86,7 +93,8 @@ def loading_of(
     file."""
     zone = proposed.zone
     primary = yield from primary_of(zone, atlas)
-    servers = list(dict.fromkeys((*primary.servers, *(zone.servers or ()), *seen)))
+    listed = dict.fromkeys((*primary.servers, *(zone.servers or ())))
+    servers = [*listed, *(one for one in seen if one not in listed and not _of_another_view(one, zone, atlas))]
     loading = Loading(proposed, ServedZone(proposed.holding), primary)
     answers = yield [Question(zone.apex, rdtype, server) for server in servers for rdtype in (SOA, DNSKEY)]
     keyed = bool(proposed.holding.rdata(zone.apex, DNSKEY))
@@ -116,6 +124,12 @@ def loading_of(
     return loading
 
 
+def _of_another_view(server: Server, zone: Zone, atlas: Atlas) -> bool:
+    """Return whether a server that was found is the estate's for the same zone in another view: what it has is that one."""
+    others = (zones.get(zone.apex) for view, zones in atlas.estate.zones.items() if view != zone.view)
+    return any(server.same_place_as_any(other.servers or ()) for other in others if other is not None)
+
+
 def _is_below(name: Name, apex: Name) -> bool:
     return len(name) > len(apex) and is_within(name, apex)
 
@@ -141,8 +155,13 @@ def _fate(server: Server, primaries: Collection[Server], loading: Loading, seria
     if held is None:  # lame now, and lame afterwards
         return Fate.KEEPS
     # RFC 1034 section 4.3.5: a secondary transfers a zone whose serial is ahead of its own.
-    rises = (ahead(serial, held) or 0) > 0
-    return Fate.FOLLOWS if rises or loading.signs else Fate.KEEPS
+    distance = ahead(serial, held)
+    if loading.signs or (distance is not None and distance > 0):
+        return Fate.FOLLOWS
+    if distance is None:
+        loading.why[server] = NO_ORDER
+        return Fate.UNDECIDED
+    return Fate.KEEPS
 
 
 class Loaded:
@@ -151,6 +170,14 @@ class Loaded:
     def __init__(self, behind: Runner, loadings: Sequence[Loading]) -> None:
         self._behind = behind
         self._at: dict[Place, dict[Name, Loading | None]] = {}
+        self._undecided = {
+            (place_of(server), loading.served.apex)
+            for loading in loadings
+            for server, fate in loading.fates.items()
+            if fate is Fate.UNDECIDED
+        }
+        for place, apex in self._undecided:
+            self._at.setdefault(place, {})[apex] = None
         for loading in loadings:
             for server in loading.takers:
                 zones = self._at.setdefault(place_of(server), {})
@@ -178,12 +205,14 @@ class Loaded:
             return
         apex = zone_for(question.name, question.rdtype, zones)
         loading = zones[apex] if apex is not None else None
-        if loading is None or _stays(question, loading):
+        if self._undecided and (place_of(server), apex) in self._undecided:
+            self._ready.append(Answer(question, f"{UNSEEN}{NO_ORDER}", tries=0))
+        elif loading is None or _stays(question, loading) or server.over != "udp":
             self._waiting.append(question)
-        elif server.over == "udp":
-            self._ready.append(loading.served.answer(question))
+        elif question.rdtype == SOA and question.name == apex and loading.served.soa:
+            self._waiting.append(question)  # what it says of itself comes with it
         else:
-            self._waiting.append(question)
+            self._ready.append(loading.served.answer(question))
 
     def _zones_at(self, server: Server) -> Mapping[Name, Loading | None] | None:
         """Return the zones of a server. One that was found by a name server's address, or that is asked as by anyone, is known
@@ -206,13 +235,16 @@ class Loaded:
         """Return what a server says now; over another transport, what it says of the file where it answers there at all."""
         (answer,) = yield [question]
         zones = self._zones.get(question.server)
-        if not zones or question.recurse or answer.trouble is not None or question.server.over in ("udp", "update"):
+        over = question.server.over
+        if not zones or question.recurse or over == "update" or (answer.trouble is not None and over != "udp"):
             return answer
         apex = zone_for(question.name, question.rdtype, zones)
         loading = zones[apex] if apex is not None else None
         if loading is None or _stays(question, loading):
             return answer
         served = loading.served
+        if over == "udp":
+            return served.version(question, recurses=offers_recursion(answer.message))
         if question.rdtype == AXFR:
             return served.handed_over(question) if answer.status == "NOERROR" and answer.message else answer
         return served.answer(question)._replace(over=answer.over)

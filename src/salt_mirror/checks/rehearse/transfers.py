@@ -41,7 +41,7 @@ def _serial(loading: Loading, before: Holding | None, *, changed: bool) -> Itera
     behind = {server: held for server, held in loading.serials.items() if not (ahead(serial, held) or 0) > 0}
     if not behind:
         return
-    keepers = [server for server in behind if loading.fates[server] is Fate.KEEPS]
+    keepers = [server for server in behind if loading.fates[server] in (Fate.KEEPS, Fate.UNDECIDED)]
     held = next(iter(behind.values()))
     distance = ahead(serial, held)
     how = (
@@ -52,7 +52,9 @@ def _serial(loading: Loading, before: Holding | None, *, changed: bool) -> Itera
         else f"has no order with {held} ({labels_of(behind)}; RFC 1982 section 3.2)"
     )
     harm = (
-        f"{labels_of(keepers)} would not transfer the zone, and keep{'s' if len(keepers) == 1 else ''} the old one"
+        f"whether {labels_of(keepers)} would transfer the zone is not known"
+        if keepers and distance is None
+        else f"{labels_of(keepers)} would not transfer the zone, and keep{'s' if len(keepers) == 1 else ''} the old one"
         if keepers
         else "no secondary would notice the change"
     )
