@@ -11,12 +11,15 @@ import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from salt_mirror.demo.stops import Stop, mend_and_break, move_the_shop
+from salt_mirror.demo.stops import Stop, mend_and_break, move_the_shop, take_new_lists
 from salt_mirror.demo.world import SPEED, fill_caches, gullmarsh
 from salt_mirror.standin.server import StandIn
 
 _SHOP = ("shop.gullmarsh.example", "A", "--to", "192.0.2.12")
 """The move of the web shop, as `budget` and `settle` take it."""
+
+_KILNS = "10.77.20.0/24=10.88.20.0/24"
+_PHASE = ("mend", "--plan", "{folder}/kiln.jsonl", "--apply", "--yes", "--phase")
 
 SHORT = (
     Stop(
@@ -51,12 +54,18 @@ SHORT = (
         1,
     ),
     Stop(
+        "Somebody proposes a better name for a kiln. What would that break? It is judged before it is loaded.",
+        ("rehearse", "--zone-file", "pans.gullmarsh.internal={folder}/proposed/pans.zone", "--faults"),
+        1,
+    ),
+    Stop(
         "A host is not where it should be: plan what mends it, send that, wait for every server, and check again.",
         ("mend", "rake-05", "--apply", "--yes", "--undo", "{folder}/rake-05.undo"),
         0,
     ),
 )
-"""A fault in a pair, a mistyped name, the roll call, a change before and while it happens, the audit, mending and its proof."""
+"""A fault in a pair, a mistyped name, the roll call, a change before and while it happens, the audit, an edit before it is
+loaded, mending and its proof."""
 
 STOPS = (
     Stop(
@@ -169,6 +178,11 @@ STOPS = (
     ),
     Stop("What does that mean?", ("explain", "roll.missing-name"), 0),
     Stop(
+        "Somebody proposes a better name for a kiln. What would that break? It is judged before it is loaded.",
+        ("rehearse", "--zone-file", "pans.gullmarsh.internal={folder}/proposed/pans.zone"),
+        1,
+    ),
+    Stop(
         "Now to mend it. A host that is not where it should be: what goes, what comes, and in which zones?",
         ("mend", "rake-05"),
         1,
@@ -187,6 +201,32 @@ STOPS = (
         "And the proof: what is left waits to be registered, or is the parent's, the provider's, and the zones' own SOA.",
         ("audit", "--faults"),
         1,
+    ),
+    Stop(
+        "Kiln House gets another network. Everything that is about it, in phases, each rehearsed before anything is sent.",
+        ("rehearse", "--renumber", _KILNS, "--hosts", "{folder}/records/kilns.txt", "--write", "{folder}/kiln"),
+        0,
+    ),
+    Stop(
+        "First the TTLs go down.",
+        (*_PHASE, "lower", "--undo", "{folder}/lower.undo"),
+        0,
+    ),
+    Stop(
+        "When caches have the low TTLs, the lists with the new addresses are put in place, and the kilns switch.",
+        (*_PHASE, "switch", "--undo", "{folder}/switch.undo"),
+        0,
+        before=take_new_lists,
+    ),
+    Stop(
+        "The proof: has everything of the plan come true, on every server?",
+        ("compare", "--plan", "{folder}/kiln.jsonl"),
+        0,
+    ),
+    Stop(
+        "And do forward and reverse agree in the new network?",
+        ("pairs", "10.88.20.0/24"),
+        0,
     ),
 )
 
@@ -240,7 +280,7 @@ def go(stops: Sequence[Stop], estate: Path, servers: dict[str, StandIn], show: S
         sys.stdout.flush()
         estate_option = [] if command[0] in ("explain", "draft") else ["--estate", str(estate)]
         if stop.before is not None:
-            stop.before(servers)
+            stop.before(servers, folder)
         if stop.meanwhile is not None:
             fill_caches(servers, "shop.gullmarsh.example", "A")
             threading.Thread(target=stop.meanwhile, args=(servers,), daemon=True).start()

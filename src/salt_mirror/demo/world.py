@@ -92,6 +92,7 @@ _SIGNED_BEFORE_S = 2 * 86_400
 RESOLVERS = frozenset(("harbour-office",))
 _RECORDS = (
     "pans.zone", "leases.csv", "services.csv", "harbour.zone", "inside.zone", "public.zone", "shop.zone", "way.zone",
+    "kilns.txt",
 )  # fmt: skip
 _COMPUTER = ("hosts", "hostname", "nsswitch.conf", "resolv.conf")
 """What was captured on a counter of the harbour office."""
@@ -135,6 +136,7 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
             cache = Cache(behind, lambda: time.monotonic() * speed, **ways)
             servers[label] = _start(standins, [], port, recursive=True, cache=cache)
         _export(folder, servers["dc-north"], planted)
+        _propose(folder)
         _take_changes(folder, servers)
         for entry in planted["misbehaving"]:
             servers[entry["server"]].fault = Fault[entry["fault"]]
@@ -164,6 +166,20 @@ def _take_changes(folder: Path, servers: dict[str, StandIn]) -> None:
         primary.updates = "signed"
         primary.followers = [servers[one] for one in followers]
         primary.follow_s = 0.5
+
+
+PROPOSED = (("kiln-03      A    10.77.20.13", "oven-03      A    10.77.20.13"), ("2026112301", "2026113001"))
+"""What somebody proposes for the zone of the pans: a better name for a kiln, and the serial raised."""
+
+
+def _propose(folder: Path) -> None:
+    """Write the file that somebody would load: the primary's own with an innocent edit."""
+    name = "pans.gullmarsh.internal.zone"
+    text = (folder / "servers" / "dc-north" / name).read_text(encoding="utf-8")
+    for old, new in PROPOSED:
+        assert old in text
+        text = text.replace(old, new)
+    _write(folder / "proposed" / "pans.zone", text)
 
 
 def _export(folder: Path, server: StandIn, planted: dict[str, Any]) -> None:

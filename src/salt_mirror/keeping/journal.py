@@ -32,12 +32,15 @@ Seconds = Annotated[int, msgspec.Meta(ge=0, le=2**31)]
 
 
 class GoalLine(msgspec.Struct, frozen=True):
-    """A goal as it is written: name and type, the values in presentation form, and whether there may be others."""
+    """A goal as it is written: name and type, the values in presentation form, whether there may be others, the TTL (seconds)
+    that is waited for, where only that changes, and whether aliases are followed."""
 
     name: str
     type: str
     values: list[str]
     among_others: bool = False
+    ttl: Seconds | None = None
+    through: bool = True
 
 
 class Head(msgspec.Struct, frozen=True):
@@ -71,14 +74,14 @@ class Line(msgspec.Struct, frozen=True, omit_defaults=True):
 def goal_line(goal: Goal) -> GoalLine:
     """Return a goal as it is written."""
     values = sorted(rdata_text(goal.rdtype, value) for value in goal.values)
-    return GoalLine(to_text(goal.name), type_text(goal.rdtype), values, goal.among_others)
+    return GoalLine(to_text(goal.name), type_text(goal.rdtype), values, goal.among_others, goal.ttl, goal.through)
 
 
 def goal_in(line: GoalLine) -> Goal:
     """Return a goal as it was written. Raises Unusable."""
     rdtype = type_from_text(line.type)
     values = frozenset(rdata_from_text(rdtype, text) for text in line.values)
-    return Goal(from_text(line.name), rdtype, values, line.among_others)
+    return Goal(from_text(line.name), rdtype, values, line.among_others, line.through, line.ttl)
 
 
 class Journal:

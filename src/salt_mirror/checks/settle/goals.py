@@ -29,7 +29,8 @@ WITH_NAMES = frozenset(LAYOUTS)
 class Goal:
     """What is waited for at a name: exactly these values (none: that it is gone), or at least these with `among_others`.
 
-    `through`: as a client sees it, at the end of whatever aliases are there; else the set itself.
+    `through`: as a client sees it, at the end of whatever aliases are there; else the set itself. `ttl` (seconds) is waited for
+    on authoritative servers too, where only that changes.
     """
 
     name: Name
@@ -37,6 +38,7 @@ class Goal:
     values: frozenset[bytes]
     among_others: bool = False
     through: bool = True
+    ttl: int | None = None
 
     def reached(self, values: Iterable[bytes]) -> bool:
         """Return whether an answer's values are what is waited for."""

@@ -237,6 +237,8 @@ class Watch:
         else:
             slot.failures = 0
             new = slot.goal.reached(sighting.values)
+            if slot.goal.ttl is not None and not slot.vantage.cache:
+                new = new and sighting.ttl == slot.goal.ttl
             if slot.vantage.cache:
                 self._seen_in_cache(slot, sighting, new)
             else:

@@ -15,6 +15,7 @@ from salt_mirror.cli.signatures import takes
 
 if TYPE_CHECKING:
     from salt_mirror.checks.common.atlas import Atlas
+    from salt_mirror.checks.plan.sets import PlannedSet
     from salt_mirror.checks.settle.goals import Goal
     from salt_mirror.checks.settle.judging import Vantage, Watch
     from salt_mirror.cli.settle.watching import Clock
@@ -162,14 +163,21 @@ class _Wish:
 def _of_plan(wish: _Wish, path: Path, asking: Asking, estate: Estate) -> _Wish:
     """Return the wish to follow every set of a plan, each as a server has it. Raises BadInput for one of several views."""
     from salt_mirror.checks.plan.sets import set_of
-    from salt_mirror.checks.settle.goals import Goal
     from salt_mirror.keeping.approvals import sets_of_view
 
     estate.check_view(asking.view)
     sets = [set_of(line, None) for line in sets_of_view(path, asking.view)]
-    goals = tuple(Goal(one.key.name, one.key.rdtype, one.after, through=False) for one in sets)
+    goals = tuple(_goal_of_set(one) for one in sets)
     longest = max((one.ttl_before or 0 for one in sets), default=0)
     return replace(wish, given=goals, view=sets[0].key.view, longest_s=longest)
+
+
+def _goal_of_set(planned: PlannedSet) -> Goal:
+    """Return the goal that a set of a plan comes to; where only the TTL changes, that is waited for."""
+    from salt_mirror.checks.settle.goals import Goal
+
+    ttl = planned.ttl_after if planned.before == planned.after else None
+    return Goal(planned.key.name, planned.key.rdtype, planned.after, through=False, ttl=ttl)
 
 
 def watch_goals(

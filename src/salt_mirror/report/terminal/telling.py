@@ -30,7 +30,7 @@ _AT_LEAST = 5
 """So many folds of each kind are told, however many there are of the kinds before."""
 
 _COLOURS = {"fault": "bold red", "caution": "yellow", "note": "cyan"}
-_HOW = {"transfer": ", by transfer", "tls": ", over TLS", "https": ", over HTTPS"}
+_HOW = {"transfer": ", by transfer", "file": ", by the file", "tls": ", over TLS", "https": ", over HTTPS"}
 _NO_SUCH_TYPE = "NODATA"
 
 Line = tuple[Text, int]
