@@ -76,6 +76,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/directory.py
 	$(BIN)/python bench/workbook.py
 	$(BIN)/python bench/signed.py
+	$(BIN)/python bench/rehearse.py
 	$(BIN)/python bench/page.py
 	$(BIN)/python bench/loss.py
 

@@ -47,10 +47,6 @@ PICTURES = {
     "rollcall": ["rollcall --types SRV,A,AAAA"],
     "authority": ["authority saltway.example --view public"],
     "descend": ["descend www.saltway.example"],
-    "compare": [
-        "snapshot before.jsonl.gz",
-        "compare before.jsonl.gz --plan plan.csv --view public",
-    ],
     "audit": ["audit --only public --faults"],
     "mail": ["mail gullmarsh.example --view public --at offices"],
     "services": ["services pans.gullmarsh.internal"],
@@ -59,16 +55,12 @@ PICTURES = {
     "resolvers": ["resolvers kiln-office isp-two"],
     "from-here": ["from-here weighbridge web.gullmarsh.example --settings computer"],
     "mend": ["mend 10.77.10.0/24"],
+    "rehearse": ["rehearse --zone-file pans.gullmarsh.internal=proposed/pans.zone"],
 }
 """What is typed for each picture, in a folder that holds the demo's estate."""
 
 
-PLAN = (
-    "name,type,value,presence\nweb.gullmarsh.example,A,192.0.2.10,exact\nvpn.gullmarsh.example,A,198.51.100.30,exact\n"
-)
-"""What the demo's administrators wanted to change: one record stands as planned, one does not yet."""
-
-SMALL = frozenset(("authority", "audit", "mend", "resolvers", "services", "from-here", "stale"))
+SMALL = frozenset(("authority", "audit", "mend", "rehearse", "resolvers", "services", "from-here", "stale"))
 """Pictures in a smaller type, so that all of the output is seen."""
 
 
@@ -170,7 +162,6 @@ def main(wanted: list[str]) -> None:
         with tempfile.TemporaryDirectory() as folder, gullmarsh(Path(folder)) as (estate, servers):
             environment["SALT_MIRROR_RESOLVERS"] = ""
             os.chdir(estate.parent)
-            (estate.parent / "plan.csv").write_text(PLAN, encoding="utf-8")
             for name, lines in PICTURES.items():
                 if not wanted or name in wanted:
                     picture(name, [f"salt-mirror {line}" for line in lines], environment, small=name in SMALL)

@@ -48,7 +48,7 @@ def test_a_range_is_every_address_from_the_first_to_the_last() -> None:
     assert len(range_in("10.77.20.250-10.77.21.5") or ()) == 12
     scope = PairsScope(PANS, ["10.77.20.1-3"])
     assert [to_text(name) for name, _ in scope.names] == [f"{HOST}."]
-    assert [address_text(address) for address, *_ in scope.addresses] == ["10.77.20.1", "10.77.20.2", "10.77.20.3"]
+    assert [address_text(address) for address, *_ in scope.addresses()] == ["10.77.20.1", "10.77.20.2", "10.77.20.3"]
 
 
 @pytest.mark.parametrize(

@@ -15,15 +15,20 @@ import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 
 from salt_mirror.checks.common.part import Holdings
+from salt_mirror.checks.rehearse.files import refusals
 from salt_mirror.checks.rehearse.judging import Rehearsal
+from salt_mirror.checks.rehearse.proposed import ProposedZone
+from salt_mirror.cli.rehearse.reading import problem_in
 from salt_mirror.cli.transfers import taken
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.holding import Holding
-from salt_mirror.dns.names import Name
+from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import SOA, soa_fields
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.dns.transfer import Bounds
-from salt_mirror.estate.model import Estate
+from salt_mirror.estate.masterfile import read_master_file
+from salt_mirror.estate.model import Estate, Zone
 from support import realservers
 from support.examples import DEEP
 from support.laidworlds import KEY, Laid, drawn, estate
@@ -146,3 +151,49 @@ def test_what_was_foretold_is_found_once_real_servers_have_loaded_the_files(
     assert compared >= 30
     assert any(story.refused for story in stories)
     assert any("keeps" in one.loading.fates.values() for story in stories for one in story.rehearsal.zones)
+
+
+GOOD = "$TTL 600\n@ SOA ns h 1 3600 600 1209600 300\n@ NS ns\nns A 192.0.2.53\n"
+HEADLESS = "$TTL 600\n@ SOA ns h 1 3600 600 1209600 300\n"
+ODD = 't TXT ( "a"\n "b;c" )\n  TXT "d"\nhex TYPE65280 \\# 2 abcd\n'
+REFUSED: dict[str, tuple[str, set[str], bool, bool]] = {
+    # what is in the file: the codes that are to be found, whether BIND loads it, whether NSD does
+    "sound": (GOOD + "a A 192.0.2.1\n", set(), True, True),
+    "odd": (GOOD + ODD, set(), True, True),
+    "generate": (GOOD + "$GENERATE 1-3 g$ A 192.0.2.$\n", set(), True, False),  # BIND's own directive, read as it reads it
+    "address": (GOOD + "a A 192.0.2.300\n", {"reh.unreadable"}, False, False),
+    "class": (GOOD + "a CH A 192.0.2.1\n", {"reh.unreadable"}, False, False),
+    "nosoa": ("$TTL 600\n@ NS ns\nns A 192.0.2.53\n", {"reh.soa"}, False, False),
+    "twosoas": (GOOD + "@ SOA ns h 2 3600 600 1209600 300\n", {"reh.soa"}, False, False),
+    "soabelow": (GOOD + "s SOA ns h 2 3600 600 1209600 300\n", {"reh.soa"}, False, False),
+    "alias": (GOOD + "a CNAME ns\na A 192.0.2.1\n", {"reh.alias-and-other"}, False, False),
+    "aliases": (GOOD + "a CNAME ns\na CNAME b\n", {"reh.several-aliases"}, False, False),
+    "outside": (GOOD + "x.other.example. A 192.0.2.1\n", {"reh.outside-zone"}, True, False),
+    "nons": (HEADLESS + "ns A 192.0.2.53\n", {"reh.no-name-servers"}, False, True),
+    "noglue": (HEADLESS + "@ NS ns\n", {"reh.no-glue"}, False, True),
+    "nsalias": (HEADLESS + "@ NS ns\nns CNAME b\nb A 192.0.2.1\n", {"reh.no-glue"}, False, True),
+    "cutglue": (GOOD + "sub NS ns.sub\n", {"reh.no-glue"}, True, True),
+    "dname": (GOOD + "d DNAME x.example.\ny.d A 192.0.2.1\n", {"reh.below-dname"}, True, False),
+    "ttls": (GOOD + "a 300 A 192.0.2.1\na 600 A 192.0.2.2\n", {"reh.ttls-differ"}, True, True),
+    "hidden": (GOOD + "sub NS ns\nwww.sub A 192.0.2.1\n", {"reh.hidden"}, True, True),
+}  # fmt: skip
+
+
+def test_what_is_said_of_a_file_is_what_real_servers_make_of_it(tmp_path: Path) -> None:
+    texts = {f"{name}.example": text for name, (text, *_) in REFUSED.items()}
+    with ExitStack() as stack:
+        bind = stack.enter_context(realservers.bind(tmp_path / "bind", texts, key=KEY))
+        nsd = stack.enter_context(realservers.nsd(tmp_path / "nsd", texts))
+        for name, (text, codes, by_bind, by_nsd) in REFUSED.items():
+            apex = from_text(f"{name}.example")
+            (tmp_path / name).write_text(text, encoding="utf-8")
+            problems: list[Unusable] = []
+            records = read_master_file(tmp_path / name, apex, problems)
+            file = ProposedZone(Zone(apex, "", ()), tmp_path / name, records, list(map(problem_in, problems)))
+            found = refusals(file)
+            assert {one.code for one in found} == codes, name
+            loaded = [serial(server, apex) is not None for server in (bind, nsd)]
+            assert loaded == [by_bind, by_nsd], name
+            assert all(loaded) or name == "generate" or any(one.weight == "fault" for one in found), name
+            for one in found:
+                assert all(line.file == str(tmp_path / name) for line in one.lines or ()), name

@@ -89,6 +89,11 @@ class Holding:
                 yield (owner, *rrset)
 
     @property
+    def is_plain(self) -> bool:
+        """Whether a look at its names settles everything: no delegation, no wildcard, no DNAME record."""
+        return not (self._cuts or self._special)
+
+    @property
     def cuts(self) -> Set[Name]:
         """The names below the apex at which other zones begin (RFC 1034 section 4.2.1)."""
         return self._cuts

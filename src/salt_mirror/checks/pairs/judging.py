@@ -86,10 +86,10 @@ class Pairs(Part):
             self.remarks.append(UNSEEN)
         self.size = scope.size
         yield (pair_name(name, view, atlas, scope.expected) for name, view in scope.names)
-        yield self._unseen()
+        yield self._unseen(setting)
 
-    def _unseen(self) -> Iterator[Dialogue[list[Pair]]]:
-        for address, view, asked_for in self._scope.addresses:
+    def _unseen(self, setting: Setting) -> Iterator[Dialogue[list[Pair]]]:
+        for address, view, asked_for in self._scope.addresses(setting.holdings):
             if address not in self._looked_at.get(view, ()):
                 yield pair_pointer(address, view, self._atlas, asked_for=asked_for)
         self._swept = True

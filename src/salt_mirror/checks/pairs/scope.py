@@ -12,9 +12,9 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from salt_mirror.checks.common.nearest import MOST_TYPED, meant, names_of, unexpected
-from salt_mirror.checks.common.part import Holdings
+from salt_mirror.checks.common.part import Holdings, no_holding
 from salt_mirror.checks.common.wording import many
-from salt_mirror.dns.names import Name, from_text, shown, to_text
+from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, in_network, is_reverse, network_zone, reverse_name
@@ -72,14 +72,35 @@ class PairsScope:
         """Every name to judge, with its view."""
         return iter(self._names)
 
-    @property
-    def addresses(self) -> Iterator[tuple[bytes, str, bool]]:
-        """Every address whose pointers to judge, with its view and whether it was asked for by itself."""
+    def addresses(self, holdings: Holdings = no_holding) -> Iterator[tuple[bytes, str, bool]]:
+        """Return every address whose pointers to judge, with its view and whether it was asked for by itself. Of a network
+        whose zone is in hand on every server those that have anything there: the others have nothing to be judged."""
         for (address, view), asked_for in self._single.items():
             yield address, view, asked_for
         for network, view in self._sweeps:
+            there = self._registered_in(network, view, holdings)
+            if there is not None:
+                yield from ((address, view, False) for address in there)
+                continue
             for number in range(int(network.network_address), int(network.broadcast_address) + 1):
                 yield number.to_bytes(4, "big"), view, False
+
+    def _registered_in(self, network: ipaddress.IPv4Network, view: str, holdings: Holdings) -> list[bytes] | None:
+        """Return the addresses of a network at which a server of its zone has a name; None where zones in hand do
+        not tell."""
+        zone = self.estate.zone_of(reverse_name(network.network_address.packed), view)
+        own = zone.network if zone is not None else None
+        if zone is None or not zone.servers or not isinstance(own, ipaddress.IPv4Network) or not network.subnet_of(own):
+            return None
+        if any(apex != zone.apex and is_within(apex, zone.apex) for apex in self.estate.zones[view]):
+            return None
+        found: set[bytes] = set()
+        for server in zone.servers:
+            holding = holdings(server, zone.apex)
+            if holding is None or not holding.whole or not holding.is_plain:
+                return None
+            found |= {address for name in holding.names if (address := address_of(name)) is not None}
+        return sorted(address for address in found if in_network(network, address))
 
     def damaged(self) -> Iterator[tuple[Name, str, str]]:
         """Return the names that are looked at with a row that cannot be used, each with its view and what is wrong."""

@@ -12,7 +12,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from salt_mirror.checks.plan.sets import SetKey
-from salt_mirror.checks.rehearse.renumber import Phase, Renumbering
+from salt_mirror.checks.rehearse.networks import Renumbering
+from salt_mirror.checks.rehearse.renumber import Phase
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.records import PTR, TXT, A
 from salt_mirror.dns.reverse import address_of, reverse_name
@@ -54,7 +55,8 @@ def _moved(one: Expectation, move: Renumbering, hosts: Collection[Name], phase: 
         return new
     if one.rdtype == TXT and phase != "lower":
         both = move.with_both(one.rdata)
-        last = phase == "remove" or (switched and both == one.rdata)
+        # Where some hosts stay, both networks do.
+        last = not hosts and (phase == "remove" or (switched and both == one.rdata))
         new.rdata = move.text_value(one.rdata) if last else both
         return new if new.rdata != one.rdata else None
     return None

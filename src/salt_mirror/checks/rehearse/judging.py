@@ -145,7 +145,8 @@ class Rehearsal:
             zone = proposed.zone
             loading = self._loading(proposed, work.servers_of(zone.view, zone.apex), known, runner)
             after = loading.served.holding
-            self.zones.append(ZoneChange(loading, now, changes_between(zone, now, after)))
+            sets = [] if self._first else changes_between(zone, now, after)
+            self.zones.append(ZoneChange(loading, now, sets))
         loadings = [one.loading for one in self.zones]
         over = Runner(Loaded(runner, loadings)) if loadings else runner
         held = loaded_holdings(known.holdings, loadings)
@@ -208,7 +209,7 @@ class Rehearsal:
         """Return what is new: faults of the files, of their transfer, what the checks find only afterwards, what vanishes and
         is needed, and what could not be seen."""
         known = {one.identity for one in self.before}
-        causes = Causes(self.changes, [one.loading.proposed for one in self.zones])
+        causes = Causes(self.changes, [one.loading.proposed for one in self.zones], first=self._first)
         found = [causes.traced(one) for one in self.after if self._proposal.known_as(one) not in known]
         own = [finding for zone in self.zones for finding in zone.refused()]
         for zone in () if self._first else self.zones:

@@ -14,7 +14,8 @@ from salt_mirror.checks.common.part import Setting, in_hand
 from salt_mirror.checks.common.wildcards import of_a_wildcard
 from salt_mirror.checks.plan.primaries import Primary, primary_of
 from salt_mirror.checks.plan.sets import SetKey
-from salt_mirror.checks.rehearse.renumber import KnownSet, Renumbering
+from salt_mirror.checks.rehearse.networks import Renumbering
+from salt_mirror.checks.rehearse.renumber import KnownSet
 from salt_mirror.dns.dialogue import Dialogue, Runner, put
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question, Server

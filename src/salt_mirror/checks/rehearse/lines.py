@@ -14,7 +14,7 @@ from salt_mirror.checks.plan.proving import names_of
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.checks.rehearse.files import line_of
 from salt_mirror.checks.rehearse.proposed import ProposedZone
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import record_line
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.findings import FileLine, Finding
@@ -23,24 +23,28 @@ _MOST = 4
 
 
 class Causes:
-    """What changes, by the names that it is at."""
+    """What changes, by the names that it is at; where nothing is known of before, all that the files have."""
 
-    def __init__(self, changes: Iterable[PlannedSet], files: Sequence[ProposedZone]) -> None:
+    def __init__(self, changes: Iterable[PlannedSet], files: Sequence[ProposedZone], *, first: bool = False) -> None:
         self._files = {(one.zone.view, one.zone.apex): one for one in files}
-        self._at: dict[tuple[str, str], list[PlannedSet]] = {}
+        self._first = first
+        self._at: dict[tuple[str, Name], list[PlannedSet]] = {}
         for change in changes:
-            self._at.setdefault((change.key.view, to_text(change.key.name)), []).append(change)
-        self._tops = {(view, to_text(apex)): one for (view, apex), one in self._files.items()}
+            self._at.setdefault((change.key.view, change.key.name), []).append(change)
 
     def traced(self, finding: Finding) -> Finding:
         """Return a finding with the lines that it comes of, where there are any."""
         names = [finding.name, *sorted(names_of(finding) - {finding.name, ""})]
         lines: dict[FileLine, None] = {}
-        for name in names:
+        for name in map(from_text, names):
             for change in self._at.get((finding.view, name), ()):
                 lines.update(dict.fromkeys(self._lines(change)))
-        if not lines and (file := self._tops.get((finding.view, finding.name))) is not None and file.soa is not None:
-            lines[line_of(file.soa)] = None
+            for file in self._files.values() if self._first else ():
+                if file.zone.view == finding.view:
+                    lines.update(dict.fromkeys(map(line_of, file.at.get(name, ()))))
+        top = self._files.get((finding.view, from_text(finding.name)))
+        if not lines and top is not None and top.soa is not None:
+            lines[line_of(top.soa)] = None
         return replace(finding, lines=list(lines)[:_MOST]) if lines else finding
 
     def _lines(self, change: PlannedSet) -> Iterable[FileLine]:

@@ -8,154 +8,23 @@ again. IPv6 beside IPv4 has one phase: everything is added.
 
 from __future__ import annotations
 
-import ipaddress
-import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from salt_mirror.checks.budget.judging import LOWERED_TTL, WORTH_LOWERING
 from salt_mirror.checks.plan.sets import PlannedSet, SetKey
-from salt_mirror.dns.names import Name, from_text, label_text, labels, shown, to_text
+from salt_mirror.checks.rehearse.networks import TOKEN, Renumbering, text_of
+from salt_mirror.dns.names import Name, from_text, label_text, labels, to_text
 from salt_mirror.dns.questions import Server
-from salt_mirror.dns.records import AAAA, NS, PTR, TXT, A, address_type, character_strings
-from salt_mirror.dns.reverse import Network, address_of, address_text, in_network, reverse_name
+from salt_mirror.dns.records import AAAA, NS, PTR, TXT, A, address_type
+from salt_mirror.dns.reverse import address_of, address_text, reverse_name
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.forms import address_in, network_in
 from salt_mirror.estate.model import Estate
-from salt_mirror.findings import Finding
 
 Phase = Literal["lower", "add", "switch", "remove"]
 PHASES: tuple[Phase, ...] = ("lower", "add", "switch", "remove")
 """The phases, in their order: TTLs down, what may stand beside the old, addresses and PTR records, what is left of the old."""
-
-MOST_ADDRESSES = 1 << 16
-_TOKEN = re.compile(r"(?<![\d.])\d{1,3}(?:\.\d{1,3}){3}(?:/\d{1,2})?(?![\d.])")
-_REVERSED = re.compile(r"(?<![\d.])\d{1,3}(?:\.\d{1,3}){3}\.in-addr\.arpa", re.IGNORECASE)
-
-
-class Renumbering(NamedTuple):
-    """An old network and the new one, of the same size, or of IPv6 beside it."""
-
-    old: ipaddress.IPv4Network
-    new: Network
-
-    @property
-    def beside(self) -> bool:
-        """Whether the new addresses stand beside the old ones, and do not take their place."""
-        return self.new.version == 6
-
-    def moved(self, address: bytes) -> bytes | None:
-        """Return the new address of a host in the old network; None for any other. In IPv6 the last number is written with the
-        same digits: 10.77.20.12 has the host part ::12."""
-        if len(address) != 4 or not in_network(self.old, address):
-            return None
-        offset = int.from_bytes(address, "big") - int(self.old.network_address)
-        if self.beside:
-            offset = int(str(offset), 16)
-        return (int(self.new.network_address) + offset).to_bytes(len(self.new.network_address.packed), "big")
-
-    def known_as(self, finding: Finding) -> tuple[str, ...]:
-        """Return a finding's identity with the old address in the place of the new one: what was wrong before is not new with
-        another address."""
-        code, view, name, rdtype, address, server = finding.identity
-        return code, view, self._back_name(name), rdtype, self._back_text(address), server
-
-    def _back_name(self, name: str) -> str:
-        address = address_of(from_text(name)) if name.endswith(".arpa.") else None
-        old = self._back(address) if address is not None else None
-        return to_text(reverse_name(old)) if old is not None else name
-
-    def _back_text(self, text: str) -> str:
-        packed = address_in(text) if text else None
-        old = self._back(packed) if packed is not None else None
-        return address_text(old) if old is not None else text
-
-    def _back(self, address: bytes) -> bytes | None:
-        """Return the address that a new one had before; None for any other, and where both are there."""
-        if self.beside or len(address) != 4 or not in_network(self.new, address):
-            return None
-        offset = int.from_bytes(address, "big") - int(self.new.network_address)
-        return (int(self.old.network_address) + offset).to_bytes(4, "big")
-
-    def moved_network(self, network: ipaddress.IPv4Network) -> Network | None:
-        """Return the new network in the place of a part of the old one."""
-        if not network.subnet_of(self.old):
-            return None
-        if network == self.old:
-            return self.new
-        if self.beside:
-            return None
-        shift = int(network.network_address) - int(self.old.network_address)
-        return ipaddress.ip_network((int(self.new.network_address) + shift, network.prefixlen))
-
-    def moved_text(self, token: str) -> str | None:
-        """Return an address or a network in a text as it will be; None where it is none of the old network."""
-        try:
-            network = ipaddress.IPv4Network(token, strict=False)
-        except ValueError:
-            return None
-        if "/" not in token:
-            packed = self.moved(network.network_address.packed)
-            return str(ipaddress.ip_address(packed)) if packed is not None else None
-        new = self.moved_network(network)
-        return str(new) if new is not None else None
-
-    def text_value(self, value: bytes) -> bytes:
-        """Return the rdata of a TXT record with every address and network of the old network as it will be."""
-        text = _text_of(value)
-        new = _TOKEN.sub(lambda match: self.moved_text(match[0]) or match[0], text)
-        return _value_of(new) if new != text else value
-
-    def with_both(self, value: bytes) -> bytes:
-        """Return an SPF record that allows the old and the new; any other text as it is."""
-        text = _text_of(value)
-        if not text.lower().startswith("v=spf1"):
-            return value
-        words: list[str] = []
-        for word in text.split(" "):
-            words.append(word)
-            head, colon, token = word.partition(":")
-            if colon and head.lower().lstrip("+?~-") == "ip4" and (new := self.moved_text(token)) is not None:
-                added = f"{head[:-1]}6:{new}" if self.beside else f"{head}:{new}"
-                words += [added] if added not in text.split(" ") else []
-        return _value_of(" ".join(words))
-
-    def rewritten(self, line: str) -> str:
-        """Return a line of a list with every address, network and reverse name of the old network as it will be."""
-
-        def reverse(match: re.Match[str]) -> str:
-            address = address_of(from_text(match[0]))
-            moved = self.moved(address) if address is not None else None
-            return to_text(reverse_name(moved)).rstrip(".") if moved is not None else match[0]
-
-        def forward(match: re.Match[str]) -> str:
-            return self.moved_text(match[0]) or match[0]
-
-        return _TOKEN.sub(forward, _REVERSED.sub(reverse, line))
-
-
-def renumbering_in(text: str) -> Renumbering:
-    """Read OLD=NEW. Raises BadInput."""
-    old_text, equals, new_text = text.partition("=")
-    old, new = (network_in(part.strip()) for part in (old_text, new_text)) if equals else (None, None)
-    if old is None or new is None:
-        raise BadInput(
-            f"--renumber: {shown(text)} is no OLD=NEW; expected networks such as 10.77.20.0/24=10.88.20.0/24"
-        )
-    if not isinstance(old, ipaddress.IPv4Network):
-        raise BadInput(f"--renumber: {old} is IPv6; what is renumbered is IPv4 (to IPv4, or with IPv6 beside it)")
-    if old.num_addresses > MOST_ADDRESSES:
-        raise BadInput(f"--renumber: {old} has {old.num_addresses:,} addresses; at most {MOST_ADDRESSES:,} in one job")
-    if new.version == 4 and old.prefixlen != new.prefixlen:
-        raise BadInput(f"--renumber: {old} and {new} differ in size; expected two networks of one size")
-    if new.version == 4 and old.overlaps(new):
-        raise BadInput(f"--renumber: {old} and {new} overlap")
-    if new.version == 6 and (old.prefixlen < 24 or new.prefixlen > 112):
-        raise BadInput(
-            f"--renumber: {old} has no place in {new} digit by digit; expected at most a /24, and at least a /112"
-        )
-    return Renumbering(old, new)
 
 
 class KnownSet(NamedTuple):
@@ -212,32 +81,41 @@ class Planner:
         self._hosts = set(hosts)
         self._names = {(key.view, key.name) for key, one in known.items() if one.values}
         self._plan = PhasedPlan()
+        self._steps: dict[Phase, dict[SetKey, PlannedSet]] = {phase: {} for phase in PHASES}
+        self._addresses: set[str] = set()
         self._own_ttl = {key: one.ttl for key, one in known.items()}
 
     @property
     def keys(self) -> set[SetKey]:
         """Every set that the plan changes."""
-        return {planned.key for planned in self._plan.sets}
+        return {key for steps in self._steps.values() for key in steps}
 
     def plan(self) -> PhasedPlan:
         """Return the plan. Raises BadInput where a zone for the new addresses is missing, or nothing is about the old one."""
         moving = [key for key, one in self._known.items() if key.rdtype == A and self._moves(key, one)]
         self._plan.hosts = len({(key.view, key.name) for key in moving})
         texts = [key for key, one in self._known.items() if key.rdtype == TXT and self._tokens(one)]
+        leaving = {v for key in moving for v in self._known[key].values if self._move.moved(v) is not None}
+        self._addresses = {address_text(value) for value in leaving}
         if not moving and not texts:
             raise BadInput(f"--renumber: nothing that is registered is about {self._move.old}")
         self._check_zones(moving)
         if self._move.beside:
             self._add_beside(moving, texts)
-            return self._plan
+            return self._finished()
         self._carry(moving, texts)
         changed = [key for key in self.keys if key in self._known]
         # Once more from the beginning, with the TTLs of what turned out to change lowered first.
-        self._state, self._plan.phases = dict(self._known), {phase: [] for phase in PHASES}
+        self._state, self._steps = dict(self._known), {phase: {} for phase in PHASES}
+        self._names = {(key.view, key.name) for key, one in self._known.items() if one.values}
         self._lower(sorted(changed))
         self._carry(moving, texts)
         self._restore()
         self._advise({key.name for key in moving if self._is_name_server(key)})
+        return self._finished()
+
+    def _finished(self) -> PhasedPlan:
+        self._plan.phases = {phase: list(steps.values()) for phase, steps in self._steps.items()}
         return self._plan
 
     def _carry(self, moving: Iterable[SetKey], texts: Iterable[SetKey]) -> None:
@@ -259,9 +137,7 @@ class Planner:
     def _tokens(self, one: KnownSet) -> bool:
         """Return whether any text has an address or a network of the old network in it."""
         return any(
-            self._move.moved_text(token) is not None
-            for value in one.values
-            for token in _TOKEN.findall(_text_of(value))
+            self._move.moved_text(token) is not None for value in one.values for token in TOKEN.findall(text_of(value))
         )
 
     def _check_zones(self, moving: Iterable[SetKey]) -> None:
@@ -279,18 +155,19 @@ class Planner:
     # The phases
 
     def _step(self, phase: Phase, key: SetKey, values: Collection[bytes], ttl: int | None, why: str) -> None:
-        """Have a phase change a set to some values."""
+        """Have a phase change a set to some values; what it was changed to in the same phase before does not count."""
+        earlier = self._steps[phase].pop(key, None)
         before_ttl, before = self._state.get(key, (None, frozenset()))
+        named = (key.view, key.name) in self._names
+        if earlier is not None:
+            before_ttl, before, named = earlier.ttl_before, earlier.before, earlier.named
         after = frozenset(values)
         ttl = ttl if after else None
-        planned = PlannedSet(
-            key, before, after, before_ttl if before else None, ttl, (key.view, key.name) in self._names,
-            self._servers.get((key.view, key.zone)), [why], phase,
-        )  # fmt: skip
-        if not planned.differs:
-            return
-        self._plan.phases[phase].append(planned)
         self._state[key] = (ttl, after)
+        server = self._servers.get((key.view, key.zone))
+        planned = PlannedSet(key, before, after, before_ttl if before else None, ttl, named, server, [why], phase)
+        if planned.differs:
+            self._steps[phase][key] = planned
         if after:
             self._names.add((key.view, key.name))
 
@@ -352,16 +229,20 @@ class Planner:
         return SetKey(view, zone.apex, name, PTR) if zone is not None else None
 
     def _texts(self, key: SetKey) -> None:
-        """SPF has both networks meanwhile (RFC 7208 section 5.6); in other texts the new one takes the place of the old."""
+        """SPF has both networks meanwhile (RFC 7208 section 5.6), and goes on having both where some hosts stay. In other texts
+        the new address takes the place of the old, of hosts that move."""
         _, values = self._state[key]
         why = f"it has addresses of {self._move.old}"
         both = frozenset(self._move.with_both(value) for value in values)
-        after = frozenset(self._move.text_value(value) for value in values)
         if both != values:
             self._step("add", key, both, self._state[key][0], f"{why}; both are allowed meanwhile")
-            self._step("remove", key, after, self._later_ttl(key), why)
-        else:
-            self._step("switch", key, after, self._later_ttl(key), why)
+            if not self._hosts:
+                after = frozenset(self._move.text_value(value) for value in values)
+                self._step("remove", key, after, self._later_ttl(key), why)
+            return
+        only = self._addresses if self._hosts else None
+        after = frozenset(self._move.text_value(value, only) for value in values)
+        self._step("switch", key, after, self._later_ttl(key), why)
 
     def _restore(self) -> None:
         """At the end every set that stays has the TTL that it had, or that the estate expects."""
@@ -395,21 +276,6 @@ class Planner:
                 f"{names}: a name server. It has to answer at both addresses until caches have dropped the old one, and "
                 "whoever keeps the zone above has to change its glue there with the phase switch"
             )
-
-
-def _text_of(value: bytes) -> str:
-    """Return the text of a TXT record, its strings joined (RFC 7208 section 3.3); empty where it is none."""
-    try:
-        return b"".join(character_strings(value)).decode("latin-1")
-    except ValueError:
-        return ""
-
-
-def _value_of(text: str) -> bytes:
-    """Return a text as the rdata of a TXT record, in strings of at most 255 bytes."""
-    raw = text.encode("latin-1")
-    pieces = [raw[at : at + 255] for at in range(0, len(raw), 255)] or [b""]
-    return b"".join(bytes((len(piece),)) + piece for piece in pieces)
 
 
 def host_named(text: str, names: Collection[Name]) -> Name | None:

@@ -72,8 +72,10 @@ class Rules:
     def suspicions(self) -> Iterator[Suspicion]:
         """Return every record that does not belong. Nothing is said of a name with a row in a list that cannot be used: it may
         be needed."""
+        # Without leases and retired networks only a stamp says anything against a record.
+        by_stamps = not (self._scope.estate.ages.leases or self._scope.estate.retired)
         for record in self._inventory.records:
-            if record.name in self._damaged:
+            if record.name in self._damaged or (by_stamps and record.stamp_h is None):
                 continue
             if self._scope.wants(record) and not (record.rdtype == NS and record.name == record.zone.apex):
                 found = self._judge(record)

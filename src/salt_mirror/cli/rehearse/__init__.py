@@ -54,7 +54,7 @@ def rehearse(
 
     The estate is judged as it is and as it would be, by the same checks; old faults do not fail a rehearsal.
     """
-    from salt_mirror.checks.rehearse.renumber import renumbering_in
+    from salt_mirror.checks.rehearse.networks import renumbering_in
     from salt_mirror.cli.rehearse.run import RehearsalWish, Rehearsing
 
     wish = RehearsalWish(

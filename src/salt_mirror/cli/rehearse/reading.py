@@ -51,13 +51,13 @@ def _zone(file: ZoneFile, estate: Estate, *, offline: bool) -> Zone:
 def _read(file: ZoneFile, zone: Zone) -> ProposedZone:
     problems: list[Unusable] = []
     records = read_master_file(file.path, zone.apex, problems)
-    return ProposedZone(zone, file.path, records, [_problem(one, file.path) for one in problems])
+    return ProposedZone(zone, file.path, records, [problem_in(one) for one in problems])
 
 
-def _problem(problem: Unusable, path: Path) -> FileProblem:
+def problem_in(problem: Unusable) -> FileProblem:
     """Return a damaged line by its file and number."""
     match = _AT.match(str(problem))
-    return FileProblem(match[1], int(match[2]), match[3]) if match else FileProblem(str(path), 0, str(problem))
+    return FileProblem(match[1], int(match[2]), match[3]) if match else FileProblem("", 0, str(problem))
 
 
 def files_today(folder: Path, zones: Sequence[ProposedZone]) -> dict[tuple[str, Name], Holding]:

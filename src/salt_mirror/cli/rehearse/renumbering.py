@@ -20,12 +20,12 @@ from salt_mirror.checks.plan.sets import PlannedSet, line_of
 from salt_mirror.checks.rehearse.expected import edited_lines, moved_expectations, renumbered
 from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
 from salt_mirror.checks.rehearse.known import Known
+from salt_mirror.checks.rehearse.networks import Renumbering
 from salt_mirror.checks.rehearse.renumber import (
     PHASES,
     Phase,
     PhasedPlan,
     Planner,
-    Renumbering,
     host_named,
 )
 from salt_mirror.checks.rehearse.sheet import PhaseRow, RehearsalSheet

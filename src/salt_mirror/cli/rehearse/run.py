@@ -18,9 +18,9 @@ from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
 from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
+from salt_mirror.checks.rehearse.networks import Renumbering
 from salt_mirror.checks.rehearse.offline import OF_SERVERS, OUTSIDE, OnlyFiles, estate_of_files
 from salt_mirror.checks.rehearse.proposed import ProposedZone
-from salt_mirror.checks.rehearse.renumber import Renumbering
 from salt_mirror.checks.rehearse.wording import headline, headline_of_files
 from salt_mirror.cli.arguments import atlas_of, open_estate, views_of
 from salt_mirror.cli.execution import Progress, Ran, quiet_collector, run
@@ -63,15 +63,15 @@ class RehearsalWish:
             raise BadInput("--renumber is a job of its own: only --hosts, --write, --view and --transfer go with it")
         if self.hosts is not None and self.renumber is None:
             raise BadInput("--hosts says which hosts --renumber moves")
+        if self.offline and (self.records or self.plan or self.new_estate):
+            raise BadInput("--offline judges zone files only: leave out --records, --plan and --new-estate")
+        if self.offline and not self.zone_files:
+            raise BadInput("--offline judges zone files: name them with --zone-file ZONE=FILE, or a folder")
         if not proposed and self.renumber is None:
             raise BadInput(
                 "nothing to rehearse: name zone files (--zone-file ZONE=FILE), a list (--records), a plan (--plan), another "
                 "estate (--new-estate) or a network (--renumber OLD=NEW)"
             )
-        if self.offline and (self.records or self.plan or self.new_estate):
-            raise BadInput("--offline judges zone files only: leave out --records, --plan and --new-estate")
-        if self.offline and not self.zone_files:
-            raise BadInput("--offline judges zone files: name them with --zone-file ZONE=FILE, or a folder")
         if self.before is not None and not self.offline:
             raise BadInput("--before goes with --offline; without it the servers say what there is now")
         if self.before is not None and not self.before.is_dir():

@@ -85,7 +85,7 @@ def _rehearsal(sheet: RehearsalSheet) -> list[str]:
         for wait in sheet.waits:
             first = f"{wait.name} {wait.type}" + (f" and {wait.sets - 1:,} more" if wait.sets > 1 else "")
             kept = f"{duration(wait.kept_s)} ({'negative TTL' if wait.negative else 'TTL'})"
-            lower = f"lower to {wait.lower} s {duration(wait.lead_s)} before" if wait.lower and wait.lead_s else ""
+            lower = f"{duration(wait.lead_s)} before, lower to {wait.lower} s" if wait.lower and wait.lead_s else ""
             lines.append(f"| {kept} | {marked(first)} | {lower} |")
         lines.append("")
     return lines

@@ -113,7 +113,8 @@ def _zones(rows: list[ZoneRow], line: Line, file: TextIO, *, several_views: bool
     for row in rows:
         before = str(row.serial_before) if row.serial_before is not None else "-"
         serial = f"{before} -> {row.serial_after if row.serial_after is not None else '-'}"
-        sets = f"+{row.come:,} -{row.gone:,} ~{row.changed:,}"
+        counts = (("new", row.come), ("gone", row.gone), ("changed", row.changed))
+        sets = ", ".join(f"{number:,} {word}" for word, number in counts if number) or "none"
         cells = [row.zone, *([clean(row.view)] if several_views else []), serial, sets]
         table.add_row(*cells, *([] if by_files else _places(row)))
     print_table(console_for(file), table)
@@ -138,7 +139,7 @@ def _waits(rows: list[WaitRow], line: Line, *, everything: bool) -> None:
         late = f", {duration(row.kept_s + row.spread_s)} when a notify is lost" if row.spread_s else ""
         line(Text.assemble((f"{kept}{late}  ", "bold"), f"{what}"), 8)
         if row.lower is not None and row.lead_s is not None:
-            first = f"lower the TTL to {row.lower} s {duration(row.lead_s)} before"
+            first = f"{duration(row.lead_s)} before the change lower the TTL to {row.lower} s"
             advice = f"{first}: caches then expire within {duration(row.lower)}"
             line(Text(advice, style="green"), 16)
     if not everything and len(rows) > _FEW:
