@@ -15,6 +15,7 @@ import signal
 import socket
 import sqlite3
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -512,6 +513,7 @@ def load_anew(folder: Path, zones: dict[str, str]) -> None:
         path.write_text(f"$ORIGIN {origin.rstrip('.')}.\n{text}", encoding="utf-8")
         ahead = time.time() + 10  # BIND reads again what is newer than what it has, in whole seconds
         os.utime(path, (ahead, ahead))
+    assert sys.platform != "win32"
     os.kill(int((folder / "process").read_text(encoding="utf-8")), signal.SIGHUP)
 
 
