@@ -513,7 +513,8 @@ def load_anew(folder: Path, zones: dict[str, str]) -> None:
         path.write_text(f"$ORIGIN {origin.rstrip('.')}.\n{text}", encoding="utf-8")
         ahead = time.time() + 10  # BIND reads again what is newer than what it has, in whole seconds
         os.utime(path, (ahead, ahead))
-    assert sys.platform != "win32"
+    if sys.platform == "win32":
+        raise OSError("not on Windows")
     os.kill(int((folder / "process").read_text(encoding="utf-8")), signal.SIGHUP)
 
 
