@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from salt_mirror.standin.authority import read_zone
-from salt_mirror.standin.server import StandIn, StandIns
+from salt_mirror.standin.server import Fault, StandIn, StandIns
 from support.program import Outcome, Run
 
 FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
@@ -245,3 +245,17 @@ def test_another_estate_judges_what_is_afterwards(run: Run, served: Served) -> N
         ("roll.missing-name", "h3.pans.example."),
         ("pair.no-address", "h3.pans.example."),
     }
+
+
+def test_a_server_that_does_not_answer_now_is_not_known_to_be_sound_afterwards(run: Run, served: Served) -> None:
+    served.servers[0].fault = Fault.SILENT
+    (served.folder / "new.csv").write_text("name,type,value\nh3,TXT,new\n", encoding="utf-8")
+    quick = ("--timeout", "0.2", "--tries", "1", "--json")
+    done = run("rehearse", "--records", "new.csv", *quick)
+    assert done.status == 3
+    assert [one["name"] for one in done.document["findings"] if one["code"] == "reh.unverified"] == ["h3.pans.example."]
+    served.propose(HOSTS)
+    done = run(*LOAD, *quick)
+    (row,) = done.document["rehearsal"]["zones"]
+    assert (done.status, row["takes"], row["before"]) == (3, ["two"], "whole")
+    assert row["unknown"] == ["one: no answer in time"]

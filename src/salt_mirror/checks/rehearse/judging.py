@@ -46,12 +46,14 @@ def identity_of(finding: Finding) -> tuple[str, ...]:
 @dataclass(frozen=True, slots=True)
 class Proposal:
     """What is proposed: zone files, sets beside them, and another estate by which to judge afterwards (its atlas). `known_as`
-    says as what a finding of afterwards may have been known before, where what it is about gets another address."""
+    says as what a finding of afterwards may have been known before, where what it is about gets another address; `partly`:
+    what is there now is not known of every set."""
 
     zones: Sequence[ProposedZone] = ()
     sets: Sequence[PlannedSet] = ()
     atlas: Atlas | None = None
     known_as: Callable[[Finding], tuple[str, ...]] = identity_of
+    partly: bool = False
 
 
 @dataclass(slots=True)
@@ -129,6 +131,7 @@ class Rehearsal:
         self.zones: list[ZoneChange] = []
         self.counts: dict[Outcome, int] = dict.fromkeys(("agrees", "differs", "unverified"), 0)
         self._vanishing: list[VanishingRow] = []
+        self._finished = False
 
     def run(self, setting: Setting, runner: Runner) -> None:
         """Judge both states. Zones in hand by transfer are in the setting."""
@@ -161,6 +164,7 @@ class Rehearsal:
         self.counts = done.counts(doubts=True)
         referring = referring_in(self._after_atlas.estate, held, over)
         self._vanishing = vanishing(self.changes, self._after_atlas, referring)
+        self._finished = True
 
     def _zone_now(
         self, proposed: ProposedZone, setting: Setting, runner: Runner
@@ -214,7 +218,8 @@ class Rehearsal:
         own = [finding for zone in self.zones for finding in zone.refused()]
         for zone in () if self._first else self.zones:
             own += transfer_findings(zone.loading, zone.before, changed=bool(zone.sets))
-            own += [unseen_finding(zone.loading, zone.before)] if zone.seen in ("asked", "unseen") else []
+            if zone.seen in ("asked", "unseen") or zone.loading.why:
+                own.append(unseen_finding(zone.loading, zone.before))
         blamed = {name for one in found if one.weight == "fault" for name in (one.name, one.owner)}
         needed = [row for row in self._vanishing if row.needed and row.name not in blamed]
         return [*own, *(causes.traced(needed_finding(row)) for row in needed), *found]

@@ -25,7 +25,7 @@ def transfer_findings(loading: Loading, before: Holding | None, *, changed: bool
     if loading.served.soa and loading.serials:
         yield from _serial(loading, before, changed=changed)
         yield from _signatures(loading)
-    if before is not None and before.whole:
+    if before is not None:
         yield from _left_out(loading, before)
 
 

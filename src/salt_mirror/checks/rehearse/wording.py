@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from salt_mirror.checks.common.wording import many, state, together_said
+from salt_mirror.checks.plan.sets import SetKey
 from salt_mirror.checks.rehearse.loading import Loading
 from salt_mirror.checks.rehearse.sheet import RehearsalSheet, VanishingRow
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import from_text, to_text
-from salt_mirror.dns.records import SOA, type_from_text
+from salt_mirror.dns.records import SOA, type_from_text, type_text
 from salt_mirror.findings import Finding
 
 
@@ -29,20 +30,35 @@ def needed_finding(row: VanishingRow) -> Finding:
 
 
 def unseen_finding(loading: Loading, before: Holding | None) -> Finding:
-    """Return what is said of a zone that could not be seen whole as it is now."""
-    zone = loading.proposed.zone
+    """Return what is said of a zone that could not be seen whole as it is now, or on a server of which nothing is known."""
+    zone, name = loading.proposed.zone, to_text(loading.proposed.zone.apex)
     why = "; ".join(f"{server.label}: {text}" for server, text in loading.why.items())
+    says = [f"It is not known whether every server of {name} takes the file ({why})."] if why else []
     if before is None:
-        how = f"No server of it gave an answer ({why})"
-    else:
-        how = "No server handed it over, so only what the file and the estate name was asked for"
-    text = (
-        f"{to_text(zone.apex)} was not seen whole as it is now. {how}: what vanishes from it is not known completely."
-    )
-    advice = "allow this computer the transfer (AXFR), with the key of the server in the estate"
+        says.append(f"No server of {name} gave it as it is now: what vanishes from it is not known.")
+    elif not before.whole:
+        says.append(
+            f"No server handed {name} over, so that only what the file and the estate name was asked for: what vanishes from it is "
+            "not known completely."
+        )
+    advice = "allow this computer the transfer (AXFR), with the key of the server in the estate" if not why else ""
     return state(
-        "reh.unverified", text, name=zone.apex, rdtype=SOA, view=zone.view, outcome="unverified", advice=advice
+        "reh.unverified",
+        " ".join(says),
+        name=zone.apex,
+        rdtype=SOA,
+        view=zone.view,
+        outcome="unverified",
+        advice=advice,
     )
+
+
+def unknown_finding(key: SetKey, why: str) -> Finding:
+    """Return what is said of a set that is to change, and of which it is not known what it is now."""
+    text = (
+        f"What {to_text(key.name)} {type_text(key.rdtype)} is now is not known ({why}), nor what goes with the change."
+    )
+    return state("reh.unverified", text, name=key.name, rdtype=key.rdtype, view=key.view, outcome="unverified")
 
 
 def headline(doing: str, found: Sequence[Finding], sheet: RehearsalSheet) -> str:

@@ -11,7 +11,7 @@ from salt_mirror.cli.options import Asking, Listing, Showing, option
 from salt_mirror.cli.signatures import takes
 
 
-@takes("at", "remedies")
+@takes("at", "remedies", "history")
 def rehearse(
     zone_file: Annotated[
         list[str] | None,

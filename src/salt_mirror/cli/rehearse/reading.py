@@ -16,6 +16,7 @@ from salt_mirror.checks.plan.primaries import Primary, held_at, primary_of, usua
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey, set_of
 from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.checks.rehearse.proposed import FileProblem, ProposedZone
+from salt_mirror.checks.rehearse.wording import unknown_finding
 from salt_mirror.cli.arguments import first_forward, left_out, spec_of
 from salt_mirror.cli.options import Asking, Listing
 from salt_mirror.cli.zonefiles import ZoneFile, zone_files, zone_of
@@ -29,6 +30,7 @@ from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.masterfile import read_master_file
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.estate.sources import read_expectations
+from salt_mirror.findings import Finding
 from salt_mirror.keeping.approvals import from_end_to_end, read_plan
 
 _AT = re.compile(r"\A(.*), line (\d+): (.*)\Z", re.DOTALL)
@@ -80,7 +82,8 @@ def files_today(folder: Path, zones: Sequence[ProposedZone]) -> dict[tuple[str, 
 
 
 class ProposedSets:
-    """Records of lists, and sets of a plan, that are to be there beside the zone files. Raises BadInput."""
+    """Records of lists, and sets of a plan, that are to be there beside the zone files; `unknown` says of which it is not known
+    what they are now. Raises BadInput."""
 
     def __init__(
         self, estate: Estate, lists: Sequence[Path], plan: Path | None, listing: Listing, asking: Asking
@@ -89,6 +92,7 @@ class ProposedSets:
         self._view = asking.view
         self._lines: list[SetLine] = from_end_to_end(read_plan(plan, None)[1]) if plan is not None else []
         self._wanted: list[Expectation] = []
+        self.unknown: list[Finding] = []
         origin, spec = first_forward(asking, estate), spec_of(listing)
         for path in lists:
             problems: list[Unusable] = []
@@ -123,8 +127,13 @@ class ProposedSets:
             if (key.view, key.zone) not in primaries:
                 primaries[key.view, key.zone] = next(iter(runner.run([_source(zone, atlas)])))
             primary, ttl = primaries[key.view, key.zone]
-            held = next(iter(runner.run([held_at(key, primary.source)]))) if primary.source is not None else ""
-            sets.append(_set(key, members, held if isinstance(held, Held) else Held(frozenset(), None, False), ttl))
+            held: Held | str = primary.trouble
+            if primary.source is not None:
+                held = next(iter(runner.run([held_at(key, primary.source)])))
+            if isinstance(held, str):
+                self.unknown.append(unknown_finding(key, held))
+                held = Held(frozenset(), None, False)
+            sets.append(_set(key, members, held, ttl))
         return sets
 
     def _keys(self, one: Expectation) -> list[SetKey]:

@@ -150,7 +150,7 @@ class Rehearsing:
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
             sets = self._sets.planned(atlas, runner)
-            proposal = Proposal(self._zones, sets, later)
+            proposal = Proposal(self._zones, sets, later, partly=bool(self._sets.unknown))
             rehearsals.append(Rehearsal(atlas, self._coverage(self._estate), proposal, tick))
             rehearsals[0].run(setting, runner)
 
@@ -197,8 +197,8 @@ class Rehearsing:
     # What is told of it
 
     def _report(self, rehearsal: Rehearsal, ran: Ran) -> Report:
-        found = rehearsal.new()
-        remarks = [*self._remarks]
+        found = [*self._sets.unknown, *rehearsal.new()]
+        remarks = list(self._remarks)
         if self._wish.offline:
             found, left = _inside(found)
             if left:
