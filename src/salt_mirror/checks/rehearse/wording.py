@@ -38,8 +38,8 @@ def unseen_finding(loading: Loading, before: Holding | None) -> Finding:
         says.append(f"No server of {name} gave it as it is now: what vanishes from it is not known.")
     elif not before.whole:
         says.append(
-            f"No server handed {name} over, so that only what the file and the estate name was asked for: what vanishes from it "
-            "is not known completely."
+            f"No server handed {name} over, so that only what the file and the estate name was asked for: what vanishes from "
+            "it is not known completely."
         )
     advice = "allow this computer the transfer (AXFR), with the key of the server in the estate" if not why else ""
     return state(
