@@ -5,20 +5,29 @@ The truth is told by stand-ins that hold the new zones, which share no code with
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import dns.rdatatype
 import dns.zone
 from hypothesis import given
 from hypothesis import strategies as st
 
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.plan.sets import PlannedSet
+from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
+from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import rdata_text, type_text
 from support.examples import examples
 from support.rehearsals import (
+    STRANGER,
     Edit,
     audit,
+    beside,
     edits,
     handed_over,
     known_after,
@@ -27,6 +36,7 @@ from support.rehearsals import (
     rehearsed,
     said,
 )
+from support.tables import NOW
 from support.worlds import PUBLIC, SERVER, Asking, TwoViews, World, in_two_views, worlds
 
 
@@ -91,3 +101,25 @@ def test_a_file_of_one_view_changes_nothing_in_the_other(world: TwoViews, edit: 
     new = handed_over(loaded)
     known, names = known_after(rehearsal, lambda server, apex: new(SERVER if public else server, apex), seen)
     assert said(rehearsal.after) == said(audit(later.estate, Asking(later), known, names))
+
+
+@given(worlds(("follows", "none", "silent")), edits())
+@examples(60)
+def test_sets_that_are_sent_do_what_their_rehearsal_says(world: World, edit: Edit) -> None:
+    """The same edits as sets of a plan: sent to the primary by updates, in place of loading a file."""
+    estate = world.estate
+    sets = [
+        replace(change, server=SERVER)
+        for one in rehearsed(estate, Asking(world), edit, handed_over(world)).zones
+        for change in one.sets
+        if change.key.name != change.key.zone
+    ]
+    rehearsal = Rehearsal(Atlas(estate), coverage((), ("resolvers",), estate), Proposal(sets=sets), lambda: None)
+    rehearsal.run(Setting(NOW, handed_over(world), stranger=STRANGER), Runner(Asking(world)))
+    later = beside(world)
+    later.carry_out(sets)
+    held = handed_over(later)
+    changed = {from_text(origin) for origin in edit.texts if any(one.key.zone == from_text(origin) for one in sets)}
+    names = {name for apex in changed if (zone := held(SERVER, apex)) is not None for name in zone.names}
+    truth = audit(estate, Asking(later), held, names)
+    assert said(rehearsal.after) == said(truth)

@@ -225,14 +225,22 @@ def test_of_a_zone_that_was_not_seen_whole_nobody_says_that_nothing_vanishes(run
 
 
 def test_records_of_a_list_are_rehearsed_as_if_they_were_registered(run: Run, served: Served) -> None:
-    (served.folder / "new.csv").write_text("name,type,value\nh2,A,10.77.20.22\n", encoding="utf-8")
-    done = run("rehearse", "--records", "new.csv", "--json")
-    assert done.status == 1
-    wanted = {("pair.no-pointer", "h2.pans.example."), ("roll.different", "h2.pans.example.")}
-    assert wanted <= codes(done)
-    served.propose(HOSTS.replace("h2 A 10.77.20.2", "h2 A 10.77.20.22"))
+    (served.folder / "new.csv").write_text("name,type,value\nh2,A,10.77.20.22\nh7,A,10.77.20.7\n", encoding="utf-8")
+    wanted = {
+        ("pair.no-pointer", "h2.pans.example."),
+        ("pair.no-pointer", "h7.pans.example."),
+        ("roll.different", "h2.pans.example."),
+    }
+    for handed_over in (True, False):  # a name that nobody expects is looked at all the same
+        for server in served.servers:
+            server.transfers = handed_over
+        done = run("rehearse", "--records", "new.csv", "--json", *(("--transfer",) if handed_over else ()))
+        assert (done.status, wanted <= codes(done)) == (1, True), handed_over
+    served.propose(HOSTS.replace("h2 A 10.77.20.2", "h2 A 10.77.20.22\nh7 A 10.77.20.7"))
     served.load(*served.servers)
-    assert wanted <= codes(run("audit", "--json"))
+    for server in served.servers:
+        server.transfers = True
+    assert wanted <= codes(run("audit", "--transfer", "--json"))
 
 
 def test_another_estate_judges_what_is_afterwards(run: Run, served: Served) -> None:

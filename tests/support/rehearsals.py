@@ -105,12 +105,19 @@ def proposed(estate: Estate, edit: Edit, view: str = "") -> list[ProposedZone]:
     return found
 
 
-def load(world: World, edit: Edit) -> World:
-    """The same world once the primary has loaded the files, and every secondary has done what its serial says."""
+def beside(world: World) -> World:
+    """The same world again, whose zones may change while the first one's stay."""
     later = copy.copy(world)
     later.held = {server: copy.copy(zones) for server, zones in world.held.items()}
-    for server, held in later.held.items():
+    for held in later.held.values():
         held.zones, held._there = dict(held.zones), dict(held._there)
+    return later
+
+
+def load(world: World, edit: Edit) -> World:
+    """The same world once the primary has loaded the files, and every secondary has done what its serial says."""
+    later = beside(world)
+    for server, held in later.held.items():
         for text, origin in ((text, origin) for origin, text in edit.texts.items()):
             new = read_zone(text, origin)
             assert new.origin is not None

@@ -124,7 +124,7 @@ class Holding:
             for value in values
         )
         new = (Record(*key, ttl, value) for key, (ttl, values) in sets.items() for value in values)
-        return Holding(self.apex, [*kept, *new], of_one_set=sys.maxsize)
+        return type(self)(self.apex, [*kept, *new], of_one_set=sys.maxsize)
 
     @property
     def serial(self) -> int:

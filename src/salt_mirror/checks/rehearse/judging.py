@@ -8,8 +8,9 @@ with their serials, and what vanishes without a check that would miss it, is fou
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import Literal
 
 from salt_mirror.checks.audit.accepting import sort_out
@@ -17,7 +18,7 @@ from salt_mirror.checks.audit.causes import with_causes
 from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
-from salt_mirror.checks.common.part import Setting
+from salt_mirror.checks.common.part import Setting, in_hand
 from salt_mirror.checks.plan.laying import Laid, LaidOver, held_over
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.checks.rehearse.caches import waits_of
@@ -26,7 +27,7 @@ from salt_mirror.checks.rehearse.files import refusals
 from salt_mirror.checks.rehearse.lines import Causes
 from salt_mirror.checks.rehearse.listing import listed
 from salt_mirror.checks.rehearse.loading import Fate, Loaded, Loading, loaded_holdings, loading_of
-from salt_mirror.checks.rehearse.proposed import ProposedZone
+from salt_mirror.checks.rehearse.proposed import ProposedZone, updated
 from salt_mirror.checks.rehearse.sheet import RehearsalSheet, VanishingRow, WaitRow, ZoneRow
 from salt_mirror.checks.rehearse.transfers import transfer_findings
 from salt_mirror.checks.rehearse.wording import needed_finding, unseen_finding
@@ -35,6 +36,7 @@ from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import SOA, soa_fields
+from salt_mirror.estate.expectations import Expectation
 from salt_mirror.findings import Finding, Outcome
 
 
@@ -137,7 +139,7 @@ class Rehearsal:
         """Judge both states. Zones in hand by transfer are in the setting."""
         proposal = self._proposal
         holdings = [self._zone_now(one, setting, runner) for one in proposal.zones]
-        known = _with_asked(setting, holdings)
+        known = _with_asked(setting, [*holdings, *self._around_sets(setting, runner)])
         work = self._work
         if self._today is not None:
             self.before = self._today.before
@@ -150,14 +152,15 @@ class Rehearsal:
             after = loading.served.holding
             sets = [] if self._first else changes_between(zone, now, after)
             self.zones.append(ZoneChange(loading, now, sets))
-        loadings = [one.loading for one in self.zones]
+        sent = self._sent(work, known, runner)
+        loadings = [*(one.loading for one in self.zones), *sent]
         over = Runner(Loaded(runner, loadings)) if loadings else runner
         held = loaded_holdings(known.holdings, loadings)
-        laid = self._laid(work)
+        laid = self._laid(work, {(one.proposed.zone.view, one.proposed.zone.apex) for one in sent})
         if laid:
             over, held = Runner(LaidOver(over, laid)), held_over(held, laid)
-        names = {name for one in proposal.zones for name in one.holding.names}
-        later = replace(known, holdings=held, transferred=names | set(known.transferred))
+        names = _names_after(known, loadings)
+        later = replace(known, holdings=held, transferred=names)
         done = AuditWork(self._after_atlas.estate, self._after_atlas, self._coverage)
         done.run(later, over, self._tick)
         self.after = _standing(done, self._after_atlas, later)
@@ -183,13 +186,50 @@ class Rehearsal:
         serving = next((one for one in servers if one in loading.serials), None)
         return serving, apex, listed(proposed, serving, runner) if serving is not None else None
 
+    def _around_sets(self, setting: Setting, runner: Runner) -> Iterator[tuple[Server | None, Name, Holding | None]]:
+        """Return what is at the names of sets that are proposed beside files, where their zones are not in hand: the checks
+        look at what is known to be there, before and afterwards."""
+        for (view, apex), sets in self._sets_by_zone().items():
+            wanted = [Expectation(one.key.name, one.key.rdtype, b"") for one in sets]
+            zone = self._atlas.estate.zones[view][apex]
+            serving = next(iter(zone.servers or ()), None)
+            if in_hand(zone, setting.holdings) is None and serving is not None:
+                yield serving, apex, listed(ProposedZone(zone, Path(), wanted), serving, runner)
+
     def _loading(self, proposed: ProposedZone, seen: Sequence[Server], setting: Setting, runner: Runner) -> Loading:
         return next(iter(runner.run([loading_of(proposed, seen, self._atlas, setting.holdings)], names=10)))
 
-    def _laid(self, work: AuditWork) -> list[Laid]:
-        """Return the sets that are proposed beside files, each with the servers that have to have it."""
+    def _sent(self, work: AuditWork, known: Setting, runner: Runner) -> list[Loading]:
+        """Return the zones in hand to which sets are proposed, as their primary has them once it took the update."""
+        loadings = []
+        for (view, apex), sets in self._sets_by_zone().items():
+            zone = self._atlas.estate.zones[view][apex]
+            now = in_hand(zone, known.holdings)
+            if now is None or not now.whole:
+                continue
+            proposed = updated(zone, now, sets)
+            loading = self._loading(proposed, work.servers_of(view, apex), known, runner)
+            # Of several primaries each has its own content, and adds the change to that.
+            if loading.primary.replicas is None and loading.takers:
+                loadings.append(loading)
+        return loadings
+
+    def _sets_by_zone(self) -> dict[tuple[str, Name], list[PlannedSet]]:
+        """Return the sets that are proposed beside files, by view and zone; those of zones with a file are laid over it."""
+        files = {(one.zone.view, one.zone.apex) for one in self._proposal.zones}
+        found: dict[tuple[str, Name], list[PlannedSet]] = {}
+        for one in self._proposal.sets:
+            if (one.key.view, one.key.zone) not in files:
+                found.setdefault((one.key.view, one.key.zone), []).append(one)
+        return found
+
+    def _laid(self, work: AuditWork, sent: Collection[tuple[str, Name]]) -> list[Laid]:
+        """Return the sets that are proposed beside files, each with the servers that have to have it; without those of zones to
+        which theirs were `sent`."""
         laid: list[Laid] = []
         for planned in self._proposal.sets:
+            if (planned.key.view, planned.key.zone) in sent:
+                continue
             zone = self._atlas.estate.zones[planned.key.view][planned.key.zone]
             seen = work.servers_of(planned.key.view, planned.key.zone)
             servers = (*(zone.servers or ()), *([planned.server] if planned.server is not None else []), *seen)
@@ -252,6 +292,15 @@ def _with_asked(setting: Setting, zones: Sequence[tuple[Server | None, Name, Hol
         return handed(server, apex) or asked.get((server, apex))
 
     return replace(setting, holdings=held)
+
+
+def _names_after(known: Setting, loadings: Sequence[Loading]) -> set[Name]:
+    """Return the names that stand in the zones that were or will be handed over: what a new version lacks is gone."""
+    names = set(known.transferred)
+    for one in loadings:
+        old = in_hand(one.proposed.zone, known.holdings)
+        names -= set(old.names) if old is not None else set()
+    return names.union(*(one.served.holding.names for one in loadings))
 
 
 def _standing(work: AuditWork, atlas: Atlas, setting: Setting) -> list[Finding]:

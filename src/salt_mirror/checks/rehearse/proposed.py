@@ -11,6 +11,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import NamedTuple
 
+from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.records import SOA, Record, soa_fields
@@ -74,3 +75,17 @@ class ProposedZone:
     def soa(self) -> Expectation | None:
         """The SOA record, where the file has one."""
         return next((one for one in self.at.get(self.zone.apex, ()) if one.rdtype == SOA), None)
+
+
+def updated(zone: Zone, now: Holding, sets: Iterable[PlannedSet]) -> ProposedZone:
+    """Return a zone as its primary has it once an update was taken: the sets in place of its own, and the serial one ahead
+    (RFC 2136 section 3.6)."""
+    soa = now.rdata(zone.apex, SOA)[0]
+    serial = ((now.serial + 1) % 2**32).to_bytes(4, "big")
+    later: dict[tuple[Name, int], tuple[int, tuple[bytes, ...]]] = {}
+    later[zone.apex, SOA] = now.ttl(zone.apex, SOA) or 0, (soa[:-20] + serial + soa[-16:],)
+    for one in sets:
+        later[one.key.name, one.key.rdtype] = (one.ttl_after or 0, tuple(sorted(one.after)))
+    proposed = ProposedZone(zone, Path(), ())
+    proposed.holding = now.with_sets(later)
+    return proposed

@@ -123,7 +123,7 @@ def _zones(rows: list[ZoneRow], line: Line, file: TextIO, *, several_views: bool
 def _places(row: ZoneRow) -> list[Text]:
     """Return how a zone was seen, and what its servers do with the file."""
     seen = {"whole": "whole", "asked": "as far as asked", "absent": "on no server", "unseen": "not seen"}[row.before]
-    others = [*(f"{one} keeps the old" for one in row.keeps), *(f"not known: {one}" for one in row.unknown)]
+    others = [*(f"{one} keeps what it has" for one in row.keeps), *(f"not known: {one}" for one in row.unknown)]
     style = "yellow" if others else ""
     return [Text(seen), Text(clean(", ".join(row.takes)) or "-"), Text(clean("; ".join(others)) or "-", style=style)]
 
