@@ -16,7 +16,7 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import coverage
 from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.plan.sets import PlannedSet
-from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
+from salt_mirror.checks.rehearse.judging import ProposedChange, Rehearsal
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, from_text, to_text
@@ -114,7 +114,7 @@ def test_sets_that_are_sent_do_what_their_rehearsal_says(world: World, edit: Edi
         for change in one.sets
         if change.key.name != change.key.zone
     ]
-    rehearsal = Rehearsal(Atlas(estate), coverage((), ("resolvers",), estate), Proposal(sets=sets), lambda: None)
+    rehearsal = Rehearsal(Atlas(estate), coverage((), ("resolvers",), estate), ProposedChange(sets=sets), lambda: None)
     rehearsal.run(Setting(NOW, handed_over(world), stranger=STRANGER), Runner(Asking(world)))
     later = beside(world)
     later.carry_out(sets)

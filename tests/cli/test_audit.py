@@ -86,7 +86,7 @@ def test_an_audit_finds_what_the_single_checks_find_and_asks_nothing_twice(
     single = sum(demo(check, "--json").report["counts"]["questions"] for check in CHECKED)
     assert report["counts"]["questions"] < single
     out = (folder / "out").read_text(encoding="utf-8").splitlines()
-    assert out[0] == "3 of 12 zones are sound; 50 faults, 11 cautions, 5 could not be verified."
+    assert out[0] == "4 of 13 zones are sound; 50 faults, 11 cautions, 5 could not be verified."
     assert "more were saved, since several checks had them" in out[1]
     jsonschema.validate(report, json.loads(schema_file("report").read_text(encoding="utf-8")))
 
@@ -129,7 +129,7 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     assert buckets == sorted(buckets) and buckets[-1] > 1000
     markdown = (folder / "report.md").read_text(encoding="utf-8")
     assert (
-        markdown.startswith("## 3 of 12 zones are sound")
+        markdown.startswith("## 4 of 13 zones are sound")
         and f"### Faults: 39 things to mend, {len(faults)} findings" in markdown
     )
     mend = (folder / "mend.zone").read_text(encoding="utf-8")
@@ -286,7 +286,7 @@ def test_a_full_disk_leaves_no_half_file(world: World, tmp_path: Path) -> None:
     command = [sys.executable, "-c", f"{limit}{words!r})"]
     done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert "report.html cannot be written" in done.stderr
-    assert done.stdout.startswith("Authority only, of 8 checks: 6 of 12 zones have a sound authority; 6 differ.")
+    assert done.stdout.startswith("Authority only, of 8 checks: 7 of 13 zones have a sound authority; 6 differ.")
     assert {path.name: path.read_text(encoding="utf-8") for path in tmp_path.iterdir()} == {"report.html": "before"}
 
 

@@ -30,9 +30,9 @@ def test_a_tour_runs_every_stop_with_the_exit_status_it_promises(
 def test_the_tour_waits_for_enter_on_a_terminal(tmp_path: Path) -> None:
     with Terminal([str(PROGRAM), "demo", "--folder", str(tmp_path / "world")], cwd=tmp_path) as terminal:
         terminal.until("[Enter: the next stop; Ctrl-C ends]")
-        assert "2 of 7" not in terminal.seen
+        assert "2 of 8" not in terminal.seen
         terminal.type("\r")
-        terminal.until("2 of 7")
+        terminal.until("2 of 8")
 
 
 def test_without_arguments_the_program_says_what_it_is_and_where_to_begin(run: Run) -> None:

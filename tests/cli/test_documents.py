@@ -37,12 +37,15 @@ def furnish(folder: Path) -> None:
     shutil.copy(folder / "exports" / "leases.csv", folder / "build-list.csv")
     shutil.copy(folder / "exports" / "pans.zone", folder / "controller.dns")
     shutil.copytree(folder / "computer", folder / "captured")
+    shutil.copytree(folder / "proposed", folder / "zones")
+    shutil.copytree(folder / "proposed", folder / "before" / "zones")
 
 
 def as_run(typed: str, folder: Path) -> str:
     """A command as it is run here: nobody answers a question, waits for a change, or knows an undo file's moment beforehand."""
-    if typed.startswith("mend --apply"):
+    if typed.startswith("mend") and typed.endswith("--apply"):
         typed += " --yes"
+    typed = re.sub(r'"\$\w+"', "before", typed)
     if typed.startswith("settle") and "--within" not in typed:
         typed += " --within 1s"
     undo = next(folder.glob("*.undo"), None)
@@ -60,6 +63,8 @@ def test_every_command_of_the_documents_runs_on_the_demos_world(run: Run, page: 
         furnish(estate.parent)
         if page == "vantages":
             stack.enter_context(stationed(estate, servers))
+        if page == "changing":  # a plan is rehearsed there before one is made
+            assert run("mend", "--write", "plan", folder=estate.parent).status in JUDGED
         if page == "help and jobs":
             typed = sorted(
                 shown, key=lambda one: (one.startswith(("compare", "history")), one.startswith("mend --apply"))

@@ -467,7 +467,7 @@ def test_on_a_terminal_the_plan_is_shown_and_agreed_to_once(mended: Mended, type
         (("--plan", "bad"), "bad, line 1"),
         (("--plan", "torn.json"), "torn.json: is no report that can be read"),
         (("--zone-file", "pans.example"), "is no ZONE=FILE"),
-        (("--zone-file", "other.example=hosts.zone"), "has to be one zone of the estate"),
+        (("--zone-file", "other.example=hosts.zone"), 'the estate has no zone that is called "other.example"'),
         (("--back", "bad", "--yes"), "bad is no undo file"),
         (("--back", "short", "--yes"), "short ends before its last set: nothing had been sent yet"),
         (("--back", "short", "--apply"), "--back restores what its file says"),
@@ -786,4 +786,4 @@ def test_a_record_of_somebody_else_takes_no_other_change_with_it_and_its_refusal
     ],
 )
 def test_what_a_server_says_comes_before_how_it_signed_that(reply: Reply, signed: bool, says: str) -> None:
-    assert meaning(reply, signed=signed).startswith(says)
+    assert meaning(reply, [], signed=signed).startswith(says)

@@ -200,6 +200,41 @@ def test_a_serial_that_does_not_rise_keeps_the_secondary_where_it_is(run: Run, s
     assert {one for one in found if not one[0].startswith("reh.")} <= real
 
 
+KEYS = "@ DNSKEY 257 3 13 AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA==\n"
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "code"),
+    [
+        (HOSTS, "ns2 A 192.0.2.1\n@ NS ns2\n" + HOSTS, None),
+        ("ns2 A 192.0.2.1\n@ NS ns2\n" + HOSTS, "ns2 A 192.0.2.1\n" + HOSTS, "reh.not-notified"),
+        (KEYS + HOSTS, KEYS + HOSTS, None),
+        (KEYS + HOSTS, HOSTS, "reh.unsigned"),
+        (HOSTS + "h3 A 192.0.2.33\n", HOSTS, None),
+        (HOSTS + "h3 A 192.0.2.33\nxmpp SRV 0 0 1 h3\n", HOSTS + "xmpp SRV 0 0 1 h3\n", "reh.still-needed"),
+    ],
+)
+def test_what_a_file_leaves_out_is_told_once_where_it_matters(
+    run: Run, served: Served, before: str, after: str, code: str | None
+) -> None:
+    served.propose(before)
+    served.load(*served.servers)
+    served.propose(after, serial=10)
+    done = run(*LOAD, "--json")
+    own = [one["code"] for one in done.document["findings"] if one["code"].startswith("reh.")]
+    assert own == ([code] if code else [])
+
+
+def test_a_serial_that_no_secondary_waits_for_is_a_caution(run: Run, served: Served) -> None:
+    text = (served.folder / "estate.toml").read_text(encoding="utf-8")
+    (served.folder / "estate.toml").write_text(
+        text.replace('servers = ["one", "two"]', 'servers = ["one"]'), encoding="utf-8"
+    )
+    served.propose(HOSTS + "h3 TXT x\n", serial=8)
+    done = run(*LOAD, "--json")
+    assert (done.status, codes(done)) == (0, {("reh.serial-kept", "pans.example.")})
+
+
 def test_a_plan_of_what_changes_is_watched_and_proved_once_it_is_loaded(run: Run, served: Served) -> None:
     served.propose(HOSTS.replace("www CNAME h1", "www CNAME h2").replace("mail MX 10 h2\n", ""))
     assert run(*LOAD, "--write", "plan", "--quiet").status == 0

@@ -11,6 +11,7 @@ from contextlib import ExitStack
 from pathlib import Path
 
 import dns.query
+import dns.rdatatype
 import dns.zone
 import pytest
 
@@ -23,6 +24,7 @@ from salt_mirror.checks.plan.proving import proved
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
 from salt_mirror.cli.mend.apply import Applying, await_servers
 from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.names import is_within, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.findings import Word
@@ -83,6 +85,17 @@ def servers(tmp_path: Path) -> Iterator[tuple[list[Laid], Server, dict[str, Serv
         yield laid, primary, dict.fromkeys(("follows", "apart", "unlisted", "none"), follower) | {"stuck": kept}
 
 
+def mail_without_address(sets: list[PlannedSet], zones: Zones) -> set[str]:
+    """The names at which mail exchangers of the same zone come that have no address there: BIND takes no such update."""
+    return {
+        to_text(one.key.name)
+        for one in sets
+        if one.key.rdtype == dns.rdatatype.MX
+        for value in one.after
+        if is_within(value[2:], one.key.zone) and (to_text(value[2:]), "A") not in zones
+    }
+
+
 def sent(plan: list[PlannedSet], plan_servers: Plan, atlas: Atlas, engine: Engine, undo: Path) -> Applying:
     """Changes carried out as `mend` does it, and waited for on the servers that follow."""
     file = UndoFile(undo, "", "", plan)
@@ -113,7 +126,7 @@ def test_random_worlds_on_real_servers_get_what_is_expected_and_lose_nothing(
             left = {said.name for said in applying.outcomes if said.outcome != "agrees"}
             assert not [said for said in unmet(wishes, before, after) if said.split()[0] not in left], told
             assert not lost(wishes, before, after) and not worse(wishes, before, after), told
-            assert one.forbidden or not left, told
+            assert one.forbidden or not left - mail_without_address(plan.sets, after), told
             changed += len(applying.done)
             refused += len(left)
             back = sent([done.turned() for done in applying.done], plan, atlas, engine, tmp_path / f"back{one.number}")

@@ -15,7 +15,7 @@ from salt_mirror.checks.audit.work import AuditWork
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import coverage
 from salt_mirror.checks.common.part import Holdings, Setting
-from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
+from salt_mirror.checks.rehearse.judging import ProposedChange, Rehearsal
 from salt_mirror.checks.rehearse.proposed import ProposedZone
 from salt_mirror.dns.dialogue import Exchange, Runner
 from salt_mirror.dns.holding import Holding
@@ -145,7 +145,7 @@ def said(findings: list[Finding]) -> set[tuple[str, ...]]:
 
 def rehearsed(estate: Estate, exchange: Exchange, edit: Edit, handed: Holdings, view: str = "") -> Rehearsal:
     """The rehearsal of an edit in a view."""
-    proposal = Proposal(proposed(estate, edit, view))
+    proposal = ProposedChange(proposed(estate, edit, view))
     rehearsal = Rehearsal(Atlas(estate), coverage((), ("resolvers",), estate), proposal, lambda: None)
     rehearsal.run(Setting(NOW, handed, stranger=STRANGER), Runner(exchange))
     return rehearsal

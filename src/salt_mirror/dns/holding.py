@@ -190,7 +190,7 @@ class Holding:
                 return True
 
 
-class Listing(Holding):
+class PartialHolding(Holding):
     """Some record sets of a zone, as far as they were asked for on one server."""
 
     whole = False

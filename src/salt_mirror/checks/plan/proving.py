@@ -205,12 +205,13 @@ _ASTRAY = frozenset(f"pair.{what}" for what in ("stale-pointer", "lost-pointer",
 
 
 def names_of(finding: Finding) -> set[str]:
-    """Return the names that a fault may have come of: those that it is about, its address's too, and those that its evidence
-    asks for."""
+    """Return the names that a fault may have come of: those that it is about, its address's too, those at the end of what was
+    expected, and those that its evidence asks for. What was expected may end in what is no name."""
     address = address_in(finding.address) if finding.address else None
     pointer = to_text(reverse_name(address)) if address is not None else ""
     asked = (one.question.rpartition(" ")[0] for one in finding.evidence)
-    return {finding.name, finding.owner, pointer, *finding.expected, *asked}
+    targets = (one.rpartition(" ")[2] for one in finding.expected)
+    return {finding.name, finding.owner, pointer, *targets, *asked}
 
 
 def _told(proof: _Proof, findings: list[Finding], last: list[Finding]) -> Plan:

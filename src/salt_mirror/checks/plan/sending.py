@@ -15,7 +15,7 @@ from salt_mirror.checks.plan.sheet import Carried
 from salt_mirror.dns.edits import CHANGED_SINCE, Reply
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import OTHER_CLOCK, OTHER_SECRET, UNKNOWN_KEY, Server
-from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, TARGET_AT, type_text
+from salt_mirror.dns.records import ADDRESS_TYPES, CNAME, MX, TARGET_AT, type_text
 from salt_mirror.dns.reverse import is_reverse
 from salt_mirror.findings import Outcome
 
@@ -148,13 +148,15 @@ def leans_on(planned: PlannedSet, names: Iterable[Name]) -> bool:
     return bool({value[at:] for value in planned.before ^ planned.after} & frozenset(names))
 
 
-def meaning(reply: Reply, *, signed: bool = True) -> str:
-    """Return what an answer means, for people; `signed` whether the change was."""
+def meaning(reply: Reply, sets: Iterable[PlannedSet], *, signed: bool = True) -> str:
+    """Return what an answer to a change of some sets means, for people; `signed` whether the change was."""
     if reply.trouble and reply.status in ("", "NOERROR"):
         return reply.trouble
     text = _MEANS.get(reply.status, f"it answered {reply.status}")
     if reply.status == "REFUSED" and not signed:
         text = "it refuses the change, which was sent without a key (update_key in the zone), or takes none from here"
+    if reply.status == "REFUSED" and any(one.key.rdtype == MX and one.after for one in sets):
+        text += "; BIND refuses an MX record too whose host is in the zone and has no address there"
     if reply.status in CHANGED_SINCE:
         text = "changed since it was looked at"
     # What it says comes first: how it signed that says nothing about why it refuses.

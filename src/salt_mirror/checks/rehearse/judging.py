@@ -26,7 +26,7 @@ from salt_mirror.checks.rehearse.changes import changes_between, referring_in, v
 from salt_mirror.checks.rehearse.files import refusals
 from salt_mirror.checks.rehearse.lines import Causes
 from salt_mirror.checks.rehearse.listing import listed
-from salt_mirror.checks.rehearse.loading import Fate, Loaded, Loading, loaded_holdings, loading_of
+from salt_mirror.checks.rehearse.loading import Loaded, Loading, Uptake, loaded_holdings, loading_of
 from salt_mirror.checks.rehearse.proposed import ProposedZone, updated
 from salt_mirror.checks.rehearse.sheet import RehearsalSheet, VanishingRow, WaitRow, ZoneRow
 from salt_mirror.checks.rehearse.transfers import transfer_findings
@@ -46,7 +46,7 @@ def identity_of(finding: Finding) -> tuple[str, ...]:
 
 
 @dataclass(frozen=True, slots=True)
-class Proposal:
+class ProposedChange:
     """What is proposed: zone files, sets beside them, and another estate by which to judge afterwards (its atlas). `known_as`
     says as what a finding of afterwards may have been known before, where what it is about gets another address; `partly`:
     what is there now is not known of every set."""
@@ -98,7 +98,7 @@ class ZoneChange:
             come=sum(not one.before for one in sets), gone=sum(not one.after for one in sets),
             changed=sum(bool(one.before and one.after) for one in sets), before=self.seen,
             takes=[one.label for one in loading.takers],
-            keeps=[one.label for one, fate in loading.fates.items() if fate is Fate.KEEPS],
+            keeps=[one.label for one, fate in loading.fates.items() if fate is Uptake.KEEPS],
             unknown=[f"{server.label}: {why}" for server, why in loading.why.items()],
         )  # fmt: skip
 
@@ -114,7 +114,7 @@ class Rehearsal:
         self,
         atlas: Atlas,
         coverage: Coverage,
-        proposal: Proposal,
+        proposal: ProposedChange,
         tick: Callable[[], None],
         *,
         first: bool = False,

@@ -14,6 +14,7 @@ from salt_mirror.checks.plan.proving import names_of
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.checks.rehearse.files import line_of
 from salt_mirror.checks.rehearse.proposed import ProposedZone
+from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text
 from salt_mirror.dns.records import record_line
 from salt_mirror.estate.expectations import Expectation
@@ -36,7 +37,7 @@ class Causes:
         """Return a finding with the lines that it comes of, where there are any."""
         names = [finding.name, *sorted(names_of(finding) - {finding.name, ""})]
         lines: dict[FileLine, None] = {}
-        for name in map(from_text, names):
+        for name in _readable(names):
             for change in self._at.get((finding.view, name), ()):
                 lines.update(dict.fromkeys(self._lines(change)))
             for file in self._files.values() if self._first else ():
@@ -70,3 +71,11 @@ class Causes:
     def _record(file: ProposedZone | None, name: Name, rdtype: int, value: bytes) -> Expectation | None:
         at = file.at.get(name, ()) if file is not None else ()
         return next((one for one in at if (one.rdtype, one.rdata) == (rdtype, value)), None)
+
+
+def _readable(texts: Iterable[str]) -> Iterable[Name]:
+    for text in texts:
+        try:
+            yield from_text(text)
+        except Unusable:
+            continue  # an expected value that names nothing

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 from salt_mirror.checks.common.wildcards import of_a_wildcard
 from salt_mirror.checks.rehearse.proposed import ProposedZone
 from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.holding import Listing
+from salt_mirror.dns.holding import PartialHolding
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import AAAA, CNAME, NOT_COMPARED, NS, SOA, A, Record
@@ -18,7 +18,7 @@ from salt_mirror.dns.records import AAAA, CNAME, NOT_COMPARED, NS, SOA, A, Recor
 _HOST = frozenset((A, AAAA, CNAME))
 
 
-def listed(proposed: ProposedZone, server: Server, runner: Runner) -> Listing | None:
+def listed(proposed: ProposedZone, server: Server, runner: Runner) -> PartialHolding | None:
     """Return what a server has of a zone, by asking for what its file has and what is expected in it; None without an SOA."""
     zone = proposed.zone
     wanted: dict[Name, set[int]] = {zone.apex: {SOA, NS}}
@@ -32,7 +32,7 @@ def listed(proposed: ProposedZone, server: Server, runner: Runner) -> Listing | 
     records = [record for found in runner.run(_ask(wanted, server)) for record in found]
     if not any(one.rdtype == SOA and one.owner == zone.apex for one in records):
         return None
-    return Listing(zone.apex, records, of_one_set=len(records) + 1)
+    return PartialHolding(zone.apex, records, of_one_set=len(records) + 1)
 
 
 def _ask(wanted: dict[Name, set[int]], server: Server) -> Iterator[Dialogue[list[Record]]]:

@@ -28,7 +28,7 @@ from salt_mirror.dns.wire import offers_recursion
 from salt_mirror.estate.model import Zone
 
 
-class Fate(StrEnum):
+class Uptake(StrEnum):
     """What a server does when a new version of a zone comes: it `loads` the file as a primary, it `follows` a primary, it
     `keeps` what it has since the serial does not rise, it is `undecided` since the serials have no order, or
     nothing is known of it."""
@@ -43,7 +43,7 @@ class Fate(StrEnum):
 NO_ORDER = "whether it transfers the file is not known: the two serials have no order (RFC 1982 section 3.2)"
 
 
-class Place(NamedTuple):
+class Endpoint(NamedTuple):
     """Where a server is, whatever it is called and spoken to over: the same for it and for all that are made of it. `way` tells
     apart the views that one server gives by who asks."""
 
@@ -55,11 +55,11 @@ class Place(NamedTuple):
     way: int
 
 
-def place_of(server: Server) -> Place:
-    """Return the place of a server."""
+def endpoint_of(server: Server) -> Endpoint:
+    """Return the endpoint of a server."""
     key = server.key.name if server.key is not None else b""
     way = id(server.shared) if server.shared is not None else 0
-    return Place(server.address, server.port, server.source, server.via, key, way)
+    return Endpoint(server.address, server.port, server.source, server.via, key, way)
 
 
 @dataclass(slots=True)
@@ -74,7 +74,7 @@ class Loading:
     proposed: ProposedZone
     served: ServedZone
     primary: Primary
-    fates: dict[Server, Fate] = field(default_factory=dict)
+    fates: dict[Server, Uptake] = field(default_factory=dict)
     serials: dict[Server, int] = field(default_factory=dict)
     why: dict[Server, str] = field(default_factory=dict)
     below: dict[Server, set[Name]] = field(default_factory=dict)
@@ -83,7 +83,7 @@ class Loading:
     @property
     def takers(self) -> list[Server]:
         """The servers that have the file afterwards."""
-        return [server for server, fate in self.fates.items() if fate in (Fate.LOADS, Fate.FOLLOWS)]
+        return [server for server, fate in self.fates.items() if fate in (Uptake.LOADS, Uptake.FOLLOWS)]
 
 
 def loading_of(
@@ -146,22 +146,22 @@ def _primaries(primary: Primary, servers: Sequence[Server], serving: Mapping[Ser
     return ()
 
 
-def _fate(server: Server, primaries: Collection[Server], loading: Loading, serial: int) -> Fate:
+def _fate(server: Server, primaries: Collection[Server], loading: Loading, serial: int) -> Uptake:
     if server in loading.why:
-        return Fate.UNKNOWN
+        return Uptake.UNKNOWN
     if server in primaries:
-        return Fate.LOADS
+        return Uptake.LOADS
     held = loading.serials.get(server)
     if held is None:  # lame now, and lame afterwards
-        return Fate.KEEPS
+        return Uptake.KEEPS
     # RFC 1034 section 4.3.5: a secondary transfers a zone whose serial is ahead of its own.
     distance = ahead(serial, held)
     if loading.signs or (distance is not None and distance > 0):
-        return Fate.FOLLOWS
+        return Uptake.FOLLOWS
     if distance is None:
         loading.why[server] = NO_ORDER
-        return Fate.UNDECIDED
-    return Fate.KEEPS
+        return Uptake.UNDECIDED
+    return Uptake.KEEPS
 
 
 class Loaded:
@@ -169,18 +169,18 @@ class Loaded:
 
     def __init__(self, behind: Runner, loadings: Sequence[Loading]) -> None:
         self._behind = behind
-        self._at: dict[Place, dict[Name, Loading | None]] = {}
+        self._at: dict[Endpoint, dict[Name, Loading | None]] = {}
         self._undecided = {
-            (place_of(server), loading.served.apex)
+            (endpoint_of(server), loading.served.apex)
             for loading in loadings
             for server, fate in loading.fates.items()
-            if fate is Fate.UNDECIDED
+            if fate is Uptake.UNDECIDED
         }
         for place, apex in self._undecided:
             self._at.setdefault(place, {})[apex] = None
         for loading in loadings:
             for server in loading.takers:
-                zones = self._at.setdefault(place_of(server), {})
+                zones = self._at.setdefault(endpoint_of(server), {})
                 zones[loading.served.apex] = loading
                 for apex in loading.below.get(server, ()):
                     zones.setdefault(apex, None)
@@ -205,7 +205,7 @@ class Loaded:
             return
         apex = zone_for(question.name, question.rdtype, zones)
         loading = zones[apex] if apex is not None else None
-        if self._undecided and (place_of(server), apex) in self._undecided:
+        if self._undecided and (endpoint_of(server), apex) in self._undecided:
             self._ready.append(Answer(question, f"{UNSEEN}{NO_ORDER}", tries=0))
         elif loading is None or _stays(question, loading) or server.over != "udp":
             self._waiting.append(question)
@@ -217,7 +217,7 @@ class Loaded:
     def _zones_at(self, server: Server) -> Mapping[Name, Loading | None] | None:
         """Return the zones of a server. One that was found by a name server's address, or that is asked as by anyone, is known
         by where it is only."""
-        place = place_of(server)
+        place = endpoint_of(server)
         if place in self._at or not (server.found or server.over in ("transfer", "update")):
             return self._at.get(place)
         there = [zones for other, zones in self._at.items() if other[:2] == place[:2] and other.via == place.via]

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from salt_mirror.checks.rehearse.loading import place_of
+from salt_mirror.checks.rehearse.loading import endpoint_of
 from salt_mirror.checks.rehearse.proposed import ProposedZone
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name
@@ -68,7 +68,7 @@ class OnlyFiles:
         for zone in estate.all_zones():
             holding = today.get((zone.view, zone.apex))
             for server in zone.servers or ():
-                self._served[place_of(server)] = ServedZone(holding) if holding is not None else None
+                self._served[endpoint_of(server)] = ServedZone(holding) if holding is not None else None
         self._ready: list[Answer] = []
 
     @property
@@ -86,7 +86,7 @@ class OnlyFiles:
         return ready
 
     def _said(self, question: Question) -> Answer:
-        place = place_of(question.server)
+        place = endpoint_of(question.server)
         # What is asked for with its signatures needs a signer: a file proves no denial.
         if place not in self._served or question.server.signed or question.recurse:
             return Answer(question, OUTSIDE, tries=0)

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from salt_mirror.checks.common.wording import labels_of, state, together_said
 from salt_mirror.checks.rehearse.files import line_of
-from salt_mirror.checks.rehearse.loading import Fate, Loading
+from salt_mirror.checks.rehearse.loading import Loading, Uptake
 from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import DNSKEY, NS, SOA, soa_fields
@@ -41,7 +41,7 @@ def _serial(loading: Loading, before: Holding | None, *, changed: bool) -> Itera
     behind = {server: held for server, held in loading.serials.items() if not (ahead(serial, held) or 0) > 0}
     if not behind:
         return
-    keepers = [server for server in behind if loading.fates[server] in (Fate.KEEPS, Fate.UNDECIDED)]
+    keepers = [server for server in behind if loading.fates[server] in (Uptake.KEEPS, Uptake.UNDECIDED)]
     held = next(iter(behind.values()))
     distance = ahead(serial, held)
     how = (

@@ -100,13 +100,13 @@ class Applying:
             if self._is_refused(reply, server, batch) and self._split(zone, server, batch):
                 return  # one name that a policy forbids, or that is somebody else's, has a whole message refused
             if reply.unknown:
-                self._look(server, batch, meaning(reply, signed=signer is not None) + _hint(reply, zone))
+                self._look(server, batch, meaning(reply, batch, signed=signer is not None) + _hint(reply, zone))
                 return
             changed, ready = self._changed(server, batch) if reply.status in CHANGED_SINCE else ([], [])
             if not changed and not ready:
                 self._leave(
                     batch,
-                    f"{server.label}: {meaning(reply, signed=signer is not None)}",
+                    f"{server.label}: {meaning(reply, batch, signed=signer is not None)}",
                     "differs" if reply.status else "unverified",
                 )
                 return

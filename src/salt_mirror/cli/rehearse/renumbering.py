@@ -18,7 +18,7 @@ from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.common.wording import many, together_said
 from salt_mirror.checks.plan.sets import PlannedSet, line_of
 from salt_mirror.checks.rehearse.expected import edited_lines, moved_expectations, renumbered
-from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
+from salt_mirror.checks.rehearse.judging import ProposedChange, Rehearsal
 from salt_mirror.checks.rehearse.known import Known
 from salt_mirror.checks.rehearse.networks import Renumbering
 from salt_mirror.checks.rehearse.renumber import (
@@ -92,7 +92,7 @@ class RenumberJob:
                 moved_expectations(self.estate, self.move, hosts, phase, planner.keys) if not self.move.beside else []
             )
             later = atlas_of(renumbered(self.estate, pairs, reach))
-            proposal = Proposal(sets=self.plan.until(phase), atlas=later, known_as=self.move.known_as)
+            proposal = ProposedChange(sets=self.plan.until(phase), atlas=later, known_as=self.move.known_as)
             rehearsal = Rehearsal(atlas, coverage((), ("resolvers",), self.estate), proposal, tick, today=today)
             rehearsal.run(setting, runner)
             self.rehearsals[phase] = rehearsal

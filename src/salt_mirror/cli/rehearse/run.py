@@ -17,7 +17,7 @@ from salt_mirror.checks.common.coverage import Coverage, coverage
 from salt_mirror.checks.common.part import Setting
 from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.plan.sets import Plan, PlannedSet
-from salt_mirror.checks.rehearse.judging import Proposal, Rehearsal
+from salt_mirror.checks.rehearse.judging import ProposedChange, Rehearsal
 from salt_mirror.checks.rehearse.networks import Renumbering
 from salt_mirror.checks.rehearse.offline import OF_SERVERS, OUTSIDE, OnlyFiles, estate_of_files
 from salt_mirror.checks.rehearse.proposed import ProposedZone
@@ -150,7 +150,7 @@ class Rehearsing:
 
         def work(setting: Setting, runner: Runner, tick: Callable[[], None]) -> None:
             sets = self._sets.planned(atlas, runner)
-            proposal = Proposal(self._zones, sets, later, partly=bool(self._sets.unknown))
+            proposal = ProposedChange(self._zones, sets, later, partly=bool(self._sets.unknown))
             rehearsals.append(Rehearsal(atlas, self._coverage(self._estate), proposal, tick))
             rehearsals[0].run(setting, runner)
 
@@ -159,7 +159,7 @@ class Rehearsing:
         transfers = list(dict.fromkeys([*wanted, *loaded]))
         ran = run(work, atlas, self._estate.views, self._asking, total=0, what="things looked at", transfers=transfers)
         if not rehearsals:
-            rehearsals.append(Rehearsal(atlas, self._coverage(self._estate), Proposal(), lambda: None))
+            rehearsals.append(Rehearsal(atlas, self._coverage(self._estate), ProposedChange(), lambda: None))
         return rehearsals[0], ran
 
     def _later(self) -> Atlas | None:
@@ -183,7 +183,7 @@ class Rehearsing:
         progress = Progress(0, "things looked at")
         first = self._wish.before is None
         atlas = Atlas(estate)
-        rehearsal = Rehearsal(atlas, self._coverage(estate), Proposal(zones), progress.tick, first=first)
+        rehearsal = Rehearsal(atlas, self._coverage(estate), ProposedChange(zones), progress.tick, first=first)
         held = {(zone.servers or (None,))[0]: today.get((zone.view, zone.apex)) for zone in estate.all_zones()}
         interrupted = False
         try:
