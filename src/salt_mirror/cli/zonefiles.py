@@ -8,7 +8,7 @@ is guessed: a file of which none of these tells a zone is an error that says how
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -20,10 +20,16 @@ from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.estate.reading import read_text
 
 SUFFIXES = (".zone", ".db", ".dns", ".hosts")
-"""What the names of zone files end in, in a folder of them."""
+"""What the names of zone files end in, in a folder of them; or they begin with `PREFIX`."""
+PREFIX = "db."
+_MOST_LOOKED_AT = 1 << 16
 
 _ORIGIN = re.compile(r"\$ORIGIN[ \t]+(\S+\.)[ \t]*(?:;.*)?$", re.IGNORECASE)
 _SOA = re.compile(r"(\S+\.)[ \t]+(?:\d\S*[ \t]+)?(?:IN[ \t]+)?(?:\d\S*[ \t]+)?SOA[ \t]", re.IGNORECASE)
+_ANY_SOA = re.compile(
+    rb"^\S*[ \t]+(?:\d\S*[ \t]+)?(?:IN[ \t]+)?(?:\d\S*[ \t]+)?SOA[ \t]+\S+[ \t]+\S+[ \t]*[(\d]",
+    re.IGNORECASE | re.MULTILINE,
+)
 _SOA_AT = re.compile(r"@[ \t].*\bSOA\b", re.IGNORECASE)
 
 
@@ -58,16 +64,43 @@ def _files_in(word: str, option: str) -> Iterator[ZoneFile]:
         return
     place = Path(word)
     if place.is_dir():
-        files = sorted(one for one in place.rglob("*") if one.suffix.lower() in SUFFIXES and one.is_file())
+        files = zone_files_of(place)
         if not files:
-            raise BadInput(f"{option}: {place} has no zone files (*{', *'.join(SUFFIXES)}); name each as ZONE=FILE")
+            named = f"{PREFIX}*, *{', *'.join(SUFFIXES)}"
+            raise BadInput(f"{option}: {place} has no zone files ({named}); name each as ZONE=FILE")
         for one in files:
-            yield ZoneFile(_zone_in(one, option), "", one)
+            yield ZoneFile(zone_in(one, option), "", one)
         return
-    yield ZoneFile(_zone_in(place, option), "", place)
+    yield ZoneFile(zone_in(place, option), "", place)
 
 
-def _zone_in(path: Path, option: str) -> Name:
+def zone_files_of(folder: Path) -> list[Path]:
+    """Return the zone files of a folder and of those in it, by their names."""
+    return sorted(one for one in folder.rglob("*") if _is_named_so(one) and one.is_file())
+
+
+def passed_over(words: Sequence[str]) -> list[Path]:
+    """Return the files in the folders that were named which have an SOA record, and are no zone files by their names."""
+    folders = [Path(word) for word in words if Path(word).is_dir()]
+    others = sorted(one for folder in folders for one in folder.rglob("*") if not _is_named_so(one) and one.is_file())
+    return [one for one in others if ".git" not in one.parts and _has_soa(one)]
+
+
+def _is_named_so(path: Path) -> bool:
+    suffix = path.suffix.lower()
+    # What a server or an editor keeps beside a file is named after it.
+    return suffix in SUFFIXES or (path.name.startswith(PREFIX) and suffix not in (".jnl", ".bak", ".orig", ".swp"))
+
+
+def _has_soa(path: Path) -> bool:
+    try:
+        with path.open("rb") as file:
+            return _ANY_SOA.search(file.read(_MOST_LOOKED_AT)) is not None
+    except OSError:
+        return False
+
+
+def zone_in(path: Path, option: str) -> Name:
     """Return the zone of a file, by what it says itself, else by its name."""
     origin: str | None = None
     for line in read_text(path).splitlines():
@@ -79,9 +112,9 @@ def _zone_in(path: Path, option: str) -> Name:
             break
     if origin is not None:
         return from_text(origin)
-    name = path.stem if path.suffix.lower() in (*SUFFIXES, ".txt") else path.name
+    name = (path.stem if path.suffix.lower() in (*SUFFIXES, ".txt") else path.name).removeprefix(PREFIX)
     try:
-        if "." in name:
+        if "." in name and not name.replace(".", "").isdigit():  # a network's number is no name
             return zone_name(name)
     except Unusable:
         pass

@@ -237,7 +237,8 @@ class AuthorityWords(VersionWords):
             return
         if len(seen.own_targets) < 2:
             lookup_ = f"{self.zone} has one name server, {to_text(seen.own_targets[0])}"
-            others = [place.server for place in seen.serving if not place.names]
+            # A zone file that stands in for servers has no address, and belongs in no NS set.
+            others = [place.server for place in seen.serving if not place.names and any(place.server.address)]
             text = (
                 f"{lookup_}, in its NS set. {labels_of(others)} {'is' if len(others) == 1 else 'are'} "
                 "authoritative for it too, and not in that set, by which others find its servers (RFC 1034 section 4.1)."

@@ -20,6 +20,7 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.part import Setting, in_hand
 from salt_mirror.checks.plan.laying import Laid, LaidOver, held_over
+from salt_mirror.checks.plan.proving import names_of
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.checks.rehearse.caches import waits_of
 from salt_mirror.checks.rehearse.changes import changes_between, referring_in, vanishing
@@ -260,7 +261,7 @@ class Rehearsal:
             own += transfer_findings(zone.loading, zone.before, changed=bool(zone.sets))
             if zone.seen in ("asked", "unseen") or zone.loading.why:
                 own.append(unseen_finding(zone.loading, zone.before))
-        blamed = {name for one in found if one.weight == "fault" for name in (one.name, one.owner)}
+        blamed = {name for one in found if one.weight == "fault" for name in names_of(one)}
         needed = [row for row in self._vanishing if row.needed and row.name not in blamed]
         return [*own, *(causes.traced(needed_finding(row)) for row in needed), *found]
 

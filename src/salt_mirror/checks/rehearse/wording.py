@@ -9,7 +9,7 @@ from salt_mirror.checks.plan.sets import SetKey
 from salt_mirror.checks.rehearse.loading import Loading
 from salt_mirror.checks.rehearse.sheet import RehearsalSheet, VanishingRow
 from salt_mirror.dns.holding import Holding
-from salt_mirror.dns.names import from_text, to_text
+from salt_mirror.dns.names import Name, from_text, to_text
 from salt_mirror.dns.records import SOA, type_from_text, type_text
 from salt_mirror.findings import Finding
 
@@ -53,6 +53,14 @@ def unseen_finding(loading: Loading, before: Holding | None) -> Finding:
     )
 
 
+def removed_finding(zone: Name, view: str, file: str) -> Finding:
+    """Return what is said of a zone whose file is there today, and is no longer."""
+    text = f"{to_text(zone)} has no file any more ({file}): what goes with it was not judged."
+    return state(
+        "reh.removed", text, name=zone, rdtype=SOA, view=view, advice="keep the file while a server has the zone"
+    )
+
+
 def unknown_finding(key: SetKey, why: str) -> Finding:
     """Return what is said of a set that is to change, and of which it is not known what it is now."""
     text = (
@@ -68,7 +76,11 @@ def headline(doing: str, found: Sequence[Finding], sheet: RehearsalSheet) -> str
     says = f"{doing} causes {many(len(faults), 'new fault')}" if faults else f"{doing} causes no new fault"
     says += f" and {many(len(cautions), 'new caution')}" if cautions and not faults else ""
     mended = sum(one.weight == "fault" for one in sheet.mended)
-    says += f", mends {mended:,}, leaves {sheet.left:,} as they are" if mended or sheet.left else ""
+    says += (
+        f", mends {mended:,}, leaves {sheet.left:,} as {'it is' if sheet.left == 1 else 'they are'}"
+        if mended or sheet.left
+        else ""
+    )
     return f"{says}; {vanishing_said(sheet)}."
 
 

@@ -11,15 +11,15 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from salt_mirror.checks.common.atlas import Atlas
-from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.common.wording import many, together_said
 from salt_mirror.checks.plan.primaries import Primary, held_at, primary_of, usual_ttls
 from salt_mirror.checks.plan.sets import Held, PlannedSet, SetKey, set_of
 from salt_mirror.checks.plan.sheet import SetLine
 from salt_mirror.checks.rehearse.proposed import FileProblem, ProposedZone
-from salt_mirror.checks.rehearse.wording import unknown_finding
+from salt_mirror.checks.rehearse.wording import removed_finding, unknown_finding
 from salt_mirror.cli.arguments import first_forward, left_out, spec_of
 from salt_mirror.cli.options import Asking, Listing
-from salt_mirror.cli.zonefiles import ZoneFile, zone_files, zone_of
+from salt_mirror.cli.zonefiles import ZoneFile, passed_over, zone_files, zone_files_of, zone_in, zone_of
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.holding import Holding
@@ -33,6 +33,7 @@ from salt_mirror.estate.sources import read_expectations
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.approvals import from_end_to_end, read_plan
 
+_FEW = 3
 _AT = re.compile(r"\A(.*), line (\d+): (.*)\Z", re.DOTALL)
 
 
@@ -62,13 +63,17 @@ def problem_in(problem: Unusable) -> FileProblem:
     return FileProblem(match[1], int(match[2]), match[3]) if match else FileProblem("", 0, str(problem))
 
 
-def files_today(folder: Path, zones: Sequence[ProposedZone]) -> dict[tuple[str, Name], Holding]:
-    """Return the zones as they are by the files of today: under the same paths in a folder. Raises BadInput where none is
-    there."""
+def files_today(folder: Path, words: Sequence[str], zones: Sequence[ProposedZone]) -> dict[tuple[str, Name], Holding]:
+    """Return the zones as they are by the files of today: under the same paths in a folder, or elsewhere in the same folders,
+    where a file has another name. Raises BadInput where none is there."""
     found: dict[tuple[str, Name], Holding] = {}
+    moved = dict(reversed(_files_of_today(folder, words)))
     for one in zones:
-        for relative in (one.path, Path(one.path.name)):
-            path = folder / relative if not relative.is_absolute() else folder / relative.name
+        same = [
+            folder / relative if not relative.is_absolute() else folder / relative.name
+            for relative in (one.path, Path(one.path.name))
+        ]
+        for path in [*same, moved.get(one.zone.apex, folder)]:
             if path.is_file():
                 problems: list[Unusable] = []
                 records = read_master_file(path, one.zone.apex, problems)
@@ -79,6 +84,29 @@ def files_today(folder: Path, zones: Sequence[ProposedZone]) -> dict[tuple[str, 
     if zones and not found:
         raise BadInput(f"--before: {folder} has none of the {many(len(zones), 'zone file')}, such as {zones[0].path}")
     return found
+
+
+def removed_zones(before: Path, words: Sequence[str], zones: Sequence[ProposedZone]) -> list[Finding]:
+    """Return what is said of zones that have a file today, in the folders that were named, and no longer have one."""
+    there = {one.zone.apex for one in zones}
+    old = _files_of_today(before, words)
+    return [removed_finding(apex, "", str(path.relative_to(before))) for apex, path in old if apex not in there]
+
+
+def _files_of_today(before: Path, words: Sequence[str]) -> list[tuple[Name, Path]]:
+    """Return the zone files of today in the folders that were named, each with its zone."""
+    folders = [before / word for word in words if Path(word).is_dir() and not Path(word).is_absolute()]
+    return [(zone_in(path, "--before"), path) for one in folders if one.is_dir() for path in zone_files_of(one)]
+
+
+def passed_over_said(words: Sequence[str]) -> list[str]:
+    """Return what is said of files that have an SOA record and were not read, since they are not named as zone files are."""
+    paths = passed_over(words)
+    if not paths:
+        return []
+    few = together_said(map(str, paths[:_FEW]))
+    more = f" and {len(paths) - _FEW:,} more" if len(paths) > _FEW else ""
+    return [f"not read, since their names are none of zone files: {few}{more}; name each as --zone-file ZONE=FILE"]
 
 
 class ProposedSets:

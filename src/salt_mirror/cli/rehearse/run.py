@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import NoReturn
+
+from msgspec import structs
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage, coverage
@@ -27,7 +29,7 @@ from salt_mirror.cli.execution import Progress, Ran, quiet_collector, run
 from salt_mirror.cli.finishing import finish, report_on
 from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import Asking, Listing, Showing
-from salt_mirror.cli.rehearse.reading import ProposedSets, files_today, proposed_zones
+from salt_mirror.cli.rehearse.reading import ProposedSets, files_today, passed_over_said, proposed_zones, removed_zones
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.questions import UNSEEN
@@ -166,8 +168,6 @@ class Rehearsing:
         """Return the atlas of the estate that counts afterwards, where that is another one."""
         if self._wish.new_estate is None:
             return None
-        from dataclasses import replace
-
         return atlas_of(open_estate(replace(self._asking, estate=self._wish.new_estate), directories=True, ages=True))
 
     def _offline(self) -> tuple[Rehearsal, Ran]:
@@ -178,7 +178,7 @@ class Rehearsing:
             ProposedZone(estate.zones[one.zone.view][one.zone.apex], one.path, one.records, one.problems)
             for one in self._zones
         ]
-        today = files_today(self._wish.before, zones) if self._wish.before is not None else {}
+        today = files_today(self._wish.before, self._wish.zone_files, zones) if self._wish.before is not None else {}
         runner = Runner(OnlyFiles(estate, today), most=10**9)
         progress = Progress(0, "things looked at")
         first = self._wish.before is None
@@ -197,8 +197,9 @@ class Rehearsing:
     # What is told of it
 
     def _report(self, rehearsal: Rehearsal, ran: Ran) -> Report:
-        found = [*self._sets.unknown, *rehearsal.new()]
-        remarks = list(self._remarks)
+        removed = removed_zones(self._wish.before, self._wish.zone_files, self._zones) if self._wish.before else []
+        found = [*self._sets.unknown, *removed, *rehearsal.new()]
+        remarks = [*self._remarks, *passed_over_said(self._wish.zone_files)]
         if self._wish.offline:
             found, left = _inside(found)
             if left:
@@ -206,6 +207,8 @@ class Rehearsing:
                     f"{many(left, 'thing')} could not be judged from the files: no server is asked (--offline)"
                 )
         sheet = rehearsal.sheet()
+        if removed:
+            sheet = structs.replace(sheet, whole=False)
         faults = [one for one in found if one.weight == "fault" and one.outcome != "unverified"]
         doubts = sum(one.outcome == "unverified" for one in found)
         agrees = rehearsal.counts["agrees"]
