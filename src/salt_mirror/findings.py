@@ -141,6 +141,11 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     lines: list[FileLine] | msgspec.UnsetType = msgspec.UNSET
 
     @property
+    def is_certain_fault(self) -> bool:
+        """Whether it is a fault, and verified."""
+        return self.weight == "fault" and self.outcome != "unverified"
+
+    @property
     def owner(self) -> str:
         """The name that owns the record to be mended, and so tells the zone that the finding lies in."""
         return self.stands_at or self.name

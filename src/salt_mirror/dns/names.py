@@ -181,6 +181,12 @@ def parent(name: Name) -> Name:
     return name[name[0] + 1 :] if name != ROOT else ROOT
 
 
+def wildcard_below(name: Name) -> Name | None:
+    """Return the wildcard below a name (RFC 4592 section 2.1.1); None where the name is too long for one."""
+    wildcard = b"\x01*" + name
+    return wildcard if len(wildcard) <= MAX_NAME else None
+
+
 def ancestors(name: Name) -> list[Name]:
     """Return the name itself and every name above it, the root last."""
     values = [name]

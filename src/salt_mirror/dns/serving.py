@@ -10,20 +10,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.holding import Holding
-from salt_mirror.dns.names import ROOT, Name, ancestors, join, labels
+from salt_mirror.dns.names import ROOT, Name, ancestors, labels, wildcard_below
 from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import AAAA, CNAME, DNAME, DS, NS, SOA, A, Record
-from salt_mirror.dns.wire import AA, QR, question_tail
-
-RA = 0x0080
-"""Recursion available (RFC 1035 section 4.1.1)."""
+from salt_mirror.dns.wire import AA, QR, RA, question_tail
 
 FROM_A_FILE = "file"
 """What brings such answers, in place of a transport."""
-
-_STAR = (b"*",)
 
 
 class ServedZone:
@@ -96,10 +90,7 @@ class ServedZone:
         """Return the wildcard that speaks for a name that does not exist: the one below its closest encloser (RFC 4592 section
         3.3.1)."""
         encloser = next(one for one in ancestors(name) if one in self._names)
-        try:
-            star = join(_STAR, encloser)
-        except Unusable:
-            return None
+        star = wildcard_below(encloser)
         return star if star in self._names else None
 
     def _at(self, question: Question, owner: Name) -> Answer:

@@ -60,7 +60,7 @@ def middles(*, plain: bool = False, unchecked: bool = False, signed: bool = Fals
     return _MIDDLES[plain, unchecked, signed]
 
 
-AA, TC, QR = 0x0400, 0x0200, 0x8000
+AA, TC, RA, QR = 0x0400, 0x0200, 0x0080, 0x8000
 
 
 class MalformedMessage(ValueError):
@@ -301,7 +301,7 @@ def is_authentic(message: bytes) -> bool:
 
 def offers_recursion(message: bytes) -> bool:
     """Return whether a response says that recursion is available to whoever asked (RFC 1035 section 4.1.1)."""
-    return len(message) > 3 and message[3] & 0x80 != 0
+    return len(message) > 3 and message[3] & RA != 0
 
 
 def last_record(message: bytes) -> int | None:

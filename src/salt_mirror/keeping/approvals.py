@@ -103,7 +103,11 @@ def judged_on(sets: Iterable[PlannedSet], expects: Expects) -> str:
 
 def is_plan(path: Path) -> bool:
     """Return whether a file is a plan with its head, and no list of records."""
-    return '"approval"' in read_text(path)[:40]
+    return _has_head(read_text(path))
+
+
+def _has_head(text: str) -> bool:
+    return '"approval"' in text.partition("\n")[0][:40]
 
 
 def sets_of_view(path: Path, view: str | None) -> list[SetLine]:
@@ -138,9 +142,10 @@ def from_end_to_end(lines: Iterable[SetLine]) -> list[SetLine]:
 def read_plan(path: Path, moment: datetime | None) -> tuple[Approval | None, list[SetLine]]:
     """Read a plan: its head, where it has one, and its sets. Raises BadInput for one that was altered, or whose time is
     over at a moment, where one is given."""
-    lines = read_text(path).splitlines()
+    text = read_text(path)
+    lines = text.splitlines()
     head: Approval | None = None
-    if lines and '"approval"' in lines[0][:40]:
+    if _has_head(text):
         try:
             head = msgspec.json.decode(lines[0], type=Approval)
         except (msgspec.DecodeError, UnicodeError) as error:

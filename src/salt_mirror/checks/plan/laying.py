@@ -13,13 +13,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from salt_mirror.checks.common.part import Holdings
 from salt_mirror.checks.plan.sets import PlannedSet
 from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.holding import Holding
-from salt_mirror.dns.names import ROOT, Name, ancestors, join, parent
+from salt_mirror.dns.names import ROOT, Name, ancestors, parent, wildcard_below
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import CNAME, SOA, SWEPT
 
-_STAR = (b"*",)
 _AtName = dict[int, PlannedSet]
 
 
@@ -99,7 +97,8 @@ class LaidOver:
         """Return a name that does not stand there itself, where a wildcard comes or goes."""
         question = answer.question
         for name in ancestors(question.name):
-            star = planned.get(_child(name))
+            wildcard = wildcard_below(name)
+            star = planned.get(wildcard) if wildcard is not None else None
             planned_set = star.get(question.rdtype) if star is not None and name != question.name else None
             if planned_set is not None:
                 if answer.status == "NXDOMAIN" and planned_set.after:
@@ -139,7 +138,7 @@ class LaidOver:
     def _below_a_wildcard(self, answer: Answer) -> Dialogue[Answer]:
         """Return a name that is left without records: a wildcard beside it may speak in its place."""
         question = answer.question
-        if question.name != ROOT and (star := _child(parent(question.name))) != b"":
+        if question.name != ROOT and (star := wildcard_below(parent(question.name))) is not None:
             (wild,) = yield [question._replace(name=star)]
             if wild.trouble is None and wild.exists and star != question.name:
                 return _answer(answer, wild.values, wild.ttl, exists=True, alias=wild.alias)
@@ -149,14 +148,6 @@ class LaidOver:
 def _new(here: _AtName) -> bool:
     """Return whether a name comes to stand there that did not before."""
     return not any(one.named for one in here.values()) and any(one.after for one in here.values())
-
-
-def _child(name: Name) -> Name:
-    """Return the wildcard below a name; no name at all where it is too long for one."""
-    try:
-        return join(_STAR, name)
-    except Unusable:
-        return b""
 
 
 def _answer(

@@ -56,6 +56,11 @@ class PlannedSet:
     phase: str = ""
 
     @property
+    def only_ttl(self) -> int | None:
+        """The TTL that it gets, in seconds, where nothing else of it changes."""
+        return self.ttl_after if self.before == self.after else None
+
+    @property
     def differs(self) -> bool:
         """Whether anything is to change."""
         return self.before != self.after or (bool(self.after) and self.ttl_before != self.ttl_after)

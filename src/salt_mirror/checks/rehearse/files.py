@@ -1,4 +1,4 @@
-"""What servers refuse in a zone file, or serve otherwise than it reads: each with file, line, and what would be right.
+"""What servers refuse in a zone file, or serve differently from what it says: each with file, line, and what would be right.
 
 Strategy: pure, over the records of one file. The rules are those of the RFCs; which of them keep a server from loading the
 zone was tried on BIND and NSD (`docs/jobs/zone-files-in-version-control.md` has the table): what any of them refuses is a
@@ -13,7 +13,7 @@ import msgspec
 
 from salt_mirror.checks.common.wording import many, state
 from salt_mirror.checks.rehearse.proposed import ProposedZone
-from salt_mirror.dns.names import Name, ancestors, is_within, to_text
+from salt_mirror.dns.names import Name, ancestors, is_within, to_text, wildcard_below
 from salt_mirror.dns.records import AAAA, CNAME, DNAME, DS, MADE_BY_SIGNERS, NS, SOA, A, record_line, type_text
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.findings import FileLine, Finding
@@ -23,10 +23,10 @@ _BESIDE_AN_ALIAS = MADE_BY_SIGNERS | {CNAME, 25}
 _MOST_LINES = 3
 
 
-def line_of(record: Expectation, *, gone: bool = False) -> FileLine:
+def line_of(record: Expectation) -> FileLine:
     """Return where a record stands, with the record."""
     text = record_line(record.name, record.rdtype, record.rdata, record.ttl)
-    return FileLine(file=str(record.source), line=0 if gone else record.line, says=f"{'-' if gone else '+'} {text}")
+    return FileLine(file=str(record.source), line=record.line, says=f"+ {text}")
 
 
 def refusals(proposed: ProposedZone) -> list[Finding]:
@@ -109,8 +109,8 @@ class _Refusals:
         for above in ancestors(name)[1:]:
             if len(above) < len(self._apex):
                 return False
-            star = self._inside.get(b"\x01*" + above, ())
-            if any(one.rdtype in (A, AAAA) for one in star):
+            star = wildcard_below(above)
+            if star is not None and any(one.rdtype in (A, AAAA) for one in self._inside.get(star, ())):
                 return True
         return False
 
@@ -120,8 +120,7 @@ class _Refusals:
                 continue
             text = (
                 f"{records[0].where}: {to_text(name)} lies outside of {to_text(self._apex)}: some servers refuse the zone, "
-                "others "
-                "leave the record out."
+                "others leave the record out."
             )
             advice = "put it into the zone that it belongs to, or correct $ORIGIN or the trailing dot"
             yield self._state("reh.outside-zone", text, name, records[0].rdtype, map(line_of, records), advice=advice)
@@ -135,8 +134,7 @@ class _Refusals:
             kinds = ", ".join(dict.fromkeys(type_text(one.rdtype) for one in others))
             text = (
                 f"{to_text(name)} is an alias ({aliases[0].where}) and has {kinds} as well ({others[0].where}): servers "
-                "refuse the zone "
-                "(RFC 1034 section 3.6.2)."
+                "refuse the zone (RFC 1034 section 3.6.2)."
             )
             lines = [line_of(aliases[0]), *map(line_of, others)]
             advice = f"keep the CNAME record or the others of {to_text(name)}, not both"
@@ -161,8 +159,7 @@ class _Refusals:
                 ttls = ", ".join(f"{one.ttl} s (line {one.line})" for one in members[:_MOST_LINES])
                 text = (
                     f"The {type_text(rdtype)} records of {to_text(name)} have different TTLs: {ttls}. A set has one TTL (RFC "
-                    "2181 section "
-                    "5.2), and servers take one of these."
+                    "2181 section 5.2), and servers take one of these."
                 )
                 advice = f"write the same TTL for each of the {len(members)} records"
                 yield self._state("reh.ttls-differ", text, name, rdtype, map(line_of, members), advice=advice)
@@ -195,8 +192,7 @@ class _Refusals:
             if hidden:
                 text = (
                     f"{hidden[0].where}: {to_text(name)} {type_text(hidden[0].rdtype)} lies below the delegation of "
-                    f"{to_text(cut)}: no "
-                    "server answers with it."
+                    f"{to_text(cut)}: no server answers with it."
                 )
                 advice = f"put it into {to_text(cut)}, or remove the delegation"
                 yield self._state("reh.hidden", text, name, hidden[0].rdtype, map(line_of, hidden), advice=advice)
@@ -209,8 +205,7 @@ class _Refusals:
             if above is not None:
                 text = (
                     f"{records[0].where}: {to_text(name)} lies below the DNAME record of {to_text(above)}: some servers "
-                    "refuse the zone, "
-                    "and no server answers with it (RFC 6672 section 2.4)."
+                    "refuse the zone, and no server answers with it (RFC 6672 section 2.4)."
                 )
                 lines = [line_of(records[0]), line_of(tops[above])]
                 yield self._state("reh.below-dname", text, name, records[0].rdtype, lines)

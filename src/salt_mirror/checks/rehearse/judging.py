@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
@@ -78,9 +79,11 @@ class ZoneChange:
     def refused(self) -> list[Finding]:
         """Return what is wrong with the file, but for what is wrong with the zone today."""
         proposed = self.loading.proposed
-        old = refusals(ProposedZone.of_holding(proposed.zone, self.before)) if self.before is not None else []
-        today = {one.identity for one in old}
-        return [one for one in refusals(proposed) if one.identity not in today]
+        found = refusals(proposed)
+        if not found or self.before is None:
+            return found
+        today = {one.identity for one in refusals(ProposedZone.of_holding(proposed.zone, self.before))}
+        return [one for one in found if one.identity not in today]
 
     def waits(self) -> list[WaitRow]:
         """Return how long caches keep what changes."""
@@ -134,7 +137,6 @@ class Rehearsal:
         self.zones: list[ZoneChange] = []
         self.counts: dict[Outcome, int] = dict.fromkeys(("agrees", "differs", "unverified"), 0)
         self._vanishing: list[VanishingRow] = []
-        self._finished = False
 
     def run(self, setting: Setting, runner: Runner) -> None:
         """Judge both states. Zones in hand by transfer are in the setting."""
@@ -168,7 +170,6 @@ class Rehearsal:
         self.counts = done.counts(doubts=True)
         referring = referring_in(self._after_atlas.estate, held, over)
         self._vanishing = vanishing(self.changes, self._after_atlas, referring)
-        self._finished = True
 
     def _zone_now(
         self, proposed: ProposedZone, setting: Setting, runner: Runner
@@ -250,9 +251,10 @@ class Rehearsal:
         """Whether every zone that is loaded was seen whole as it is now, so that what vanishes is complete."""
         return all(one.seen in ("whole", "absent") for one in self.zones)
 
+    @cached_property
     def new(self) -> list[Finding]:
-        """Return what is new: faults of the files, of their transfer, what the checks find only afterwards, what vanishes and
-        is needed, and what could not be seen."""
+        """What is new, once it was judged: faults of the files, of their transfer, what the checks find only afterwards, what
+        vanishes and is needed, and what could not be seen."""
         known = {one.identity for one in self.before}
         causes = Causes(self.changes, [one.loading.proposed for one in self.zones], first=self._first)
         found = [causes.traced(one) for one in self.after if self._proposal.known_as(one) not in known]

@@ -11,9 +11,8 @@ from collections.abc import Iterable, Sequence
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.directories import all_wanted, directory_of
 from salt_mirror.checks.common.part import Setting, in_hand
-from salt_mirror.checks.common.wildcards import of_a_wildcard
-from salt_mirror.checks.plan.primaries import Primary, primary_of
-from salt_mirror.checks.plan.sets import SetKey
+from salt_mirror.checks.plan.primaries import Primary, held_at, primary_of
+from salt_mirror.checks.plan.sets import Held, SetKey
 from salt_mirror.checks.rehearse.networks import Renumbering
 from salt_mirror.checks.rehearse.renumber import KnownSet
 from salt_mirror.dns.dialogue import Dialogue, Runner, put
@@ -50,7 +49,8 @@ class Known:
                 if holding is not None:
                     for name, rdtype, ttl, values in holding.rrsets():
                         if rdtype not in NOT_COMPARED:
-                            self._take(zone, name, rdtype, ttl, values)
+                            key = SetKey(zone.view, zone.apex, name, rdtype)
+                            self.sets[key] = KnownSet(ttl, frozenset(values))
                 elif primary.source is not None:
                     asked.append((zone, primary.source))
         for zone, server in asked:
@@ -108,18 +108,11 @@ class Known:
         ]
 
     def _ask(self, runner: Runner, zone: Zone, server: Server, sets: Sequence[tuple[Name, int]]) -> None:
-        for name, rdtype, ttl, values in runner.run(_asked(name, rdtype, server) for name, rdtype in sets):
-            if values:
-                self._take(zone, name, rdtype, ttl, values)
-
-    def _take(self, zone: Zone, name: Name, rdtype: int, ttl: int, values: Iterable[bytes]) -> None:
-        self.sets[SetKey(zone.view, zone.apex, name, rdtype)] = KnownSet(ttl, frozenset(values))
+        keys = [SetKey(zone.view, zone.apex, name, rdtype) for name, rdtype in sets]
+        for key, held in runner.run(_asked(key, server) for key in keys):
+            if not isinstance(held, str) and held.values:
+                self.sets[key] = KnownSet(held.ttl or 0, held.values)
 
 
-def _asked(name: Name, rdtype: int, server: Server) -> Dialogue[tuple[Name, int, int, tuple[bytes, ...]]]:
-    (answer,) = yield [Question(name, rdtype, server)]
-    if answer.trouble is not None or not answer.values:
-        return name, rdtype, 0, ()
-    if not name.startswith(b"\x01*") and (yield from of_a_wildcard(answer)):
-        return name, rdtype, 0, ()  # it has nothing of its own
-    return name, rdtype, answer.ttl or 0, answer.values
+def _asked(key: SetKey, server: Server) -> Dialogue[tuple[SetKey, Held | str]]:
+    return key, (yield from held_at(key, server))

@@ -9,7 +9,7 @@ again. IPv6 beside IPv4 has one phase: everything is added.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, NamedTuple
 
 from salt_mirror.checks.budget.judging import LOWERED_TTL, WORTH_LOWERING
@@ -53,10 +53,9 @@ class PhasedPlan:
         for one in PHASES[: PHASES.index(phase) + 1]:
             for planned in self.phases[one]:
                 first = found.get(planned.key, planned)
-                found[planned.key] = PlannedSet(
-                    planned.key, first.before, planned.after, first.ttl_before, planned.ttl_after, first.named,
-                    planned.server, planned.reasons,
-                )  # fmt: skip
+                found[planned.key] = replace(
+                    planned, before=first.before, ttl_before=first.ttl_before, named=first.named, phase=""
+                )
         return list(found.values())
 
 
@@ -74,16 +73,19 @@ class Planner:
     ) -> None:
         self._move = renumbering
         self._estate = estate
-        self._state: dict[SetKey, tuple[int | None, frozenset[bytes]]] = dict(known)
         self._known = known
         self._servers = servers
         self._expected_ttl = expected_ttl
         self._hosts = set(hosts)
-        self._names = {(key.view, key.name) for key, one in known.items() if one.values}
         self._plan = PhasedPlan()
-        self._steps: dict[Phase, dict[SetKey, PlannedSet]] = {phase: {} for phase in PHASES}
         self._addresses: set[str] = set()
-        self._own_ttl = {key: one.ttl for key, one in known.items()}
+        self._begin()
+
+    def _begin(self) -> None:
+        """Have nothing planned, and every set as it is registered."""
+        self._state: dict[SetKey, tuple[int | None, frozenset[bytes]]] = dict(self._known)
+        self._names = {(key.view, key.name) for key, one in self._known.items() if one.values}
+        self._steps: dict[Phase, dict[SetKey, PlannedSet]] = {phase: {} for phase in PHASES}
 
     @property
     def keys(self) -> set[SetKey]:
@@ -106,8 +108,7 @@ class Planner:
         self._carry(moving, texts)
         changed = [key for key in self.keys if key in self._known]
         # Once more from the beginning, with the TTLs of what turned out to change lowered first.
-        self._state, self._steps = dict(self._known), {phase: {} for phase in PHASES}
-        self._names = {(key.view, key.name) for key, one in self._known.items() if one.values}
+        self._begin()
         self._lower(sorted(changed))
         self._carry(moving, texts)
         self._restore()
@@ -221,7 +222,9 @@ class Planner:
 
     def _ttl_of(self, view: str, names: Iterable[Name]) -> int:
         """Return the TTL of the addresses of some hosts, for a PTR record that is new."""
-        ttls = [ttl for key, ttl in self._own_ttl.items() if key.view == view and key.rdtype == A and key.name in names]
+        ttls = [
+            one.ttl for key, one in self._known.items() if key.view == view and key.rdtype == A and key.name in names
+        ]
         return max(ttls, default=3600)
 
     def _key_at(self, name: Name, view: str) -> SetKey | None:
@@ -246,10 +249,10 @@ class Planner:
 
     def _restore(self) -> None:
         """At the end every set that stays has the TTL that it had, or that the estate expects."""
-        for key, ttl in list(self._own_ttl.items()):
+        for key, own in self._known.items():
             now, values = self._state[key]
-            if values and now == LOWERED_TTL and ttl >= WORTH_LOWERING:
-                self._step("remove", key, values, self._expected_ttl.get(key, ttl), "the TTL is as it was")
+            if values and now == LOWERED_TTL and own.ttl >= WORTH_LOWERING:
+                self._step("remove", key, values, self._expected_ttl.get(key, own.ttl), "the TTL is as it was")
 
     def _add_beside(self, moving: Iterable[SetKey], texts: Iterable[SetKey]) -> None:
         """IPv6 beside IPv4: an AAAA record for each address that moves, its PTR record, and SPF networks."""

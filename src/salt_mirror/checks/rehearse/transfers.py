@@ -73,8 +73,7 @@ def _signatures(loading: Loading) -> Iterator[Finding]:
     apex = loading.proposed.zone.apex
     text = (
         f"{to_text(apex)} is signed (DNSSEC) and {loading.proposed.path} has no keys: unless its server signs what it loads, "
-        "validating "
-        "resolvers answer SERVFAIL. Signatures were judged as they are now."
+        "validating resolvers answer SERVFAIL. Signatures were judged as they are now."
     )
     yield state("reh.unsigned", text, name=apex, rdtype=DNSKEY, view=loading.proposed.zone.view)
 
@@ -88,8 +87,7 @@ def _left_out(loading: Loading, before: Holding) -> Iterator[Finding]:
     names = together_said(map(to_text, sorted(gone)))
     text = (
         f"The NS set of {to_text(apex)} no longer has {names}: changes are not notified there (RFC 1996), so that it learns "
-        "of them by "
-        "refresh only, if it stays a secondary."
+        "of them by refresh only, if it stays a secondary."
     )
     finding = state("reh.not-notified", text, name=apex, rdtype=NS, view=loading.proposed.zone.view)
     lines = [line_of(one) for one in loading.proposed.at.get(apex, ()) if one.rdtype == NS]

@@ -71,7 +71,7 @@ def unknown_finding(key: SetKey, why: str) -> Finding:
 
 def headline(doing: str, found: Sequence[Finding], sheet: RehearsalSheet) -> str:
     """Return the answer in one sentence; `doing` says what is rehearsed, as the subject of a sentence."""
-    faults = [one for one in found if one.weight == "fault" and one.outcome != "unverified"]
+    faults = [one for one in found if one.is_certain_fault]
     cautions = [one for one in found if one.weight == "caution" and one.outcome != "unverified"]
     says = f"{doing} causes {many(len(faults), 'new fault')}" if faults else f"{doing} causes no new fault"
     says += f" and {many(len(cautions), 'new caution')}" if cautions and not faults else ""
@@ -100,7 +100,7 @@ def vanishing_said(sheet: RehearsalSheet) -> str:
 
 def headline_of_files(files: int, found: Sequence[Finding], agreeing: int) -> str:
     """Return the answer where files were judged by themselves, with nothing before."""
-    faults = sum(one.weight == "fault" and one.outcome != "unverified" for one in found)
+    faults = sum(one.is_certain_fault for one in found)
     cautions = sum(one.weight == "caution" and one.outcome != "unverified" for one in found)
     what = "This zone file has" if files == 1 else f"These {files:,} zone files have"
     if not faults and not cautions:

@@ -243,9 +243,8 @@ def await_servers(
     of: dict[tuple[Goal, Server], list[PlannedSet]] = {}
     runner = Runner(engine)
     for planned, servers in done:
-        only_ttl = planned.ttl_after if planned.before == planned.after else None
         values = planned.after or _left_there(planned, runner)
-        goal = Goal(planned.key.name, planned.key.rdtype, values, through=False, ttl=only_ttl)
+        goal = Goal(planned.key.name, planned.key.rdtype, values, through=False, ttl=planned.only_ttl)
         own = () if planned.server is None else (planned.server,)
         goals.setdefault(goal, {}).update((server, Vantage(server, cache=False)) for server in (*own, *servers))
         for server in own:

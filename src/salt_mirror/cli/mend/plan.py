@@ -228,7 +228,7 @@ class Mending(Sender):
                 else [one for one in self._judged_again(judge, plan.sets, engine) if self._wanted(one)]
             )
         undone = sum(one.outcome != "agrees" for one in applying.outcomes)
-        faults = [one for one in standing if one.weight == "fault" and one.outcome != "unverified"]
+        faults = [one for one in standing if one.is_certain_fault]
         number = len(applying.done)
         done = f"{number:,} of {many(len(plan.sets), 'change')} {'was' if number == 1 else 'were'} carried out"
         everywhere = f", and every server has {'it' if number == 1 else 'them'}" if applying.done and not late else ""

@@ -63,11 +63,13 @@ def problem_in(problem: Unusable) -> FileProblem:
     return FileProblem(match[1], int(match[2]), match[3]) if match else FileProblem("", 0, str(problem))
 
 
-def files_today(folder: Path, words: Sequence[str], zones: Sequence[ProposedZone]) -> dict[tuple[str, Name], Holding]:
-    """Return the zones as they are by the files of today: under the same paths in a folder, or elsewhere in the same folders,
-    where a file has another name. Raises BadInput where none is there."""
+def files_today(
+    folder: Path, old: Sequence[tuple[Name, Path]], zones: Sequence[ProposedZone]
+) -> dict[tuple[str, Name], Holding]:
+    """Return the zones as they are by the files of today: under the same paths in a folder, or among the `old` files, where one
+    has another name. Raises BadInput where none is there."""
     found: dict[tuple[str, Name], Holding] = {}
-    moved = dict(reversed(_files_of_today(folder, words)))
+    moved = dict(reversed(old))
     for one in zones:
         same = [
             folder / relative if not relative.is_absolute() else folder / relative.name
@@ -77,23 +79,22 @@ def files_today(folder: Path, words: Sequence[str], zones: Sequence[ProposedZone
             if path.is_file():
                 problems: list[Unusable] = []
                 records = read_master_file(path, one.zone.apex, problems)
-                old = ProposedZone(one.zone, path, records)
-                if old.soa is not None:
-                    found[one.zone.view, one.zone.apex] = old.holding
+                then = ProposedZone(one.zone, path, records)
+                if then.soa is not None:
+                    found[one.zone.view, one.zone.apex] = then.holding
                 break
     if zones and not found:
         raise BadInput(f"--before: {folder} has none of the {many(len(zones), 'zone file')}, such as {zones[0].path}")
     return found
 
 
-def removed_zones(before: Path, words: Sequence[str], zones: Sequence[ProposedZone]) -> list[Finding]:
-    """Return what is said of zones that have a file today, in the folders that were named, and no longer have one."""
+def removed_zones(before: Path, old: Sequence[tuple[Name, Path]], zones: Sequence[ProposedZone]) -> list[Finding]:
+    """Return what is said of zones that have an `old` file, and no longer have one."""
     there = {one.zone.apex for one in zones}
-    old = _files_of_today(before, words)
     return [removed_finding(apex, "", str(path.relative_to(before))) for apex, path in old if apex not in there]
 
 
-def _files_of_today(before: Path, words: Sequence[str]) -> list[tuple[Name, Path]]:
+def files_of_today(before: Path, words: Sequence[str]) -> list[tuple[Name, Path]]:
     """Return the zone files of today in the folders that were named, each with its zone."""
     folders = [before / word for word in words if Path(word).is_dir() and not Path(word).is_absolute()]
     return [(zone_in(path, "--before"), path) for one in folders if one.is_dir() for path in zone_files_of(one)]

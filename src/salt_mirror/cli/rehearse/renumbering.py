@@ -168,13 +168,13 @@ class RenumberJob:
         """The addresses that hosts leave."""
         return {value for one in self.plan.sets if one.key.rdtype == A for value in one.before - one.after}
 
-    # What came of it
+    # The report
 
     def findings(self) -> list[Finding]:
         """Return every new finding once, in the first phase that causes it."""
         found: dict[tuple[str, ...], Finding] = {}
         for phase, rehearsal in self.rehearsals.items():
-            for finding in rehearsal.new():
+            for finding in rehearsal.new:
                 if finding.weight != "note":
                     text = f"{finding.text} (Once the phase {phase} is done.)"
                     found.setdefault(finding.identity, replace(finding, text=text))
@@ -191,7 +191,7 @@ class RenumberJob:
 
     def _row(self, phase: Phase, rehearsal: Rehearsal) -> PhaseRow:
         sets = self.plan.phases[phase]
-        faults = sum(one.weight == "fault" and one.outcome != "unverified" for one in rehearsal.new())
+        faults = sum(one.is_certain_fault for one in rehearsal.new)
         wait = max((one.ttl_before or 0 for one in sets), default=0)
         late = max((self._refresh.get((one.key.view, one.key.zone), 0) for one in sets), default=0)
         return PhaseRow(phase=phase, sets=[line_of(one) for one in sets], faults=faults, wait_s=wait, late_s=late)
@@ -203,11 +203,7 @@ class RenumberJob:
         what = f"{self.move.new} beside {self.move.old}" if self.move.beside else f"{self.move.old} to {self.move.new}"
         sets, phases = self.plan.sets, self.rehearsals
         begin = f"{verb} {what}: {many(self.plan.hosts, 'host')}, {many(len(sets), 'change')} in {many(len(phases), 'phase')}"
-        bad = [
-            phase
-            for phase, rehearsal in phases.items()
-            if any(one.weight == "fault" and one.outcome != "unverified" for one in rehearsal.new())
-        ]
+        bad = [phase for phase, rehearsal in phases.items() if any(one.is_certain_fault for one in rehearsal.new)]
         if not bad:
             return f"{begin}; no phase causes a new fault."
         where = f"{'phase' if len(bad) == 1 else 'phases'} {together_said(bad)}"
@@ -215,7 +211,7 @@ class RenumberJob:
 
     @property
     def _faults(self) -> list[Finding]:
-        return [one for one in self.findings() if one.weight == "fault" and one.outcome != "unverified"]
+        return [one for one in self.findings() if one.is_certain_fault]
 
     @property
     def sets(self) -> list[PlannedSet]:

@@ -29,9 +29,16 @@ from salt_mirror.cli.execution import Progress, Ran, quiet_collector, run
 from salt_mirror.cli.finishing import finish, report_on
 from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import Asking, Listing, Showing
-from salt_mirror.cli.rehearse.reading import ProposedSets, files_today, passed_over_said, proposed_zones, removed_zones
+from salt_mirror.cli.rehearse.reading import (
+    ProposedSets,
+    files_of_today,
+    files_today,
+    passed_over_said,
+    proposed_zones,
+    removed_zones,
+)
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.names import to_text
+from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import UNSEEN
 from salt_mirror.dns.records import NS
 from salt_mirror.estate.errors import BadInput
@@ -88,7 +95,7 @@ class Rehearsing:
         self._wish = wish
         self._asking = asking
         self._showing = showing
-        self._remarks: list[str] = []
+        self._old_files: list[tuple[Name, Path]] = []
         if wish.write is not None:
             check_plan_files(wish.write)
         self._estate = open_estate(asking, directories=not wish.offline, ages=True)
@@ -119,7 +126,7 @@ class Rehearsing:
         transfers = atlas.transfers(job.views, everywhere=True)
         ran = run(job.run, atlas, job.views, self._asking, total=0, what="things looked at", transfers=transfers)
         found, sheet = job.findings(), job.sheet(self._wish.write)
-        faults = sum(one.weight == "fault" and one.outcome != "unverified" for one in found)
+        faults = sum(one.is_certain_fault for one in found)
         doubts = sum(one.outcome == "unverified" for one in found)
         counts = {"agrees": len(job.sets), "differs": faults, "unverified": doubts}
         report = report_on(
@@ -178,10 +185,13 @@ class Rehearsing:
             ProposedZone(estate.zones[one.zone.view][one.zone.apex], one.path, one.records, one.problems)
             for one in self._zones
         ]
-        today = files_today(self._wish.before, self._wish.zone_files, zones) if self._wish.before is not None else {}
+        before = self._wish.before
+        if before is not None:
+            self._old_files = files_of_today(before, self._wish.zone_files)
+        today = files_today(before, self._old_files, zones) if before is not None else {}
         runner = Runner(OnlyFiles(estate, today), most=10**9)
         progress = Progress(0, "things looked at")
-        first = self._wish.before is None
+        first = before is None
         atlas = Atlas(estate)
         rehearsal = Rehearsal(atlas, self._coverage(estate), ProposedChange(zones), progress.tick, first=first)
         held = {(zone.servers or (None,))[0]: today.get((zone.view, zone.apex)) for zone in estate.all_zones()}
@@ -194,12 +204,12 @@ class Rehearsing:
         seconds = round(time.monotonic() - clock, 3)
         return rehearsal, Ran(started, seconds, 0, 0, 0, list(estate.remarks), interrupted)
 
-    # What is told of it
+    # The report
 
     def _report(self, rehearsal: Rehearsal, ran: Ran) -> Report:
-        removed = removed_zones(self._wish.before, self._wish.zone_files, self._zones) if self._wish.before else []
-        found = [*self._sets.unknown, *removed, *rehearsal.new()]
-        remarks = [*self._remarks, *passed_over_said(self._wish.zone_files)]
+        removed = removed_zones(self._wish.before, self._old_files, self._zones) if self._wish.before else []
+        found = [*self._sets.unknown, *removed, *rehearsal.new]
+        remarks = passed_over_said(self._wish.zone_files)
         if self._wish.offline:
             found, left = _inside(found)
             if left:
@@ -209,7 +219,7 @@ class Rehearsing:
         sheet = rehearsal.sheet()
         if removed:
             sheet = structs.replace(sheet, whole=False)
-        faults = [one for one in found if one.weight == "fault" and one.outcome != "unverified"]
+        faults = [one for one in found if one.is_certain_fault]
         doubts = sum(one.outcome == "unverified" for one in found)
         agrees = rehearsal.counts["agrees"]
         first = self._wish.offline and self._wish.before is None

@@ -176,8 +176,7 @@ def _goal_of_set(planned: PlannedSet) -> Goal:
     """Return the goal that a set of a plan comes to; where only the TTL changes, that is waited for."""
     from salt_mirror.checks.settle.goals import Goal
 
-    ttl = planned.ttl_after if planned.before == planned.after else None
-    return Goal(planned.key.name, planned.key.rdtype, planned.after, through=False, ttl=ttl)
+    return Goal(planned.key.name, planned.key.rdtype, planned.after, through=False, ttl=planned.only_ttl)
 
 
 def watch_goals(
