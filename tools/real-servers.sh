@@ -14,6 +14,8 @@ command -v chromium >/dev/null 2>&1 || missing="$missing chromium" # drives the 
 [ -e /usr/include/krb5.h ] || missing="$missing libkrb5-dev"
 command -v ip >/dev/null 2>&1 || [ -e /usr/sbin/ip ] || missing="$missing iproute2" # networks of their own for vantages
 command -v faketime >/dev/null 2>&1 || missing="$missing faketime" # a clock that stands still
+command -v cron >/dev/null 2>&1 || [ -e /usr/sbin/cron ] || missing="$missing cron" # what schedule installs is run by it
+command -v systemd-analyze >/dev/null 2>&1 || missing="$missing systemd"
 for shell in zsh fish; do command -v "$shell" >/dev/null 2>&1 || missing="$missing $shell"; done # complete hostile names in one test
 [ -n "$missing" ] || exit 0
 # shellcheck disable=SC2086

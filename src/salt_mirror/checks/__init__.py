@@ -110,6 +110,7 @@ CHECKS = (
     Check("differ", ("diff",), Units("record set", "record sets", "is the same on both", "are the same on both")),
     Check("rehearse", ("reh",), Units("subject", "subjects", "will agree", "will agree")),
     Check("vantage", ("vantage",), Units("vantage", "vantages", "can be used", "can be used")),
+    Check("history", ("run",), Units("history", "histories", "is up to date", "are up to date")),
     Check("audit", ("accept",), Units("zone", "zones", "is sound", "are sound")),
 )  # fmt: skip
 """Every check, those of the audit in the order in which it runs them."""

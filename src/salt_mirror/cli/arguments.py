@@ -32,13 +32,18 @@ if TYPE_CHECKING:
 ESTATE_HERE = "estate.toml"
 
 
+def estate_file(asking: Asking) -> Path:
+    """Return the file of the estate that was given, or the one of the current folder, which may not be there."""
+    return asking.estate if asking.estate is not None else Path(ESTATE_HERE)
+
+
 def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False, detail: bool = False) -> Estate:
     """Return the estate that was given, the one in the current folder, or an empty one; it has the view that was chosen. With
     `directories`, those that tell of their controllers themselves are read, and with `detail` what the library said where that
     failed; with `ages`, exports and leases too."""
     if asking.pace != asking.pace or asking.timeout != asking.timeout:  # not a number, which is in no range
         raise BadInput("--pace, --timeout: nan is no number of anything; expected questions a second, and seconds")
-    here = asking.estate if asking.estate is not None else Path(ESTATE_HERE)
+    here = estate_file(asking)
     estate = Estate()
     if asking.estate is not None or is_there(here):
         from salt_mirror.estate.building import load_estate

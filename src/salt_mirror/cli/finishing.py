@@ -14,9 +14,9 @@ from salt_mirror.checks.common.part import Part
 from salt_mirror.checks.common.test_tree import Trees
 from salt_mirror.checks.common.wording import many
 from salt_mirror.cli.execution import Ran
-from salt_mirror.cli.messages import UNWRITTEN, tell
+from salt_mirror.cli.messages import UNDELIVERED, UNWRITTEN, tell
 from salt_mirror.cli.options import FailOn, Showing
-from salt_mirror.cli.outputs import kept, on_standard_output, wanted_files, written
+from salt_mirror.cli.outputs import kept, on_standard_output, parse_reports, wanted_files, written
 from salt_mirror.dns.names import to_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
@@ -153,11 +153,21 @@ def finish(
 
 
 def status_of(report: Report, failed: list[str], showing: Showing) -> int:
-    """Return the exit status of a report, after telling what could not be written."""
+    """Return the exit status of a report, after telling what could not be written, and sending what is new to the channels."""
     for problem in failed:
+        tell(problem)
+    undelivered = []
+    if showing.messenger is not None:
+        undelivered = showing.messenger.after(report, [path for _, path in parse_reports(showing.report or [])])
+    for problem in undelivered:
         tell(problem)
     if failed and not report.interrupted:
         return UNWRITTEN
+    return _judged(report, showing) or (UNDELIVERED if undelivered else 0)
+
+
+def _judged(report: Report, showing: Showing) -> int:
+    """Return the exit status by what was found, and by what is to let a run fail."""
     if showing.fail_on is None or report.interrupted:
         return report.exit_status(strict=showing.strict)
     if showing.fail_on is FailOn.NEVER:

@@ -33,13 +33,40 @@ def history(
     ] = None,
     figure: Annotated[Path | None, option("--figure", "FILE", "Draw the faults by day as a PNG or SVG.")] = None,
     json: Annotated[bool, typer.Option("--json", help="Print all of it as one JSON document.")] = False,
+    check: Annotated[
+        bool, typer.Option("--check", help="Only say whether runs are missed or fail, or messages do not arrive.")
+    ] = False,
+    at_least_every: Annotated[
+        str | None, option("--at-least-every", "TIME", "With --check: so long may pass between runs, such as 26h.")
+    ] = None,
+    notify: Annotated[
+        list[str] | None, option("--notify", "NAME", "With --check: send what it finds to this channel of the estate.")
+    ] = None,
+    estate: Annotated[
+        Path | None, option("--estate", "FILE", "With --notify: the estate; estate.toml here without it.")
+    ] = None,
+    compact: Annotated[
+        str | None,
+        option(
+            "--compact", "TIME", "Keep one run a day of those that are longer ago, such as 400d; all findings stay."
+        ),
+    ] = None,
 ) -> None:
-    """List the audits of the past, or the life of a finding; or draw them."""
+    """Say how an estate's past went: what is open, new, mended and comes back; each run; or the life of a finding."""
     from salt_mirror.cli.messages import tell
     from salt_mirror.cli.outputs import check_figure
+    from salt_mirror.cli.past import check_and_end, compact_and_tell
+    from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.history import lives_in, meant_in, runs_in
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
+    if compact is not None:
+        compact_and_tell(file, compact)
+        return
+    if check:
+        check_and_end(file, at_least_every, notify or [], estate, json=json)
+    if at_least_every is not None or notify:
+        raise BadInput("--at-least-every, --notify: with --check, which looks whether runs are missed")
     page = _page(report)
     if figure is not None:
         check_figure(figure)
@@ -49,7 +76,12 @@ def history(
         if json or zone:
             return
     if finding is None:
-        print_runs([run for run in runs_in(file) if moment is None or run.started >= moment], sys.stdout)
+        from salt_mirror.checks.audit.chronicle import narrowed
+        from salt_mirror.checks.audit.recurring import in_words
+        from salt_mirror.keeping.history import chronicle_in
+
+        says = in_words(narrowed(chronicle_in(file), moment, []))
+        print_runs([run for run in runs_in(file) if moment is None or run.started >= moment], says, sys.stdout)
     else:
         lives = [one for one in lives_in(file, finding) if moment is None or one.last >= moment]
         print_lives(lives, finding, sys.stdout)
@@ -87,11 +119,13 @@ def _tell_whole(
     from msgspec.structs import replace
 
     from salt_mirror.checks.audit.chronicle import narrowed
+    from salt_mirror.checks.audit.recurring import in_words, recurrences
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.keeping.history import chronicle_in, lives_in
     from salt_mirror.keeping.writing import write_whole
 
     whole = narrowed(chronicle_in(file), moment, zones)
+    whole = replace(whole, says=in_words(whole), recurring=recurrences(whole))
     if zones and not whole.zones and not whole.lives:
         raise BadInput(f"--zone: {file} has nothing about {', '.join(zones)}")
     if page is not None:

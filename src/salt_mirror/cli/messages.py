@@ -7,10 +7,13 @@ from typing import TextIO
 
 from salt_mirror.report.cleaning import clean_lines
 
+FAULT = 1
 USAGE = 2
 UNVERIFIED = 3
 UNWRITTEN = 4
 """The result is printed, and was not written everywhere."""
+UNDELIVERED = 5
+"""All else is well, and a message of `--notify` could not be delivered."""
 INTERRUPTED = 130
 _LONGEST = 1_000
 NOBODY_READS = 141

@@ -139,7 +139,7 @@ class FailOn(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Showing:
     """How to show what was found, and what to write of it. `about` is what the command was told to look at, in words: runs
-    about the same are held against each other in a history."""
+    about the same are held against each other in a history. `messenger` sends what is new to the channels of `notify`."""
 
     faults: Annotated[bool, option("--faults", None, "Only show faults.")] = False
     all: Annotated[bool, option("--all", None, "Also show what agrees.", detail="No list is cut short.")] = False
@@ -178,6 +178,15 @@ class Showing:
             detail="The report then says what is new since the run before, and what is gone.",
         ),
     ] = None
+    notify: Annotated[
+        list[str] | None,
+        option(
+            "--notify",
+            "NAME",
+            "Send what is new there.",
+            detail="NAME is a channel, [notify.NAME] in the estate; wants --history. May be repeated.",
+        ),
+    ] = None
     fail_on: Annotated[
         FailOn | None,
         option(
@@ -189,11 +198,14 @@ class Showing:
         ),
     ] = None
     about: str = ""
+    messenger: Any = None
 
     def check(self) -> None:
         """Raise BadInput for files that could not be written, before anything is asked."""
         from salt_mirror.estate.errors import BadInput
 
+        if self.notify and self.history is None:
+            raise BadInput("--notify: what is new is only known from a history; name one with --history FILE")
         if self.report or self.remedies or self.history:
             from salt_mirror.cli.outputs import check_outputs
 
@@ -204,7 +216,7 @@ class Showing:
             raise BadInput("--json and --quiet: one of them; --report json:FILE writes the document to a file")
 
 
-WRITING = ("report", "remedies", "quiet", "history", "fail_on")
+WRITING = ("report", "remedies", "quiet", "history", "notify", "fail_on")
 """What a command leaves out that is no check: what is written of findings, and what lets a run fail."""
 
 

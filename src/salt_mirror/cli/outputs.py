@@ -47,9 +47,10 @@ def check_outputs(showing: Showing) -> None:
     if showing.remedies is not None:
         check_writable(showing.remedies, "--remedies")
     if showing.history is not None:
-        from salt_mirror.keeping.history import check_history
+        from salt_mirror.keeping.history import check_history, hold
 
         check_history(showing.history)
+        hold(showing.history)
 
 
 def check_figure(figure: Path) -> None:

@@ -167,6 +167,16 @@ COMMANDS = (
         ("demo --stay --folder gullmarsh", "its servers, to try commands on"),
     ),
     CommandEntry(
+        "notify", "Always", "who is sent what is new? The channels of the estate, tried or shown",
+        ("notify --preview duty", "what a message to a channel looks like"),
+        ("notify --test duty", "a sample, sent to it"),
+    ),
+    CommandEntry(
+        "schedule", "Always", "how is it run every night, or every 15 minutes, by this system's scheduler?",
+        ("schedule --every night --notify duty", "the audit of every night, for this system's scheduler"),
+        ("schedule --every 15m --print cron", "for cron, every quarter of an hour"),
+    ),
+    CommandEntry(
         "vantage", "Vantages",
         "what do other machines see? `--from` asks from them ([seen from many places](docs/vantages.md))",
         ("vantage keys keys kiln-house quay", "certificates for two vantages, the broker and this desk"),

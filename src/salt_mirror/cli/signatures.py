@@ -52,13 +52,27 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
                     given[name] = replace(given[name], about=about)
                 if kind is Asking:
                     given[name] = replace(given[name], strict=strict)
-                if kind in (Asking, Showing):
-                    given[name].check()
-                if kind is Asking and given[name].listed is not None:
-                    from salt_mirror.cli.outputs import names_in
 
-                    given[takes_names] = [*(given[takes_names] or []), *names_in(given[name].listed)]
-            return command(**given)
+            def call(messenger: Any = None) -> Any:
+                for name, (kind, _) in groups.items():
+                    if kind is Showing:
+                        given[name] = replace(given[name], messenger=messenger)
+                    if kind in (Asking, Showing):
+                        given[name].check()
+                    if kind is Asking and given[name].listed is not None:
+                        from salt_mirror.cli.outputs import names_in
+
+                        given[takes_names] = [*(given[takes_names] or []), *names_in(given[name].listed)]
+                return command(**given)
+
+            showing = next((given[name] for name, (kind, _) in groups.items() if kind is Showing), None)
+            if showing is None or not showing.notify or showing.history is None:
+                return call()
+            from salt_mirror.cli.arguments import estate_file
+            from salt_mirror.cli.notifying import with_messages
+
+            asking = next((given[name] for name, (kind, _) in groups.items() if kind is Asking), Asking())
+            return with_messages(showing.notify, estate_file(asking), showing.history, about, call)
 
         run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
         run.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}

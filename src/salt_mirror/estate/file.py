@@ -16,6 +16,7 @@ import msgspec
 
 from salt_mirror.dns.names import shown
 from salt_mirror.estate.errors import BadInput, hint
+from salt_mirror.estate.notify import MailEntry, NotifyEntry, SyslogEntry, WebhookEntry
 from salt_mirror.estate.reading import read_text
 
 
@@ -272,6 +273,7 @@ class EstateFile(msgspec.Struct, forbid_unknown_fields=True):
     resolver_tests: ResolverTestsEntry = msgspec.field(default_factory=ResolverTestsEntry)
     vantages: dict[str, VantageEntry] = {}
     vantage_broker: BrokerEntry | None = None
+    notify: dict[str, NotifyEntry] = {}
 
 
 _ENTRIES: dict[str, type[msgspec.Struct]] = {
@@ -289,7 +291,9 @@ _ENTRIES: dict[str, type[msgspec.Struct]] = {
     "resolver_tests": ResolverTestsEntry,
     "vantages": VantageEntry,
     "vantage_broker": BrokerEntry,
+    "notify": NotifyEntry,
 }
+_WAYS: dict[str, type[msgspec.Struct]] = {"mail": MailEntry, "webhook": WebhookEntry, "syslog": SyslogEntry}
 
 _KINDS = {"int": "a whole number", "str": "text", "array": "a list", "object": "a table", "bool": "true or false"}
 
@@ -351,9 +355,11 @@ def _explain(said: str, text: str, path: Path) -> NoReturn:
     place = place.strip("`").removeprefix("$").lstrip(".")
     table = re.split(r"[.\[]", place, maxsplit=1)[0]
     struct: Any = SourceEntry if ".expect[" in place else _ENTRIES.get(table, EstateFile)
+    if table == "notify":
+        struct = _WAYS.get(place.rsplit(".", 1)[-1], struct)
     if match := re.search(r"unknown field `(.*)`", what):
         key = match[1]
-        known = struct.__struct_fields__
+        known = struct.__struct_encode_fields__
         nearest = hint(key, known, otherwise=f"known here: {', '.join(known)}")
         raise BadInput.at(path, line_of(text, key), f"unknown key {shown(key)} in {_place(place)}; {nearest}")
     if match := re.search(r"Invalid enum value '(.*)'", what):

@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
-from typing import NamedTuple
+from typing import IO, NamedTuple
 
 import msgspec
 
@@ -25,6 +25,8 @@ from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import from_text
 from salt_mirror.estate.errors import BadInput, nearest_word, shown_path
 from salt_mirror.findings import Finding
+from salt_mirror.keeping.blobs import as_kept, packed, plain, unpacked, words_of
+from salt_mirror.keeping.locking import lock
 from salt_mirror.keeping.schema import opened
 from salt_mirror.keeping.writing import check_writable
 
@@ -56,6 +58,27 @@ class Doubts:
             or (bool(one.address) and (one.view, one.address) in self._addresses)
             or (bool(one.server) and (one.view, one.name, one.server) in self._servers)
         )
+
+
+class BusyHistory(BadInput):
+    """A history that another run is at work with."""
+
+
+_held: list[IO[bytes]] = []
+"""The lock files of this run, open until it ends."""
+
+
+def hold(path: Path) -> None:
+    """Keep every other run away from a history until this program ends. Raises BusyHistory where one is at work with it."""
+    beside = path.with_name(f"{path.name}.lock")
+    try:
+        file = beside.open("ab")
+    except OSError:  # a folder in which nothing can be begun: what is written to the history will say so
+        return
+    if not lock(file):
+        file.close()
+        raise BusyHistory(f"--history: another run is at work with {shown_path(path)}; this one is not begun")
+    _held.append(file)
 
 
 def check_history(path: Path) -> None:
@@ -110,8 +133,7 @@ def past_of(path: Path, scope: str) -> Past:
         query = "SELECT count(*) FROM runs WHERE scope = ? AND id > ?"
         since = connection.execute(query, (scope, last)).fetchone()[0] if last is not None else None
         query = "SELECT finding FROM lives WHERE scope = ? AND ended IS NULL"
-        decode = msgspec.json.Decoder(Finding).decode
-        return Past(looks, since, [decode(blob) for (blob,) in connection.execute(query, (scope,))])
+        return Past(looks, since, [unpacked(blob) for (blob,) in connection.execute(query, (scope,))])
 
 
 def add_run(
@@ -135,12 +157,13 @@ def add_run(
         seen: set[str] = set()
         new, standing = _stand(connection, done, open_lives, seen, zone_of)
         seen.update(map(key_of, done.accepted))
-        decode = msgspec.json.Decoder(Finding).decode
-        left = {key: (number, decode(blob)) for key, (number, blob, _) in open_lives.items()}
-        gone = _ended(connection, at, left, seen, lambda one: looked_at(one) and not doubts.cover(one))
+        gone = _ended(connection, at, open_lives, seen, lambda one: looked_at(one) and not doubts.cover(one))
         doubtful = _doubted(connection, done, looked_at)
         moment = datetime.fromisoformat(before) if before is not None else None
-        lines = [_agreed(connection, scope, line, done.started) for line in done.zones]
+        lines = [
+            _agreed(connection, scope, _serial_ages(connection, scope, line, at), done.started) for line in done.zones
+        ]
+        connection.execute("DELETE FROM failures WHERE scope = ?", (scope,))
     findings = [one for one in new if one.weight != "note"] if before is not None else []
     no_more = [one for one in gone if one.weight != "note"]
     unverified = doubtful if before is not None else []
@@ -190,65 +213,87 @@ def _stand(
     zone_of: Callable[[Finding], str],
 ) -> tuple[list[Finding], list[Since]]:
     """Write down the findings of a run; return the new ones, and since when each has stood. `seen` gets their keys."""
-    encode, at = msgspec.json.Encoder().encode, done.started.isoformat()
+    at = done.started.isoformat()
     new: list[Finding] = []
     standing: list[Since] = []
+    added: list[tuple[str, ...]] = []
+    changed: list[tuple[bytes, int]] = []
     for finding in done.findings:
         key = key_of(finding)
         if key in seen or finding.outcome == "unverified":
             continue
         seen.add(key)
+        kept = as_kept(finding)
         if key in open_lives:
-            number, _, first = open_lives[key]
-            connection.execute("UPDATE lives SET finding = ? WHERE id = ?", (encode(finding), number))
+            number, blob, first = open_lives[key]
+            if plain(blob) != kept:
+                changed.append((packed(kept), number))
         else:
             first = at
             new.append(finding)
-            connection.execute(
-                "INSERT INTO lives (scope, key, code, view, name, finding, first, last, zone) VALUES (?,?,?,?,?,?,?,?,?)",
-                (done.scope, key, finding.code, finding.view, finding.name, encode(finding), at, at, zone_of(finding)),
-            )
+            row = (done.scope, key, finding.code, finding.view, finding.name, packed(kept), at, at, zone_of(finding))
+            added.append(row)  # type: ignore[arg-type]
         standing.append(
             Since(
                 code=finding.code, view=finding.view, name=finding.name, type=finding.type, address=finding.address,
                 server=finding.subject.server, since=datetime.fromisoformat(first),
             )
         )  # fmt: skip
+    connection.executemany("UPDATE lives SET finding = ? WHERE id = ?", changed)
+    columns = "scope, key, code, view, name, finding, first, last, zone"
+    connection.executemany(f"INSERT INTO lives ({columns}) VALUES (?,?,?,?,?,?,?,?,?)", added)
     return new, standing
 
 
 def _ended(
     connection: sqlite3.Connection,
     at: str,
-    open_lives: dict[str, tuple[int, Finding]],
+    open_lives: Mapping[str, tuple[int, bytes, str]],
     seen: Collection[str],
     certain: Callable[[Finding], bool],
 ) -> list[Finding]:
     """End the open lives that are over, and return their findings: of those that were not seen, the certain ones."""
     gone = []
-    for key, (number, finding) in open_lives.items():
-        if key in seen:
-            connection.execute("UPDATE lives SET last = ? WHERE id = ?", (at, number))
-        elif certain(finding):
-            gone.append(finding)
-            connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
+    standing = [(at, number) for key, (number, _, _) in open_lives.items() if key in seen]
+    connection.executemany("UPDATE lives SET last = ? WHERE id = ?", standing)
+    for key, (number, blob, _) in open_lives.items():
+        if key not in seen:
+            finding = unpacked(blob)
+            if certain(finding):
+                gone.append(finding)
+                connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
     return gone
 
 
 def _doubted(connection: sqlite3.Connection, done: FinishedRun, looked_at: Callable[[Finding], bool]) -> list[Finding]:
-    """Write down what could not be verified in a run, and return what of that could in the run before. What a run did not look
-    at stays as it was."""
+    """Write down what could not be verified in a run, and in how many on end; return what of that could in the run before. What
+    a run did not look at stays as it was."""
     query = "SELECT key, finding, first FROM doubts WHERE scope = ?"
     before = {key: (blob, first) for key, blob, first in connection.execute(query, (done.scope,))}
     now = {key_of(finding): finding for finding in done.findings if finding.outcome == "unverified"}
-    decode, encode = msgspec.json.Decoder(Finding).decode, msgspec.json.encode
-    over = [key for key, (blob, _) in before.items() if key not in now and looked_at(decode(blob))]
+    over = [key for key, (blob, _) in before.items() if key not in now and looked_at(unpacked(blob))]
     connection.executemany("DELETE FROM doubts WHERE scope = ? AND key = ?", [(done.scope, key) for key in over])
     new = {key: finding for key, finding in now.items() if key not in before}
     at = done.started.isoformat()
-    rows = [(done.scope, key, encode(finding), at) for key, finding in new.items()]
-    connection.executemany("INSERT INTO doubts VALUES (?,?,?,?)", rows)
+    rows = [(done.scope, key, packed(as_kept(finding)), at) for key, finding in new.items()]
+    connection.executemany("INSERT INTO doubts (scope, key, finding, first) VALUES (?,?,?,?)", rows)
+    again = [(done.scope, key) for key in now if key in before]
+    connection.executemany("UPDATE doubts SET runs = runs + 1 WHERE scope = ? AND key = ?", again)
     return list(new.values())
+
+
+def _serial_ages(connection: sqlite3.Connection, scope: str, line: ZoneLine, at: str) -> ZoneLine:
+    """Return the zone with the moment at which a run first saw each server's present serial: this run, for a new one."""
+    since: dict[str, datetime] = {}
+    for server, serial in line.serials.items():
+        where = (scope, line.view, line.zone, server)
+        query = "SELECT serial, since FROM serials WHERE scope = ? AND view = ? AND zone = ? AND server = ?"
+        row = connection.execute(query, where).fetchone()
+        first = row[1] if row is not None and row[0] == serial else at
+        if first == at:
+            connection.execute("INSERT OR REPLACE INTO serials VALUES (?,?,?,?,?,?)", (*where, serial, at))
+        since[server] = datetime.fromisoformat(first)
+    return msgspec.structs.replace(line, serial_since=since)
 
 
 def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started: datetime) -> ZoneLine:
@@ -271,7 +316,7 @@ def _agreed(connection: sqlite3.Connection, scope: str, line: ZoneLine, started:
 def runs_in(path: Path) -> list[Run]:
     """Return every run, the latest first. Raises BadInput."""
     with opened(path, fresh=False) as connection:
-        query = "SELECT started, seconds, scope, outcome, faults, cautions, unverified FROM runs ORDER BY started DESC, id DESC"
+        query = f"SELECT {', '.join(Run.__struct_fields__)} FROM runs ORDER BY started DESC, id DESC"
         return [
             msgspec.convert(dict(zip(Run.__struct_fields__, row, strict=True)), Run)
             for row in connection.execute(query)
@@ -291,7 +336,7 @@ def lives_in(path: Path, pattern: str) -> list[Life]:
         for code, view, name, blob, first, last, ended, scope in connection.execute(query):
             texts = (str(code), str(name), str(name).rstrip("."), str(name).partition(".")[0])
             if any(fnmatchcase(text, pattern) for text in texts):
-                text = msgspec.json.decode(blob, type=Finding).text
+                text = words_of(blob).text
                 row = (code, view, name, text, first, last, ended, latest.get(scope) == last)
                 found.append(msgspec.convert(dict(zip(Life.__struct_fields__, row, strict=True)), Life))
     return found
@@ -318,7 +363,6 @@ def chronicle_in(path: Path) -> Chronicle:
     runs = runs_in(path)
     scopes = {run.scope for run in runs}
     scope = "" if "" in scopes or not runs else runs[0].scope
-    decode = msgspec.json.Decoder(Finding).decode
     with opened(path, fresh=False) as connection:
         query = "SELECT started, view, zone, zone_runs.outcome, zone_runs.faults, zone_runs.unverified FROM zone_runs "
         query += "JOIN runs ON runs.id = run WHERE scope = ? ORDER BY started"
@@ -327,19 +371,12 @@ def chronicle_in(path: Path) -> Chronicle:
             for row in connection.execute(query, (scope,))
         ]
         lives = []
-        query = "SELECT finding, zone, first, last, ended FROM lives WHERE scope = ?"
-        for blob, zone, first, last, ended in connection.execute(query, (scope,)):
-            finding = decode(blob)
-            if finding.weight == "note":
+        query = "SELECT code, view, name, finding, zone, first, last, ended, key FROM lives WHERE scope = ?"
+        for code, view, name, blob, zone, *moments, key in connection.execute(query, (scope,)):
+            words = words_of(blob)
+            if words.weight == "note":
                 continue
-            moments = (datetime.fromisoformat(text) if text is not None else None for text in (first, last, ended))
-            given = dict(zip(("first", "last", "ended"), moments, strict=True))
-            told = {
-                "code": finding.code,
-                "weight": finding.weight,
-                "view": finding.view,
-                "name": finding.name,
-                "text": finding.text,
-            }
-            lives.append(msgspec.convert(told | given | {"zone": zone}, Stood))
+            first, last, ended = (datetime.fromisoformat(text) if text is not None else None for text in moments)
+            row = (code, words.weight, view, name, zone, words.text, first, last, ended, key)
+            lives.append(msgspec.convert(dict(zip(Stood.__struct_fields__, row, strict=True)), Stood))
     return Chronicle(runs=[run for run in runs if run.scope == scope], about=scope, zones=zones, lives=lives)

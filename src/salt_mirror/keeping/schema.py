@@ -16,7 +16,7 @@ from salt_mirror.estate.errors import BadInput, shown_path
 from salt_mirror.estate.reading import is_there
 from salt_mirror.keeping.writing import PRIVATE
 
-VERSION = 3
+VERSION = 4
 _SCHEMA = """
 CREATE TABLE runs (id INTEGER PRIMARY KEY, started TEXT NOT NULL, seconds REAL NOT NULL, scope TEXT NOT NULL,
                    outcome TEXT NOT NULL, faults INTEGER NOT NULL, cautions INTEGER NOT NULL, unverified INTEGER NOT NULL);
@@ -41,6 +41,24 @@ CREATE TABLE doubts (scope TEXT NOT NULL, key TEXT NOT NULL, finding BLOB NOT NU
                      PRIMARY KEY (scope, key));
 """
 """What came with the third version: what could not be verified in the last run that looked at it, and since when."""
+_FOURTH = """
+ALTER TABLE runs ADD COLUMN runs INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE doubts ADD COLUMN runs INTEGER NOT NULL DEFAULT 1;
+CREATE INDEX began_lives ON lives (scope, first);
+CREATE INDEX started_runs ON runs (scope, started);
+CREATE TABLE serials (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, server TEXT NOT NULL,
+                      serial INTEGER NOT NULL, since TEXT NOT NULL, PRIMARY KEY (scope, view, zone, server));
+CREATE TABLE failures (scope TEXT PRIMARY KEY, first TEXT NOT NULL, last TEXT NOT NULL, times INTEGER NOT NULL,
+                       why TEXT NOT NULL);
+CREATE TABLE channels (channel TEXT NOT NULL, scope TEXT NOT NULL, told_until TEXT NOT NULL, sent TEXT NOT NULL,
+                       failing TEXT, why TEXT NOT NULL DEFAULT '', PRIMARY KEY (channel, scope));
+CREATE TABLE told (channel TEXT NOT NULL, scope TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL, what BLOB NOT NULL,
+                   PRIMARY KEY (channel, scope, kind, key));
+"""
+"""What came with the fourth version: of how many runs a row of a compacted day is, in how many runs on end something could not
+be verified, since when each server has its serial, runs that failed, and what each channel of `[notify]` was told."""
+_STEPS = (_SCHEMA, _SECOND, _THIRD, _FOURTH)
+"""The statements that lead from each version to the next, from an empty file on."""
 
 
 @contextmanager
@@ -57,12 +75,8 @@ def opened(path: Path, *, fresh: bool, patience_s: int = 30) -> Iterator[sqlite3
             connection.execute("BEGIN IMMEDIATE")
             (version,) = connection.execute("PRAGMA user_version").fetchone()
             tables = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]
-            if version == 0 and tables == 0:
-                _bring_up(connection, _SCHEMA + _SECOND + _THIRD)
-            elif version == 1:
-                _bring_up(connection, _SECOND + _THIRD)
-            elif version == 2:
-                _bring_up(connection, _THIRD)
+            if (version == 0 and tables == 0) or 0 < version < VERSION:
+                _bring_up(connection, "".join(_STEPS[version:]))
             elif version != VERSION:
                 raise BadInput(f"{path} is no history of this version (it has version {version}, expected {VERSION})")
             yield connection

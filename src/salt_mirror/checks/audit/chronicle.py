@@ -18,6 +18,7 @@ from salt_mirror.checks.audit.lines import Life, Run
 from salt_mirror.findings import Outcome, Weight
 
 WEEK = timedelta(days=7)
+_WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
 class ZoneRun(msgspec.Struct, frozen=True, kw_only=True):
@@ -32,7 +33,8 @@ class ZoneRun(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Stood(msgspec.Struct, frozen=True, kw_only=True):
-    """A fault or a caution and when it stood: seen first and last, and when it was first seen to be gone."""
+    """A fault or a caution and when it stood: seen first and last, and when it was first seen to be gone. `key` is the same for
+    the same finding from run to run."""
 
     code: str
     weight: Weight
@@ -43,6 +45,7 @@ class Stood(msgspec.Struct, frozen=True, kw_only=True):
     first: datetime
     last: datetime
     ended: datetime | None
+    key: str = ""
 
 
 class Mended(msgspec.Struct, frozen=True, kw_only=True):
@@ -53,13 +56,34 @@ class Mended(msgspec.Struct, frozen=True, kw_only=True):
     mean_seconds: float
 
 
+class Recurrence(msgspec.Struct, frozen=True, kw_only=True):
+    """A finding that came back: how many `times` it began, and where there is such a habit on which weekday (0 is Monday), or
+    in which hour of the day, both of this computer's time."""
+
+    code: str
+    view: str
+    name: str
+    times: int
+    weekday: int | None = None
+    hour: int | None = None
+
+    @property
+    def says(self) -> str:
+        """When it comes back."""
+        if self.weekday is not None:
+            return f"every {_WEEKDAYS[self.weekday]}"
+        return f"at about {self.hour:02d}:00" if self.hour is not None else "again and again"
+
+
 class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
     """A history as a whole: its runs `about` one and the same (everything, where that is empty), the latest first, what they
-    said of zones, and the lives of findings."""
+    said of zones, and the lives of findings; `says` is how it stands, `recurring` what comes back."""
 
     schema: Literal["salt-mirror/history/1"] = "salt-mirror/history/1"
+    says: str = ""
     runs: list[Run]
     about: str = ""
+    recurring: list[Recurrence] = []
     zones: list[ZoneRun] = []
     lives: list[Stood] = []
     matching: list[Life] | msgspec.UnsetType = msgspec.UNSET

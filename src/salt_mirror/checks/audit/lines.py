@@ -68,13 +68,18 @@ class Unchanged(msgspec.Struct, frozen=True, kw_only=True):
 
 class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
     """A zone in one view with the tally of each check that had something to check there; `servers` the same for each of its
-    servers. `serial_lag` is by server, `last_agreement` by check; of an `unchanged` zone only a sample was looked at."""
+    servers. `serial_lag` and `serials` are by server, and so is `serial_since`: when a run first saw the serial there, as a
+    history tells; `last_agreement` is by check. `signatures_left_s` is when the first signature ends, in seconds from the run
+    (None: nothing is signed, or it was not looked at). Of an `unchanged` zone only a sample was looked at."""
 
     zone: str
     view: str
     checks: dict[str, Tally]
     servers: dict[str, dict[str, ServerTally]] = {}
     serial_lag: dict[str, int] = {}
+    serials: dict[str, int] = {}
+    serial_since: dict[str, datetime] = {}
+    signatures_left_s: int | None = None
     last_agreement: dict[str, datetime] = {}
     unchanged: Unchanged | msgspec.UnsetType = msgspec.UNSET
 
@@ -179,7 +184,7 @@ class Audit(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Run(msgspec.Struct, frozen=True):
-    """One run of the past."""
+    """One run of the past; of a compacted day the last one, for `runs` of them."""
 
     started: datetime
     seconds: float
@@ -188,6 +193,7 @@ class Run(msgspec.Struct, frozen=True):
     faults: int
     cautions: int
     unverified: int
+    runs: int = 1
 
 
 class Life(msgspec.Struct, frozen=True):

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
 from salt_mirror.checks import audited, check_of
 from salt_mirror.checks.audit.lines import ServerTally, Tally, Unchanged, ZoneLine
@@ -23,6 +25,9 @@ from salt_mirror.dns.names import ROOT, Name, from_text, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Finding, Outcome
+
+if TYPE_CHECKING:
+    from salt_mirror.checks.authority.sheet import Sheet
 
 InView = tuple[Name, str]
 """A zone in a view."""
@@ -139,10 +144,7 @@ class AuditWork:
                 weights.setdefault(((zone.apex, zone.view), check_of(finding.code).name), Counter())[
                     finding.weight
                 ] += 1
-        lags = {
-            (one.sheet.zone, one.sheet.view): {r.server: r.behind for r in one.sheet.servers if r.behind}
-            for one in self.inspected
-        }
+        sheets = {(one.sheet.zone, one.sheet.view): one.sheet for one in self.inspected}
         of_zone: dict[InView, dict[str, Counter[str]]] = {}
         for (where, check), counts in outcomes.items():
             of_zone.setdefault(where, {})[check] = counts
@@ -163,10 +165,9 @@ class AuditWork:
             name = to_text(zone.apex)
             seen = rows.get((name, zone.view), [])
             servers = _servers(zone, seen, list(checks), by_zone.get(key, []))
-            lag = lags.get((name, zone.view), {})
-            same = unchanged.get((zone.view, name), msgspec.UNSET)
-            line = ZoneLine(zone=name, view=zone.view, checks=checks, servers=servers, serial_lag=lag, unchanged=same)
-            lines.append(line)
+            sheet, same = sheets.get((name, zone.view)), unchanged.get((zone.view, name), msgspec.UNSET)
+            line = ZoneLine(zone=name, view=zone.view, checks=checks, servers=servers, unchanged=same)
+            lines.append(_with_authority(line, sheet) if sheet is not None else line)
         return lines
 
     def _unchanged(self) -> dict[tuple[str, str], Unchanged]:
@@ -207,6 +208,18 @@ class AuditWork:
 
     def _zone_of(self, name: Name, view: str) -> Zone | None:
         return self._estate.zone_of(name, view)
+
+
+def _with_authority(line: ZoneLine, sheet: Sheet) -> ZoneLine:
+    """Return a zone's line with what its servers said of serials and signatures."""
+    rows = sheet.servers
+    signed = sheet.signed.signatures if sheet.signed is not None else ()
+    return replace(
+        line,
+        serial_lag={row.server: row.behind for row in rows if row.behind},
+        serials={row.server: row.serial for row in rows if row.serial is not None},
+        signatures_left_s=min((row.left_s for row in signed if row.state in ("valid", "expired")), default=None),
+    )
 
 
 def _servers(

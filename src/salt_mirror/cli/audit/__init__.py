@@ -88,6 +88,12 @@ class _How:
     ahead_s: int | None
 
     @property
+    def says(self) -> str:
+        """The audit as it might be typed, with what it looks at."""
+        words = [("--only", word) for word in self.only] + [("--skip", word) for word in self.skip]
+        return " ".join(["audit", *(part for pair in words for part in pair)])
+
+    @property
     def scope(self) -> str:
         """What was left out, in words: runs of the same scope are held against each other."""
         return " ".join([*(f"+{word}" for word in sorted(self.only)), *(f"-{word}" for word in sorted(self.skip))])
@@ -110,6 +116,8 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
         raise BadInput("nothing to audit: an estate with zones is needed; name it with --estate, or run in its folder")
     covered = coverage(how.only, how.skip, estate)
     scope = how.scope
+    if showing.messenger is not None:  # also for what fails before anything is asked
+        showing.messenger.is_about(scope, how.says)
     plans: list[Plan] = []
     meter = Meter()
     past = None
@@ -126,6 +134,8 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
     else:
         round_ = Round(estate, atlas_of(estate), covered, past, how.share)
         ran = (_spread(where) if how.spread else _carry_out)(round_, asking, meter, plans if remedies else None)
+    if showing.messenger is not None:
+        showing.messenger.is_about(scope, how.says)
     failed: list[str] = []
     report = _report(estate, round_, ran, meter, showing.history, scope, failed)
     if how.ahead_s is not None and report.audit:

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from salt_mirror.dns.dialogue import Near
     from salt_mirror.estate.lists.spec import ListSpec
     from salt_mirror.estate.model import Estate
+    from salt_mirror.estate.notify import Channel
     from salt_mirror.keeping.journal import Head, Line
 
 
@@ -65,6 +66,10 @@ def settle(
     journal: Annotated[Path | None, option("--journal", "FILE", "Write every sighting down as a line of JSON.")] = None,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with the watch in the journal.")] = False,
     figure: Annotated[Path | None, option("--figure", "FILE", "Draw the watch as a PNG or SVG.")] = None,
+    notify: Annotated[
+        list[str] | None,
+        option("--notify", "NAME", "Send to this channel of the estate when all have it, or the time is over."),
+    ] = None,
     speed: Annotated[float, typer.Option("--speed", hidden=True, min=1)] = 1.0,
     *,
     listing: Listing,
@@ -79,6 +84,13 @@ def settle(
     spec = spec_of(listing)
     wish = _Wish(name, rdtype, to or [], gone, held_by, source, plan, registered, journal, resume, figure, spec)
     wish.check()
+    if notify:
+        from salt_mirror.cli.arguments import estate_file
+        from salt_mirror.cli.notifying import channels_of
+        from salt_mirror.estate.file import read_estate_file
+
+        path = estate_file(asking)
+        wish = replace(wish, channels=tuple(channels_of(notify, read_estate_file(path), path)))
     if plan is not None and not resume:
         wish = _of_plan(wish, plan, asking, estate)
     within_s = seconds_of(within, "--within") if within is not None else None
@@ -104,6 +116,7 @@ class _Wish:
     given: tuple[Goal, ...] = ()
     view: str | None = None
     longest_s: int = 0
+    channels: tuple[Channel, ...] = ()
 
     def check(self) -> None:
         """Raise BadInput for what contradicts itself, or cannot be written."""
@@ -246,8 +259,9 @@ def _watch(
         except BadInput as error:
             failed.append(str(error))
     end_of_it.report(
-        sys.stdout, json=json, interrupted=interrupted, strays=engine.strays, late=engine.late, failed=failed
-    )
+        sys.stdout, json=json, interrupted=interrupted, strays=engine.strays, late=engine.late, failed=failed,
+        channels=wish.channels,
+    )  # fmt: skip
 
 
 def _begin(

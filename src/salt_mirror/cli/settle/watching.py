@@ -9,7 +9,7 @@ from __future__ import annotations
 import sys
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -26,12 +26,13 @@ from salt_mirror.checks.settle.rows import rows_of
 from salt_mirror.checks.settle.wording import event_text, findings_of, headline, local
 from salt_mirror.cli.engines import engine_of
 from salt_mirror.cli.finishing import status_of
-from salt_mirror.cli.messages import tell
+from salt_mirror.cli.messages import UNDELIVERED, tell
 from salt_mirror.cli.options import Asking, Showing
 from salt_mirror.dns.dialogue import Near, Runner
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Question
 from salt_mirror.estate.model import Estate
+from salt_mirror.estate.notify import Channel
 from salt_mirror.findings import Finding, Outcome
 from salt_mirror.keeping.journal import Journal, Line
 from salt_mirror.keeping.writing import write_whole
@@ -276,9 +277,17 @@ class Finish:
         write_whole(path, drawn, "--figure")
 
     def report(
-        self, file: TextIO, *, json: bool, interrupted: bool, strays: int, late: int, failed: list[str]
+        self,
+        file: TextIO,
+        *,
+        json: bool,
+        interrupted: bool,
+        strays: int,
+        late: int,
+        failed: list[str],
+        channels: Sequence[Channel] = (),
     ) -> NoReturn:
-        """Print the report and end the program with its exit status."""
+        """Print the report, send it to channels, and end the program with its exit status."""
         watch = self._watch
         rows = rows_of(watch)
         findings = sorted(findings_of(watch), key=_order)
@@ -314,7 +323,13 @@ class Finish:
             from salt_mirror.report.terminal.page import print_report
 
             print_report(report, file)
-        raise typer.Exit(status_of(report, failed, Showing()))
+        status = status_of(report, failed, Showing())
+        undelivered = []
+        if channels and not interrupted:
+            from salt_mirror.cli.notifying import send_watch
+
+            undelivered = send_watch(channels, report)
+        raise typer.Exit(status or (UNDELIVERED if undelivered else 0))
 
 
 def _order(finding: Finding) -> tuple[bool, str, str]:

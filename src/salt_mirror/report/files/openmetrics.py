@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import datetime
 
 from prometheus_client import CollectorRegistry
 from prometheus_client.core import GaugeMetricFamily, HistogramMetricFamily, Metric
@@ -65,6 +66,23 @@ class _MetricCollector:
             "Versions that a server is behind the newest, negative when ahead.",
             labels=("zone", "view", "server"),
         )
+        weights = GaugeMetricFamily(
+            "saltmirror_zone_findings", "Findings of a check in a zone, by weight.", labels=(*where, "weight")
+        )
+        of_server = ("zone", "view", "server")
+        serials = GaugeMetricFamily("saltmirror_zone_serial", "The SOA serial that a server has.", labels=of_server)
+        ages = GaugeMetricFamily(
+            "saltmirror_zone_serial_age_seconds",
+            "Seconds since a run first saw a server's serial there.",
+            labels=of_server,
+            unit="seconds",
+        )
+        signatures = GaugeMetricFamily(
+            "saltmirror_signatures_remaining_seconds",
+            "Seconds until the first signature of a zone ends, negative when it has.",
+            labels=("zone", "view"),
+            unit="seconds",
+        )
         since = GaugeMetricFamily(
             "saltmirror_since_agreement_seconds",
             "Seconds since a check last agreed in a zone.",
@@ -76,12 +94,22 @@ class _MetricCollector:
             for check, tally in line.checks.items():
                 for outcome, number in tally.by_outcome:
                     subjects.add_metric([check, line.zone, view, outcome], number)
+                weights.add_metric([check, line.zone, view, "fault"], tally.faults)
+                weights.add_metric([check, line.zone, view, "caution"], tally.cautions)
             for server, lag in line.serial_lag.items():
                 lags.add_metric([line.zone, view, clean(server)], lag)
+            for server, serial in line.serials.items():
+                serials.add_metric([line.zone, view, clean(server)], serial)
+            for server, moment in line.serial_since.items():
+                ages.add_metric([line.zone, view, clean(server)], self._seconds_since(moment))
+            if line.signatures_left_s is not None:
+                signatures.add_metric([line.zone, view], line.signatures_left_s)
             for check, moment in line.last_agreement.items():
-                seconds = max(0, round((self._report.started - moment).total_seconds()))
-                since.add_metric([check, line.zone, view], seconds)
-        yield from (subjects, lags, since)
+                since.add_metric([check, line.zone, view], self._seconds_since(moment))
+        yield from (subjects, weights, lags, serials, ages, signatures, since)
+
+    def _seconds_since(self, moment: datetime) -> int:
+        return max(0, round((self._report.started - moment).total_seconds()))
 
 
 def _gauge(name: str, words: str, value: float, unit: str = "") -> Metric:

@@ -15,7 +15,8 @@ from markupsafe import Markup
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.chronicle import Chronicle, Stood
-from salt_mirror.checks.common.wording import duration, many
+from salt_mirror.checks.audit.recurring import in_words
+from salt_mirror.checks.common.wording import many, rounded
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.figures.history import draw
 from salt_mirror.report.files.templates import hash_of, template
@@ -58,6 +59,8 @@ def written(chronicle: Chronicle, source: str) -> bytes:
     page: str = template("past.html.j2").render(
         source=source,
         headline=headline(chronicle),
+        words=in_words(chronicle),
+        runs=sum(run.runs for run in chronicle.runs),
         outcome=latest.outcome if latest is not None else "unverified",
         chronicle=chronicle,
         latest=latest,
@@ -70,7 +73,7 @@ def written(chronicle: Chronicle, source: str) -> bytes:
         new_left=max(0, len(new) - _MOST_ROWS),
         longest=[_row(one, now) for one in standing[:_MOST_ROWS]],
         longest_left=max(0, len(standing) - _MOST_ROWS),
-        mended=[(one.check, one.faults, duration(round(one.mean_seconds))) for one in chronicle.mended()],
+        mended=[(one.check, one.faults, rounded(round(one.mean_seconds))) for one in chronicle.mended()],
         mean=_mean(chronicle),
         style=Markup(style),
         policy=f"default-src 'none'; img-src data:; style-src '{hash_of(style)}'; base-uri 'none'; form-action 'none'",
@@ -84,7 +87,7 @@ def _badness(days: dict[Any, Any]) -> tuple[int, int]:
 
 
 def _row(one: Stood, now: datetime | None) -> dict[str, str]:
-    stood = duration(max(0, round((now - one.first).total_seconds()))) if now is not None else ""
+    stood = rounded(max(0, round((now - one.first).total_seconds()))) if now is not None else ""
     return {
         "weight": one.weight, "title": catalogue()[one.code].title, "code": one.code, "name": clean(one.name),
         "view": clean(one.view), "text": clean(one.text), "first": f"{one.first:%Y-%m-%d %H:%M}", "stood": stood,
@@ -97,7 +100,7 @@ def _mean(chronicle: Chronicle) -> tuple[str, int] | None:
     number = sum(one.faults for one in mended)
     if not number:
         return None
-    return duration(round(sum(one.mean_seconds * one.faults for one in mended) / number)), number
+    return rounded(round(sum(one.mean_seconds * one.faults for one in mended) / number)), number
 
 
 def _in_words(chronicle: Chronicle) -> str:

@@ -10,7 +10,7 @@ import msgspec
 from rich.text import Text
 
 from salt_mirror.checks.audit.lines import Audit, Ending, Life, Run, Tally, ZoneLine
-from salt_mirror.checks.common.wording import duration, local_moment, rounded
+from salt_mirror.checks.common.wording import duration, local_moment, many, rounded
 from salt_mirror.checks.pairs.scope import UNSEEN
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Report
@@ -152,17 +152,23 @@ def _cell(tally: Tally | None) -> Text:
     return Text(", ".join(parts) or ("sound" if tally.total else "nothing there"), style=style)
 
 
-def print_runs(runs: Iterable[Run], file: TextIO) -> None:
-    """The audits of the past, the latest first."""
-    table = table_of("started", "outcome", "faults", "cautions", "unverified", "took", "of")
+def print_runs(runs: Iterable[Run], says: str, file: TextIO) -> None:
+    """How the estate stands by its past, in a sentence; then the audits of the past, the latest first."""
     rows = list(runs)
+    days = any(run.runs > 1 for run in rows)
+    table = table_of("started", "outcome", "faults", "cautions", "unverified", "took", *(["for"] if days else []), "of")
     for run in rows:
         table.add_row(
             local_moment(run.started, _TO_THE_SECOND), run.outcome, str(run.faults), str(run.cautions), str(run.unverified),
-            f"{run.seconds:.1f} s", clean(run.scope) or "everything",
+            f"{run.seconds:.1f} s", *([many(run.runs, "run")] if days else []), clean(run.scope) or "everything",
         )  # fmt: skip
     console = console_for(file)
-    console.print(f"{len(rows)} {'run' if len(rows) == 1 else 'runs'}." if rows else "No run yet.")
+    console.print(Text(clean(says), style="bold"))
+    number = sum(run.runs for run in rows)
+    if rows:
+        console.print(
+            Text(f"{many(number, 'run')}{f', kept as {len(rows):,}' if number > len(rows) else ''}.", style="dim")
+        )
     print_table(console, table)
 
 

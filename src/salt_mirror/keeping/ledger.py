@@ -1,0 +1,202 @@
+"""What each channel of `[notify]` was told, and until when: kept in the history that it is told from.
+
+Strategy: a channel's row has the moment until which it was told everything. It moves when a message was delivered, or there was
+nothing to tell, and stays where one was held back or failed. The names of channels are here, and nothing of how they are
+reached.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from salt_mirror.checks.audit.news import (
+    FAILED,
+    FLAPS,
+    FLAPS_WITHIN_RUNS,
+    ChannelPast,
+    FailedRuns,
+    Marks,
+    Occurrence,
+    Standing,
+)
+from salt_mirror.keeping.blobs import unpacked
+from salt_mirror.keeping.schema import opened
+
+_MISSED = "missed"
+"""The kind of what `history --check` has told."""
+_KEPT_MOMENTS = 2_000
+"""So many moments of messages are kept at most, which is more than any limit counts."""
+
+
+def channel_past(path: Path, channel: str, scope: str, moment: datetime) -> ChannelPast:
+    """Return what a history knows for a channel, which begins here with the run before where it is new. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        where = (channel, scope)
+        query = "SELECT told_until, sent, failing, why FROM channels WHERE channel = ? AND scope = ?"
+        row = connection.execute(query, where).fetchone()
+        is_new = row is None
+        if row is None:
+            query = "SELECT max(started) FROM runs WHERE scope = ? AND started < ?"
+            before = connection.execute(query, (scope, moment.isoformat())).fetchone()[0]
+            row = (before or moment.isoformat(), "[]", None, "")
+            connection.execute("INSERT INTO channels VALUES (?,?,?,?,?,?)", (*where, *row))
+        told_until, sent, failing, why = row
+        query = "SELECT kind, key, what FROM told WHERE channel = ? AND scope = ?"
+        told = {(kind, key): what for kind, key, what in connection.execute(query, where)}
+        query = "SELECT key, finding, first, runs FROM doubts WHERE scope = ?"
+        doubts = [
+            Occurrence(key, unpacked(blob), datetime.fromisoformat(first), runs=runs)
+            for key, blob, first, runs in connection.execute(query, (scope,))
+        ]
+        return ChannelPast(
+            datetime.fromisoformat(told_until),
+            is_new,
+            msgspec.json.decode(sent, type=list[datetime]),
+            datetime.fromisoformat(failing) if failing else None,
+            why,
+            _happened(connection, scope, told_until),
+            _flapping(connection, scope, told_until) if not is_new else {},
+            _flapping(connection, scope, moment.isoformat()),
+            doubts,
+            told,
+        )
+
+
+def _happened(connection: sqlite3.Connection, scope: str, since: str) -> list[Occurrence]:
+    """Return the latest life of each finding of which one began or ended after a moment, and whether it was there then."""
+    query = "SELECT key, finding, first, ended FROM lives WHERE scope = ? AND (first > ? OR ended > ?) ORDER BY id"
+    found: dict[str, Occurrence] = {}
+    for key, blob, first, ended in connection.execute(query, (scope, since, since)):
+        before = found.get(key)
+        told, times = (before.told, before.times + 1) if before is not None else (first <= since, 1)
+        found[key] = _occurrence(key, blob, first, ended)._replace(told=told, times=times)
+    return list(found.values())
+
+
+def _flapping(connection: sqlite3.Connection, scope: str, moment: str) -> dict[str, Occurrence]:
+    """Return what came and went within the last runs before a moment, by key, each with its latest life."""
+    query = "SELECT started FROM runs WHERE scope = ? AND started <= ? ORDER BY started DESC LIMIT 1 OFFSET ?"
+    row = connection.execute(query, (scope, moment, FLAPS_WITHIN_RUNS - 1)).fetchone()
+    query = "SELECT key, max(id), count(*) FROM lives WHERE scope = ? AND first BETWEEN ? AND ?"
+    query += " GROUP BY key HAVING count(*) >= ?"
+    found = {}
+    for key, last, times in connection.execute(query, (scope, row[0] if row else "", moment, FLAPS)).fetchall():
+        query = "SELECT finding, first, ended FROM lives WHERE id = ?"
+        found[key] = _occurrence(key, *connection.execute(query, (last,)).fetchone())._replace(times=times)
+    return found
+
+
+def _occurrence(key: str, blob: bytes, first: str, ended: str | None) -> Occurrence:
+    return Occurrence(
+        key, unpacked(blob), datetime.fromisoformat(first), datetime.fromisoformat(ended) if ended is not None else None
+    )
+
+
+def told_until(path: Path, channel: str, scope: str, moment: datetime, marks: Marks, *, sent: bool) -> None:
+    """Write down that a channel was told everything until a moment: by a message, or since there was nothing. Raises
+    BadInput."""
+    with opened(path, fresh=False) as connection:
+        where = (channel, scope)
+        query = "SELECT sent FROM channels WHERE channel = ? AND scope = ?"
+        moments = msgspec.json.decode(connection.execute(query, where).fetchone()[0], type=list[str])
+        moments = [*moments, *([moment.isoformat()] if sent else [])][-_KEPT_MOMENTS:]
+        connection.execute(
+            "UPDATE channels SET told_until = ?, sent = ?, failing = NULL, why = '' WHERE channel = ? AND scope = ?",
+            (moment.isoformat(), msgspec.json.encode(moments).decode(), *where),
+        )
+        _mark(connection, where, marks)
+
+
+def not_told(path: Path, channel: str, scope: str, moment: datetime, why: str) -> None:
+    """Write down that a message could not be delivered: what it had is told with the next run. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        connection.execute(
+            "UPDATE channels SET failing = coalesce(failing, ?), why = ? WHERE channel = ? AND scope = ?",
+            (moment.isoformat(), why, channel, scope),
+        )
+
+
+def _mark(connection: sqlite3.Connection, where: tuple[str, str], marks: Marks) -> None:
+    rows = [(*where, *key, what) for key, what in marks.add.items()]
+    connection.executemany("INSERT OR REPLACE INTO told VALUES (?,?,?,?,?)", rows)
+    connection.executemany(
+        "DELETE FROM told WHERE channel = ? AND scope = ? AND kind = ? AND key = ?",
+        [(*where, *key) for key in marks.remove],
+    )
+
+
+def failed_run(path: Path, scope: str, moment: datetime, why: str) -> FailedRuns:
+    """Write down that a run came to no result; return that with those before it on end. Raises BadInput."""
+    at = moment.isoformat()
+    with opened(path, fresh=True) as connection:
+        connection.execute(
+            "INSERT INTO failures VALUES (?,?,?,1,?) ON CONFLICT (scope) DO UPDATE SET last = ?, times = times + 1, why = ?",
+            (scope, at, at, why, at, why),
+        )
+        query = "SELECT first, times, why FROM failures WHERE scope = ?"
+        first, times, why = connection.execute(query, (scope,)).fetchone()
+        failed = FailedRuns(first=datetime.fromisoformat(first), times=times, why=why)
+        query = "UPDATE told SET what = ? WHERE scope = ? AND kind = ?"
+        connection.execute(query, (msgspec.json.encode(failed), scope, FAILED))
+        return failed
+
+
+def tell_of_failure(path: Path, channel: str, scope: str, failed: FailedRuns) -> None:
+    """Write down that a channel was told that runs fail: it is not told again until one succeeds. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        _mark(connection, (channel, scope), Marks({(FAILED, ""): msgspec.json.encode(failed)}, []))
+
+
+def was_missed(path: Path, channel: str, what: str) -> bool:
+    """Return whether a channel was told that runs are missed since some last run. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        query = "SELECT what FROM told WHERE channel = ? AND scope = '' AND kind = ?"
+        return (what.encode("utf-8"),) in connection.execute(query, (channel, _MISSED)).fetchall()
+
+
+def tell_of_missed(path: Path, channel: str, what: str) -> None:
+    """Write down that a channel was told: it is told again after another run was the last one. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        _mark(connection, (channel, ""), Marks({(_MISSED, ""): what.encode("utf-8")}, []))
+
+
+def undelivered(path: Path) -> list[tuple[str, str, datetime, str]]:
+    """Return the channels whose last message was not delivered: name, scope, since when, and why. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        query = "SELECT channel, scope, failing, why FROM channels WHERE failing IS NOT NULL ORDER BY channel, scope"
+        return [
+            (channel, scope, datetime.fromisoformat(at), why) for channel, scope, at, why in connection.execute(query)
+        ]
+
+
+def failures(path: Path) -> dict[str, FailedRuns]:
+    """Return the runs that failed since the last that did not, by scope. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        query = "SELECT scope, first, times, why FROM failures"
+        return {
+            scope: FailedRuns(first=datetime.fromisoformat(first), times=times, why=why)
+            for scope, first, times, why in connection.execute(query)
+        }
+
+
+def standing(path: Path, scope: str) -> Standing:
+    """Return what stood after the last run of a scope. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        query = "SELECT faults, cautions, unverified FROM runs WHERE scope = ? ORDER BY started DESC LIMIT 1"
+        faults, cautions, unverified = connection.execute(query, (scope,)).fetchone()
+        return Standing(faults=faults, cautions=cautions, unverified=unverified)
+
+
+def scopes_told(path: Path, channel: str) -> Iterable[tuple[str, datetime]]:
+    """Return what a channel is told about, each with its last run. Raises BadInput."""
+    with opened(path, fresh=False) as connection:
+        query = (
+            "SELECT channels.scope, max(started) FROM channels JOIN runs ON runs.scope = channels.scope WHERE channel = ? "
+            "GROUP BY channels.scope"
+        )
+        return [(scope, datetime.fromisoformat(at)) for scope, at in connection.execute(query, (channel,))]

@@ -1,0 +1,1 @@
+"""Messages to people and programs: each way of sending one is a module."""
