@@ -78,6 +78,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/signed.py
 	$(BIN)/python bench/rehearse.py
 	$(BIN)/python bench/page.py
+	$(BIN)/python bench/history.py 100
 	$(BIN)/python bench/loss.py
 
 reference: $(VENV)/dev.stamp

@@ -21,7 +21,8 @@ from salt_mirror.estate import file as estate_file
 
 ROOT = Path(__file__).parents[1]
 EXIT = "Exit status: 0 all that was checked agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, "
-EXIT += "4 an output could not be written, 70 an error that nobody expected, 130 interrupted."
+EXIT += "4 an output could not be written, 5 all else is well and a message could not be delivered, "
+EXIT += "70 an error that nobody expected, 130 interrupted."
 
 
 class Parameter(typing.NamedTuple):
@@ -112,6 +113,9 @@ def estate_page() -> str:
     written |= {"inside_only": "[[inside_only]]", "bounds": "[bounds]", "resolver_tests": "[resolver_tests]"}
     for key, kind in estate_file._ENTRIES.items():
         lines += ["", f"## `{written.get(key, f'[{key}.NAME]')}`", "", *_said(kind), *_table(kind)]
+        if key == "notify":
+            for way, inner in estate_file._WAYS.items():
+                lines += ["", f"### `{way}` of `[notify.NAME]`", "", *_said(inner), *_table(inner)]
     lines += [
         "",
         "## An entry of `expect` as a table",

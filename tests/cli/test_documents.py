@@ -96,7 +96,8 @@ def test_every_json_document_is_as_its_schema_has_it(run: Run, tmp_path: Path) -
                 "ask kiln-02 no-such", "budget vpn.gullmarsh.example A --to 192.0.2.77", "explain", "explain pair.no-pointer",
                 "draft 10.77.10.0/24 --view internal", "expect records/leases.csv records/services.csv", "history audits.db",
                 "history audits.db pair.*", "snapshot now.jsonl", "pairs", "descend web.gullmarsh.example", "stale", "mend",
-                "authority gullmarsh.example", "services", "settle kiln-02.pans.gullmarsh.internal A --within 1s",
+                "notify --preview duty", "authority gullmarsh.example", "services",
+                "settle kiln-02.pans.gullmarsh.internal A --within 1s",
             )
         }  # fmt: skip
     assert printed == set(DOCUMENTS) - {"vantages"}  # that needs a broker, and is tested with the vantages

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sqlite3
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -14,9 +15,11 @@ from msgspec.structs import replace
 from salt_mirror.checks.audit.lines import Tally, ZoneLine
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.history import FinishedRun, add_run, chronicle_in
+from salt_mirror.keeping.ledger import failed_run
 from support.large import ZONES, findings
 from support.program import Run
 
+RECORDED = Path(__file__).parents[1] / "recorded"
 BEGAN = datetime(2026, 11, 1, 3, tzinfo=UTC)
 FAULTS = list(findings(30))[80:]
 
@@ -57,7 +60,7 @@ def test_a_chronicle_tells_days_news_the_longest_and_the_mean_until_mended(kept:
 
 def test_a_history_is_drawn_and_told_by_zone_and_time(kept: Path, run: Run) -> None:
     done = run("history", str(kept), "--report", "html:past.html", "--figure", "past.png", "--since", "2026-11-05")
-    assert done.out.startswith("8 runs.") and done.status == 0
+    assert done.out.startswith("2 faults and 0 cautions open: 1 new this week.\n8 runs.") and done.status == 0
     page = (kept.parent / "past.html").read_text(encoding="utf-8")
     assert (
         "<h1>2 faults, 0 cautions; 1 fault more than on 05 Nov.</h1>" in page
@@ -77,17 +80,27 @@ def test_a_history_is_drawn_and_told_by_zone_and_time(kept: Path, run: Run) -> N
     assert "is neither a .png nor a .svg" in run("history", str(kept), "--figure", "a.gif").err
 
 
-def test_a_history_of_the_first_version_is_brought_up_and_keeps_its_runs(kept: Path, run: Run) -> None:
-    with sqlite3.connect(kept) as old:
-        old.executescript(
-            "DROP TABLE doubts; DROP TABLE zone_runs; DROP TABLE looks; ALTER TABLE runs DROP COLUMN whole;"
-        )
-        old.executescript("ALTER TABLE lives DROP COLUMN zone; PRAGMA user_version = 1;")
-    done = run("history", str(kept), "--zone", ZONES[0], "--json")
-    assert done.status == 0 and len(json.loads(done.out)["runs"]) == 11
-    keep(kept, 12, [FAULTS[0]])
-    told = chronicle_in(kept)
-    assert len(told.runs) == 12 and len(told.zone_days()) == 3
+@pytest.mark.parametrize("version", [3, 1])
+def test_a_history_of_an_older_version_is_brought_up_and_keeps_its_runs(tmp_path: Path, run: Run, version: int) -> None:
+    """The third version's file was written by the program of that time: eight runs, a life that ended, and a doubt."""
+    path = tmp_path / "old.db"
+    shutil.copy(RECORDED / "history-3.db", path)
+    if version == 1:
+        with sqlite3.connect(path) as old:
+            old.executescript("DROP TABLE doubts; DROP TABLE zone_runs; DROP TABLE looks; PRAGMA user_version = 1;")
+            old.executescript("ALTER TABLE runs DROP COLUMN whole; ALTER TABLE lives DROP COLUMN zone;")
+    done = run("history", "old.db", "--json")
+    assert done.status == 0 and len(json.loads(done.out)["runs"]) == 8
+    lives = {
+        one.name.partition(".")[0]: (one.first.day, one.ended and one.ended.day) for one in chronicle_in(path).lives
+    }
+    assert lives == {"rake-00000": (1, None), "rake-00001": (2, 5), "rake-00003": (7, None)}
+    keep(path, 9, FAULTS[:2])
+    told = chronicle_in(path)
+    assert len(told.runs) == 9 and len(told.zone_days()) == 3 and len(told.standing()) == 2
+    with sqlite3.connect(path) as brought:
+        assert brought.execute("PRAGMA user_version").fetchone() == (4,)
+        assert brought.execute("SELECT count(*) FROM doubts").fetchone() == (0,)
 
 
 def test_what_is_unverified_again_is_not_new_and_what_was_not_looked_at_stays(kept: Path) -> None:
@@ -97,8 +110,6 @@ def test_what_is_unverified_again_is_not_new_and_what_was_not_looked_at_stays(ke
         done = FinishedRun("", BEGAN + timedelta(days=day), 1.0, "unverified", list(findings))
         return add_run(kept, done, looked_at)[0].new_unverified
 
-    with sqlite3.connect(kept) as old:
-        old.executescript("DROP TABLE doubts; PRAGMA user_version = 2;")
     assert add(20, doubts[0], doubts[1]) == doubts[:2]
     assert add(21, doubts[0], doubts[1], doubts[2]) == doubts[2:]
     assert add(22, doubts[0], looked_at=lambda one: one.name == doubts[0].name) == []
@@ -113,3 +124,70 @@ def test_runs_about_something_else_are_not_mixed_into_a_chronicle(kept: Path) ->
     alone = kept.with_name("pairs.db")
     add_run(alone, FinishedRun("pairs rake-01", BEGAN, 1.0, "differs", [FAULTS[0]]))
     assert chronicle_in(alone).about == "pairs rake-01" and len(chronicle_in(alone).standing()) == 1
+
+
+def test_compaction_keeps_a_run_a_day_and_every_life(tmp_path: Path, run: Run) -> None:
+    path, now = tmp_path / "audits.db", datetime.now(UTC).replace(microsecond=0)
+    for quarter in range(80):  # four runs a day: a fault comes and goes with each, another stands
+        found = [FAULTS[0], *([FAULTS[1]] if quarter % 2 else [])]
+        add_run(path, FinishedRun("", now - timedelta(hours=6 * (79 - quarter)), 2.0, "differs", found))
+    before = chronicle_in(path)
+    said = run("history", "audits.db", "--compact", "10d").out
+    after = chronicle_in(path)
+    assert [life.first for life in after.lives] == [life.first for life in before.lives] and len(after.lives) == 41
+    old = [one for one in after.runs if one.started.date() < (now - timedelta(days=10)).date()]
+    assert {one.started.date() for one in old} == {one.started.date() for one in before.runs} - {
+        one.started.date() for one in after.runs[: -len(old)]
+    }
+    assert len(old) == len({one.started.date() for one in old}) and sum(one.runs for one in after.runs) == 80
+    assert f"became {len(old)} days" in said and after.faults_by_day() == before.faults_by_day()
+    assert run("history", "audits.db", "--compact", "10d").out.startswith("Nothing to compact")
+    assert f"80 runs, kept as {len(after.runs)}." in run("history", "audits.db").out
+    assert run("history", "audits.db", "--compact", "2d").status == 2
+
+
+def test_a_history_says_in_words_what_is_new_how_long_it_took_and_what_comes_back(tmp_path: Path, run: Run) -> None:
+    path = tmp_path / "audits.db"
+    latest = datetime(2026, 11, 27, 12, tzinfo=UTC)  # a Friday, also far from here
+    for back in range(35, -1, -1):  # a run a night: one host each Monday, one fault of the last two nights, one mended
+        at = latest - timedelta(days=back)
+        weekly = [FAULTS[0]] if at.astimezone().weekday() == 0 else []
+        found = [*weekly, *([FAULTS[1]] if back < 2 else []), *([FAULTS[3]] if 4 <= back < 6 else [])]
+        add_run(path, FinishedRun("", at, 2.0, "differs" if found else "agrees", found))
+    says = run("history", "audits.db").out.splitlines()[0]
+    assert says == (
+        "1 fault and 0 cautions open: 1 new this week, 2 mended in 1 d and 2 d, "
+        "1 comes back every Monday (rake-00000: 5 times)."
+    )
+    document = json.loads(run("history", "audits.db", "--json").out)
+    assert document["says"] == says and document["recurring"][0]["weekday"] == 0
+    hourly = tmp_path / "hourly.db"
+    for hour in range(24 * 6):
+        at = latest - timedelta(hours=24 * 6 - 1 - hour)
+        found = [FAULTS[1]] if at.astimezone().hour == 2 else []
+        add_run(hourly, FinishedRun("", at, 2.0, "agrees", found))
+    assert "1 comes back at about 02:00 (rake-00001: 6 times)" in run("history", "hourly.db").out
+    mondays = tmp_path / "mondays.db"
+    for week in range(10):
+        found = [FAULTS[0]] if week % 2 else []
+        add_run(mondays, FinishedRun("", latest - timedelta(weeks=9 - week), 2.0, "agrees", found))
+    assert "comes back again and again" in run("history", "mondays.db").out  # nobody looked on another day
+
+
+def test_a_missed_run_and_a_failing_one_are_seen(tmp_path: Path, run: Run) -> None:
+    path = tmp_path / "audits.db"
+    add_run(path, FinishedRun("", datetime.now(UTC) - timedelta(hours=3), 2.0, "agrees", []))
+    call = ("history", "audits.db", "--check", "--at-least-every")
+    sound = run(*call, "4h")
+    assert (sound.status, sound.out[:17]) == (0, "The last run was ")
+    missed = run(*call, "2h")
+    assert missed.status == 1 and missed.out.startswith("No run since ")
+    assert "(run.missed)" in missed.out and "one is expected every 2 h" in missed.out
+    failed_run(path, "", datetime.now(UTC), "estate.toml: the key is missing")
+    report = run(*call, "4h", "--json")
+    (finding,) = report.document["findings"]
+    assert report.status == 1 and (finding["code"], finding["weight"]) == ("run.failed", "fault")
+    assert "the last one said: estate.toml: the key is missing" in finding["text"]
+    add_run(path, FinishedRun("", datetime.now(UTC), 2.0, "agrees", []))
+    assert run(*call, "4h").status == 0
+    assert "run.missed" in run("explain", "run.missed").out and run("history", "audits.db", "--check").status == 2

@@ -99,7 +99,7 @@ def a_day_passes(history: Path) -> None:
 
     columns = {
         "runs": ["started"], "lives": ["first", "last", "ended"], "agreements": ["last"], "looks": ["at"], "doubts": ["first"],
-        "serials": ["since"], "failures": ["first", "last"], "channels": ["told_until", "sent", "failing"],
+        "serials": ["since"], "failures": ["first", "last"], "channels": ["sent", "failing"],
         "told": ["what", "key"],
     }  # fmt: skip
     with sqlite3.connect(history) as connection:

@@ -16,7 +16,7 @@ from salt_mirror.estate.file import parse_estate
 from salt_mirror.estate.notify import Channel, channel_of
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.history import FinishedRun, add_run
-from salt_mirror.keeping.ledger import channel_past, told_until
+from salt_mirror.keeping.ledger import channel_past, told_all
 from support.examples import examples
 from support.large import findings
 
@@ -118,12 +118,12 @@ def test_news_are_the_difference_between_what_was_told_and_what_is(rows: list[st
         history = Path(folder) / "h.db"
         for number, row in enumerate(slow.rows):
             at = night(history, number, row)
-            past = channel_past(history, "duty", "", at)
+            past = channel_past(history, "duty", "")
             news = news_of(duty, past, at)
             expected = slow.after(number) if number else {}
             assert names(news) == {word: {keys[one] for one in which} for word, which in expected.items()}
             if not number or arrives[number]:
-                told_until(history, "duty", "", at, news.marks, sent=bool(news))
+                told_all(history, "duty", "", past, news.marks, at if news else None)
                 slow.deliver(number)
 
 
@@ -138,13 +138,13 @@ def test_a_channel_is_sent_what_it_wants_when_it_may_be_sent(tmp_path: Path) -> 
         f'zones = ["{name.name.partition(".")[2]}"]': [name.identity],
     }
     for text in narrowed:
-        channel_past(history, text, "", BEGAN)
-    quietly = channel_past(history, "quiet", "", BEGAN)
+        channel_past(history, text, "")
+    quietly = channel_past(history, "quiet", "")
     at = night(history, 1, "PAPA")
     for text, wanted in narrowed.items():
-        news = news_of(channel(text), channel_past(history, text, "", at), at)
+        news = news_of(channel(text), channel_past(history, text, ""), at)
         assert [one.finding.identity for one in news.new] == wanted, text
-    assert not news_of(quiet, channel_past(history, "quiet", "", at), at)  # it only asked for what is gone
+    assert not news_of(quiet, channel_past(history, "quiet", ""), at)  # it only asked for what is gone
     local = datetime(2026, 11, 2, 12).astimezone()
     assert held_back(quiet, quietly, local.replace(hour=23)) == "quiet until 06:00"
     assert held_back(quiet, quietly, local.replace(hour=5)) and not held_back(quiet, quietly, local)

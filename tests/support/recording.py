@@ -34,7 +34,7 @@ _CHANGING = (
     (re.compile(r"\d{1,2} [A-Z][a-z]{2} \d{4} \d\d:\d\d [-+]\d{4}"), "a moment"),
     (re.compile(r"no-such-[0-9a-f]{12}"), "no-such-…"),
     # signatures are made when the world is: NSEC records of a name that nobody has are as they are, their times are not
-    (re.compile(r'"(begins|ends|first_end)":"[^"]*"'), r'"\1":"…"'),
+    (re.compile(r'"(begins|ends|first_end|signatures_end)":"[^"]*"'), r'"\1":"…"'),
     (re.compile(r'"left_s":-?\d+'), '"left_s":0'),
     (re.compile(r"since \d{4}-\d\d-\d\d \d\d:\d\d [^,]+, "), "since a moment, "),
     (re.compile(r"\b\d{14} \d{14} \d+ [a-z.]+ [A-Za-z0-9+/= ]+"), "a signature"),

@@ -45,7 +45,7 @@ def program(names: Iterable[str] = tuple(NAMES)) -> typer.Typer:
         context_settings={"help_option_names": ["-h", "--help"]},
         help="Checks that DNS records are registered, that forward and reverse agree, and that changes have propagated.",
         epilog="Exit status: 0 all agrees, 1 a fault, 2 wrong usage or input, 3 no fault but something is unverified, 4 an "
-        "output could not be written, 70 an internal error, 130 interrupted.",
+        "output could not be written, 5 a message could not be delivered, 70 an internal error, 130 interrupted.",
     )
     for name in names:
         entry = NAMES[name]

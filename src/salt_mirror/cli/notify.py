@@ -53,6 +53,7 @@ def notify(
     if not chosen:
         _list(file, path, history)
         return
+    from salt_mirror.cli.messages import show
     from salt_mirror.cli.notifying import channels_of
 
     (channel,) = channels_of(chosen, file, path)
@@ -62,7 +63,7 @@ def notify(
     if test is not None:
         raise typer.Exit(_send(channel, notices[0]))
     if not notices:
-        sys.stdout.write(f"Nothing is held for {channel.name}.\n")
+        show(f"Nothing is held for {channel.name}.\n")
     for notice in notices:
         _print(channel, notice, json=json)
 
@@ -124,7 +125,7 @@ def _notices(channel: Channel, file: EstateFile, path: Path, history: Path | Non
         return [notice_of(channel.name, sample(), told, sample=True)]
     found = []
     for scope, started in scopes_told(history, channel.name):
-        past = channel_past(history, channel.name, scope, started)
+        past = channel_past(history, channel.name, scope)
         news = news_of(channel, past, started, file.accept)
         told = Told(file.title, str(path), "audit", scope, started, standing(history, scope))
         if news:
@@ -177,10 +178,10 @@ def _send_held(channel: Channel, file: EstateFile, path: Path, history: Path) ->
     hold(history)
     sent, troubles = 0, []
     for scope, started in scopes_told(history, channel.name):
-        before = len(channel_past(history, channel.name, scope, started).sent)
+        before = len(channel_past(history, channel.name, scope).sent)
         told = Told(file.title, str(path), "audit", scope, started, standing(history, scope))
         trouble = send_news(channel, history, scope, file.accept, told, [], now())
-        sent += len(channel_past(history, channel.name, scope, started).sent) > before
+        sent += len(channel_past(history, channel.name, scope).sent) > before
         troubles += [trouble] if trouble else []
     for trouble in troubles:
         tell(f"notify, {channel.name}: {trouble}")

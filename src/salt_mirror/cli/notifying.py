@@ -23,7 +23,7 @@ from salt_mirror.estate.file import EstateFile, read_estate_file
 from salt_mirror.estate.notify import Channel, NotifyEntry, channel_of
 from salt_mirror.estate.reading import is_there
 from salt_mirror.keeping.history import BusyHistory
-from salt_mirror.keeping.ledger import channel_past, failed_run, not_told, tell_of_failure, told_until
+from salt_mirror.keeping.ledger import channel_past, failed_run, not_told, tell_of_failure, told_all
 from salt_mirror.notify.delivery import check, deliver
 from salt_mirror.notify.trouble import Undelivered
 from salt_mirror.report.document import Report, now
@@ -128,7 +128,7 @@ class Messenger:
         for channel in self._channels:
             if not channel.wanted.run_failed or channel.is_quiet(moment):
                 continue
-            if failed is not None and _knows(self._history, channel, self._scope, moment):
+            if failed is not None and _knows(self._history, channel, self._scope):
                 continue
             from salt_mirror.checks.audit.news import FailedRuns
 
@@ -143,11 +143,11 @@ class Messenger:
                     tell_of_failure(self._history, channel.name, self._scope, failed)
 
 
-def _knows(history: Path, channel: Channel, scope: str, moment: datetime) -> bool:
+def _knows(history: Path, channel: Channel, scope: str) -> bool:
     """Return whether a channel was told already that runs fail."""
     from salt_mirror.checks.audit.news import FAILED
 
-    return (FAILED, "") in channel_past(history, channel.name, scope, moment).told
+    return (FAILED, "") in channel_past(history, channel.name, scope).told
 
 
 def _channels_at_least(names: list[str], path: Path) -> list[Channel]:
@@ -189,24 +189,23 @@ def send_news(
 ) -> str:
     """Send a channel what is new since its last message, and write down that it was; return why it could not be delivered.
     `moment` is when that is, the run's begin without it. Raises BadInput for a history that cannot be used."""
-    past = channel_past(history, channel.name, scope, told.started)
+    past = channel_past(history, channel.name, scope)
     news = news_of(channel, past, told.started, accept)
     if not news:
-        told_until(history, channel.name, scope, told.started, news.marks, sent=False)
+        told_all(history, channel.name, scope, past, news.marks)
         return ""
     if held_back(channel, past, moment or told.started):
         return ""
-    notice = notice_of(channel.name, news, told, zones)
+    notice, trouble = _late(notice_of(channel.name, news, told, zones), past), ""
     try:
-        deliver(channel, _late(notice, past))
+        deliver(channel, notice)
     except Undelivered as error:
         if not error.partly:
             not_told(history, channel.name, scope, told.started, str(error))
             return f"not delivered, and sent again with the next run: {error}"
-        told_until(history, channel.name, scope, told.started, news.marks, sent=True)
-        return f"delivered in part: {error}"
-    told_until(history, channel.name, scope, told.started, news.marks, sent=True)
-    return ""
+        trouble = f"delivered in part: {error}"
+    told_all(history, channel.name, scope, past, news.marks, moment or told.started)
+    return trouble
 
 
 def send_watch(channels: Iterable[Channel], report: Report) -> list[str]:

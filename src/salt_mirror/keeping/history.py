@@ -151,13 +151,13 @@ def add_run(
     doubts = Doubts(done.findings)
     with opened(path, fresh=True) as connection:
         before = connection.execute("SELECT max(started) FROM runs WHERE scope = ?", (scope,)).fetchone()[0]
-        _begin(connection, done, doubts)
+        run = _begin(connection, done, doubts)
         query = "SELECT key, id, finding, first FROM lives WHERE scope = ? AND ended IS NULL"
         open_lives = {key: (number, blob, first) for key, number, blob, first in connection.execute(query, (scope,))}
         seen: set[str] = set()
-        new, standing = _stand(connection, done, open_lives, seen, zone_of)
+        new, standing = _stand(connection, run, done, open_lives, seen, zone_of)
         seen.update(map(key_of, done.accepted))
-        gone = _ended(connection, at, open_lives, seen, lambda one: looked_at(one) and not doubts.cover(one))
+        gone = _ended(connection, run, at, open_lives, seen, lambda one: looked_at(one) and not doubts.cover(one))
         doubtful = _doubted(connection, done, looked_at)
         moment = datetime.fromisoformat(before) if before is not None else None
         lines = [
@@ -170,8 +170,8 @@ def add_run(
     return History(before=moment, new=findings, gone=no_more, standing=standing, new_unverified=unverified), lines
 
 
-def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) -> None:
-    """Write down the run itself, what it says of each zone, and how those stand that it looked at whole."""
+def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) -> int:
+    """Write down the run itself, what it says of each zone, and how those stand that it looked at whole; return its number."""
     weights = [finding.weight for finding in done.findings if finding.outcome != "unverified"]
     at = done.started.isoformat()
     run = connection.execute(
@@ -203,10 +203,13 @@ def _begin(connection: sqlite3.Connection, done: FinishedRun, doubts: Doubts) ->
             for (view, zone), look in done.looks.items()
         ],
     )
+    assert run is not None
+    return run
 
 
 def _stand(
     connection: sqlite3.Connection,
+    run: int,
     done: FinishedRun,
     open_lives: Mapping[str, tuple[int, bytes, str]],
     seen: set[str],
@@ -231,7 +234,18 @@ def _stand(
         else:
             first = at
             new.append(finding)
-            row = (done.scope, key, finding.code, finding.view, finding.name, packed(kept), at, at, zone_of(finding))
+            row = (
+                done.scope,
+                key,
+                finding.code,
+                finding.view,
+                finding.name,
+                packed(kept),
+                at,
+                at,
+                zone_of(finding),
+                run,
+            )
             added.append(row)  # type: ignore[arg-type]
         standing.append(
             Since(
@@ -240,13 +254,14 @@ def _stand(
             )
         )  # fmt: skip
     connection.executemany("UPDATE lives SET finding = ? WHERE id = ?", changed)
-    columns = "scope, key, code, view, name, finding, first, last, zone"
-    connection.executemany(f"INSERT INTO lives ({columns}) VALUES (?,?,?,?,?,?,?,?,?)", added)
+    columns = "scope, key, code, view, name, finding, first, last, zone, begun_by"
+    connection.executemany(f"INSERT INTO lives ({columns}) VALUES (?,?,?,?,?,?,?,?,?,?)", added)
     return new, standing
 
 
 def _ended(
     connection: sqlite3.Connection,
+    run: int,
     at: str,
     open_lives: Mapping[str, tuple[int, bytes, str]],
     seen: Collection[str],
@@ -261,7 +276,7 @@ def _ended(
             finding = unpacked(blob)
             if certain(finding):
                 gone.append(finding)
-                connection.execute("UPDATE lives SET ended = ? WHERE id = ?", (at, number))
+                connection.execute("UPDATE lives SET ended = ?, ended_by = ? WHERE id = ?", (at, run, number))
     return gone
 
 

@@ -1,8 +1,8 @@
 """What each channel of `[notify]` was told, and until when: kept in the history that it is told from.
 
-Strategy: a channel's row has the moment until which it was told everything. It moves when a message was delivered, or there was
-nothing to tell, and stays where one was held back or failed. The names of channels are here, and nothing of how they are
-reached.
+Strategy: a channel's row has the run up to which it was told everything. It moves when a message was delivered, or there was
+nothing to tell, and stays where one was held back or failed. Runs are told apart by their numbers, since clocks may be set
+back. The names of channels are here, and nothing of how they are reached.
 """
 
 from __future__ import annotations
@@ -33,19 +33,19 @@ _KEPT_MOMENTS = 2_000
 """So many moments of messages are kept at most, which is more than any limit counts."""
 
 
-def channel_past(path: Path, channel: str, scope: str, moment: datetime) -> ChannelPast:
-    """Return what a history knows for a channel, which begins here with the run before where it is new. Raises BadInput."""
+def channel_past(path: Path, channel: str, scope: str) -> ChannelPast:
+    """Return what a history knows for a channel after its last run; a new one begins with the run before. Raises BadInput."""
     with opened(path, fresh=False) as connection:
         where = (channel, scope)
-        query = "SELECT told_until, sent, failing, why FROM channels WHERE channel = ? AND scope = ?"
+        query = "SELECT id FROM runs WHERE scope = ? ORDER BY id DESC LIMIT 2"
+        numbers = [number for (number,) in connection.execute(query, (scope,))] or [0]
+        query = "SELECT told_run, sent, failing, why FROM channels WHERE channel = ? AND scope = ?"
         row = connection.execute(query, where).fetchone()
         is_new = row is None
         if row is None:
-            query = "SELECT max(started) FROM runs WHERE scope = ? AND started < ?"
-            before = connection.execute(query, (scope, moment.isoformat())).fetchone()[0]
-            row = (before or moment.isoformat(), "[]", None, "")
+            row = (numbers[-1], "[]", None, "")
             connection.execute("INSERT INTO channels VALUES (?,?,?,?,?,?)", (*where, *row))
-        told_until, sent, failing, why = row
+        told_run, sent, failing, why = row
         query = "SELECT kind, key, what FROM told WHERE channel = ? AND scope = ?"
         told = {(kind, key): what for kind, key, what in connection.execute(query, where)}
         query = "SELECT key, finding, first, runs FROM doubts WHERE scope = ?"
@@ -54,38 +54,40 @@ def channel_past(path: Path, channel: str, scope: str, moment: datetime) -> Chan
             for key, blob, first, runs in connection.execute(query, (scope,))
         ]
         return ChannelPast(
-            datetime.fromisoformat(told_until),
+            numbers[0],
             is_new,
+            is_new and len(numbers) == 1,
             msgspec.json.decode(sent, type=list[datetime]),
             datetime.fromisoformat(failing) if failing else None,
             why,
-            _happened(connection, scope, told_until),
-            _flapping(connection, scope, told_until) if not is_new else {},
-            _flapping(connection, scope, moment.isoformat()),
+            _happened(connection, scope, told_run),
+            _flapping(connection, scope, told_run) if not is_new else {},
+            _flapping(connection, scope, numbers[0]),
             doubts,
             told,
         )
 
 
-def _happened(connection: sqlite3.Connection, scope: str, since: str) -> list[Occurrence]:
-    """Return the latest life of each finding of which one began or ended after a moment, and whether it was there then."""
-    query = "SELECT key, finding, first, ended FROM lives WHERE scope = ? AND (first > ? OR ended > ?) ORDER BY id"
+def _happened(connection: sqlite3.Connection, scope: str, told_run: int) -> list[Occurrence]:
+    """Return the latest life of each finding of which one began or ended after a run, and whether it was there then."""
+    query = "SELECT key, finding, first, ended, begun_by FROM lives WHERE scope = ?"
+    query += " AND (begun_by > ? OR ended_by > ?) ORDER BY id"
     found: dict[str, Occurrence] = {}
-    for key, blob, first, ended in connection.execute(query, (scope, since, since)):
+    for key, blob, first, ended, begun_by in connection.execute(query, (scope, told_run, told_run)):
         before = found.get(key)
-        told, times = (before.told, before.times + 1) if before is not None else (first <= since, 1)
+        told, times = (before.told, before.times + 1) if before is not None else (begun_by <= told_run, 1)
         found[key] = _occurrence(key, blob, first, ended)._replace(told=told, times=times)
     return list(found.values())
 
 
-def _flapping(connection: sqlite3.Connection, scope: str, moment: str) -> dict[str, Occurrence]:
-    """Return what came and went within the last runs before a moment, by key, each with its latest life."""
-    query = "SELECT started FROM runs WHERE scope = ? AND started <= ? ORDER BY started DESC LIMIT 1 OFFSET ?"
-    row = connection.execute(query, (scope, moment, FLAPS_WITHIN_RUNS - 1)).fetchone()
-    query = "SELECT key, max(id), count(*) FROM lives WHERE scope = ? AND first BETWEEN ? AND ?"
+def _flapping(connection: sqlite3.Connection, scope: str, run: int) -> dict[str, Occurrence]:
+    """Return what came and went within the last runs up to one, by key, each with its latest life."""
+    query = "SELECT id FROM runs WHERE scope = ? AND id <= ? ORDER BY id DESC LIMIT 1 OFFSET ?"
+    row = connection.execute(query, (scope, run, FLAPS_WITHIN_RUNS - 1)).fetchone()
+    query = "SELECT key, max(id), count(*) FROM lives WHERE scope = ? AND begun_by BETWEEN ? AND ?"
     query += " GROUP BY key HAVING count(*) >= ?"
     found = {}
-    for key, last, times in connection.execute(query, (scope, row[0] if row else "", moment, FLAPS)).fetchall():
+    for key, last, times in connection.execute(query, (scope, row[0] if row else 1, run, FLAPS)).fetchall():
         query = "SELECT finding, first, ended FROM lives WHERE id = ?"
         found[key] = _occurrence(key, *connection.execute(query, (last,)).fetchone())._replace(times=times)
     return found
@@ -97,17 +99,19 @@ def _occurrence(key: str, blob: bytes, first: str, ended: str | None) -> Occurre
     )
 
 
-def told_until(path: Path, channel: str, scope: str, moment: datetime, marks: Marks, *, sent: bool) -> None:
-    """Write down that a channel was told everything until a moment: by a message, or since there was nothing. Raises
-    BadInput."""
+def told_all(
+    path: Path, channel: str, scope: str, past: ChannelPast, marks: Marks, sent: datetime | None = None
+) -> None:
+    """Write down that a channel was told everything up to the last run that it was looked up for: by a message that was `sent`
+    at a moment, or since there was nothing. Raises BadInput."""
     with opened(path, fresh=False) as connection:
         where = (channel, scope)
         query = "SELECT sent FROM channels WHERE channel = ? AND scope = ?"
         moments = msgspec.json.decode(connection.execute(query, where).fetchone()[0], type=list[str])
-        moments = [*moments, *([moment.isoformat()] if sent else [])][-_KEPT_MOMENTS:]
+        moments = [*moments, *([sent.isoformat()] if sent is not None else [])][-_KEPT_MOMENTS:]
         connection.execute(
-            "UPDATE channels SET told_until = ?, sent = ?, failing = NULL, why = '' WHERE channel = ? AND scope = ?",
-            (moment.isoformat(), msgspec.json.encode(moments).decode(), *where),
+            "UPDATE channels SET told_run = ?, sent = ?, failing = NULL, why = '' WHERE channel = ? AND scope = ?",
+            (past.run, msgspec.json.encode(moments).decode(), *where),
         )
         _mark(connection, where, marks)
 

@@ -44,19 +44,22 @@ CREATE TABLE doubts (scope TEXT NOT NULL, key TEXT NOT NULL, finding BLOB NOT NU
 _FOURTH = """
 ALTER TABLE runs ADD COLUMN runs INTEGER NOT NULL DEFAULT 1;
 ALTER TABLE doubts ADD COLUMN runs INTEGER NOT NULL DEFAULT 1;
-CREATE INDEX began_lives ON lives (scope, first);
-CREATE INDEX started_runs ON runs (scope, started);
+ALTER TABLE lives ADD COLUMN begun_by INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE lives ADD COLUMN ended_by INTEGER;
+CREATE INDEX begun_lives ON lives (scope, begun_by);
+CREATE INDEX ended_lives ON lives (scope, ended_by);
 CREATE TABLE serials (scope TEXT NOT NULL, view TEXT NOT NULL, zone TEXT NOT NULL, server TEXT NOT NULL,
                       serial INTEGER NOT NULL, since TEXT NOT NULL, PRIMARY KEY (scope, view, zone, server));
 CREATE TABLE failures (scope TEXT PRIMARY KEY, first TEXT NOT NULL, last TEXT NOT NULL, times INTEGER NOT NULL,
                        why TEXT NOT NULL);
-CREATE TABLE channels (channel TEXT NOT NULL, scope TEXT NOT NULL, told_until TEXT NOT NULL, sent TEXT NOT NULL,
+CREATE TABLE channels (channel TEXT NOT NULL, scope TEXT NOT NULL, told_run INTEGER NOT NULL, sent TEXT NOT NULL,
                        failing TEXT, why TEXT NOT NULL DEFAULT '', PRIMARY KEY (channel, scope));
 CREATE TABLE told (channel TEXT NOT NULL, scope TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL, what BLOB NOT NULL,
                    PRIMARY KEY (channel, scope, kind, key));
 """
-"""What came with the fourth version: of how many runs a row of a compacted day is, in how many runs on end something could not
-be verified, since when each server has its serial, runs that failed, and what each channel of `[notify]` was told."""
+"""What came with the fourth version: of how many runs a row of a compacted day is; which run began and ended a life (clocks
+may be set back, and two runs may begin in one second); in how many runs on end something could not be verified; since when
+each server has its serial; runs that failed; and what each channel of `[notify]` was told."""
 _STEPS = (_SCHEMA, _SECOND, _THIRD, _FOURTH)
 """The statements that lead from each version to the next, from an empty file on."""
 

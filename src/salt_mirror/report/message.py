@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Any, NamedTuple
 
+import msgspec
+
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.news import FLAPS_WITHIN_RUNS, EndingAcceptance, FailedRuns, News, Occurrence, Standing
 from salt_mirror.checks.common.wording import local_moment, many, rounded
@@ -44,8 +46,7 @@ def notice_of(
     parts = _Parts(news, told.started, list(zones))
     lists: dict[str, Any] = {word: _items(getattr(news, word)) for word in _LISTS}
     left_out = sum(len(getattr(news, word)) - len(items) for word, items in lists.items())
-    subject = f"{told.title or told.estate or 'Salt Mirror'}: {parts.headline}"
-    says = clean(f"[sample] {subject}" if sample else subject)
+    subject = f"{'[sample] ' if sample else ''}{told.title or told.estate or 'Salt Mirror'}: {parts.headline}"
     lines = [
         *parts.lines,
         "",
@@ -53,39 +54,54 @@ def notice_of(
         f"Run of {local_moment(told.started)}: {told.about or told.command}. salt-mirror explain CODE says what a code means.",
         *(f"Report: {path}" for path in told.reports),
     ]
-    return Notice(
+    notice = Notice(
         channel=channel,
-        title=clean(told.title),
-        estate=clean(told.estate),
+        title=told.title,
+        estate=told.estate,
         command=told.command,
-        about=clean(told.about),
+        about=told.about,
         started=told.started,
-        says=says if len(says) <= _LONGEST_SUBJECT else f"{says[: _LONGEST_SUBJECT - 1]}…",
-        lines=[clean(line) for line in lines],
+        says=subject if len(subject) <= _LONGEST_SUBJECT else f"{subject[: _LONGEST_SUBJECT - 1]}…",
+        lines=lines,
         **lists,
         ending=news.ending,
         failed=news.failed,
         runs_again=news.runs_again,
         now=told.now,
         left_out=left_out,
-        reports=[clean(path) for path in told.reports],
+        reports=list(told.reports),
         sample=sample,
     )
+    return _cleaned(notice)
 
 
 def notice_of_watch(channel: str, watch: WatchEnd, lines: Iterable[str], told: Told) -> Notice:
     """Return the message that a watch has ended."""
-    return Notice(
+    notice = Notice(
         channel=channel,
-        title=clean(told.title),
-        estate=clean(told.estate),
+        title=told.title,
+        estate=told.estate,
         command=told.command,
-        about=clean(told.about),
+        about=told.about,
         started=told.started,
-        says=clean(f"{told.title or told.estate or 'Salt Mirror'}: {watch.says}")[:_LONGEST_SUBJECT],
-        lines=[clean(line) for line in lines],
+        says=f"{told.title or told.estate or 'Salt Mirror'}: {watch.says}"[:_LONGEST_SUBJECT],
+        lines=list(lines),
         watch=watch,
     )
+    return _cleaned(notice)
+
+
+def _cleaned(notice: Notice) -> Notice:
+    """Return a message with every text in it cleaned, wherever it came from: no medium has to think of control characters."""
+
+    def walk(value: Any) -> Any:
+        if isinstance(value, str):
+            return clean(value)
+        if isinstance(value, dict):
+            return {key: walk(inner) for key, inner in value.items()}
+        return [walk(inner) for inner in value] if isinstance(value, list) else value
+
+    return msgspec.convert(walk(msgspec.to_builtins(notice)), Notice)
 
 
 _LISTS = ("new", "gone", "passed", "flapping", "calm", "unverified", "verified")
@@ -97,13 +113,13 @@ def _items(found: list[Occurrence]) -> list[NoticeItem]:
             code=one.finding.code,
             title=catalogue()[one.finding.code].title if one.finding.code in catalogue() else "",
             weight=one.finding.weight,
-            view=clean(one.finding.view),
+            view=one.finding.view,
             name=one.finding.name,
             type=one.finding.type,
             address=one.finding.address,
-            server=clean(one.finding.server or ""),
-            text=clean(one.finding.text),
-            cause=clean(one.finding.cause),
+            server=one.finding.server or "",
+            text=one.finding.text,
+            cause=one.finding.cause,
             since=one.first,
             ended=one.ended,
             times=one.times,

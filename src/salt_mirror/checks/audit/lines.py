@@ -69,8 +69,8 @@ class Unchanged(msgspec.Struct, frozen=True, kw_only=True):
 class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
     """A zone in one view with the tally of each check that had something to check there; `servers` the same for each of its
     servers. `serial_lag` and `serials` are by server, and so is `serial_since`: when a run first saw the serial there, as a
-    history tells; `last_agreement` is by check. `signatures_left_s` is when the first signature ends, in seconds from the run
-    (None: nothing is signed, or it was not looked at). Of an `unchanged` zone only a sample was looked at."""
+    history tells; `last_agreement` is by check. `signatures_end` is when the first signature ends (UTC; None: nothing is
+    signed, or it was not looked at). Of an `unchanged` zone only a sample was looked at."""
 
     zone: str
     view: str
@@ -79,7 +79,7 @@ class ZoneLine(msgspec.Struct, frozen=True, kw_only=True):
     serial_lag: dict[str, int] = {}
     serials: dict[str, int] = {}
     serial_since: dict[str, datetime] = {}
-    signatures_left_s: int | None = None
+    signatures_end: datetime | None = None
     last_agreement: dict[str, datetime] = {}
     unchanged: Unchanged | msgspec.UnsetType = msgspec.UNSET
 

@@ -68,12 +68,14 @@ class EndingAcceptance(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ChannelPast(NamedTuple):
-    """What a history knows for one channel: until when it was told everything, when messages were sent, and since when none
-    could be (with why); what has begun or ended since `told_until`; what came and went within the last runs, by key, at that
-    moment and now; what could not be verified in the last run; and what of doubts, acceptances and failed runs it was told."""
+    """What a history knows for one channel after its last `run`: whether the channel `is_new`, or even the history
+    (`is_first`); when messages were sent, and since when none could be, with why; what has begun or ended since the channel was told
+    everything; what came and went within the last runs, by key, then and now; what could not be verified in the last run; and
+    what of doubts, acceptances and failed runs it was told."""
 
-    told_until: datetime
+    run: int
     is_new: bool
+    is_first: bool
     sent: list[datetime]
     failing: datetime | None
     why: str
@@ -180,7 +182,7 @@ def _doubts(
     encode = msgspec.json.encode
     found = []
     for one in past.doubts:
-        old = past.is_new and one.first <= past.told_until
+        old = past.is_first or (past.is_new and one.runs > 1)
         if (one.runs >= runs or old) and (DOUBT, one.key) not in past.told and channel.takes(one.finding):
             add[DOUBT, one.key] = encode((one.first, one.finding))
             if not old:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -218,7 +219,9 @@ def _with_authority(line: ZoneLine, sheet: Sheet) -> ZoneLine:
         line,
         serial_lag={row.server: row.behind for row in rows if row.behind},
         serials={row.server: row.serial for row in rows if row.serial is not None},
-        signatures_left_s=min((row.left_s for row in signed if row.state in ("valid", "expired")), default=None),
+        signatures_end=min(
+            (datetime.fromisoformat(row.ends) for row in signed if row.state in ("valid", "expired")), default=None
+        ),
     )
 
 

@@ -102,8 +102,9 @@ class _MetricCollector:
                 serials.add_metric([line.zone, view, clean(server)], serial)
             for server, moment in line.serial_since.items():
                 ages.add_metric([line.zone, view, clean(server)], self._seconds_since(moment))
-            if line.signatures_left_s is not None:
-                signatures.add_metric([line.zone, view], line.signatures_left_s)
+            if line.signatures_end is not None:
+                left = round((line.signatures_end - self._report.started).total_seconds())
+                signatures.add_metric([line.zone, view], left)
             for check, moment in line.last_agreement.items():
                 since.add_metric([check, line.zone, view], self._seconds_since(moment))
         yield from (subjects, weights, lags, serials, ages, signatures, since)

@@ -19,6 +19,7 @@ DOCUMENTS = {
     "draft": "salt_mirror.report.json.draft:DraftDocument",
     "expectations": "salt_mirror.report.json.expectations:ExpectationsDocument",
     "history": "salt_mirror.checks.audit.chronicle:Chronicle",
+    "notice": "salt_mirror.report.json.notice:Notice",
     "snapshot-taken": "salt_mirror.report.json.snapshot:SnapshotTaken",
     "vantages": "salt_mirror.report.json.vantages:VantagesDocument",
 }
