@@ -15,7 +15,7 @@ from support.terminal import Terminal
 from support.waiting import PATIENCE_S
 
 
-@pytest.mark.parametrize(("words", "stops", "most"), [((), 8, 175), (("--whole",), 32, 2300)])
+@pytest.mark.parametrize(("words", "stops", "most"), [((), 8, 175), (("--whole",), 35, 2350)])
 def test_a_tour_runs_every_stop_with_the_exit_status_it_promises(
     run: Run, words: tuple[str, ...], stops: int, most: int
 ) -> None:

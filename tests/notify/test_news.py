@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from salt_mirror.checks.audit.news import News, news_of
+from salt_mirror.checks.audit.news import ChannelNews, news_of
 from salt_mirror.cli.notifying import held_back
 from salt_mirror.estate.file import parse_estate
 from salt_mirror.estate.notify import Channel, channel_of
@@ -42,7 +42,7 @@ def night(history: Path, number: int, row: str) -> datetime:
     return at
 
 
-def names(news: News) -> dict[str, set[str]]:
+def names(news: ChannelNews) -> dict[str, set[str]]:
     words = ("new", "gone", "passed", "flapping", "calm", "unverified", "verified")
     return {word: {one.key for one in getattr(news, word)} for word in words if getattr(news, word)}
 

@@ -53,12 +53,8 @@ def history(
     ] = None,
 ) -> None:
     """Say how an estate's past went: what is open, new, mended and comes back; each run; or the life of a finding."""
-    from salt_mirror.cli.messages import tell
-    from salt_mirror.cli.outputs import check_figure
     from salt_mirror.cli.past import check_and_end, compact_and_tell
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.history import lives_in, meant_in, runs_in
-    from salt_mirror.report.terminal.audit import print_lives, print_runs
 
     if compact is not None:
         compact_and_tell(file, compact)
@@ -67,13 +63,32 @@ def history(
         check_and_end(file, at_least_every, notify or [], estate, json=json)
     if at_least_every is not None or notify:
         raise BadInput("--at-least-every, --notify: with --check, which looks whether runs are missed")
+    _show(file, finding, since, zone or [], report, figure, json=json)
+
+
+def _show(
+    file: Path,
+    finding: str | None,
+    since: str | None,
+    zones: list[str],
+    report: str | None,
+    figure: Path | None,
+    *,
+    json: bool,
+) -> None:
+    """Print and write what a history has. Raises BadInput."""
+    from salt_mirror.cli.messages import tell
+    from salt_mirror.cli.outputs import check_figure
+    from salt_mirror.keeping.history import lives_in, meant_in, runs_in
+    from salt_mirror.report.terminal.audit import print_lives, print_runs
+
     page = _page(report)
     if figure is not None:
         check_figure(figure)
     moment = _since(since) if since is not None else None
-    if json or page is not None or figure is not None or zone:
-        _tell_whole(file, moment, zone or [], finding, page, figure, json=json)
-        if json or zone:
+    if json or page is not None or figure is not None or zones:
+        _tell_whole(file, moment, zones, finding, page, figure, json=json)
+        if json or zones:
             return
     if finding is None:
         from salt_mirror.checks.audit.chronicle import narrowed

@@ -79,7 +79,10 @@ def _list(file: EstateFile, path: Path, history: Path | None) -> None:
     channels = [channel_of(name, entry, path) for name, entry in file.notify.items()]
     console = console_for(sys.stdout)
     if not channels:
-        console.print(f"No channels: {path} has no [notify.NAME]; salt-mirror explain notify shows how one is written.")
+        text = (
+            f'No channels: {path} has no [notify.NAME]. The smallest one: [notify.duty] with file = "messages.jsonl".'
+        )
+        console.print(clean(text), markup=False)
         return
     console.print(f"{many(len(channels), 'channel')} in {clean(str(path))}.")
     table = table_of("channel", "sent by", "on", "quiet", "at most")

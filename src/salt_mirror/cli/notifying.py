@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from salt_mirror.checks.audit.news import NOTHING_NEW, ChannelPast, News, Standing, news_of
+from salt_mirror.checks.audit.news import NOTHING_NEW, ChannelNews, ChannelPast, StandingCounts, news_of
 from salt_mirror.checks.common.wording import duration, local_moment
 from salt_mirror.cli.messages import tell
 from salt_mirror.dns.errors import Unusable
@@ -100,7 +100,7 @@ class Messenger:
             return []
         problems = []
         certain = [one.weight for one in report.findings if one.outcome != "unverified"]
-        now_there = Standing(
+        now_there = StandingCounts(
             faults=certain.count("fault"), cautions=certain.count("caution"), unverified=len(report.unverified)
         )
         told = Told(
@@ -233,7 +233,7 @@ def _late(notice: Notice, past: ChannelPast) -> Notice:
     return msgspec.structs.replace(notice, lines=[*notice.lines, line])
 
 
-def sample() -> News:
+def sample() -> ChannelNews:
     """Return made-up news, to try a channel with."""
     from salt_mirror.checks.audit.news import Occurrence
     from salt_mirror.checks.common.wording import state

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Run
-from salt_mirror.checks.audit.news import NOTHING_NEW, Occurrence, Standing
+from salt_mirror.checks.audit.news import NOTHING_NEW, Occurrence, StandingCounts
 from salt_mirror.checks.common.wording import duration, local_moment, many, rounded, state
 from salt_mirror.cli.arguments import ESTATE_HERE, seconds_of
 from salt_mirror.cli.messages import UNDELIVERED, show, tell
@@ -101,10 +101,10 @@ def check_and_end(
     raise typer.Exit(report.exit_status() or (UNDELIVERED if lost else 0))
 
 
-def _last(runs: list[Run]) -> Standing | None:
+def _last(runs: list[Run]) -> StandingCounts | None:
     if not runs:
         return None
-    return Standing(faults=runs[0].faults, cautions=runs[0].cautions, unverified=runs[0].unverified)
+    return StandingCounts(faults=runs[0].faults, cautions=runs[0].cautions, unverified=runs[0].unverified)
 
 
 def checked(path: Path, runs: list[Run], moment: datetime, longest_s: float) -> list[Finding]:

@@ -168,7 +168,7 @@ COMMANDS = (
     ),
     CommandEntry(
         "notify", "Always", "who is sent what is new? The channels of the estate, tried or shown",
-        ("notify --preview duty", "what a message to a channel looks like"),
+        ("notify --preview helpdesk", "what a message to a channel looks like"),
         ("notify --test duty", "a sample, sent to it"),
     ),
     CommandEntry(

@@ -172,6 +172,21 @@ STOPS = (
         before=mend_and_break,
     ),
     Stop(
+        "And since then? In a sentence, and run by run.",
+        ("history", "{folder}/public.db"),
+        0,
+    ),
+    Stop(
+        "Nobody reads a report every morning. What would the help desk be sent, where something is new?",
+        ("notify", "--preview", "helpdesk"),
+        0,
+    ),
+    Stop(
+        "So it is run every night by this computer's own scheduler.",
+        ("schedule", "--every", "night", "--notify", "helpdesk", "--print", "cron"),
+        0,
+    ),
+    Stop(
         "The estate was written a year ago. What is there by now that it does not know?",
         ("draft", "gullmarsh.example", "--view", "public", "--folder", "{folder}"),
         0,

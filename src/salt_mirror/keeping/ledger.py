@@ -22,7 +22,7 @@ from salt_mirror.checks.audit.news import (
     FailedRuns,
     Marks,
     Occurrence,
-    Standing,
+    StandingCounts,
 )
 from salt_mirror.keeping.blobs import unpacked
 from salt_mirror.keeping.schema import opened
@@ -188,12 +188,12 @@ def failures(path: Path) -> dict[str, FailedRuns]:
         }
 
 
-def standing(path: Path, scope: str) -> Standing:
+def standing(path: Path, scope: str) -> StandingCounts:
     """Return what stood after the last run of a scope. Raises BadInput."""
     with opened(path, fresh=False) as connection:
         query = "SELECT faults, cautions, unverified FROM runs WHERE scope = ? ORDER BY started DESC LIMIT 1"
         faults, cautions, unverified = connection.execute(query, (scope,)).fetchone()
-        return Standing(faults=faults, cautions=cautions, unverified=unverified)
+        return StandingCounts(faults=faults, cautions=cautions, unverified=unverified)
 
 
 def scopes_told(path: Path, channel: str) -> Iterable[tuple[str, datetime]]:

@@ -31,7 +31,9 @@ def check(channel: Channel) -> None:
 
 def written(channel: Channel, notice: Notice) -> str:
     """Return the mail, with its headers."""
-    return _message(channel, notice).as_string(policy=SMTP.clone(linesep="\n", cte_type="8bit", utf8=True))
+    message = _message(channel, notice)
+    message.set_content(_body(notice), charset="utf-8", cte="8bit")  # as it is read; it travels encoded
+    return message.as_string(policy=SMTP.clone(linesep="\n", cte_type="8bit", utf8=True))
 
 
 def send(channel: Channel, notice: Notice) -> None:
@@ -92,8 +94,12 @@ def _message(channel: Channel, notice: Notice) -> EmailMessage:
     message["Message-ID"] = make_msgid(domain=entry.sender.rpartition("@")[2])
     # No reply of a machine is wanted: RFC 3834, section 5.
     message["Auto-Submitted"] = "auto-generated"
-    message.set_content("\n".join(notice.lines) + "\n", charset="utf-8")
+    message.set_content(_body(notice), charset="utf-8")
     return message
+
+
+def _body(notice: Notice) -> str:
+    return "\n".join(notice.lines) + "\n"
 
 
 def _first(refused: dict[str, tuple[int, bytes]]) -> str:

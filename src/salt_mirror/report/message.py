@@ -13,7 +13,14 @@ from typing import Any, NamedTuple
 import msgspec
 
 from salt_mirror.catalogue import catalogue
-from salt_mirror.checks.audit.news import FLAPS_WITHIN_RUNS, EndingAcceptance, FailedRuns, News, Occurrence, Standing
+from salt_mirror.checks.audit.news import (
+    FLAPS_WITHIN_RUNS,
+    ChannelNews,
+    EndingAcceptance,
+    FailedRuns,
+    Occurrence,
+    StandingCounts,
+)
 from salt_mirror.checks.common.wording import local_moment, many, rounded
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.folding import Fold, folded
@@ -35,12 +42,12 @@ class Told(NamedTuple):
     command: str
     about: str
     started: datetime
-    now: Standing | None = None
+    now: StandingCounts | None = None
     reports: tuple[str, ...] = ()
 
 
 def notice_of(
-    channel: str, news: News, told: Told, zones: Iterable[tuple[str, str]] = (), *, sample: bool = False
+    channel: str, news: ChannelNews, told: Told, zones: Iterable[tuple[str, str]] = (), *, sample: bool = False
 ) -> Notice:
     """Return the message about some news; `zones` are apexes by view, by which findings are told apart."""
     parts = _Parts(news, told.started, list(zones))
@@ -132,7 +139,7 @@ def _items(found: list[Occurrence]) -> list[NoticeItem]:
 class _Parts:
     """The parts of a message, the worst first."""
 
-    def __init__(self, news: News, started: datetime, zones: list[tuple[str, str]]) -> None:
+    def __init__(self, news: ChannelNews, started: datetime, zones: list[tuple[str, str]]) -> None:
         self._started = started
         self._zones = zones
         self._counts: list[str] = []
@@ -257,6 +264,6 @@ def _was_doubted(one: Occurrence) -> str:
     return f"since {local_moment(one.first)}, until this run"
 
 
-def _now(now: Standing) -> str:
+def _now(now: StandingCounts) -> str:
     doubts = f", {now.unverified:,} unverified" if now.unverified else ""
     return f"In all: {many(now.faults, 'fault')}, {many(now.cautions, 'caution')}{doubts}."

@@ -49,7 +49,7 @@ class FailedRuns(msgspec.Struct, frozen=True, kw_only=True):
     why: str
 
 
-class Standing(msgspec.Struct, frozen=True, kw_only=True):
+class StandingCounts(msgspec.Struct, frozen=True, kw_only=True):
     """What stands after the run, new or old."""
 
     faults: int
@@ -69,9 +69,9 @@ class EndingAcceptance(msgspec.Struct, frozen=True, kw_only=True):
 
 class ChannelPast(NamedTuple):
     """What a history knows for one channel after its last `run`: whether the channel `is_new`, or even the history
-    (`is_first`); when messages were sent, and since when none could be, with why; what has begun or ended since the channel was told
-    everything; what came and went within the last runs, by key, then and now; what could not be verified in the last run; and
-    what of doubts, acceptances and failed runs it was told."""
+    (`is_first`); when messages were sent, and since when none could be, with why; what has begun or ended since the channel was
+    told everything; what came and went within the last runs, by key, then and now; what could not be verified in the last run;
+    and what of doubts, acceptances and failed runs it was told."""
 
     run: int
     is_new: bool
@@ -94,7 +94,7 @@ class Marks(NamedTuple):
     remove: list[tuple[str, str]]
 
 
-class News(NamedTuple):
+class ChannelNews(NamedTuple):
     """What a channel has to be sent. `passed` came and went since the last message; `flapping` comes and goes, and `calm`
     is what stopped that; `verified` could not be for a while."""
 
@@ -114,13 +114,13 @@ class News(NamedTuple):
         return any(self[:-1])
 
 
-NOTHING_NEW = News([], [], [], [], [], [], [], [], None, None, Marks({}, []))
+NOTHING_NEW = ChannelNews([], [], [], [], [], [], [], [], None, None, Marks({}, []))
 
 DOUBT, ACCEPTANCE, FAILED = "doubt", "acceptance", "failed"
 """The kinds of what a channel is told besides findings."""
 
 
-def news_of(channel: Channel, past: ChannelPast, moment: datetime, accepted: Iterable[AcceptEntry] = ()) -> News:
+def news_of(channel: Channel, past: ChannelPast, moment: datetime, accepted: Iterable[AcceptEntry] = ()) -> ChannelNews:
     """Return what a channel has to be sent after a run that began at a moment."""
     wanted, add, remove = channel.wanted, dict[tuple[str, str], bytes](), list[tuple[str, str]]()
     sorts: dict[str, list[Occurrence]] = {word: [] for word in ("new", "gone", "passed", "flapping", "calm")}
@@ -137,7 +137,7 @@ def news_of(channel: Channel, past: ChannelPast, moment: datetime, accepted: Ite
     if again is not None:
         remove.append((FAILED, ""))
     runs_again = msgspec.json.decode(again, type=FailedRuns) if again is not None else None
-    return News(
+    return ChannelNews(
         sorts["new"], sorts["gone"], sorts["passed"], sorts["flapping"], sorts["calm"], unverified, verified, ending, None,
         runs_again, Marks(add, remove),
     )  # fmt: skip

@@ -85,12 +85,7 @@ def settle(
     wish = _Wish(name, rdtype, to or [], gone, held_by, source, plan, registered, journal, resume, figure, spec)
     wish.check()
     if notify:
-        from salt_mirror.cli.arguments import estate_file
-        from salt_mirror.cli.notifying import channels_of
-        from salt_mirror.estate.file import read_estate_file
-
-        path = estate_file(asking)
-        wish = replace(wish, channels=tuple(channels_of(notify, read_estate_file(path), path)))
+        wish = _reporting_to(wish, notify, asking)
     if plan is not None and not resume:
         wish = _of_plan(wish, plan, asking, estate)
     within_s = seconds_of(within, "--within") if within is not None else None
@@ -171,6 +166,16 @@ class _Wish:
         name = name_of(self.name, asking, estate)
         origin = origin_of(name, view_of(name, asking, estate), estate)
         return [goal_of(name, type_of(self.rdtype), self.to, origin, gone=self.gone)]
+
+
+def _reporting_to(wish: _Wish, names: list[str], asking: Asking) -> _Wish:
+    """Return the wish with the channels that are told how the watch ends. Raises BadInput."""
+    from salt_mirror.cli.arguments import estate_file
+    from salt_mirror.cli.notifying import channels_of
+    from salt_mirror.estate.file import read_estate_file
+
+    path = estate_file(asking)
+    return replace(wish, channels=tuple(channels_of(names, read_estate_file(path), path)))
 
 
 def _of_plan(wish: _Wish, path: Path, asking: Asking, estate: Estate) -> _Wish:

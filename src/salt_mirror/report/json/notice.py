@@ -7,7 +7,7 @@ from typing import Literal
 
 import msgspec
 
-from salt_mirror.checks.audit.news import EndingAcceptance, FailedRuns, Standing
+from salt_mirror.checks.audit.news import EndingAcceptance, FailedRuns, StandingCounts
 from salt_mirror.findings import Outcome, Weight
 
 
@@ -64,7 +64,7 @@ class Notice(msgspec.Struct, frozen=True, kw_only=True):
     failed: FailedRuns | None = None
     runs_again: FailedRuns | None = None
     watch: WatchEnd | None = None
-    now: Standing | None = None
+    now: StandingCounts | None = None
     left_out: int = 0
     reports: list[str] = []
     sample: bool = False
