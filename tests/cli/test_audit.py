@@ -9,6 +9,7 @@ import re
 import sqlite3
 import subprocess
 import sys
+from datetime import datetime
 from html.parser import HTMLParser
 from itertools import pairwise
 from pathlib import Path
@@ -125,6 +126,12 @@ def test_every_form_says_the_same(audited: tuple[Path, dict[str, Any]]) -> None:
     metrics = {family.name: family for family in families}
     lags = {sample.labels["server"]: sample.value for sample in metrics["saltmirror_serial_lag"].samples}
     assert lags == {"ns3.gullmarsh.example": 3}
+    left = [sample.value for sample in metrics["saltmirror_signatures_remaining_seconds"].samples]
+    assert min(left) < 0 < max(left) <= 14 * 86_400  # one zone's have ended, as it was planted
+    weighed = [s for s in metrics["saltmirror_zone_findings"].samples if s.labels["weight"] == "fault"]
+    assert sum(sample.value for sample in weighed) == sum(
+        one["name"] != "." for one in faults
+    )  # a resolver is of no zone
     buckets = [s.value for s in metrics["saltmirror_round_trip_seconds"].samples if s.name.endswith("_bucket")]
     assert buckets == sorted(buckets) and buckets[-1] > 1000
     markdown = (folder / "report.md").read_text(encoding="utf-8")
@@ -309,6 +316,21 @@ def test_two_audits_at_once_are_kept_apart_and_what_is_no_history_is_refused(
     assert "version 9, expected 4" in run("audit", "--history", "h.db").err
     assert run("history", "none.db").status == 2
     assert 'did you mean "html:…"?' in run("audit", "--report", "htm:x").err
+
+
+def test_metrics_have_the_names_that_the_page_has_and_say_since_when_a_server_has_its_serial(
+    run: Run, sound: list[StandIn], tmp_path: Path
+) -> None:
+    call = ("audit", "--quiet", "--skip", "services", "--history", "h.db", "--report", "openmetrics:a.prom")
+    began = [datetime.fromisoformat(run(*call[:1], *call[2:], "--json").report["started"]) for _ in range(2)]
+    text = (tmp_path / "a.prom").read_text(encoding="utf-8")
+    families = {family.name: family for family in openmetrics.text_string_to_metric_families(text)}
+    assert all(name.endswith(f"_{family.unit}") for name, family in families.items() if family.unit)
+    ages = families["saltmirror_zone_serial_age_seconds"].samples
+    assert {sample.value for sample in ages} == {(began[1] - began[0]).total_seconds()}
+    assert {sample.labels["server"] for sample in ages} == {"one", "two"}
+    page = (Path(__file__).parents[2] / "docs" / "jobs" / "nightly.md").read_text(encoding="utf-8")
+    assert set(re.findall(r"saltmirror_\w+", page)) - set(families) == set()
 
 
 EVIL = r'"=cmd|calc" "<script>alert(1)</script>" "\027[2J\007\000" "&lt;|`*_"'
