@@ -22,7 +22,7 @@ from world import nsd
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.expected import expected_sets
 from salt_mirror.checks.rollcall.judging import Roll
-from salt_mirror.cli.execution import quiet_collector
+from salt_mirror.cli.collector import quiet_collector
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.building import load_estate

@@ -26,7 +26,7 @@ import psutil
 import world
 from world import nsd
 
-from salt_mirror.cli.execution import quiet_collector
+from salt_mirror.cli.collector import quiet_collector
 from salt_mirror.dns.dialogue import Near
 from salt_mirror.dns.names import from_text
 from salt_mirror.dns.questions import Question, Server

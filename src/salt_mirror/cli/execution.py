@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import gc
 import sys
 import threading
 import time
@@ -15,6 +14,7 @@ from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.part import Part, Setting, carry_out
 from salt_mirror.cli.arguments import keep_pace
+from salt_mirror.cli.collector import quiet_collector
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Exchange, Near, Runner
@@ -174,7 +174,9 @@ def run(
                 remarks += fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
             source: Exchange = exchange if exchange.holds else (apart or engine)
             ahead = AHEAD if far is None else AHEAD_AFAR
-            runner = Runner(through(source) if through is not None else source, most=most, ahead=ahead)
+            runner = Runner(
+                through(source) if through is not None else source, most=most, ahead=ahead, screens=not asking.no_screen
+            )
             work(Setting(started, exchange.holding, exchange.names), runner, progress.tick)
         except KeyboardInterrupt:
             interrupted = True
@@ -196,12 +198,6 @@ def seen_views(wanted: Transfers, apart: ApartExchange | None) -> tuple[Transfer
     refused = {server: why for server in {server for server, _ in wanted} if (why := apart.refusal(server)) is not None}
     remarks = [f"{server.label} was not asked to hand over zones: {why}" for server, why in refused.items()]
     return [one for one in wanted if one[0] not in refused], sorted(remarks)
-
-
-def quiet_collector() -> None:
-    """Let Python look for garbage less often: an audit makes hundreds of thousands of small objects and no cycles."""
-    gc.freeze()
-    gc.set_threshold(100_000, 50, 100)
 
 
 class Progress:

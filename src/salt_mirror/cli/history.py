@@ -13,6 +13,8 @@ from salt_mirror.cli.options import option
 if TYPE_CHECKING:
     from datetime import datetime
 
+    from salt_mirror.checks.audit.chronicle import Chronicle
+
 
 def history(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The history that audit --history keeps.")],
@@ -77,26 +79,25 @@ def _show(
     json: bool,
 ) -> None:
     """Print and write what a history has. Raises BadInput."""
+    from salt_mirror.cli.collector import quiet_collector
     from salt_mirror.cli.messages import tell
     from salt_mirror.cli.outputs import check_figure
     from salt_mirror.keeping.history import lives_in, meant_in, runs_in
     from salt_mirror.report.terminal.audit import print_lives, print_runs
 
+    quiet_collector()
     page = _page(report)
     if figure is not None:
         check_figure(figure)
     moment = _since(since) if since is not None else None
-    if json or page is not None or figure is not None or zones:
-        _tell_whole(file, moment, zones, finding, page, figure, json=json)
+    if finding is None or json or zones or page is not None or figure is not None:
+        whole = _whole(file, moment, zones)
+        _write(whole, file, page, figure)
         if json or zones:
+            _print_whole(whole, file, moment, finding, json=json)
             return
     if finding is None:
-        from salt_mirror.checks.audit.chronicle import narrowed
-        from salt_mirror.checks.audit.recurring import in_words
-        from salt_mirror.keeping.history import chronicle_in
-
-        says = in_words(narrowed(chronicle_in(file), moment, []))
-        print_runs([run for run in runs_in(file) if moment is None or run.started >= moment], says, sys.stdout)
+        print_runs([run for run in runs_in(file) if moment is None or run.started >= moment], whole.says, sys.stdout)
     else:
         lives = [one for one in lives_in(file, finding) if moment is None or one.last >= moment]
         print_lives(lives, finding, sys.stdout)
@@ -120,29 +121,25 @@ def _page(report: str | None) -> Path | None:
     return Path(path)
 
 
-def _tell_whole(
-    file: Path,
-    moment: datetime | None,
-    zones: list[str],
-    pattern: str | None,
-    page: Path | None,
-    figure: Path | None,
-    *,
-    json: bool,
-) -> None:
-    """Write and print what is told of a history as a whole. Raises BadInput."""
+def _whole(file: Path, moment: datetime | None, zones: list[str]) -> Chronicle:
+    """Return a history as a whole, with how it stands in words. Raises BadInput."""
     from msgspec.structs import replace
 
     from salt_mirror.checks.audit.chronicle import narrowed
     from salt_mirror.checks.audit.recurring import in_words, recurrences
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.keeping.history import chronicle_in, lives_in
-    from salt_mirror.keeping.writing import write_whole
+    from salt_mirror.keeping.history import chronicle_in
 
     whole = narrowed(chronicle_in(file), moment, zones)
-    whole = replace(whole, says=in_words(whole), recurring=recurrences(whole))
     if zones and not whole.zones and not whole.lives:
         raise BadInput(f"--zone: {file} has nothing about {', '.join(zones)}")
+    return replace(whole, says=in_words(whole), recurring=recurrences(whole))
+
+
+def _write(whole: Chronicle, file: Path, page: Path | None, figure: Path | None) -> None:
+    """Write the page and the figure that are wished for. Raises BadInput."""
+    from salt_mirror.keeping.writing import write_whole
+
     if page is not None:
         from salt_mirror.report.files.past import written
 
@@ -152,14 +149,20 @@ def _tell_whole(
         from salt_mirror.report.files.past import headline
 
         write_whole(figure, draw(whole, figure.suffix.lower()[1:], f"{file.name}: {headline(whole)}"))
+
+
+def _print_whole(whole: Chronicle, file: Path, moment: datetime | None, pattern: str | None, *, json: bool) -> None:
+    """Print a history as a document, or the days of its zones. Raises BadInput."""
     if json:
         import msgspec
 
+        from salt_mirror.keeping.history import lives_in
+
         if pattern is not None:
             lives = [one for one in lives_in(file, pattern) if moment is None or one.last >= moment]
-            whole = replace(whole, matching=lives)
+            whole = msgspec.structs.replace(whole, matching=lives)
         sys.stdout.buffer.write(msgspec.json.encode(whole) + b"\n")
-    elif zones:
+    else:
         from salt_mirror.report.terminal.past import print_zones
 
         print_zones(whole, sys.stdout)

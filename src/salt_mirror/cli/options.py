@@ -88,6 +88,9 @@ class Asking:
     tries: Annotated[int, option("--tries", "N", "Tries for each question: 3.", min=1, max=10)] = 3
     ipv4_only: Annotated[bool, option("--ipv4-only", None, "Only ask at IPv4 addresses.", detail=_FAMILY)] = False
     ipv6_only: Annotated[bool, option("--ipv6-only", None, "Only ask at IPv6 addresses.", detail=_FAMILY)] = False
+    no_screen: Annotated[
+        bool, option("--no-screen", None, "Judge also what agrees plainly, one by one.", hidden=True)
+    ] = False
     strict: bool = False
     listed: Annotated[
         Path | None,

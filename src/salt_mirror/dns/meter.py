@@ -6,6 +6,7 @@ from bisect import bisect_left
 
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.questions import Answer, Question
+from salt_mirror.dns.screening import ScreenTally
 
 BUCKETS_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0)
 """The upper ends of the round-trip histogram, in seconds."""
@@ -41,7 +42,19 @@ class Meter:
             if rtt_ms is not None:
                 self.sum_s += rtt_ms / 1000.0
                 self._counts[bisect_left(BUCKETS_S, rtt_ms / 1000.0)] += 1
+        tally = self.tally
+        if tally is not None and tally.trips_s:
+            for trip_s in tally.trips_s:
+                self.sum_s += trip_s
+                self._counts[bisect_left(BUCKETS_S, trip_s)] += 1
+            tally.trips_s.clear()
         return answers
+
+    @property
+    def tally(self) -> ScreenTally | None:
+        """What was compared where it came in."""
+        found: ScreenTally | None = getattr(self._exchange, "tally", None)
+        return found
 
     @property
     def _exchange(self) -> Exchange:

@@ -106,6 +106,39 @@ class Reader:
                 return None
         return _make(Answer, (question, status, authoritative, values, ttl, None, message, rtt_ms, 1, "udp"))
 
+    def foreseen(self, message: bytes, asked: bytes, value: bytes | None) -> int | None:
+        """Return the TTL (0 for none) of a message that gives exactly the one value that is foreseen, or nothing of the type
+        where that is None, as `ordinary` would read it: with authority, no alias, no error. None for any other."""
+        if not message.startswith(asked, 12):
+            return None
+        at = 12 + len(asked)
+        if value is not None:
+            start = at + 12
+            one = self._one.get(message[2:12] + message[at - 4 : start])
+            if one is None:
+                return None
+            status, authoritative, others, ttl, size, bare = one
+            end = start + size
+            # Names may be compressed, or in another case: then they are read. Mostly the very bytes are there.
+            if message[start:end] != value:
+                if bare:
+                    return None
+                try:
+                    if _value(message, start, size, asked) != value:
+                        return None
+                except (IndexError, ValueError, struct.error):
+                    return None
+        else:
+            empty = self._empty.get(message[2:12])
+            if empty is None:
+                return None
+            status, authoritative, others = empty
+            ttl, end = 0, at
+        seen = self._rests.get(message[end:])
+        if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
+            return None
+        return ttl if authoritative and status == "NOERROR" else None
+
     def read_matched(self, message: bytes, asked: bytes) -> Reply:
         """Read a response of whatever shape, its id matched already, and remember the shape of a simple one."""
         rcode, flags, at, counts = _read_head(message, asked)

@@ -6,6 +6,7 @@ run; a day without a run shows nothing, since nobody looked.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable
 from datetime import date, datetime, timedelta
@@ -98,11 +99,21 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
     def faults_by_day(self) -> dict[date, Counter[str]]:
         """Return how many faults of each check stood at the last run of each day that had one."""
         last = {run.started.date(): run.started for run in reversed(self.runs)}
-        faults = [life for life in self.lives if life.weight == "fault"]
-        return {
-            day: Counter(check_of(life.code).name for life in faults if _stands(life, moment))
-            for day, moment in last.items()
-        }
+        days = sorted(last)
+        moments = [last[day] for day in days]
+        # Where each life begins and ends among the days, and not each day over all lives: years have many of both.
+        begun = [Counter[str]() for _ in range(len(days) + 1)]
+        for life in self.lives:
+            if life.weight == "fault":
+                check = check_of(life.code).name
+                begun[bisect_left(moments, life.first)][check] += 1
+                if life.ended is not None:
+                    begun[bisect_left(moments, life.ended)][check] -= 1
+        found, standing = dict[date, Counter[str]](), Counter[str]()
+        for day, more in zip(days, begun, strict=False):
+            standing.update(more)
+            found[day] = Counter({check: number for check, number in standing.items() if number})
+        return {day: found[day] for day in last}
 
     def zone_days(self) -> dict[tuple[str, str], dict[date, ZoneRun]]:
         """Return what the last run of each day said of each zone, by view and zone."""
@@ -132,10 +143,6 @@ class Chronicle(msgspec.Struct, frozen=True, kw_only=True):
         return [
             Mended(check=check, faults=len(some), mean_seconds=sum(some) / len(some)) for check, some in times.items()
         ]
-
-
-def _stands(life: Stood, moment: datetime) -> bool:
-    return life.first <= moment and (life.ended is None or life.ended > moment)
 
 
 def narrowed(whole: Chronicle, since: datetime | None, zones: Iterable[str]) -> Chronicle:

@@ -19,6 +19,7 @@ from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import type_text
 from salt_mirror.dns.reverse import address_text
+from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Finding, Outcome, SubjectLine
 
@@ -121,10 +122,73 @@ class Part(ABC):
             )
 
 
+LATER = object()
+"""What `agreed` says of a subject on which more has to be known first."""
+
+
+class ForeseenRound:
+    """A round of dialogues of which most come to what is foreseen. `things` are what it is about; `foresee` says what would be
+    plain agreement for one, None where that is not known beforehand; `agreed` returns the result of a subject of which all was
+    as foreseen: None where it has to be judged all the same, `LATER` where that turns on what the others bring, and
+    `afterwards` is asked; `judge` is the dialogue for everything else. Without a screen it is the round of these dialogues."""
+
+    def __init__(
+        self,
+        things: Iterable[Any],
+        foresee: Callable[[Any], ForeseenSubject | None],
+        agreed: Callable[[ForeseenSubject], Any],
+        judge: Callable[[Any], Dialogue[Any]],
+        afterwards: Callable[[ForeseenSubject, Runner], Any] = lambda _, __: None,
+    ) -> None:
+        self._things = things
+        self._foresee = foresee
+        self._agreed = agreed
+        self._judge = judge
+        self._afterwards = afterwards
+
+    def __iter__(self) -> Iterator[Dialogue[Any]]:
+        return map(self._judge, self._things)
+
+    def results(self, runner: Runner, names: int) -> Iterator[Any]:
+        """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
+        left: list[Any] = []
+        later: list[ForeseenSubject] = []
+
+        def subjects() -> Iterator[ForeseenSubject]:
+            for thing in self._things:
+                subject = self._foresee(thing)
+                if subject is None:
+                    left.append(thing)
+                else:
+                    yield subject
+
+        for subject in runner.screen(subjects()):
+            result = None if subject.failed else self._agreed(subject)
+            if result is LATER:
+                later.append(subject)
+            elif result is None:
+                left.append(subject.what)
+            else:
+                yield result
+        yield from runner.run(map(self._judge, left), names=names)
+        left.clear()
+        for subject in later:
+            result = self._afterwards(subject, runner)
+            if result is None:
+                left.append(subject.what)
+            else:
+                yield result
+        yield from runner.run(map(self._judge, left), names=names)
+
+
 def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], None] = lambda: None) -> None:
     """Run a part to its end; `tick` is called for each thing that was looked at."""
     for dialogues in part.dialogues(setting):
-        for result in runner.run(dialogues, names=part.names):
+        if runner.screens and isinstance(dialogues, ForeseenRound):
+            results = dialogues.results(runner, part.names)
+        else:
+            results = runner.run(dialogues, names=part.names)
+        for result in results:
             part.take(result)
             part.looked += 1
             tick()

@@ -15,10 +15,11 @@ from functools import partial
 from salt_mirror.checks.common.atlas import Atlas, Authority
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import Lookup, Telling, lookup
-from salt_mirror.checks.common.part import NOTHING_JUDGED, Part, Setting, Verdict
+from salt_mirror.checks.common.part import NOTHING_JUDGED, ForeseenRound, Part, Setting, Verdict
 from salt_mirror.checks.common.standing import UNKNOWN, Standing, standing_of
 from salt_mirror.checks.common.wildcards import made_by_a_wildcard
 from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.pairs.plain import PlainPairs
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope, registered_addresses
 from salt_mirror.checks.pairs.unverified import damaged_row
 from salt_mirror.checks.pairs.wording import PairWords
@@ -27,6 +28,7 @@ from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import ADDRESS_TYPES, PTR, A, address_type
 from salt_mirror.dns.reverse import address_of, reverse_name
+from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome, worse
@@ -85,7 +87,10 @@ class Pairs(Part):
         if not in_hand and any(True for _ in scope.swept()):
             self.remarks.append(UNSEEN)
         self.size = scope.size
-        yield (pair_name(name, view, atlas, scope.expected) for name, view in scope.names)
+        plain = PlainPairs(atlas, scope.expected)
+        yield ForeseenRound(
+            scope.names, plain.foresee, _agreeing, lambda thing: pair_name(thing[0], thing[1], atlas, scope.expected)
+        )
         yield self._unseen(setting)
 
     def _unseen(self, setting: Setting) -> Iterator[Dialogue[list[Pair]]]:
@@ -137,6 +142,13 @@ class Pairs(Part):
 
     def findings(self) -> Iterable[Finding]:
         return self._findings.values()
+
+
+def _agreeing(subject: ForeseenSubject) -> list[Pair]:
+    """Return the pairs of a name of which all was as foreseen."""
+    name, view = subject.what
+    forward = subject.rounds[0]
+    return [Pair(view, name, one.value, "agrees") for one in forward if one.value is not None]
 
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Pairs | None:

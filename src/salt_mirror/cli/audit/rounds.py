@@ -16,6 +16,7 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.narrowing import InView, Narrowing
 from salt_mirror.checks.common.part import Setting
+from salt_mirror.cli.collector import quiet_collector
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import from_text
 from salt_mirror.estate.errors import BadInput
@@ -91,6 +92,7 @@ def past_for(history: Path | None, scope: str, *, whole_every: int, remedies: bo
         raise BadInput("--changed: what has changed is only known from a history; name one with --history FILE")
     if remedies:
         raise BadInput("--changed and --remedies: what mends is planned over the whole estate; leave one of them out")
+    quiet_collector()
     past = past_of(history, scope)
     if past.since_whole is None or (whole_every and past.since_whole + 1 >= whole_every):
         return None

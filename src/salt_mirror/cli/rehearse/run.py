@@ -25,7 +25,8 @@ from salt_mirror.checks.rehearse.offline import OF_SERVERS, OUTSIDE, OnlyFiles, 
 from salt_mirror.checks.rehearse.proposed import ProposedZone
 from salt_mirror.checks.rehearse.wording import headline, headline_of_files
 from salt_mirror.cli.arguments import atlas_of, open_estate, views_of
-from salt_mirror.cli.execution import Progress, Ran, quiet_collector, run
+from salt_mirror.cli.collector import quiet_collector
+from salt_mirror.cli.execution import Progress, Ran, run
 from salt_mirror.cli.finishing import finish, report_on
 from salt_mirror.cli.messages import tell
 from salt_mirror.cli.options import Asking, Listing, Showing

@@ -190,7 +190,7 @@ def _serve(given: list[str], estate: Estate, keys: Path | None) -> None:
 
 
 def _join(given: list[str], estate: Estate, keys: Path | None, name: str, group: str, rules: WorkerRules) -> None:
-    from salt_mirror.cli.execution import quiet_collector
+    from salt_mirror.cli.collector import quiet_collector
     from salt_mirror.dns.computer.reading import recorded_settings
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.vantages.protocol import is_plain

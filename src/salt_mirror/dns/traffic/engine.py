@@ -14,6 +14,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.screening import ScreenTally
 from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.dns.traffic.lane import Lane
 from salt_mirror.dns.traffic.manners import Pace
@@ -65,6 +66,7 @@ class Engine:
         self._lanes: dict[Server, Carrier] = {}
         self._paces: dict[tuple[bytes, int, str, str], Pace] = {}
         self._done: list[Answer] = []
+        self.tally = ScreenTally()
         self._most_sockets = most_sockets()
         self._held: set[Carrier] = set()
         self._timers_at = 0.0
@@ -104,7 +106,15 @@ class Engine:
             return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s, pace=pace)
         if server.over in ("tls", "tcp", "transfer", "update"):
             return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s, pace=pace)
-        return Lane(server, self._selector, self._done.append, timeout_s=self._timeout_s, tries=self._tries, pace=pace)
+        return Lane(
+            server,
+            self._selector,
+            self._done.append,
+            timeout_s=self._timeout_s,
+            tries=self._tries,
+            pace=pace,
+            tally=self.tally,
+        )
 
     @property
     def _budget_s(self) -> float:
@@ -112,12 +122,12 @@ class Engine:
 
     def collect(self, wait_s: float | None = None) -> list[Answer]:
         """Work until at least one question has ended and return those that have; empty when none is under way, or when
-        `wait_s` have passed without any."""
-        clock = self._clock
+        `wait_s` have passed without any. Subjects of which all was as foreseen are in the tally, and end the wait as well."""
+        clock, tally = self._clock, self.tally
         now = clock()
         until = now + wait_s if wait_s is not None else None
         self._fill(now)
-        while not self._done and self.backlog:
+        while not self._done and not tally.passed and self.backlog:
             patience = self._patience(clock())
             if until is not None:
                 left = until - clock()
@@ -129,6 +139,9 @@ class Engine:
             now = clock()
             for key, events in ready:
                 key.data(key.fileobj, events, now)
+            if tally.matched:
+                self.backlog -= tally.matched
+                tally.matched = 0
             if now >= self._timers_at:
                 self._timers_at = now + _TIMER_GRAIN_S
                 for lane in self._lanes.values():

@@ -18,6 +18,7 @@ from collections.abc import Callable
 
 from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
+from salt_mirror.dns.screening import ForeseenQuestion, ForeseenSet, ScreenTally
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
@@ -47,8 +48,10 @@ class Lane:
         timeout_s: float,
         tries: int,
         pace: Pace | None,
+        tally: ScreenTally,
     ) -> None:
         self.server = server
+        self._tally = tally
         self.waiting: deque[Question] = deque()
         self.strays = self.late = 0
         self._selector = selector
@@ -132,7 +135,8 @@ class Lane:
         by_size: dict[int, list[bytes]] = {}
         for _ in range(number):
             question = popleft()
-            name, rdtype, _, recurse = question
+            # By their places: a question with what is foreseen has a fifth field.
+            name, rdtype, recurse = question[0], question[1], question[3]
             # One call to the system for 2,048 ids: a slice takes a fifth of the time of a call (timeit).
             if ids_at >= len(ids):
                 ids, ids_at = os.urandom(4096), 0
@@ -243,6 +247,7 @@ class Lane:
         firsts, receive, done = self._firsts, sock.recv, self._done
         ways, ordinary, read = self._ways, self._reader.ordinary, self._reader.read_matched
         edns_seen, cookie = ways.edns_seen, ways.has_cookie
+        foreseen, tally = self._reader.foreseen, self._tally
         heard = 0
         sent_at = now
         # As many datagrams as can be answers, and a few more: a flood of strays must not take the turn of other servers.
@@ -261,6 +266,21 @@ class Lane:
                 heard += self._receive_other(sock, qid, message, now)
                 continue
             question, asked, sent_at, _via = first
+            if question.__class__ is ForeseenQuestion and not cookie:
+                wanted: ForeseenSet = question[4]  # type: ignore[misc]
+                ttl = foreseen(message, asked, wanted.value)
+                # The same TTL as from the servers before: what differs is for the judge to see.
+                if ttl is not None and (not wanted.over or (wanted.ttl == ttl and wanted.over == "udp")):
+                    wanted.ttl, wanted.over = ttl, "udp"
+                    del firsts[qid]
+                    heard += 1
+                    tally.matched += 1
+                    tally.trips_s.append(now - sent_at)
+                    subject = wanted.subject
+                    subject.left -= 1  # type: ignore[union-attr]
+                    if not subject.left:  # type: ignore[union-attr]
+                        tally.passed.append(subject)  # type: ignore[arg-type]
+                    continue
             rtt_ms = (now - sent_at) * 1000.0
             try:
                 answer = None if cookie else ordinary(message, asked, question, rtt_ms)

@@ -1,0 +1,159 @@
+"""Questions whose right answer is known before they are asked, put in bulk and compared as they come in.
+
+Strategy: in a large estate nearly everything agrees. A subject states the record sets that would settle it, a round after the
+other as its dialogue would ask for them, each with the one value that is right (or that there is none). A server that gives
+exactly that, with authority, no alias and the same TTL as the others, costs a comparison of bytes where the datagram is read
+(`traffic/lane.py`), and no answer, look-up or dialogue is made. Anything else is an answer like any other; the subject has then
+failed, which says nothing but that it is to be judged, from the answers that are in hand by now.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from typing import Any
+
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Answer, Question, Server
+
+
+class ForeseenSet:
+    """A record set as every server has to give it: `value` is its only rdata (canonical), None where the name has to be there
+    without the type. `ttl` (seconds; 0 for None) and `over` are those of the first server that gave it, empty until then;
+    `others` the servers that did not, or in another way."""
+
+    __slots__ = ("name", "others", "over", "rdtype", "servers", "subject", "ttl", "value")
+
+    def __init__(self, name: Name, rdtype: int, servers: tuple[Server, ...], value: bytes | None) -> None:
+        self.name = name
+        self.rdtype = rdtype
+        self.servers = servers
+        self.value = value
+        self.ttl = 0
+        self.over = ""
+        self.others: list[Server] | None = None
+        self.subject: ForeseenSubject | None = None
+
+    def fits(self, answer: Answer) -> bool:
+        """Return whether an answer is what is foreseen; what it says of TTL and transport counts from the first one on."""
+        values = () if self.value is None else (self.value,)
+        if (
+            answer.status != "NOERROR"
+            or not answer.authoritative
+            or answer.alias is not None
+            or answer.values != values
+        ):
+            return False
+        ttl = answer.ttl if self.value is not None else 0
+        if ttl is None or (self.over and (ttl, answer.over) != (self.ttl, self.over)) or answer.extended:
+            return False
+        self.ttl, self.over = ttl, answer.over
+        return True
+
+
+class ForeseenSubject:
+    """What would agree: `what` it is to the check that foresees it, its sets in rounds, how many questions of this round are
+    `left`, and whether anything came that was not foreseen."""
+
+    __slots__ = ("at", "failed", "left", "rounds", "what")
+
+    def __init__(self, what: Any, rounds: Sequence[Sequence[ForeseenSet]]) -> None:
+        self.what = what
+        self.rounds = rounds
+        self.at = 0
+        self.left = 0
+        self.failed = False
+        for sets in rounds:
+            for one in sets:
+                one.subject = self
+
+
+class ForeseenQuestion(Question):
+    """A question with the set that is foreseen behind its four fields. To everybody who does not look for that it is a question
+    like any other, and the same as one without."""
+
+    __slots__ = ()
+
+    @property
+    def foreseen(self) -> ForeseenSet:
+        """What the answer has to be."""
+        found: ForeseenSet = self[4]  # type: ignore[misc]
+        return found
+
+    @property
+    def plain(self) -> Question:
+        """The question without what is foreseen."""
+        return Question(*self[:4])
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter(self[:4])
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, tuple) and self[:4] == other[:4]
+
+    def __hash__(self) -> int:
+        return hash(self[:4])
+
+
+class ScreenTally:
+    """What the lanes of an engine have compared: how many answers were as foreseen since it was last looked at, the subjects of
+    which nothing is left in this round, and the round trips (seconds)."""
+
+    __slots__ = ("matched", "passed", "trips_s")
+
+    def __init__(self) -> None:
+        self.matched = 0
+        self.passed: list[ForeseenSubject] = []
+        self.trips_s: list[float] = []
+
+
+class AgreedSets:
+    """Sets that all of some servers gave alike, of one type: a value by name in one table for each TTL and transport, in place
+    of an answer for each server. `pending` are those that are being asked for; `folders` what each of the servers has said to
+    questions of dialogues, and `others` the tables of other sets of servers with some of these among them."""
+
+    __slots__ = ("folders", "others", "pending", "tables")
+
+    def __init__(self) -> None:
+        self.folders: list[Collection[Name]] = []
+        self.others: list[AgreedSets] = []
+        self.pending: dict[Name, ForeseenSet] = {}
+        self.tables: dict[tuple[int, str], dict[Name, bytes | None]] = {}
+
+    def keep(self, one: ForeseenSet) -> None:
+        """Keep a set that every server gave."""
+        key = (one.ttl, one.over)
+        table = self.tables.get(key)
+        if table is None:
+            table = self.tables[key] = {}
+        table[one.name] = one.value
+
+    def knows(self, name: Name) -> bool:
+        """Return whether a name was asked for, or is being."""
+        return name in self.pending or any(name in table for table in self.tables.values())
+
+    def is_known_elsewhere(self, name: Name) -> bool:
+        """Return whether any of the servers was asked for a name already, by a dialogue or together with other servers."""
+        for folder in self.folders:
+            if name in folder:
+                return True
+        return bool(self.others) and any(other.knows(name) for other in self.others)
+
+    def fit(self, one: ForeseenSet) -> bool | None:
+        """Return whether what is kept of a name is as foreseen; None where nothing is kept."""
+        name = one.name
+        for (ttl, over), table in self.tables.items():
+            if name in table:
+                one.ttl, one.over = ttl, over
+                return table[name] == one.value
+        return None
+
+    def answer(self, question: Question) -> Answer | None:
+        """Return what each of the servers gave; None where that is not known. The round trip of one is not kept."""
+        name = question[0]
+        for (ttl, over), table in self.tables.items():
+            if name in table:
+                value = table[name]
+                if value is None:
+                    return Answer(question, "NOERROR", True, over=over)
+                return Answer(question, "NOERROR", True, (value,), ttl, over=over)
+        return None

@@ -1,0 +1,122 @@
+"""What agrees plainly is screened before the judge: with and without that, over whatever world, the same is said and asked."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+
+from salt_mirror.checks.audit.work import AuditWork
+from salt_mirror.checks.common.atlas import Atlas
+from salt_mirror.checks.common.coverage import coverage
+from salt_mirror.checks.common.part import Setting
+from salt_mirror.dns.dialogue import Runner
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.records import A
+from salt_mirror.dns.screening import ForeseenSet, ForeseenSubject
+from salt_mirror.estate.model import Estate
+from salt_mirror.standin.server import Fault, StandIn
+from support.examples import examples
+from support.exchanges import Instant
+from support.hostile import VALUE, hostile_servers
+from support.program import Run
+from support.tables import NOW
+from support.worlds import Asking, TwoViews, World, in_two_views, worlds
+
+SETTING = Setting(NOW, stranger=b"no-such-0123456789ab")
+
+
+class Counting(Asking):
+    """A world that counts how often each question is put."""
+
+    def __init__(self, world: World | TwoViews) -> None:
+        super().__init__(world)
+        self.put: dict[tuple[object, ...], int] = {}
+
+    def answer(self, question: Question) -> Answer:
+        name, rdtype, server, recurse = question
+        key = (name, rdtype, server.endpoint, server.over, server.unchecked, server.signed, recurse)
+        self.put[key] = self.put.get(key, 0) + 1
+        return super().answer(question)
+
+
+def said(world: World | TwoViews, *, screens: bool) -> tuple[list[str], list[str], dict[tuple[object, ...], int]]:
+    """The findings and verdicts of an audit, and how often each question was put."""
+    estate: Estate = world.estate
+    exchange = Counting(world)
+    runner, work = Runner(exchange, screens=screens), AuditWork(estate, Atlas(estate), coverage([], [], estate))
+    work.run(SETTING, runner, lambda: None)
+    verdicts = sorted(map(repr, (verdict for part in work.parts.values() for verdict in part.verdicts())))
+    findings = sorted(re.sub(r"rtt_ms=[^,)]*", "", repr(one)) for one in work.findings())
+    assert runner.asked == sum(exchange.put.values())
+    return findings, verdicts, exchange.put
+
+
+@given(worlds())
+@examples(150)
+def test_over_random_worlds_the_screen_changes_nothing_that_is_said_or_asked(world: World) -> None:
+    with_it = said(world, screens=True)
+    assert with_it == said(world, screens=False) and max(with_it[2].values()) == 1
+
+
+@given(in_two_views())
+@examples(60)
+def test_over_two_views_of_one_zone_it_changes_nothing_either(world: TwoViews) -> None:
+    assert said(world, screens=True) == said(world, screens=False)
+
+
+def test_most_of_a_sound_world_is_screened_and_a_ttl_that_differs_is_not() -> None:
+    class Two(Instant):
+        def answer(self, question: Question) -> Answer:
+            return Answer(
+                question, "NOERROR", True, (b"\x0a\x00\x00\x01",), ttl=300 if question[2] is servers[0] else ttl
+            )
+
+    servers = (Server("one", b"\x7f\x00\x00\x01", 1), Server("two", b"\x7f\x00\x00\x01", 2))
+    for ttl, fails in ((300, False), (301, True)):
+        one = ForeseenSet(b"\x01a\x00", A, servers, b"\x0a\x00\x00\x01")
+        runner = Runner(Two())
+        (subject,) = runner.screen([ForeseenSubject("a", ((one,),))])
+        assert subject.failed is fails and runner.asked == 2
+        known = [runner.known(Question(b"\x01a\x00", A, server)) for server in servers]
+        assert [answer and answer.ttl for answer in known] == [300, ttl]
+
+
+@pytest.mark.parametrize("fault", [Fault.SILENT, Fault.REFUSING, Fault.GARBAGE, Fault.WRONG_ID, Fault.CUT_SHORT])
+def test_a_report_is_the_same_with_and_without_it_where_a_server_misbehaves(
+    run: Run, world: tuple[Path, dict[str, StandIn]], fault: Fault
+) -> None:
+    call = ("--json", "--only", "internal", "--only", "pairs", "--only", "rollcall", "--estate", str(world[0]))
+    before, world[1]["dc-kiln"].fault = world[1]["dc-kiln"].fault, fault
+    try:
+        reports = [run("audit", *call, "--timeout", "0.5", "--tries", "2", *more) for more in ((), ("--no-screen",))]
+    finally:
+        world[1]["dc-kiln"].fault = before
+    keys = ("code", "name", "type", "view", "address", "server", "outcome", "weight")
+    found = [
+        (
+            sorted(str([finding.get(key) for key in keys]) for finding in one.report["findings"]),
+            one.report["audit"]["zones"],
+        )
+        for one in reports
+    ]
+    assert found[0] == found[1] and reports[0].status == reports[1].status
+
+
+def test_of_fifty_liars_each_is_told_the_same_with_and_without_it(run: Run, tmp_path: Path) -> None:
+    with hostile_servers() as ports:
+        text = ""
+        for name, port in ports.items():
+            (tmp_path / f"{name}.csv").write_text(f"name,type,value\nhost,A,{VALUE}\n", encoding="utf-8")
+            text += f'[[zones]]\nname = "{name}.invalid"\nservers = ["{name}"]\nexpect = ["{name}.csv"]\n'
+            text += f'[servers.{name}]\naddress = "127.0.0.1"\nport = {port}\n'
+        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        told = []
+        for more in ((), ("--no-screen",)):
+            report = run("rollcall", "--json", "--timeout", "0.4", "--tries", "2", *more).report
+            found = sorted((one["name"], one["code"], one["outcome"]) for one in report["findings"])
+            told.append((found, sorted(json.dumps(one) for one in report["subjects"])))
+    assert told[0] == told[1]
