@@ -49,6 +49,9 @@ def in_a_namespace(script: str, folder: Path) -> str:
     program("systemd-analyze")
     begin = "set -e; mount -t tmpfs none /run; mkdir -p /run/systemd/system /run/user /var/spool/cron/crontabs; "
     begin += "mount -t tmpfs none /var/spool/cron/crontabs; "
+    begin += (
+        "mount -t tmpfs none /dev/shm; "  # faketime's semaphores have the numbers of processes, which begin anew here
+    )
     for name in ("home", "runtime"):
         (folder / name).mkdir(mode=0o700)
     environment = os.environ | {
