@@ -16,7 +16,6 @@ from salt_mirror.checks.common.part import Part, Setting, carry_out
 from salt_mirror.cli.arguments import keep_pace
 from salt_mirror.cli.collector import quiet_collector
 from salt_mirror.cli.options import Asking
-from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.dialogue import Exchange, Near, Runner
 from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name
@@ -30,6 +29,7 @@ if TYPE_CHECKING:
 
     from salt_mirror.checks.audit.judge import AuditJudge
     from salt_mirror.checks.plan.sets import Plan
+    from salt_mirror.dns.apart import ApartExchange
     from salt_mirror.findings import Finding
     from salt_mirror.vantages.exchange import FarExchange
 
@@ -161,7 +161,7 @@ def run(
         engine: Near = (
             far if far is not None else stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
         )
-        apart = ApartExchange(engine) if atlas.estate.twins else None
+        apart = _telling_views_apart(engine) if atlas.estate.twins else None
         exchange = HoldingExchange(apart or engine)
         most = atlas.estate.bounds.questions_for_a_name
         runner = Runner(exchange, most=most)
@@ -189,6 +189,13 @@ def run(
         return Ran(
             started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved, engine.late
         )
+
+
+def _telling_views_apart(engine: Near) -> ApartExchange:
+    """Return the exchange through which servers of several views are asked; brought in only where there are such."""
+    from salt_mirror.dns.apart import ApartExchange
+
+    return ApartExchange(engine)
 
 
 def seen_views(wanted: Transfers, apart: ApartExchange | None) -> tuple[Transfers, list[str]]:

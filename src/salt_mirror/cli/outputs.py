@@ -11,13 +11,14 @@ from msgspec.structs import replace
 
 from salt_mirror.dns.names import shown
 from salt_mirror.estate.errors import BadInput, nearest_word
-from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable, write_whole
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.files import FORMS
 
 if TYPE_CHECKING:
     from salt_mirror.cli.options import Showing
+
+_STANDARD_OUTPUT = "-"  # as `keeping.writing` has it, which is only brought in where something is written
 
 Made = dict[Path, Callable[[Report], bytes]]
 """What is written where, each made from the report."""
@@ -27,7 +28,7 @@ def names_in(path: Path, option: str = "--names") -> list[str]:
     """Return the names in a file, one a line; what follows a # is a remark. Raises BadInput, also for a file without any."""
     from salt_mirror.estate.reading import given_text, read_text
 
-    text = given_text(sys.stdin.buffer) if str(path) == STANDARD_OUTPUT else read_text(path)
+    text = given_text(sys.stdin.buffer) if str(path) == _STANDARD_OUTPUT else read_text(path)
     names = []
     for number, line in enumerate(text.splitlines(), 1):
         words = line.partition("#")[0].split()
@@ -43,6 +44,8 @@ def names_in(path: Path, option: str = "--names") -> list[str]:
 
 def check_outputs(showing: Showing) -> None:
     """Raise BadInput for outputs that could not be written."""
+    from salt_mirror.keeping.writing import check_writable
+
     parse_reports(showing.report or [])
     if showing.remedies is not None:
         check_writable(showing.remedies, "--remedies")
@@ -55,6 +58,8 @@ def check_outputs(showing: Showing) -> None:
 
 def check_figure(figure: Path) -> None:
     """Raise BadInput for a figure that is no PNG or SVG, or cannot be written."""
+    from salt_mirror.keeping.writing import check_writable
+
     if figure.suffix.lower() not in (".png", ".svg"):
         raise BadInput(f"--figure: {figure} is neither a .png nor a .svg")
     check_writable(figure, "--figure")
@@ -62,6 +67,8 @@ def check_figure(figure: Path) -> None:
 
 def drawn(figure: Path, draw: Callable[[str], bytes]) -> list[str]:
     """Draw a figure in the form that its name has, and write it whole; return what went wrong."""
+    from salt_mirror.keeping.writing import write_whole
+
     try:
         write_whole(figure, draw(figure.suffix[1:].lower()), "--figure")
     except BadInput as error:
@@ -73,6 +80,8 @@ def parse_reports(given: list[str]) -> list[tuple[str, Path]]:
     """Read `FORMAT:FILE`. Raises BadInput."""
     found = []
     for text in given:
+        from salt_mirror.keeping.writing import check_writable
+
         form, colon, path = text.partition(":")
         if form not in FORMS or not colon or not path:
             near = nearest_word(form, FORMS) if form not in FORMS else None
@@ -94,7 +103,7 @@ def wanted_files(showing: Showing, remedies: Callable[[Report], bytes] | None = 
 
 def on_standard_output(files: Made) -> bool:
     """Return whether one of them goes to standard output, which then has nothing else."""
-    return any(str(path) == STANDARD_OUTPUT for path in files)
+    return any(str(path) == _STANDARD_OUTPUT for path in files)
 
 
 def written(report: Report, files: Made, *, partial: bool = True) -> list[str]:
@@ -104,6 +113,8 @@ def written(report: Report, files: Made, *, partial: bool = True) -> list[str]:
     """
     failed = []
     for path, made in files.items():
+        from salt_mirror.keeping.writing import write_whole
+
         if report.interrupted and not partial and path.is_file():
             way = "; --partial writes over it" if report.command == "audit" else ""
             failed.append(f"{path} is left as it was, since the run was interrupted{way}")

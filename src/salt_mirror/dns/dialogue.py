@@ -12,21 +12,14 @@ from collections.abc import Generator, Iterable, Iterator
 from struct import Struct
 from typing import Any, Protocol, TypeVar
 
+from salt_mirror.dns.foreseeing import Foreseeing
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import AXFR, CNAME, SOA
-from salt_mirror.dns.screening import (
-    AgreedSets,
-    ForeseenQuestion,
-    ForeseenSet,
-    ForeseenSubject,
-    ScreenTally,
-)
+from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.dns.wire import first_record_only
 
 T = TypeVar("T")
-# Past the constructor: one is made for every server and set (see `checks.common.lookup`).
-_make = tuple.__new__
 Dialogue = Generator[list[Question], list[Answer], T]
 """Yields batches of questions, is sent the matching answers, returns a T."""
 
@@ -89,11 +82,10 @@ class Runner:
         self._kept: dict[tuple[Server, int, bool], _Folder] = {}
         self._waiting: dict[Question, tuple[_Folder, _Turn, int]] = {}
         self._more: dict[Question, list[tuple[_Turn, int]]] = {}
-        self._agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
-        self._agreed_of: dict[tuple[Server, int], list[AgreedSets]] = {}
         self.screens = screens
         self.asked = 0
         self.saved = 0
+        self._foreseen = Foreseeing(self, exchange, self._kept, _folded, ahead)
 
     def run(self, dialogues: Iterable[Dialogue[T]], *, names: int = 1) -> Iterator[T]:
         """Run dialogues to their ends and yields what each returns, in the order in which they end. A dialogue may cost as
@@ -138,17 +130,7 @@ class Runner:
         """Return the answer to a question that was put already; None for any other."""
         name, rdtype, server, recurse = question
         kept = self._kept.get((server, rdtype, recurse), {}).get(name)
-        return _unfolded(kept, question) if kept is not None else self._agreed_on(question)
-
-    def _agreed_on(self, question: Question) -> Answer | None:
-        """Return the answer to a question that was screened, where all servers gave it."""
-        if question[3]:
-            return None
-        for agreed in self._agreed_of.get((question[2], question[1]), ()):
-            answer = agreed.answer(question)
-            if answer is not None:
-                return answer
-        return None
+        return _unfolded(kept, question) if kept is not None else self._foreseen.answer(question)
 
     def heard(self) -> Iterator[tuple[Name, int, tuple[bytes, ...]]]:
         """Return every set that any server has given so far, with its name and type, aliases as CNAME sets."""
@@ -162,126 +144,12 @@ class Runner:
                     yield name, CNAME, (kept.alias,)
                 if kept.values:
                     yield name, rdtype, kept.values
-        for (_, rdtype), agreed in self._agreed.items():
-            for table in agreed.tables.values():
-                for name, value in table.items():
-                    if value is not None:
-                        yield name, rdtype, (value,)
-
-    # What is foreseen
+        yield from self._foreseen.heard()
 
     def screen(self, subjects: Iterable[ForeseenSubject]) -> Iterator[ForeseenSubject]:
         """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
         the answers that came are kept, and asked for by nobody again."""
-        queue, ended, exchange = iter(subjects), list[ForeseenSubject](), self._exchange
-        tally: ScreenTally | None = getattr(exchange, "tally", None)
-        more = True
-        while True:
-            while more and exchange.backlog < self._ahead:
-                subject = next(queue, None)
-                if subject is None:
-                    more = False
-                    break
-                self._begin_round(subject, ended)
-                if len(ended) >= 256:
-                    break
-            if ended:
-                yield from ended
-                ended.clear()
-                if more and exchange.backlog < self._ahead:
-                    continue
-            answers = exchange.collect()
-            passed = tally.passed if tally is not None else []
-            if not answers and not passed:
-                if more:
-                    continue
-                return
-            for answer in answers:
-                self._hear_foreseen(answer, ended)
-            for subject in passed:
-                self._end_round(subject, ended)
-            if tally is not None:
-                tally.passed.clear()
-                tally.trips_s.clear()
-
-    def _begin_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Ask for the sets of a subject's round that are not known. One of which anything is known otherwise has failed."""
-        asked: list[tuple[ForeseenSet, AgreedSets]] = []
-        for one in subject.rounds[subject.at]:
-            agreed = self._agreed_by(one)
-            fits = agreed.fit(one)
-            if fits:
-                self.saved += len(one.servers)
-            elif fits is not None or one.name in agreed.pending or agreed.is_known_elsewhere(one.name):
-                subject.failed = True
-                ended.append(subject)
-                return
-            else:
-                asked.append((one, agreed))
-        submit = self._exchange.submit
-        for one, agreed in asked:
-            agreed.pending[one.name] = one
-            subject.left += len(one.servers)
-        for one, _ in asked:
-            for server in one.servers:
-                submit(_make(ForeseenQuestion, (one.name, one.rdtype, server, False, one)))
-            self.asked += len(one.servers)
-        if not asked:
-            self._end_round(subject, ended)
-
-    def _agreed_by(self, one: ForeseenSet) -> AgreedSets:
-        key = (one.servers, one.rdtype)
-        agreed = self._agreed.get(key)
-        if agreed is None:
-            agreed = self._agreed[key] = AgreedSets()
-            for server in one.servers:
-                agreed.folders.append(self._kept.setdefault((server, one.rdtype, False), {}))
-                of_server = self._agreed_of.setdefault((server, one.rdtype), [])
-                for other in of_server:
-                    if other not in agreed.others:
-                        agreed.others.append(other)
-                        other.others.append(agreed)
-                of_server.append(agreed)
-        return agreed
-
-    def _hear_foreseen(self, answer: Answer, ended: list[ForeseenSubject]) -> None:
-        """Take an answer in that was not compared where it came in: it may still be as foreseen."""
-        question = answer[0]
-        if isinstance(question, ForeseenQuestion):
-            one = question.foreseen
-            answer = answer._replace(question=question.plain)
-        else:  # an exchange that made a question of its own
-            pending = (agreed.pending.get(question[0]) for agreed in self._agreed_of[question[2], question[1]])
-            one = next(one for one in pending if one is not None)
-        subject = one.subject
-        assert subject is not None
-        if not one.fits(answer):
-            subject.failed = True
-            one.others = [*(one.others or ()), question[2]]
-            self._kept.setdefault((question[2], one.rdtype, False), {})[one.name] = _folded(answer)
-        subject.left -= 1
-        if not subject.left:
-            self._end_round(subject, ended)
-
-    def _end_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Keep what came in a round of which nothing is left, and begin the next one, or end."""
-        for one in subject.rounds[subject.at]:
-            agreed = self._agreed[one.servers, one.rdtype]
-            agreed.pending.pop(one.name, None)
-            if one.others is None:
-                agreed.keep(one)
-                continue
-            for server in one.servers:
-                if server not in one.others:
-                    said = Answer(Question(one.name, one.rdtype, server), "NOERROR", True, over=one.over)
-                    if one.value is not None:
-                        said = said._replace(values=(one.value,), ttl=one.ttl)
-                    self._kept.setdefault((server, one.rdtype, False), {})[one.name] = said
-        subject.at += 1
-        if subject.failed or subject.at == len(subject.rounds):
-            ended.append(subject)
-        else:
-            self._begin_round(subject, ended)
+        return self._foreseen.screen(subjects)
 
     def _hear(self, answer: Answer, results: list[Any]) -> None:
         question = answer[0]
@@ -310,7 +178,7 @@ class Runner:
     def _ask(self, dialogue: Dialogue[Any], batch: list[Question], results: list[Any], left: int) -> None:
         """Ask what is not known yet; go on with the dialogue at once while everything is. `left` bounds what goes to servers
         that were found."""
-        waiting, kept, submit, agreed = self._waiting, self._kept, self._exchange.submit, self._agreed
+        waiting, kept, submit, foreseen = self._waiting, self._kept, self._exchange.submit, self._foreseen
         while True:
             turn: _Turn | None = None
             answers: list[Any] = []
@@ -324,7 +192,7 @@ class Runner:
                     answers.append(_unfolded(folder[name], question))
                     self.saved += 1
                     continue
-                if agreed and (said := self._agreed_on(question)) is not None:
+                if foreseen.agreed and (said := foreseen.answer(question)) is not None:
                     answers.append(said)
                     self.saved += 1
                     continue

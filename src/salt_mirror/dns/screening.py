@@ -105,6 +105,20 @@ class ScreenTally:
         self.passed: list[ForeseenSubject] = []
         self.trips_s: list[float] = []
 
+    def takes(self, one: ForeseenSet, ttl: int, trip_s: float) -> bool:
+        """Take in that a server gave a set over UDP as it was foreseen; False where its TTL is not that of the others."""
+        if one.over and (one.ttl != ttl or one.over != "udp"):
+            return False
+        one.ttl, one.over = ttl, "udp"
+        self.matched += 1
+        self.trips_s.append(trip_s)
+        subject = one.subject
+        assert subject is not None
+        subject.left -= 1
+        if not subject.left:
+            self.passed.append(subject)
+        return True
+
 
 class AgreedSets:
     """Sets that all of some servers gave alike, of one type: a value by name in one table for each TTL and transport, in place

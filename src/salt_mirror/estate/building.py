@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from salt_mirror.dns.errors import Unusable, about
 from salt_mirror.dns.names import Name, from_text, shown, to_text
@@ -12,7 +13,6 @@ from salt_mirror.dns.questions import Key, Server
 from salt_mirror.dns.records import rdata_from_text
 from salt_mirror.dns.system import DNS_PORT, paced, parse_endpoint, parse_server
 from salt_mirror.estate.aging import Aging, hours_in
-from salt_mirror.estate.csvfile import csv_rows, has_our_header
 from salt_mirror.estate.duties import duty_of, tests_of
 from salt_mirror.estate.errors import BadInput, hint, shown_path
 from salt_mirror.estate.expectations import DamagedRow, Expectation
@@ -27,11 +27,12 @@ from salt_mirror.estate.file import (
 )
 from salt_mirror.estate.forms import Networks, check_url, zone_name
 from salt_mirror.estate.keys import A_GUID, guid_of, key_of
-from salt_mirror.estate.lists.spec import ListSpec, checked_columns
 from salt_mirror.estate.model import Estate, Updates, Zone
 from salt_mirror.estate.reading import decoded, is_there, read_bytes
-from salt_mirror.estate.table import Filter, TableLayout, read_rows
 from salt_mirror.estate.ways import source_in, tell_apart, view_sources
+
+if TYPE_CHECKING:
+    from salt_mirror.estate.table import Filter
 
 
 def load_estate(path: Path) -> Estate:
@@ -286,10 +287,15 @@ class _Builder:
         path = self._there(given.file, f"{place}, expect")
         content = read_bytes(path)
         if isinstance(source, str) and path.suffix.lower() == ".csv":
+            from salt_mirror.estate.csvfile import csv_rows, has_our_header
+            from salt_mirror.estate.table import read_rows
+
             text = decoded(content, path)
             if has_our_header(text):
                 return read_rows(csv_rows(text), path, apex, problems)
+        from salt_mirror.estate.lists.spec import ListSpec, checked_columns
         from salt_mirror.estate.sources import check_form, read_given
+        from salt_mirror.estate.table import TableLayout
 
         with about(f"{self._path}: {place}, expect, {shown(given.file)}"):
             zone = zone_name(given.zone) if given.zone is not None else None

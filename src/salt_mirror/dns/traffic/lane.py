@@ -18,7 +18,7 @@ from collections.abc import Callable
 
 from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
-from salt_mirror.dns.screening import ForeseenQuestion, ForeseenSet, ScreenTally
+from salt_mirror.dns.screening import ForeseenQuestion, ScreenTally
 from salt_mirror.dns.traffic.bulk import Bulk
 from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
@@ -267,19 +267,11 @@ class Lane:
                 continue
             question, asked, sent_at, _via = first
             if question.__class__ is ForeseenQuestion and not cookie:
-                wanted: ForeseenSet = question[4]  # type: ignore[misc]
-                ttl = foreseen(message, asked, wanted.value)
-                # The same TTL as from the servers before: what differs is for the judge to see.
-                if ttl is not None and (not wanted.over or (wanted.ttl == ttl and wanted.over == "udp")):
-                    wanted.ttl, wanted.over = ttl, "udp"
+                one = question[4]  # type: ignore[misc]
+                ttl = foreseen(message, asked, one.value)
+                if ttl is not None and tally.takes(one, ttl, now - sent_at):
                     del firsts[qid]
                     heard += 1
-                    tally.matched += 1
-                    tally.trips_s.append(now - sent_at)
-                    subject = wanted.subject
-                    subject.left -= 1  # type: ignore[union-attr]
-                    if not subject.left:  # type: ignore[union-attr]
-                        tally.passed.append(subject)  # type: ignore[arg-type]
                     continue
             rtt_ms = (now - sent_at) * 1000.0
             try:

@@ -1,0 +1,174 @@
+"""What is foreseen, put to its servers in bulk: the runner's other half, which holds no dialogue.
+
+Strategy: subjects are begun while the exchange has room, a round at a time. An engine compares answers where they come in, and
+hands over the subjects of which nothing is left; over any other exchange the answers themselves are compared here, so that a
+world in a test is screened as well. Whatever came is known to the runner's dialogues from then on.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import TYPE_CHECKING
+
+from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Answer, Question, Server
+from salt_mirror.dns.screening import AgreedSets, ForeseenQuestion, ForeseenSet, ForeseenSubject, ScreenTally
+
+if TYPE_CHECKING:
+    from salt_mirror.dns.dialogue import Exchange, Runner
+
+_make = tuple.__new__  # past the constructor: one is made for every server and set
+_AT_ONCE = 256
+"""So many subjects are handed on at a time, so that a large estate holds none of them."""
+
+
+class Foreseeing:
+    """Screens subjects for a runner. `agreed` are the sets that all of some servers gave alike, by those servers and the type;
+    `kept` is what the runner knows of each server, and `fold` how it keeps an answer."""
+
+    def __init__(
+        self,
+        runner: Runner,
+        exchange: Exchange,
+        kept: dict[tuple[Server, int, bool], dict[Name, bytes | Answer]],
+        fold: Callable[[Answer], bytes | Answer],
+        ahead: int,
+    ) -> None:
+        self._runner = runner
+        self._exchange = exchange
+        self._kept = kept
+        self._fold = fold
+        self._ahead = ahead
+        self.agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
+        self._of_server: dict[tuple[Server, int], list[AgreedSets]] = {}
+
+    def answer(self, question: Question) -> Answer | None:
+        """Return the answer to a question that was screened, where all servers gave it."""
+        if question[3]:
+            return None
+        for agreed in self._of_server.get((question[2], question[1]), ()):
+            answer = agreed.answer(question)
+            if answer is not None:
+                return answer
+        return None
+
+    def heard(self) -> Iterator[tuple[Name, int, tuple[bytes, ...]]]:
+        """Return every set that servers agreed on, with its name and type."""
+        for (_, rdtype), agreed in self.agreed.items():
+            for table in agreed.tables.values():
+                for name, value in table.items():
+                    if value is not None:
+                        yield name, rdtype, (value,)
+
+    def screen(self, subjects: Iterable[ForeseenSubject]) -> Iterator[ForeseenSubject]:
+        """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
+        the answers that came are kept, and asked for by nobody again."""
+        queue, ended, exchange = iter(subjects), list[ForeseenSubject](), self._exchange
+        tally: ScreenTally | None = getattr(exchange, "tally", None)
+        more = True
+        while True:
+            while more and exchange.backlog < self._ahead:
+                subject = next(queue, None)
+                if subject is None:
+                    more = False
+                    break
+                self._begin_round(subject, ended)
+                if len(ended) >= _AT_ONCE:
+                    break
+            if ended:
+                yield from ended
+                ended.clear()
+                if more and exchange.backlog < self._ahead:
+                    continue
+            answers = exchange.collect()
+            passed = tally.passed if tally is not None else []
+            if not answers and not passed:
+                if more:
+                    continue
+                return
+            for answer in answers:
+                self._hear_foreseen(answer, ended)
+            for subject in passed:
+                self._end_round(subject, ended)
+            if tally is not None:
+                tally.passed.clear()
+                tally.trips_s.clear()
+
+    def _begin_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
+        """Ask for the sets of a subject's round that are not known. One of which anything is known otherwise has failed."""
+        asked: list[tuple[ForeseenSet, AgreedSets]] = []
+        for one in subject.rounds[subject.at]:
+            agreed = self._agreed_by(one)
+            fits = agreed.fit(one)
+            if fits:
+                self._runner.saved += len(one.servers)
+            elif fits is not None or one.name in agreed.pending or agreed.is_known_elsewhere(one.name):
+                subject.failed = True
+                ended.append(subject)
+                return
+            else:
+                asked.append((one, agreed))
+        submit = self._exchange.submit
+        for one, agreed in asked:
+            agreed.pending[one.name] = one
+            subject.left += len(one.servers)
+        for one, _ in asked:
+            for server in one.servers:
+                submit(_make(ForeseenQuestion, (one.name, one.rdtype, server, False, one)))
+            self._runner.asked += len(one.servers)
+        if not asked:
+            self._end_round(subject, ended)
+
+    def _agreed_by(self, one: ForeseenSet) -> AgreedSets:
+        key = (one.servers, one.rdtype)
+        agreed = self.agreed.get(key)
+        if agreed is None:
+            agreed = self.agreed[key] = AgreedSets()
+            for server in one.servers:
+                agreed.folders.append(self._kept.setdefault((server, one.rdtype, False), {}))
+                of_server = self._of_server.setdefault((server, one.rdtype), [])
+                for other in of_server:
+                    if other not in agreed.others:
+                        agreed.others.append(other)
+                        other.others.append(agreed)
+                of_server.append(agreed)
+        return agreed
+
+    def _hear_foreseen(self, answer: Answer, ended: list[ForeseenSubject]) -> None:
+        """Take an answer in that was not compared where it came in: it may still be as foreseen."""
+        question = answer[0]
+        if isinstance(question, ForeseenQuestion):
+            one = question.foreseen
+            answer = answer._replace(question=question.plain)
+        else:  # an exchange that made a question of its own
+            pending = (agreed.pending.get(question[0]) for agreed in self._of_server[question[2], question[1]])
+            one = next(one for one in pending if one is not None)
+        subject = one.subject
+        assert subject is not None
+        if not one.fits(answer):
+            subject.failed = True
+            one.others = [*(one.others or ()), question[2]]
+            self._kept.setdefault((question[2], one.rdtype, False), {})[one.name] = self._fold(answer)
+        subject.left -= 1
+        if not subject.left:
+            self._end_round(subject, ended)
+
+    def _end_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
+        """Keep what came in a round of which nothing is left, and begin the next one, or end."""
+        for one in subject.rounds[subject.at]:
+            agreed = self.agreed[one.servers, one.rdtype]
+            agreed.pending.pop(one.name, None)
+            if one.others is None:
+                agreed.keep(one)
+                continue
+            for server in one.servers:
+                if server not in one.others:
+                    said = Answer(Question(one.name, one.rdtype, server), "NOERROR", True, over=one.over)
+                    if one.value is not None:
+                        said = said._replace(values=(one.value,), ttl=one.ttl)
+                    self._kept.setdefault((server, one.rdtype, False), {})[one.name] = said
+        subject.at += 1
+        if subject.failed or subject.at == len(subject.rounds):
+            ended.append(subject)
+        else:
+            self._begin_round(subject, ended)
