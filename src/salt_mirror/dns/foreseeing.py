@@ -39,6 +39,8 @@ class Foreseeing:
         self._kept = kept
         self._fold = fold
         self._ahead = ahead
+        # Only an exchange that compares answers itself is handed what is foreseen: any other may pass a question on to whoever.
+        self._tally: ScreenTally | None = getattr(exchange, "tally", None)
         self.agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
         self._of_server: dict[tuple[Server, int], list[AgreedSets]] = {}
 
@@ -64,7 +66,7 @@ class Foreseeing:
         """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
         the answers that came are kept, and asked for by nobody again."""
         queue, ended, exchange = iter(subjects), list[ForeseenSubject](), self._exchange
-        tally: ScreenTally | None = getattr(exchange, "tally", None)
+        tally = self._tally
         more = True
         while True:
             while more and exchange.backlog < self._ahead:
@@ -108,13 +110,16 @@ class Foreseeing:
                 return
             else:
                 asked.append((one, agreed))
-        submit = self._exchange.submit
+        submit, plainly = self._exchange.submit, self._tally is None
         for one, agreed in asked:
             agreed.pending[one.name] = one
             subject.left += len(one.servers)
         for one, _ in asked:
             for server in one.servers:
-                submit(_make(ForeseenQuestion, (one.name, one.rdtype, server, False, one)))
+                if plainly:
+                    submit(Question(one.name, one.rdtype, server))
+                else:
+                    submit(_make(ForeseenQuestion, (one.name, one.rdtype, server, False, one)))
             self._runner.asked += len(one.servers)
         if not asked:
             self._end_round(subject, ended)
@@ -140,7 +145,7 @@ class Foreseeing:
         if isinstance(question, ForeseenQuestion):
             one = question.foreseen
             answer = answer._replace(question=question.plain)
-        else:  # an exchange that made a question of its own
+        else:
             pending = (agreed.pending.get(question[0]) for agreed in self._of_server[question[2], question[1]])
             one = next(one for one in pending if one is not None)
         subject = one.subject
