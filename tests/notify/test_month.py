@@ -176,5 +176,8 @@ def test_a_month_of_nights_sends_what_is_new_and_nothing_else(works: Works, run:
     assert "open for at most 4 d" in bodies[28] and "pair.no-pointer for rake-03.* ended on" in bodies[30]
     assert sent[6][1]["flapping"][0]["times"] == 3 and sent[7][1]["calm"][0]["ended"] is not None
     told = run("history", "audits.db", "--since", "31d", folder=works.estate.parent).out
-    assert told.startswith("25 faults and 6 cautions open: 2 new this week, ") and " comes back again and again" in told
+    assert (
+        told.startswith("25 faults and 6 cautions open, 4 unverified in the last run: 2 new this week, ")
+        and " comes back again and again" in told
+    )
     assert "(kiln-03: 3 times)" in told

@@ -79,6 +79,8 @@ def in_words(chronicle: Chronicle) -> str:
         parts.append(f"{len(mended):,} mended {_in_times(mended)}")
     parts += _again(recurrences(chronicle))
     begin = f"{many(faults, 'fault')} and {many(len(standing) - faults, 'caution')} open"
+    if chronicle.runs[0].unverified:  # what nobody could verify is not said to be well
+        begin += f", {chronicle.runs[0].unverified:,} unverified in the last run"
     return f"{begin}: {', '.join(parts)}." if parts else f"{begin}; nothing new, mended or coming back this week."
 
 
