@@ -66,6 +66,7 @@ bench: $(VENV)/dev.stamp
 	$(BIN)/python bench/engine.py
 	$(BIN)/python bench/pairs.py
 	$(BIN)/python bench/rollcall.py
+	$(BIN)/python bench/screen.py
 	$(BIN)/python bench/transfer.py
 	$(BIN)/python bench/audit.py
 	$(BIN)/python bench/audit.py --planted
