@@ -18,6 +18,7 @@ from typing import Any
 import pytest
 import xmlschema
 
+from salt_mirror.cli.schedule.forms import TASK_NAMESPACE
 from salt_mirror.standin.authority import read_zone
 from salt_mirror.standin.server import StandIns
 from support.estates import lay_out
@@ -117,7 +118,7 @@ def test_cron_takes_the_jobs_beside_others_and_runs_them(odd: Path, run: Run, tm
 def test_windows_tasks_are_as_their_schema_has_them_and_launchds_lists_are_whole(
     odd: Path, run: Run, tmp_path: Path
 ) -> None:
-    schema = xmlschema.XMLSchema(TASK)
+    schema = xmlschema.XMLSchema(TASK.read_text(encoding="utf-8").replace("@NAMESPACE@", TASK_NAMESPACE))
     for every, begins, interval in (
         ("night", "T02:30:00", None),
         ("15m", "T00:00:00", "PT15M"),

@@ -97,7 +97,7 @@ class Foreseeing:
                 tally.trips_s.clear()
 
     def _begin_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Ask for the sets of a subject's round that are not known. One of which anything is known otherwise has failed."""
+        """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before."""
         asked: list[tuple[ForeseenSet, AgreedSets]] = []
         for one in subject.rounds[subject.at]:
             agreed = self._agreed_by(one)

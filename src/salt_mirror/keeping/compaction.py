@@ -1,7 +1,7 @@
 """A history made smaller: runs of long ago become days, and the lives of findings stay.
 
-Strategy: of each day (UTC) the last run is what pages and figures show, and it alone is kept, with how many it stands for. What
-a run found is in the lives, which lose nothing. The file is written anew in the end, since only that gives its space back.
+Strategy: of each day (UTC) the last run is what pages and figures show, and only that is kept, with how many it stands for.
+What a run found is in the lives, which lose nothing. The file is written anew in the end, since only that gives its space back.
 """
 
 from __future__ import annotations

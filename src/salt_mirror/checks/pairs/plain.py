@@ -2,7 +2,7 @@
 
 Strategy: two rounds, as its dialogue asks. First the name's A and AAAA sets, at most one address each and the other set empty;
 then the PTR set of each address, which is the name and nothing else. Whatever else there may be to say, from aliases to names
-that share an address, starts with one of these being otherwise.
+that share an address, begins where one of these differs.
 """
 
 from __future__ import annotations

@@ -17,6 +17,8 @@ from salt_mirror.cli.schedule.jobs import Job
 
 OUR_NAMESPACE = "internal.salt-mirror"
 """What the labels of launchd begin with."""
+TASK_NAMESPACE = "http://schemas.microsoft.com/windows/2004/02/mit/task"
+"""The namespace of Task Scheduler's files: an identifier that their published schema fixes ([MS-TSCH], section 2.5)."""
 CRON_BEGIN, CRON_END = "# salt-mirror schedule: begin", "# salt-mirror schedule: end"
 """The lines between which a crontab is ours."""
 
@@ -112,7 +114,7 @@ def _task(job: Job) -> str:
     begins = f"2026-01-01T{rhythm.at:%H:%M}:00" if rhythm.is_daily else "2026-01-01T00:00:00"
     # A trigger of each day repeats within that day; StartWhenAvailable runs what was missed.
     return f"""<?xml version="1.0"?>
-<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">
+<Task version="1.2" xmlns="{TASK_NAMESPACE}">
   <RegistrationInfo>
     <Description>Salt Mirror: {escape(job.says)}, {rhythm.says}</Description>
   </RegistrationInfo>
