@@ -113,6 +113,30 @@ def test_a_run_that_fails_is_told_once_and_that_it_runs_again(run: Run, site: Si
     assert "unknown key" in site.sent[2]["failed"]["why"]
 
 
+def test_a_first_run_that_fails_leaves_what_is_open_old(run: Run, site: Site) -> None:
+    """A channel begins with the run before its first one, and one without a result is none."""
+    site.hold("press")
+    hosts = (site.folder / "hosts.csv").read_text(encoding="utf-8")
+    (site.folder / "hosts.csv").unlink()
+    assert run(*CALL, "duty").status == 2 and len(site.sent) == 1
+    (site.folder / "hosts.csv").write_text(hosts, encoding="utf-8")
+    assert run(*CALL, "duty").status == 1  # the host was missing all the time
+    assert [one["says"] for one in site.sent[1:]] == ["Gullmarsh: runs again after 1 failed run"]
+    site.hold()
+    assert run(*CALL, "duty").status == 1 and [one["name"] for one in site.sent[2]["new"]] == ["press.salt.invalid."]
+
+
+def test_a_missed_run_is_told_once_until_another_is_missed(run: Run, site: Site) -> None:
+    run(*CALL, "duty")
+    check = ("history", "h.db", "--check", "--at-least-every", "1d", "--notify", "duty")
+    assert run(*check).status == 0 and site.sent == []
+    for day in ("01", "02"):
+        with sqlite3.connect(site.folder / "h.db") as history:
+            history.execute(f"UPDATE runs SET started = '2026-01-{day}T00:00:00+00:00'")
+        assert [run(*check).status for _ in range(2)] == [1, 1]
+    assert [one["new"][0]["code"] for one in site.sent] == ["run.missed", "run.missed"]
+
+
 def test_what_quiet_hours_hold_back_is_sent_when_they_are_over(run: Run, site: Site) -> None:
     now = datetime.now()
     begin, end = (f"{now + timedelta(hours=hours):%H:%M}" for hours in (-2, 2))

@@ -13,8 +13,17 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+import typer
 
-from salt_mirror.checks.audit.news import NOTHING_NEW, ChannelNews, ChannelPast, StandingCounts, news_of
+from salt_mirror.checks.audit.news import (
+    FAILED,
+    NOTHING_NEW,
+    ChannelNews,
+    ChannelPast,
+    FailedRuns,
+    StandingCounts,
+    news_of,
+)
 from salt_mirror.checks.common.wording import duration, local_moment
 from salt_mirror.cli.messages import tell
 from salt_mirror.dns.errors import Unusable
@@ -23,7 +32,7 @@ from salt_mirror.estate.file import EstateFile, read_estate_file
 from salt_mirror.estate.notify import Channel, NotifyEntry, channel_of
 from salt_mirror.estate.reading import is_there
 from salt_mirror.keeping.history import BusyHistory
-from salt_mirror.keeping.ledger import channel_past, failed_run, not_told, tell_of_failure, told_all
+from salt_mirror.keeping.ledger import channel_past, failed_run, mark_of, not_told, set_mark, told_all
 from salt_mirror.notify.delivery import check, deliver
 from salt_mirror.notify.trouble import Undelivered
 from salt_mirror.report.document import Report, now
@@ -53,16 +62,14 @@ def with_messages(names: list[str], path: Path, history: Path, about: str, run: 
             raise BadInput("--notify: a channel stands in an estate, and there is none here; name one with --estate")
         messenger.open(names, path)
         return run(messenger)
-    except BusyHistory:  # another run is under way, and will tell
+    except (BusyHistory, BrokenPipeError, typer.Exit, typer.Abort):
+        # Another run is under way, and will tell; whoever reads has seen enough; or it ended as it should.
         raise
     except Unusable as error:
         messenger.failed(str(error))
         raise
     except (KeyboardInterrupt, Exception) as error:
-        if type(error).__module__.partition(".")[0] not in ("typer", "click"):
-            messenger.failed(
-                "it was interrupted" if isinstance(error, KeyboardInterrupt) else f"internal error: {error!r}"
-            )
+        messenger.failed("it was interrupted" if isinstance(error, KeyboardInterrupt) else f"internal error: {error!r}")
         raise
 
 
@@ -128,10 +135,8 @@ class Messenger:
         for channel in self._channels:
             if not channel.wanted.run_failed or channel.is_quiet(moment):
                 continue
-            if failed is not None and _knows(self._history, channel, self._scope):
+            if failed is not None and mark_of(self._history, channel.name, self._scope, FAILED) is not None:
                 continue
-            from salt_mirror.checks.audit.news import FailedRuns
-
             what = failed or FailedRuns(first=moment, times=1, why=why[:500])
             notice = notice_of(channel.name, NOTHING_NEW._replace(failed=what), told)
             try:
@@ -140,14 +145,7 @@ class Messenger:
                 tell(f"notify, {channel.name}: not delivered: {error}")
             else:
                 if failed is not None:
-                    tell_of_failure(self._history, channel.name, self._scope, failed)
-
-
-def _knows(history: Path, channel: Channel, scope: str) -> bool:
-    """Return whether a channel was told already that runs fail."""
-    from salt_mirror.checks.audit.news import FAILED
-
-    return (FAILED, "") in channel_past(history, channel.name, scope).told
+                    set_mark(self._history, channel.name, self._scope, FAILED, msgspec.json.encode(failed))
 
 
 def _channels_at_least(names: list[str], path: Path) -> list[Channel]:

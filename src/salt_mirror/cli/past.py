@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Run
-from salt_mirror.checks.audit.news import NOTHING_NEW, Occurrence, StandingCounts
+from salt_mirror.checks.audit.news import MISSED, NOTHING_NEW, Occurrence, StandingCounts
 from salt_mirror.checks.common.wording import duration, local_moment, many, rounded, state
 from salt_mirror.cli.arguments import ESTATE_HERE, seconds_of
 from salt_mirror.cli.messages import UNDELIVERED, show, tell
@@ -24,7 +24,7 @@ from salt_mirror.estate.file import read_estate_file
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.compaction import compact
 from salt_mirror.keeping.history import hold, runs_in
-from salt_mirror.keeping.ledger import failures, tell_of_missed, undelivered, was_missed
+from salt_mirror.keeping.ledger import failures, mark_of, set_mark, undelivered
 from salt_mirror.notify.delivery import deliver
 from salt_mirror.notify.trouble import Undelivered
 from salt_mirror.report.cleaning import clean
@@ -82,13 +82,14 @@ def check_and_end(
             show(f"\n{one.weight:<8}{catalogue()[one.code].title} ({one.code})\n        {clean(one.text)}\n")
     news = NOTHING_NEW._replace(new=[Occurrence("", one, moment) for one in findings if one.code != "run.undelivered"])
     told = Told(report.title, str(where), "history", f"history {path} --check", moment, _last(runs))
-    lost, last = 0, f"{runs[0].started.isoformat() if runs else ''} {' '.join(one.code for one in findings)}"
+    last = f"{runs[0].started.isoformat() if runs else ''} {' '.join(one.code for one in findings)}".encode()
+    lost = 0
     for channel in channels:
         if (
             not news
             or not channel.wanted.run_failed
             or channel.is_quiet(moment)
-            or was_missed(path, channel.name, last)
+            or mark_of(path, channel.name, "", MISSED) == last
         ):
             continue
         try:
@@ -97,7 +98,7 @@ def check_and_end(
             tell(f"notify, {channel.name}: not delivered: {error}")
             lost += 1
         else:
-            tell_of_missed(path, channel.name, last)
+            set_mark(path, channel.name, "", MISSED, last)
     raise typer.Exit(report.exit_status() or (UNDELIVERED if lost else 0))
 
 

@@ -27,8 +27,6 @@ from salt_mirror.checks.audit.news import (
 from salt_mirror.keeping.blobs import unpacked
 from salt_mirror.keeping.schema import opened
 
-_MISSED = "missed"
-"""The kind of what `history --check` has told."""
 _KEPT_MOMENTS = 2_000
 """So many moments of messages are kept at most, which is more than any limit counts."""
 
@@ -150,23 +148,19 @@ def failed_run(path: Path, scope: str, moment: datetime, why: str) -> FailedRuns
         return failed
 
 
-def tell_of_failure(path: Path, channel: str, scope: str, failed: FailedRuns) -> None:
-    """Write down that a channel was told that runs fail: it is not told again until one succeeds. Raises BadInput."""
+def mark_of(path: Path, channel: str, scope: str, kind: str) -> bytes | None:
+    """Return what a channel was told of a kind that has one message at a time, such as that runs fail; None where it was not,
+    or that is over. It makes no channel begin. Raises BadInput."""
     with opened(path, fresh=False) as connection:
-        _mark(connection, (channel, scope), Marks({(FAILED, ""): msgspec.json.encode(failed)}, []))
+        query = "SELECT what FROM told WHERE channel = ? AND scope = ? AND kind = ? AND key = ''"
+        row = connection.execute(query, (channel, scope, kind)).fetchone()
+        return bytes(row[0]) if row is not None else None
 
 
-def was_missed(path: Path, channel: str, what: str) -> bool:
-    """Return whether a channel was told that runs are missed since some last run. Raises BadInput."""
+def set_mark(path: Path, channel: str, scope: str, kind: str, what: bytes) -> None:
+    """Write down that a channel was told something of such a kind. Raises BadInput."""
     with opened(path, fresh=False) as connection:
-        query = "SELECT what FROM told WHERE channel = ? AND scope = '' AND kind = ?"
-        return (what.encode("utf-8"),) in connection.execute(query, (channel, _MISSED)).fetchall()
-
-
-def tell_of_missed(path: Path, channel: str, what: str) -> None:
-    """Write down that a channel was told: it is told again after another run was the last one. Raises BadInput."""
-    with opened(path, fresh=False) as connection:
-        _mark(connection, (channel, ""), Marks({(_MISSED, ""): what.encode("utf-8")}, []))
+        _mark(connection, (channel, scope), Marks({(kind, ""): what}, []))
 
 
 def undelivered(path: Path) -> list[tuple[str, str, datetime, str]]:

@@ -116,8 +116,8 @@ class ChannelNews(NamedTuple):
 
 NOTHING_NEW = ChannelNews([], [], [], [], [], [], [], [], None, None, Marks({}, []))
 
-DOUBT, ACCEPTANCE, FAILED = "doubt", "acceptance", "failed"
-"""The kinds of what a channel is told besides findings."""
+DOUBT, ACCEPTANCE, FAILED, MISSED = "doubt", "acceptance", "failed", "missed"
+"""The kinds of what a channel is told besides findings: the last two have one message at a time, until a run succeeds."""
 
 
 def news_of(channel: Channel, past: ChannelPast, moment: datetime, accepted: Iterable[AcceptEntry] = ()) -> ChannelNews:
