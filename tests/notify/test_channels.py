@@ -240,6 +240,7 @@ def test_hostile_values_mean_nothing_in_any_medium(tmp_path: Path) -> None:
     bodies = [body.decode("utf-8") for body in hook.bodies]
     chats = [json.loads(bodies[2])["text"], json.loads(bodies[3])["content"]]
     for chat in chats:
+        assert "@\u200beveryone" in chat and "@?" not in chat
         assert not re.search(r"@(everyone|U1)|<[!@]|(?<!\\)<script|://", chat), chat
     assert "*b*" not in chats[1] and "&lt;script&gt;" in chats[0]
     with collector("udp") as (port, got):
