@@ -21,7 +21,7 @@ from salt_mirror.estate.model import Estate
 from salt_mirror.standin.server import Fault, StandIn
 from support.examples import examples
 from support.exchanges import Instant
-from support.hostile import VALUE, hostile_servers
+from support.hostile import hostile_servers, lay_out_liars
 from support.program import Run
 from support.tables import NOW
 from support.worlds import Asking, TwoViews, World, in_two_views, worlds
@@ -108,12 +108,7 @@ def test_a_report_is_the_same_with_and_without_it_where_a_server_misbehaves(
 
 def test_of_fifty_liars_each_is_told_the_same_with_and_without_it(run: Run, tmp_path: Path) -> None:
     with hostile_servers() as ports:
-        text = ""
-        for name, port in ports.items():
-            (tmp_path / f"{name}.csv").write_text(f"name,type,value\nhost,A,{VALUE}\n", encoding="utf-8")
-            text += f'[[zones]]\nname = "{name}.invalid"\nservers = ["{name}"]\nexpect = ["{name}.csv"]\n'
-            text += f'[servers.{name}]\naddress = "127.0.0.1"\nport = {port}\n'
-        (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+        lay_out_liars(tmp_path, ports)
         told = []
         for more in ((), ("--no-screen",)):
             report = run("rollcall", "--json", "--timeout", "0.4", "--tries", "2", *more).report

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from support.hostile import MODES, VALUE, hostile_servers
+from support.hostile import MODES, VALUE, hostile_servers, lay_out_liars
 from support.program import Run
 
 BECOMES = {mode.name: "agrees" if mode.becomes == "truth" else "unverified" for mode in MODES}
@@ -22,12 +22,7 @@ def ports() -> Iterator[dict[str, int]]:
 @pytest.fixture
 def estate(ports: dict[str, int], tmp_path: Path) -> Path:
     """A zone for each way, on its server alone, with one expected record."""
-    text = ""
-    for name, port in ports.items():
-        (tmp_path / f"{name}.csv").write_text(f"name,type,value\nhost,A,{VALUE}\n", encoding="utf-8")
-        text += f'[[zones]]\nname = "{name}.invalid"\nservers = ["{name}"]\nexpect = ["{name}.csv"]\n'
-        text += f'[servers.{name}]\naddress = "127.0.0.1"\nport = {port}\n'
-    (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
+    lay_out_liars(tmp_path, ports)
     return tmp_path
 
 

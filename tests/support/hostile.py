@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Literal
 
 import dns.edns
@@ -284,3 +285,13 @@ def hostile_servers() -> Iterator[dict[str, int]]:
     """Every mode's server on a port of its own, on loopback; ports by the mode's name."""
     with ExitStack() as stack:
         yield {mode.name: stack.enter_context(peer(udp=mode.udp, tcp=mode.tcp)) for mode in MODES}
+
+
+def lay_out_liars(folder: Path, ports: dict[str, int]) -> None:
+    """An estate with a zone for each way, on its server only, with one expected record."""
+    text = ""
+    for name, port in ports.items():
+        (folder / f"{name}.csv").write_text(f"name,type,value\nhost,A,{VALUE}\n", encoding="utf-8")
+        text += f'[[zones]]\nname = "{name}.invalid"\nservers = ["{name}"]\nexpect = ["{name}.csv"]\n'
+        text += f'[servers.{name}]\naddress = "127.0.0.1"\nport = {port}\n'
+    (folder / "estate.toml").write_text(text, encoding="utf-8")

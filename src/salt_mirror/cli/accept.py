@@ -33,7 +33,7 @@ def accept(
     from datetime import date
 
     from salt_mirror.checks.audit.accepting import check
-    from salt_mirror.cli.arguments import ESTATE_HERE
+    from salt_mirror.cli.arguments import estate_file
     from salt_mirror.cli.messages import tell
     from salt_mirror.dns.names import shown
     from salt_mirror.estate.errors import BadInput
@@ -52,7 +52,7 @@ def accept(
         raise BadInput(f"--until: {last.isoformat()} is over; expected a day to come")
     entry = AcceptEntry(code, why.strip(), name.lower(), address, server, view, last)
     check([entry], "the command line")
-    path = estate if estate is not None else Path(ESTATE_HERE)
+    path = estate_file(estate)
     text = read_text(path, missing="there is no such file; --estate wants the path of an estate.toml")
     known = parse_estate(text, path)
     if view is not None and view not in {zone.view for zone in known.zones}:

@@ -32,9 +32,9 @@ if TYPE_CHECKING:
 ESTATE_HERE = "estate.toml"
 
 
-def estate_file(asking: Asking) -> Path:
+def estate_file(given: Path | None) -> Path:
     """Return the file of the estate that was given, or the one of the current folder, which may not be there."""
-    return asking.estate if asking.estate is not None else Path(ESTATE_HERE)
+    return given if given is not None else Path(ESTATE_HERE)
 
 
 def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False, detail: bool = False) -> Estate:
@@ -43,7 +43,7 @@ def open_estate(asking: Asking, *, directories: bool = False, ages: bool = False
     failed; with `ages`, exports and leases too."""
     if asking.pace != asking.pace or asking.timeout != asking.timeout:  # not a number, which is in no range
         raise BadInput("--pace, --timeout: nan is no number of anything; expected questions a second, and seconds")
-    here = estate_file(asking)
+    here = estate_file(asking.estate)
     estate = Estate()
     if asking.estate is not None or is_there(here):
         from salt_mirror.estate.building import load_estate

@@ -133,7 +133,8 @@ def _whole(file: Path, moment: datetime | None, zones: list[str]) -> Chronicle:
     whole = narrowed(chronicle_in(file), moment, zones)
     if zones and not whole.zones and not whole.lives:
         raise BadInput(f"--zone: {file} has nothing about {', '.join(zones)}")
-    return replace(whole, says=in_words(whole), recurring=recurrences(whole))
+    whole = replace(whole, recurring=recurrences(whole))
+    return replace(whole, says=in_words(whole))
 
 
 def _write(whole: Chronicle, file: Path, page: Path | None, figure: Path | None) -> None:

@@ -37,7 +37,7 @@ def notify(
     ] = False,
 ) -> None:
     """List the channels of the estate ([notify.NAME]), or try one."""
-    from salt_mirror.cli.arguments import ESTATE_HERE
+    from salt_mirror.cli.arguments import estate_file
     from salt_mirror.estate.errors import BadInput
     from salt_mirror.estate.file import read_estate_file
 
@@ -48,7 +48,7 @@ def notify(
         raise BadInput("--held: what was held back is only known from a history; name it with --history FILE")
     if json and preview is None:
         raise BadInput("--json: with --preview NAME it prints the message as a document")
-    path = estate if estate is not None else Path(ESTATE_HERE)
+    path = estate_file(estate)
     file = read_estate_file(path)
     if not chosen:
         _list(file, path, history)
@@ -157,13 +157,11 @@ def _print(channel: Channel, notice: Notice, *, json: bool) -> None:
 def _send(channel: Channel, notice: Notice) -> int:
     """Send a message, say what became of it, and return the exit status."""
     from salt_mirror.cli.messages import UNDELIVERED, show, tell
-    from salt_mirror.notify.delivery import deliver
-    from salt_mirror.notify.trouble import Undelivered
+    from salt_mirror.notify.delivery import attempt
 
-    try:
-        deliver(channel, notice)
-    except Undelivered as error:
-        tell(f"notify, {channel.name}: not delivered: {error}")
+    trouble = attempt(channel, notice)
+    if trouble:
+        tell(trouble)
         return UNDELIVERED
     show(f"A sample was sent to {channel.name}: {_way(channel)}.\n")
     return 0
@@ -174,17 +172,16 @@ def _send_held(channel: Channel, file: EstateFile, path: Path, history: Path) ->
     from salt_mirror.cli.messages import UNDELIVERED, show, tell
     from salt_mirror.cli.notifying import send_news
     from salt_mirror.keeping.history import hold
-    from salt_mirror.keeping.ledger import channel_past, scopes_told, standing
+    from salt_mirror.keeping.ledger import scopes_told, standing
     from salt_mirror.report.document import now
     from salt_mirror.report.message import Told
 
     hold(history)
     sent, troubles = 0, []
     for scope, started in scopes_told(history, channel.name):
-        before = len(channel_past(history, channel.name, scope).sent)
         told = Told(file.title, str(path), "audit", scope, started, standing(history, scope))
-        trouble = send_news(channel, history, scope, file.accept, told, [], now())
-        sent += len(channel_past(history, channel.name, scope).sent) > before
+        was_sent, trouble = send_news(channel, history, scope, file.accept, told, [], now())
+        sent += was_sent
         troubles += [trouble] if trouble else []
     for trouble in troubles:
         tell(f"notify, {channel.name}: {trouble}")

@@ -33,7 +33,7 @@ from salt_mirror.estate.notify import Channel, NotifyEntry, channel_of
 from salt_mirror.estate.reading import is_there
 from salt_mirror.keeping.history import BusyHistory
 from salt_mirror.keeping.ledger import channel_past, failed_run, mark_of, not_told, set_mark, told_all
-from salt_mirror.notify.delivery import check, deliver
+from salt_mirror.notify.delivery import attempt, check, deliver
 from salt_mirror.notify.trouble import Undelivered
 from salt_mirror.report.document import Report, now
 from salt_mirror.report.json.notice import Notice, WatchEnd
@@ -106,9 +106,10 @@ class Messenger:
             self.failed("it was interrupted")
             return []
         problems = []
-        certain = [one.weight for one in report.findings if one.outcome != "unverified"]
         now_there = StandingCounts(
-            faults=certain.count("fault"), cautions=certain.count("caution"), unverified=len(report.unverified)
+            faults=len(report.weighing("fault")),
+            cautions=len(report.weighing("caution")),
+            unverified=len(report.unverified),
         )
         told = Told(
             report.title, str(self._path), report.command, self._about, report.started, now_there,
@@ -117,7 +118,7 @@ class Messenger:
         zones = [(line.view, line.zone) for line in report.audit.zones] if report.audit else []
         for channel in self._channels:
             try:
-                trouble = send_news(channel, self._history, self._scope, self._accept, told, zones)
+                _, trouble = send_news(channel, self._history, self._scope, self._accept, told, zones)
             except BadInput as error:
                 trouble = str(error)
             if trouble:
@@ -139,13 +140,11 @@ class Messenger:
                 continue
             what = failed or FailedRuns(first=moment, times=1, why=why[:500])
             notice = notice_of(channel.name, NOTHING_NEW._replace(failed=what), told)
-            try:
-                deliver(channel, notice)
-            except Undelivered as error:
-                tell(f"notify, {channel.name}: not delivered: {error}")
-            else:
-                if failed is not None:
-                    set_mark(self._history, channel.name, self._scope, FAILED, msgspec.json.encode(failed))
+            trouble = attempt(channel, notice)
+            if trouble:
+                tell(trouble)
+            elif failed is not None:
+                set_mark(self._history, channel.name, self._scope, FAILED, msgspec.json.encode(failed))
 
 
 def _channels_at_least(names: list[str], path: Path) -> list[Channel]:
@@ -184,43 +183,39 @@ def send_news(
     told: Told,
     zones: list[tuple[str, str]],
     moment: datetime | None = None,
-) -> str:
-    """Send a channel what is new since its last message, and write down that it was; return why it could not be delivered.
-    `moment` is when that is, the run's begin without it. Raises BadInput for a history that cannot be used."""
+) -> tuple[bool, str]:
+    """Send a channel what is new since its last message, and write down that it was; return whether a message was sent, and why
+    it, or a part of it, could not be delivered. `moment` is when that is, the run's begin without it. Raises BadInput for a
+    history that cannot be used."""
     past = channel_past(history, channel.name, scope)
     news = news_of(channel, past, told.started, accept)
     if not news:
         told_all(history, channel.name, scope, past, news.marks)
-        return ""
+        return False, ""
     if held_back(channel, past, moment or told.started):
-        return ""
+        return False, ""
     notice, trouble = _late(notice_of(channel.name, news, told, zones), past), ""
     try:
         deliver(channel, notice)
     except Undelivered as error:
         if not error.partly:
             not_told(history, channel.name, scope, told.started, str(error))
-            return f"not delivered, and sent again with the next run: {error}"
+            return False, f"not delivered, and sent again with the next run: {error}"
         trouble = f"delivered in part: {error}"
     told_all(history, channel.name, scope, past, news.marks, moment or told.started)
-    return trouble
+    return True, trouble
 
 
 def send_watch(channels: Iterable[Channel], report: Report) -> list[str]:
-    """Send how a watch ended, and return what could not be delivered, after telling it. A watch is waited for: quiet hours and
+    """Send how a watch ended, and return what could not be delivered, a line each. A watch is waited for: quiet hours and
     limits do not hold it back."""
     says = report.says or report.headline
     told = Told(report.title, report.estate or "", "settle", "settle", report.started)
     lines = [says, "", *(f"- {one.text}" for one in report.findings)]
     lines.append(f"The watch began {local_moment(report.started)} and took {duration(round(report.seconds))}.")
-    problems = []
-    for channel in channels:
-        try:
-            deliver(channel, notice_of_watch(channel.name, WatchEnd(says=says, outcome=report.outcome), lines, told))
-        except Undelivered as error:
-            problems.append(f"notify, {channel.name}: not delivered: {error}")
-            tell(problems[-1])
-    return problems
+    end = WatchEnd(says=says, outcome=report.outcome)
+    troubles = [attempt(channel, notice_of_watch(channel.name, end, lines, told)) for channel in channels]
+    return [trouble for trouble in troubles if trouble]
 
 
 def _late(notice: Notice, past: ChannelPast) -> Notice:

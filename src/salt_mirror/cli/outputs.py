@@ -11,14 +11,13 @@ from msgspec.structs import replace
 
 from salt_mirror.dns.names import shown
 from salt_mirror.estate.errors import BadInput, nearest_word
+from salt_mirror.estate.reading import STANDARD_STREAM
 from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.files import FORMS
 
 if TYPE_CHECKING:
     from salt_mirror.cli.options import Showing
-
-_STANDARD_OUTPUT = "-"  # as `keeping.writing` has it, which is only brought in where something is written
 
 Made = dict[Path, Callable[[Report], bytes]]
 """What is written where, each made from the report."""
@@ -28,7 +27,7 @@ def names_in(path: Path, option: str = "--names") -> list[str]:
     """Return the names in a file, one a line; what follows a # is a remark. Raises BadInput, also for a file without any."""
     from salt_mirror.estate.reading import given_text, read_text
 
-    text = given_text(sys.stdin.buffer) if str(path) == _STANDARD_OUTPUT else read_text(path)
+    text = given_text(sys.stdin.buffer) if str(path) == STANDARD_STREAM else read_text(path)
     names = []
     for number, line in enumerate(text.splitlines(), 1):
         words = line.partition("#")[0].split()
@@ -103,7 +102,7 @@ def wanted_files(showing: Showing, remedies: Callable[[Report], bytes] | None = 
 
 def on_standard_output(files: Made) -> bool:
     """Return whether one of them goes to standard output, which then has nothing else."""
-    return any(str(path) == _STANDARD_OUTPUT for path in files)
+    return any(str(path) == STANDARD_STREAM for path in files)
 
 
 def written(report: Report, files: Made, *, partial: bool = True) -> list[str]:

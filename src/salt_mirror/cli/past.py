@@ -14,7 +14,7 @@ from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.lines import Run
 from salt_mirror.checks.audit.news import MISSED, NOTHING_NEW, Occurrence, StandingCounts
 from salt_mirror.checks.common.wording import duration, local_moment, many, rounded, state
-from salt_mirror.cli.arguments import ESTATE_HERE, seconds_of
+from salt_mirror.cli.arguments import estate_file, seconds_of
 from salt_mirror.cli.messages import UNDELIVERED, show, tell
 from salt_mirror.cli.notifying import channels_of
 from salt_mirror.dns.names import ROOT
@@ -25,8 +25,7 @@ from salt_mirror.findings import Finding
 from salt_mirror.keeping.compaction import compact
 from salt_mirror.keeping.history import hold, runs_in
 from salt_mirror.keeping.ledger import failures, mark_of, set_mark, undelivered
-from salt_mirror.notify.delivery import deliver
-from salt_mirror.notify.trouble import Undelivered
+from salt_mirror.notify.delivery import attempt
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.document import Counts, Report, now
 from salt_mirror.report.json.report import as_json
@@ -61,7 +60,7 @@ def check_and_end(
     if at_least_every is None:
         raise BadInput("--check: how long may pass between runs? Name it with --at-least-every TIME, such as 26h")
     longest_s = seconds_of(at_least_every, "--at-least-every")
-    where = estate if estate is not None else Path(ESTATE_HERE)
+    where = estate_file(estate)
     file = read_estate_file(where) if names else None
     channels = channels_of(names, file, where) if file is not None else []
     moment = now()
@@ -92,10 +91,9 @@ def check_and_end(
             or mark_of(path, channel.name, "", MISSED) == last
         ):
             continue
-        try:
-            deliver(channel, notice_of(channel.name, news, told))
-        except Undelivered as error:
-            tell(f"notify, {channel.name}: not delivered: {error}")
+        trouble = attempt(channel, notice_of(channel.name, news, told))
+        if trouble:
+            tell(trouble)
             lost += 1
         else:
             set_mark(path, channel.name, "", MISSED, last)

@@ -72,7 +72,7 @@ def takes(*left_out: str, **words: str) -> Callable[[F], F]:
             from salt_mirror.cli.notifying import with_messages
 
             asking = next((given[name] for name, (kind, _) in groups.items() if kind is Asking), Asking())
-            return with_messages(showing.notify, estate_file(asking), showing.history, about, call)
+            return with_messages(showing.notify, estate_file(asking.estate), showing.history, about, call)
 
         run.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
         run.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}

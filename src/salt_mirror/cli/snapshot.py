@@ -38,9 +38,9 @@ def snapshot(
     from salt_mirror.cli.arguments import atlas_of, open_estate, servers_at, views_of
     from salt_mirror.cli.execution import run_part
     from salt_mirror.estate.errors import BadInput
-    from salt_mirror.estate.reading import is_there
+    from salt_mirror.estate.reading import STANDARD_STREAM, is_there
     from salt_mirror.keeping.snapshots import write_snapshot
-    from salt_mirror.keeping.writing import STANDARD_OUTPUT, check_writable
+    from salt_mirror.keeping.writing import check_writable
 
     if is_there(file) and not force:
         raise BadInput(f"{file} is there already; --force writes over it")
@@ -64,7 +64,7 @@ def snapshot(
     there = many(sum(bool(one.values) for one in held), "record set")
     servers = many(len({one.server for one in held}), "server")
     more = f"; {unseen:,} could not be seen" if unseen else ""
-    out = sys.stderr if str(file) == STANDARD_OUTPUT else sys.stdout
+    out = sys.stderr if str(file) == STANDARD_STREAM else sys.stdout
     if json:
         from salt_mirror.report.json.snapshot import SnapshotTaken, snapshot_json
 

@@ -12,7 +12,14 @@ from typing import TYPE_CHECKING
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.screening import AgreedSets, ForeseenQuestion, ForeseenSet, ForeseenSubject, ScreenTally
+from salt_mirror.dns.screening import (
+    AgreedSets,
+    ForeseenQuestion,
+    ForeseenSet,
+    ForeseenSubject,
+    ScreenTally,
+    agreed_answer,
+)
 
 if TYPE_CHECKING:
     from salt_mirror.dns.dialogue import Exchange, Runner
@@ -168,9 +175,7 @@ class Foreseeing:
                 continue
             for server in one.servers:
                 if server not in one.others:
-                    said = Answer(Question(one.name, one.rdtype, server), "NOERROR", True, over=one.over)
-                    if one.value is not None:
-                        said = said._replace(values=(one.value,), ttl=one.ttl)
+                    said = agreed_answer(Question(one.name, one.rdtype, server), one.value, one.ttl, one.over)
                     self._kept.setdefault((server, one.rdtype, False), {})[one.name] = said
         subject.at += 1
         if subject.failed or subject.at == len(subject.rounds):

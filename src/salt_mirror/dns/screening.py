@@ -94,6 +94,13 @@ class ForeseenQuestion(Question):
         return hash(self[:4])
 
 
+def agreed_answer(question: Question, value: bytes | None, ttl: int, over: str) -> Answer:
+    """Return what a server said that gave what was foreseen. Its round trip is not kept."""
+    if value is None:
+        return Answer(question, "NOERROR", True, over=over)
+    return Answer(question, "NOERROR", True, (value,), ttl, over=over)
+
+
 class ScreenTally:
     """What the lanes of an engine have compared: how many answers were as foreseen since it was last looked at, the subjects of
     which nothing is left in this round, and the round trips (seconds)."""
@@ -162,12 +169,9 @@ class AgreedSets:
         return None
 
     def answer(self, question: Question) -> Answer | None:
-        """Return what each of the servers gave; None where that is not known. The round trip of one is not kept."""
+        """Return what each of the servers gave; None where that is not known."""
         name = question[0]
         for (ttl, over), table in self.tables.items():
             if name in table:
-                value = table[name]
-                if value is None:
-                    return Answer(question, "NOERROR", True, over=over)
-                return Answer(question, "NOERROR", True, (value,), ttl, over=over)
+                return agreed_answer(question, table[name], ttl, over)
         return None

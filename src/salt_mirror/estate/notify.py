@@ -137,11 +137,14 @@ class Channel:
 
     def is_quiet(self, moment: datetime) -> bool:
         """Return whether a moment is in the quiet hours, in this computer's time."""
+        return self.is_quiet_at(moment.astimezone().time())
+
+    def is_quiet_at(self, at: time) -> bool:
+        """Return the same of a time of the day."""
         if self.quiet is None:
             return False
         begin, end = self.quiet
-        now = moment.astimezone().time()
-        return begin <= now < end if begin <= end else (now >= begin or now < end)
+        return begin <= at < end if begin <= end else (at >= begin or at < end)
 
     def path(self, name: str) -> Path:
         """Return a file of it."""

@@ -21,6 +21,8 @@ from salt_mirror.estate.errors import BadInput
 
 T = TypeVar("T")
 
+STANDARD_STREAM = "-"
+"""The file that is standard input where something is read, and standard output where it is written."""
 MOST_BYTES = 256 << 20
 """So large a file is read, and so much may be in one that is packed."""
 SILENT_S = 30.0

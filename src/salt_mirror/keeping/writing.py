@@ -18,13 +18,11 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from salt_mirror.estate.errors import BadInput, shown_path
+from salt_mirror.estate.reading import STANDARD_STREAM
 
 PRIVATE = 0o600
 """The mode of files that tell what nobody else needs to know."""
 _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
-
-
-STANDARD_OUTPUT = "-"
 
 
 def path_from(folder: Path, file: Path) -> str:
@@ -37,7 +35,7 @@ def path_from(folder: Path, file: Path) -> str:
 
 def check_writable(path: Path, place: str = "") -> None:
     """Raise BadInput for a file that cannot be written, before there is anything to write; leave no trace of the trial."""
-    if str(path) == STANDARD_OUTPUT:
+    if str(path) == STANDARD_STREAM:
         return
     try:
         target = path.resolve() if path.is_symlink() else path
@@ -86,7 +84,7 @@ def write_whole(
         [content.encode("utf-8")] if isinstance(content, str) else [content] if isinstance(content, bytes) else content
     )
     try:
-        if str(path) == STANDARD_OUTPUT:
+        if str(path) == STANDARD_STREAM:
             sys.stdout.buffer.writelines(pieces)
             sys.stdout.buffer.flush()
             return

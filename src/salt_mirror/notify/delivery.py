@@ -34,6 +34,15 @@ def deliver(channel: Channel, notice: Notice, *, longest_s: float = LONGEST_S) -
     _within(longest_s, lambda: _way(channel).send(channel, notice))
 
 
+def attempt(channel: Channel, notice: Notice) -> str:
+    """Send a message, and return a line that says why it was not delivered; an empty one where it was."""
+    try:
+        deliver(channel, notice)
+    except Undelivered as error:
+        return f"notify, {channel.name}: not delivered: {error}"
+    return ""
+
+
 class Medium:
     """One way of sending messages, as functions of a module."""
 

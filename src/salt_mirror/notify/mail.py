@@ -14,7 +14,7 @@ from email.utils import format_datetime, make_msgid
 
 from salt_mirror.estate.notify import Channel, MailEntry, secret_in
 from salt_mirror.notify.trouble import PATIENCE_S, Undelivered
-from salt_mirror.notify.trust import tls_context
+from salt_mirror.notify.trust import tls_context, tls_trouble
 from salt_mirror.report.document import now
 from salt_mirror.report.json.notice import Notice
 
@@ -66,8 +66,7 @@ def send(channel: Channel, notice: Notice) -> None:
     except smtplib.SMTPException as error:
         raise Undelivered(f"{where}: {_text(error) or type(error).__name__}") from None
     except ssl.SSLError as error:
-        why = error.verify_message if isinstance(error, ssl.SSLCertVerificationError) else error.reason
-        raise Undelivered(f"{where}: no TLS: {why or 'it was cut off'}") from None
+        raise Undelivered(f"{where}: {tls_trouble(error)}") from None
     except OSError as error:
         raise Undelivered(f"{where}: {error.strerror or error}") from None
     if refused:

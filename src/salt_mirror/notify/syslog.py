@@ -18,7 +18,7 @@ from salt_mirror.dns.system import parse_endpoint
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.notify import FACILITIES, Channel, SyslogEntry
 from salt_mirror.notify.trouble import PATIENCE_S, Undelivered
-from salt_mirror.notify.trust import tls_context
+from salt_mirror.notify.trust import tls_context, tls_trouble
 from salt_mirror.report.json.notice import Notice, NoticeItem
 
 _ERROR, _WARNING, _NOTICE, _INFO = 3, 4, 5, 6
@@ -70,8 +70,7 @@ def send(channel: Channel, notice: Notice) -> None:
                     with contextlib.suppress(TimeoutError):
                         plain.recv(1)
     except ssl.SSLError as error:
-        why = error.verify_message if isinstance(error, ssl.SSLCertVerificationError) else error.reason
-        raise Undelivered(f"{where}: no TLS: {why or 'it was cut off'}") from None
+        raise Undelivered(f"{where}: {tls_trouble(error)}") from None
     except OSError as error:
         raise Undelivered(f"{where}: {error.strerror or error}") from None
 

@@ -8,6 +8,12 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.notify import Channel
 
 
+def tls_trouble(error: ssl.SSLError) -> str:
+    """Return why a connection over TLS was not made, in words."""
+    why = error.verify_message if isinstance(error, ssl.SSLCertVerificationError) else error.reason
+    return f"no TLS: {why or 'it was cut off'}"
+
+
 def tls_context(channel: Channel, ca_file: str) -> ssl.SSLContext:
     """Return a context that verifies the peer's certificate and name. Raises BadInput for a file without certificates."""
     context = ssl.create_default_context()

@@ -7,6 +7,7 @@ counts; a redirect is not followed, since it would lead a message, and a secret,
 
 from __future__ import annotations
 
+import html
 import re
 from importlib.resources import files
 from urllib.parse import urlsplit
@@ -22,6 +23,7 @@ from salt_mirror.estate.reading import read_text
 from salt_mirror.notify.trouble import PATIENCE_S, Undelivered
 from salt_mirror.notify.trust import tls_context
 from salt_mirror.report.cleaning import clean_lines
+from salt_mirror.report.files.marking import marked
 from salt_mirror.report.json.notice import Notice
 
 _MOST_WRITTEN = 256 * 1024
@@ -145,8 +147,8 @@ def _template(channel: Channel) -> jinja2.Template:
 
 
 def _marked(text: object) -> str:
-    """Return text whose characters mean nothing in Markdown."""
-    return re.sub(r"([\\`*_{}\[\]<>|#~])", r"\\\1", clean_lines(str(text)))
+    """Return text of several lines whose characters mean nothing in Markdown."""
+    return "\n".join(map(marked, str(text).split("\n")))
 
 
 def _unlinked(text: object) -> str:
@@ -156,4 +158,4 @@ def _unlinked(text: object) -> str:
 
 def _entities(text: object) -> str:
     """Return text with entities in the place of &, < and >."""
-    return str(text).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+    return html.escape(str(text), quote=False)

@@ -45,6 +45,11 @@ class Told(NamedTuple):
     now: StandingCounts | None = None
     reports: tuple[str, ...] = ()
 
+    @property
+    def of(self) -> str:
+        """What the subject begins with: the estate by its title, or by its file."""
+        return self.title or self.estate or "Salt Mirror"
+
 
 def notice_of(
     channel: str, news: ChannelNews, told: Told, zones: Iterable[tuple[str, str]] = (), *, sample: bool = False
@@ -53,7 +58,6 @@ def notice_of(
     parts = _Parts(news, told.started, list(zones))
     lists: dict[str, Any] = {word: _items(getattr(news, word)) for word in _LISTS}
     left_out = sum(len(getattr(news, word)) - len(items) for word, items in lists.items())
-    subject = f"{'[sample] ' if sample else ''}{told.title or told.estate or 'Salt Mirror'}: {parts.headline}"
     lines = [
         *parts.lines,
         "",
@@ -61,41 +65,27 @@ def notice_of(
         f"Run of {local_moment(told.started)}: {told.about or told.command}. salt-mirror explain CODE says what a code means.",
         *(f"Report: {path}" for path in told.reports),
     ]
-    notice = Notice(
-        channel=channel,
-        title=told.title,
-        estate=told.estate,
-        command=told.command,
-        about=told.about,
-        started=told.started,
-        says=subject if len(subject) <= _LONGEST_SUBJECT else f"{subject[: _LONGEST_SUBJECT - 1]}…",
-        lines=lines,
-        **lists,
-        ending=news.ending,
-        failed=news.failed,
-        runs_again=news.runs_again,
-        now=told.now,
-        left_out=left_out,
-        reports=list(told.reports),
+    return _notice(
+        channel, told, f"{'[sample] ' if sample else ''}{told.of}: {parts.headline}", lines, **lists, ending=news.ending,
+        failed=news.failed, runs_again=news.runs_again, now=told.now, left_out=left_out, reports=list(told.reports),
         sample=sample,
-    )
-    return _cleaned(notice)
+    )  # fmt: skip
 
 
 def notice_of_watch(channel: str, watch: WatchEnd, lines: Iterable[str], told: Told) -> Notice:
     """Return the message that a watch has ended."""
-    notice = Notice(
-        channel=channel,
-        title=told.title,
-        estate=told.estate,
-        command=told.command,
-        about=told.about,
-        started=told.started,
-        says=f"{told.title or told.estate or 'Salt Mirror'}: {watch.says}"[:_LONGEST_SUBJECT],
-        lines=list(lines),
-        watch=watch,
-    )
-    return _cleaned(notice)
+    return _notice(channel, told, f"{told.of}: {watch.says}", list(lines), watch=watch)
+
+
+def _notice(channel: str, told: Told, subject: str, lines: list[str], **more: Any) -> Notice:
+    """Return a message with its head, a subject that is not too long, and what `more` there is in it."""
+    says = subject if len(subject) <= _LONGEST_SUBJECT else f"{subject[: _LONGEST_SUBJECT - 1]}…"
+    return _cleaned(
+        Notice(
+            channel=channel, title=told.title, estate=told.estate, command=told.command, about=told.about,
+            started=told.started, says=says, lines=lines, **more,
+        )
+    )  # fmt: skip
 
 
 def _cleaned(notice: Notice) -> Notice:

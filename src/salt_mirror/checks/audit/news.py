@@ -124,9 +124,7 @@ def news_of(channel: Channel, past: ChannelPast, moment: datetime, accepted: Ite
     """Return what a channel has to be sent after a run that began at a moment."""
     wanted, add, remove = channel.wanted, dict[tuple[str, str], bytes](), list[tuple[str, str]]()
     sorts: dict[str, list[Occurrence]] = {word: [] for word in ("new", "gone", "passed", "flapping", "calm")}
-    latest: dict[str, Occurrence] = {}
-    for one in sorted([*past.flapped.values(), *past.happened], key=lambda one: one.first):
-        latest[one.key] = one
+    latest = dict(past.flapped) | {one.key: one for one in past.happened}
     for one in latest.values():
         word = _sort(one, past)
         if word and _is_wanted(channel, one, word):

@@ -60,7 +60,8 @@ def _habit(moments: list[datetime], part: Callable[[datetime], int], runs: Count
 
 
 def in_words(chronicle: Chronicle) -> str:
-    """Return how a history stands, in one sentence: what is open, and of the last week what is new, mended, and comes back."""
+    """Return how a history stands, in one sentence: what is open, what of the last week is new and mended, and what of its
+    `recurring` comes back."""
     if not chronicle.runs:
         return "No run yet."
     latest = chronicle.runs[0].started
@@ -77,7 +78,7 @@ def in_words(chronicle: Chronicle) -> str:
     )
     if mended:
         parts.append(f"{len(mended):,} mended {_in_times(mended)}")
-    parts += _again(recurrences(chronicle))
+    parts += _again(chronicle.recurring)
     begin = f"{many(faults, 'fault')} and {many(len(standing) - faults, 'caution')} open"
     if chronicle.runs[0].unverified:  # what nobody could verify is not said to be well
         begin += f", {chronicle.runs[0].unverified:,} unverified in the last run"

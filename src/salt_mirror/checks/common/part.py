@@ -126,28 +126,21 @@ LATER = object()
 """What `agreed` says of a subject on which more has to be known first."""
 
 
+@dataclass(frozen=True, slots=True)
 class ForeseenRound:
     """A round of dialogues of which most come to what is foreseen. `things` are what it is about; `foresee` says what would be
     plain agreement for one, None where that is not known beforehand; `agreed` returns the result of a subject of which all was
     as foreseen: None where it has to be judged all the same, `LATER` where that turns on what the others bring, and
     `afterwards` is asked; `judge` is the dialogue for everything else. Without a screen it is the round of these dialogues."""
 
-    def __init__(
-        self,
-        things: Iterable[Any],
-        foresee: Callable[[Any], ForeseenSubject | None],
-        agreed: Callable[[ForeseenSubject], Any],
-        judge: Callable[[Any], Dialogue[Any]],
-        afterwards: Callable[[ForeseenSubject, Runner], Any] = lambda _, __: None,
-    ) -> None:
-        self._things = things
-        self._foresee = foresee
-        self._agreed = agreed
-        self._judge = judge
-        self._afterwards = afterwards
+    things: Iterable[Any]
+    foresee: Callable[[Any], ForeseenSubject | None]
+    agreed: Callable[[ForeseenSubject], Any]
+    judge: Callable[[Any], Dialogue[Any]]
+    afterwards: Callable[[ForeseenSubject, Runner], Any] = lambda _, __: None
 
     def __iter__(self) -> Iterator[Dialogue[Any]]:
-        return map(self._judge, self._things)
+        return map(self.judge, self.things)
 
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
         """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
@@ -155,30 +148,30 @@ class ForeseenRound:
         later: list[ForeseenSubject] = []
 
         def subjects() -> Iterator[ForeseenSubject]:
-            for thing in self._things:
-                subject = self._foresee(thing)
+            for thing in self.things:
+                subject = self.foresee(thing)
                 if subject is None:
                     left.append(thing)
                 else:
                     yield subject
 
         for subject in runner.screen(subjects()):
-            result = None if subject.failed else self._agreed(subject)
+            result = None if subject.failed else self.agreed(subject)
             if result is LATER:
                 later.append(subject)
             elif result is None:
                 left.append(subject.what)
             else:
                 yield result
-        yield from runner.run(map(self._judge, left), names=names)
+        yield from runner.run(map(self.judge, left), names=names)
         left.clear()
         for subject in later:
-            result = self._afterwards(subject, runner)
+            result = self.afterwards(subject, runner)
             if result is None:
                 left.append(subject.what)
             else:
                 yield result
-        yield from runner.run(map(self._judge, left), names=names)
+        yield from runner.run(map(self.judge, left), names=names)
 
 
 def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], None] = lambda: None) -> None:

@@ -131,11 +131,11 @@ def _audit(how: _How, where: Where, asking: Asking, showing: Showing, *, accepte
             )
         round_, ran = audit_from(where, asking, estate, covered)
         scope = f"{scope} from {' '.join(where.vantages)}".strip()
+        if showing.messenger is not None:
+            showing.messenger.is_about(scope, how.says)
     else:
         round_ = Round(estate, atlas_of(estate), covered, past, how.share)
         ran = (_spread(where) if how.spread else _carry_out)(round_, asking, meter, plans if remedies else None)
-    if showing.messenger is not None:
-        showing.messenger.is_about(scope, how.says)
     failed: list[str] = []
     report = _report(estate, round_, ran, meter, showing.history, scope, failed)
     if how.ahead_s is not None and report.audit:

@@ -28,9 +28,9 @@ from salt_mirror.dns.dialogue import Near
 from salt_mirror.dns.questions import Server
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
+from salt_mirror.estate.reading import STANDARD_STREAM
 from salt_mirror.findings import Finding
 from salt_mirror.keeping.undo import UndoFile, check_new
-from salt_mirror.keeping.writing import STANDARD_OUTPUT
 from salt_mirror.report.document import Counts, Report, now
 
 
@@ -65,7 +65,7 @@ def check_tickets(showing: Showing) -> None:
     for form, path in parse_reports(showing.report or []):
         if form not in TICKETS:
             raise BadInput(f"--report: a plan is written as {', '.join(TICKETS)}, and not as {form}")
-        if str(path) == STANDARD_OUTPUT:
+        if str(path) == STANDARD_STREAM:
             raise BadInput("--report: a plan is printed on standard output; name a file for the ticket")
 
 

@@ -46,7 +46,7 @@ def schedule(
     ] = False,
 ) -> None:
     """Print the audit as a job of systemd, cron, Task Scheduler or launchd; or install it."""
-    from salt_mirror.cli.arguments import ESTATE_HERE
+    from salt_mirror.cli.arguments import estate_file
     from salt_mirror.cli.notifying import channels_of
     from salt_mirror.cli.schedule.forms import FORMS
     from salt_mirror.cli.schedule.install import ABLE, to_type
@@ -57,7 +57,7 @@ def schedule(
     from salt_mirror.keeping.writing import check_writable
 
     rhythm = rhythm_of(every)
-    path = (estate if estate is not None else Path(ESTATE_HERE)).absolute()
+    path = estate_file(estate).absolute()
     file = read_estate_file(path)
     channels = channels_of(notify or [], file, path)
     kept = (folder if folder is not None else path.parent).absolute()

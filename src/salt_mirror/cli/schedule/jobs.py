@@ -97,14 +97,9 @@ def jobs_of(program: list[str], estate: Path, folder: Path, rhythm: Rhythm, chan
         Job("salt-mirror-check", "look whether the audit ran", check, daily if rhythm.minutes >= 60 else Rhythm(60)),
     ]
     for channel in channels:
-        if channel.quiet is not None and rhythm.is_daily and _in_hours(rhythm.at, channel.quiet):
+        if channel.quiet is not None and rhythm.is_daily and channel.is_quiet_at(rhythm.at):
             held = [*program, "notify", "--held", channel.name, "--history", history, "--estate", str(estate)]
             name = re.sub(r"[^A-Za-z0-9-]+", "-", channel.name)
             says = f"messages to {channel.name} that were held back in its quiet hours"
             found.append(Job(f"salt-mirror-held-{name}", says, held, Rhythm(_DAY_MINUTES, channel.quiet[1])))
     return found
-
-
-def _in_hours(at: time, hours: tuple[time, time]) -> bool:
-    begin, end = hours
-    return begin <= at < end if begin <= end else (at >= begin or at < end)

@@ -174,7 +174,7 @@ def _reporting_to(wish: _Wish, names: list[str], asking: Asking) -> _Wish:
     from salt_mirror.cli.notifying import channels_of
     from salt_mirror.estate.file import read_estate_file
 
-    path = estate_file(asking)
+    path = estate_file(asking.estate)
     return replace(wish, channels=tuple(channels_of(names, read_estate_file(path), path)))
 
 

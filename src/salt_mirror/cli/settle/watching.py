@@ -329,6 +329,8 @@ class Finish:
             from salt_mirror.cli.notifying import send_watch
 
             undelivered = send_watch(channels, report)
+        for trouble in undelivered:
+            tell(trouble)
         raise typer.Exit(status or (UNDELIVERED if undelivered else 0))
 
 

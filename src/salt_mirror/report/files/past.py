@@ -15,7 +15,6 @@ from markupsafe import Markup
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.audit.chronicle import Chronicle, Stood
-from salt_mirror.checks.audit.recurring import in_words
 from salt_mirror.checks.common.wording import many, rounded
 from salt_mirror.report.cleaning import clean
 from salt_mirror.report.figures.history import draw
@@ -59,7 +58,7 @@ def written(chronicle: Chronicle, source: str) -> bytes:
     page: str = template("past.html.j2").render(
         source=source,
         headline=headline(chronicle),
-        words=in_words(chronicle),
+        words=chronicle.says,
         runs=sum(run.runs for run in chronicle.runs),
         outcome=latest.outcome if latest is not None else "unverified",
         chronicle=chronicle,
