@@ -9,7 +9,7 @@ failed, which says nothing but that it is to be judged, from the answers that ar
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from salt_mirror.dns.names import Name
@@ -68,8 +68,8 @@ class ForeseenSubject:
 
 
 class ForeseenQuestion(Question):
-    """A question with the set that is foreseen behind its four fields. To everybody who does not look for that it is a question
-    like any other, and the same as one without."""
+    """A question with the set that is foreseen behind its four fields: only for an exchange that compares answers itself, which
+    reads the fields by their names or places."""
 
     __slots__ = ()
 
@@ -83,15 +83,6 @@ class ForeseenQuestion(Question):
     def plain(self) -> Question:
         """The question without what is foreseen."""
         return Question(*self[:4])
-
-    def __iter__(self) -> Iterator[Any]:
-        return iter(self[:4])
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, tuple) and self[:4] == other[:4]
-
-    def __hash__(self) -> int:
-        return hash(self[:4])
 
 
 def agreed_answer(question: Question, value: bytes | None, ttl: int, over: str) -> Answer:
