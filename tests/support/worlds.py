@@ -8,6 +8,7 @@ update messages.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
@@ -199,6 +200,34 @@ def contents(draw: st.DrawFn) -> dict[str, list[str]]:
 @st.composite
 def in_two_views(draw: st.DrawFn) -> TwoViews:
     return TwoViews(draw(worlds()), draw(worlds(("none",))), draw(st.integers(0, 3)) == 0)
+
+
+@st.composite
+def declared(draw: st.DrawFn) -> World | TwoViews:
+    """A world, or two views, of which nearly all that the first server of each has is expected: what most estates are like."""
+    if draw(st.integers(0, 2)) == 0:
+        return _declared(draw, draw(worlds()))
+    two = draw(in_two_views())
+    if draw(st.booleans()):  # both views have the same, or nearly, with addresses that the public may see
+        held = [{**zones, FORWARD: [_published(line) for line in zones[FORWARD]]} for zones in two.internal.lines]
+        two.internal = World(held, two.internal.second, two.internal.expected)
+        lines = [line.replace(".2", ".3") if draw(st.integers(0, 9)) == 0 else line for line in held[0][FORWARD]]
+        two.public = World([{FORWARD: lines, REVERSE: []}], "none", [])
+    return TwoViews(_declared(draw, two.internal), _declared(draw, two.public), two.provider)
+
+
+def _published(line: str) -> str:
+    return line.replace("10.77.20.", "203.0.113.")
+
+
+def _declared(draw: st.DrawFn, world: World) -> World:
+    expected = [
+        expectation(f"{owner}.{origin}", rdtype, value)
+        for origin, lines in world.lines[0].items()
+        for owner, rdtype, value in (re.split(r"(?: +300)? +", line, maxsplit=2) for line in lines)
+        if draw(st.integers(0, 7)) > 0
+    ]
+    return World(world.lines, world.second, [*expected, *world.expected[: draw(st.integers(0, 1))]])
 
 
 @st.composite

@@ -16,7 +16,7 @@ from salt_mirror.dns.foreseeing import Foreseeing
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import AXFR, CNAME, SOA
-from salt_mirror.dns.screening import ForeseenSubject
+from salt_mirror.dns.screening import ForeseenBatch, ForeseenSet, ForeseenSubject
 from salt_mirror.dns.wire import first_record_only
 
 T = TypeVar("T")
@@ -82,6 +82,7 @@ class Runner:
         self._kept: dict[tuple[Server, int, bool], _Folder] = {}
         self._waiting: dict[Question, tuple[_Folder, _Turn, int]] = {}
         self._more: dict[Question, list[tuple[_Turn, int]]] = {}
+        self._screening: dict[int, tuple[ForeseenSubject, _Turn]] = {}
         self.screens = screens
         self.asked = 0
         self.saved = 0
@@ -119,7 +120,13 @@ class Runner:
                     continue
             begun = 0
             answers = exchange.collect()
-            if not answers:
+            idle = not answers
+            if self._screening:
+                answers, ended = self._heard_foreseen(answers)
+                idle = idle and not ended
+                for subject in ended:
+                    self._end_screening(subject, results)
+            if idle:
                 if more:
                     continue
                 return
@@ -161,11 +168,39 @@ class Runner:
             self._go_on(turn, results)
         # Several dialogues may have asked the same: each gets the one answer.
         if self._more and question in self._more:
-            for turn, place in self._more.pop(question):
-                turn.answers[place] = answer
-                turn.missing -= 1
-                if not turn.missing:
-                    self._go_on(turn, results)
+            self._pass_on(answer, results)
+
+    def is_asking(self, one: ForeseenSet) -> bool:
+        """Return whether a dialogue waits for what any server of a set says of it."""
+        return bool(self._waiting) and any(
+            Question(one.name, one.rdtype, server) in self._waiting for server in one.servers
+        )
+
+    def _heard_foreseen(self, answers: list[Answer]) -> tuple[list[Answer], list[ForeseenSubject]]:
+        """Return the answers that are dialogues', and the subjects that have ended by the others."""
+        ended: list[ForeseenSubject] = []
+        return self._foreseen.hear(answers, ended), ended
+
+    def _end_screening(self, subject: ForeseenSubject, results: list[Any]) -> None:
+        """Go on with the dialogue of a subject, and with those that asked the same meanwhile."""
+        _, turn = self._screening.pop(id(subject))
+        self._go_on(turn, results)
+        if not self._more:
+            return
+        for one in subject.rounds[0]:
+            for server in one.servers:
+                question = Question(one.name, one.rdtype, server)
+                answer = self.known(question) if question in self._more and question not in self._waiting else None
+                if answer is not None:
+                    self._pass_on(answer, results)
+
+    def _pass_on(self, answer: Answer, results: list[Any]) -> None:
+        """Hand an answer to the dialogues that wait for what another one has asked."""
+        for turn, place in self._more.pop(answer[0]):
+            turn.answers[place] = answer
+            turn.missing -= 1
+            if not turn.missing:
+                self._go_on(turn, results)
 
     def _go_on(self, turn: _Turn, results: list[Any]) -> None:
         try:
@@ -180,6 +215,13 @@ class Runner:
         that were found."""
         waiting, kept, submit, foreseen = self._waiting, self._kept, self._exchange.submit, self._foreseen
         while True:
+            if batch.__class__ is ForeseenBatch and self.screens:
+                subject = batch.subject
+                if self._foreseen.begin(subject):
+                    held = _Turn(dialogue, [])
+                    held.left = left
+                    self._screening[id(subject)] = (subject, held)
+                    return
             turn: _Turn | None = None
             answers: list[Any] = []
             for place, question in enumerate(batch):
@@ -205,7 +247,7 @@ class Runner:
                 if turn is None:
                     turn = _Turn(dialogue, answers)
                 turn.missing += 1
-                if question in waiting:
+                if question in waiting or (self._screening and foreseen.is_pending(question)):
                     self._more.setdefault(question, []).append((turn, place))
                     self.saved += 1
                 else:

@@ -50,6 +50,7 @@ class Foreseeing:
         self._tally: ScreenTally | None = getattr(exchange, "tally", None)
         self.agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
         self._of_server: dict[tuple[Server, int], list[AgreedSets]] = {}
+        self._blocked: list[ForeseenSubject] = []
 
     def answer(self, question: Question) -> Answer | None:
         """Return the answer to a question that was screened, where all servers gave it."""
@@ -73,7 +74,6 @@ class Foreseeing:
         """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
         the answers that came are kept, and asked for by nobody again."""
         queue, ended, exchange = iter(subjects), list[ForeseenSubject](), self._exchange
-        tally = self._tally
         more = True
         while True:
             while more and exchange.backlog < self._ahead:
@@ -90,28 +90,55 @@ class Foreseeing:
                 if more and exchange.backlog < self._ahead:
                     continue
             answers = exchange.collect()
-            passed = tally.passed if tally is not None else []
-            if not answers and not passed:
-                if more:
-                    continue
+            heard = bool(answers) or bool(self._tally is not None and self._tally.passed)
+            self.hear(answers, ended)
+            if heard or more:
+                continue
+            # What others were asking for is known by now, so that none of these waits again.
+            if not self._blocked:
                 return
-            for answer in answers:
-                self._hear_foreseen(answer, ended)
-            for subject in passed:
+            queue, more, self._blocked = iter(self._blocked), True, []
+
+    def begin(self, subject: ForeseenSubject) -> bool:
+        """Put a dialogue's subject of one round to its servers; False where it has ended at once, and nothing is asked."""
+        ended: list[ForeseenSubject] = []
+        self._begin_round(subject, ended)
+        if self._blocked:
+            self._blocked.clear()
+            subject.failed = True
+            return False
+        return not ended
+
+    def is_pending(self, question: Question) -> bool:
+        """Return whether a question is being asked for a subject."""
+        return not question[3] and any(
+            question[0] in agreed.pending for agreed in self._of_server.get((question[2], question[1]), ())
+        )
+
+    def hear(self, answers: list[Answer], ended: list[ForeseenSubject]) -> list[Answer]:
+        """Take in what has come of what is foreseen, and the subjects that have `ended` by it; return the other answers."""
+        others = [answer for answer in answers if not self._hear_foreseen(answer, ended)]
+        tally = self._tally
+        if tally is not None:
+            for subject in tally.passed:
                 self._end_round(subject, ended)
-            if tally is not None:
-                tally.passed.clear()
-                tally.trips_s.clear()
+            tally.passed.clear()
+            tally.trips_s.clear()
+        return others
 
     def _begin_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before."""
+        """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
+        is blocked while another subject asks for one."""
         asked: list[tuple[ForeseenSet, AgreedSets]] = []
         for one in subject.rounds[subject.at]:
             agreed = self._agreed_by(one)
             fits = agreed.fit(one)
             if fits:
                 self._runner.saved += len(one.servers)
-            elif fits is not None or one.name in agreed.pending or agreed.is_known_elsewhere(one.name):
+            elif one.name in agreed.pending:
+                self._blocked.append(subject)
+                return
+            elif fits is not None or agreed.is_known_elsewhere(one.name) or self._runner.is_asking(one):
                 subject.failed = True
                 ended.append(subject)
                 return
@@ -146,15 +173,19 @@ class Foreseeing:
                 of_server.append(agreed)
         return agreed
 
-    def _hear_foreseen(self, answer: Answer, ended: list[ForeseenSubject]) -> None:
-        """Take an answer in that was not compared where it came in: it may still be as foreseen."""
+    def _hear_foreseen(self, answer: Answer, ended: list[ForeseenSubject]) -> bool:
+        """Take an answer in that was not compared where it came in, and may still be as foreseen; False where it is no
+        subject's."""
         question = answer[0]
         if isinstance(question, ForeseenQuestion):
             one = question.foreseen
             answer = answer._replace(question=question.plain)
         else:
-            pending = (agreed.pending.get(question[0]) for agreed in self._of_server[question[2], question[1]])
-            one = next(one for one in pending if one is not None)
+            holders = self._of_server.get((question[2], question[1]), ()) if not question[3] else ()
+            waiting = next((agreed.pending[question[0]] for agreed in holders if question[0] in agreed.pending), None)
+            if waiting is None:
+                return False
+            one = waiting
         subject = one.subject
         assert subject is not None
         if not one.fits(answer):
@@ -164,6 +195,7 @@ class Foreseeing:
         subject.left -= 1
         if not subject.left:
             self._end_round(subject, ended)
+        return True
 
     def _end_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
         """Keep what came in a round of which nothing is left, and begin the next one, or end."""

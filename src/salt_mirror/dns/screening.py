@@ -66,6 +66,22 @@ class ForeseenSubject:
             for one in sets:
                 one.subject = self
 
+    @property
+    def agreed(self) -> bool:
+        """Whether all of it was put to its servers, and came as foreseen."""
+        return not self.failed and self.at == len(self.rounds)
+
+
+class ForeseenBatch(list[Question]):
+    """What a dialogue may yield in place of a batch, and before it: a subject to be screened, of one round. It is sent an empty
+    list, as anything that does not screen sends for an empty batch: the subject says itself whether it has `agreed`."""
+
+    __slots__ = ("subject",)
+
+    def __init__(self, subject: ForeseenSubject) -> None:
+        super().__init__()
+        self.subject = subject
+
 
 class ForeseenQuestion(Question):
     """A question with the set that is foreseen behind its four fields: only for an exchange that compares answers itself, which

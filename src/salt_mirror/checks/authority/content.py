@@ -6,6 +6,7 @@ so that for them the content is all there is to compare: the apex, name servers,
 
 from __future__ import annotations
 
+from salt_mirror.checks.authority.plain import plain_content
 from salt_mirror.checks.authority.seen import Compared, Place, Seen
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.directories import Directory, all_wanted, directory_of, name_of
@@ -16,6 +17,7 @@ from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import Name, from_text, is_within
 from salt_mirror.dns.questions import Answer, Question
 from salt_mirror.dns.records import AAAA, NOT_CONTENT, NS, SAMPLED, SOA, SRV, A
+from salt_mirror.dns.screening import ForeseenBatch
 
 MOST_COMPARED = 400
 """So many expected record sets are compared between servers of one version, evenly chosen where there are more."""
@@ -36,6 +38,12 @@ def compare(seen: Seen, atlas: Atlas, holdings: Holdings) -> Dialogue[Compared]:
     if len(whole) == len(group):
         return Compared(f"whole zones compared, {whole[0].size:,} records", unlike, group)
     sets, words = _chosen(seen, atlas, taken=len(whole))
+    plain = plain_content(sets, seen.view, [place.server for place in group], atlas.expects)
+    if plain is not None:
+        yield ForeseenBatch(plain)
+        if plain.agreed:
+            agreed = {(one.name, one.rdtype) for one in plain.rounds[0]}
+            sets = [key for key in sets if key not in agreed]
     answers = yield [Question(name, rdtype, place.server) for name, rdtype in sets for place in group]
     compared = Compared(words, unlike, group)
     for number, key in enumerate(sets):

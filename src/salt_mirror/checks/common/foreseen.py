@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from salt_mirror.checks.common.atlas import Atlas, Authority
 from salt_mirror.dns.names import Name
+from salt_mirror.dns.questions import Server
 
 
 class Screeners:
@@ -34,7 +35,10 @@ class Screeners:
     def _able(authority: Authority | None) -> Authority | None:
         if authority is None or authority.trouble is not None or not authority.servers:
             return None
-        for server in authority.servers:
-            if server.key or server.found or server.shared or server.via or server.signed or server.over != "udp":
-                return None
-        return authority
+        return authority if all(map(is_plain, authority.servers)) else None
+
+
+def is_plain(server: Server) -> bool:
+    """Return whether a server may be asked in bulk."""
+    special = server.key or server.found or server.shared or server.via or server.signed
+    return not special and server.over == "udp"

@@ -19,8 +19,9 @@ from msgspec.structs import replace
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import at_name, lookup
-from salt_mirror.checks.common.part import Part, Setting, Verdict
+from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
 from salt_mirror.checks.common.wording import many, no_word_of, troubles_of
+from salt_mirror.checks.stale.plain import PlainReferences
 from salt_mirror.checks.stale.rows import forecast, zone_ages
 from salt_mirror.checks.stale.rules import Reason, Rules, Suspicion
 from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
@@ -31,6 +32,7 @@ from salt_mirror.dns.names import ROOT, Name, from_text, labels, to_text
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.records import AAAA, ADDRESS_TYPES, DNSKEY, DS, NS, PTR, TLSA, A
 from salt_mirror.dns.reverse import address_of, zone_network
+from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.dns.special import undelegated
 from salt_mirror.estate.aging import hours_since_1601
 from salt_mirror.estate.model import Estate, Zone
@@ -82,7 +84,7 @@ class Stale(Part):
         for inventory, rules in self._rules:
             words = StaleWords(inventory, now_h)
             yield (self._confirm(group, words) for group in _grouped(rules.suspicions()))
-            yield (self._follow(record, words) for record in self._references(inventory))
+            yield self._references_of(inventory, words)
             yield (self._follow_ds(one, words) for one in inventory.ds if self._judges(one))
             yield (self._tombstone(name, zone, words) for zone in self._zones(view) for name in self._tombstones(zone))
         yield [self._unread(domain, view, why) for (domain, view), why in self._scope.estate.unread.items()]
@@ -110,6 +112,17 @@ class Stale(Part):
                     self.remarks.append(f"aging is switched off for {to_text(zone.apex)}: nothing is taken there")
 
     # What is asked
+
+    def _references_of(self, inventory: Inventory, words: StaleWords) -> ForeseenRound:
+        """Return the look at where records of a view lead."""
+
+        def agreeing(subject: ForeseenSubject) -> Confirmed:
+            return Confirmed([subject.what], inventory.view, "", "agrees")
+
+        plain = PlainReferences(self._atlas, inventory)
+        return ForeseenRound(
+            self._references(inventory), plain.foresee, agreeing, lambda record: self._follow(record, words)
+        )
 
     def _confirm(self, group: list[Suspicion], words: StaleWords) -> Dialogue[Confirmed]:
         """Return whether records that the rules tell of are still there, by every server of their zone."""

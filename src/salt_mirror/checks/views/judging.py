@@ -7,35 +7,38 @@ resolver is asked for names that tell the views apart, and is recognised by its 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import Lookup, at_name
-from salt_mirror.checks.common.part import Part, Setting, Verdict
+from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
+from salt_mirror.checks.views.plain import PlainViews
 from salt_mirror.checks.views.scope import APART, InsideZone, NameInViews, ViewsScope
 from salt_mirror.checks.views.wording import ViewWords
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import CNAME, NS, SOA, A
+from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 
 Sets = dict[int, frozenset[bytes]]
 """Values by type; an alias stands as CNAME."""
+_NONE: frozenset[bytes] = frozenset()
 _PROBES = 5
 
 
 @dataclass(slots=True)
 class Side:
     """What one view's servers say of a name: its sets, or why that cannot be compared with anything. `apart` are sets that each
-    view has for itself (NS, SOA)."""
+    view has for itself (NS, SOA). One that is only expected to say so was not looked up."""
 
     view: str
-    found: Lookup
+    found: Lookup | None
     sets: Sets = field(default_factory=dict)
     apart: Sets = field(default_factory=dict)
     trouble: str = ""
@@ -77,13 +80,13 @@ def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Views | None:
 
 @dataclass(slots=True)
 class SeenInViews:
-    """One thing that was looked at, and what became of it in each of its `views`: a name with its `sides`, a zone of the
-    inside, or what a resolver gives."""
+    """One thing that was looked at, and what became of it in each of its `views`: a name, a zone of the inside, or what a
+    resolver gives. `addresses` are the A sets of a name by view, where they tell the views apart."""
 
     name: Name
     views: dict[str, Outcome]
-    findings: list[Finding] = field(default_factory=list)
-    sides: list[Side] = field(default_factory=list)
+    findings: Sequence[Finding] = ()
+    addresses: Mapping[str, frozenset[bytes]] = field(default_factory=dict)
     rdtype: int = 0
 
 
@@ -99,7 +102,8 @@ class Views(Part):
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[SeenInViews]]]:
         names = self._scope.names(setting.holdings)
         self.size = len(names)
-        yield (look(one, self._scope, self._atlas) for one in names)
+        plain = PlainViews(self._atlas, self._is_right)
+        yield ForeseenRound(names, plain.foresee, _agreeing, lambda one: look(one, self._scope, self._atlas))
         yield (leaks(zone) for zone in self._scope.inside_zones())
         if telling := self._telling():
             resolvers = self._scope.estate.resolvers.items()
@@ -110,13 +114,12 @@ class Views(Part):
 
     def _telling(self) -> list[SeenInViews]:
         """Names whose addresses tell the views apart, that both have first."""
-        apart = []
-        for seen in self._seen:
-            addresses = {side.sets.get(A, frozenset()) for side in seen.sides}
-            doubtful = any(side.trouble or CNAME in side.sets for side in seen.sides)
-            if len(addresses) > 1 and not doubtful:
-                apart.append(seen)
-        return sorted(apart, key=lambda one: sum(not side.sets.get(A) for side in one.sides))[:_PROBES]
+        apart = [seen for seen in self._seen if seen.addresses]
+        return sorted(apart, key=lambda one: (sum(not sets for sets in one.addresses.values()), one.name))[:_PROBES]
+
+    def _is_right(self, name: Name, sides: list[tuple[str, Sets]]) -> bool:
+        """Return whether nothing would be said of a name that has these sets in its views."""
+        return not judge(name, [Side(view, None, sets) for view, sets in sides], self._scope, serves=False)
 
     def verdicts(self) -> Iterator[Verdict]:
         for seen in self._seen:
@@ -138,7 +141,30 @@ def look(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogu
     if any(side.there for side in sides) and not all(side.there for side in sides):  # only then it may be hidden
         serves = name_in_views.name in (yield from _name_servers(name_in_views, scope, atlas))
     findings = judge(name_in_views.name, sides, scope, serves=serves)
-    return SeenInViews(name_in_views.name, {side.view: _outcome(side, findings) for side in sides}, findings, sides)
+    outcomes = {side.view: _outcome(side, findings) for side in sides}
+    doubtful = any(side.trouble or CNAME in side.sets for side in sides)
+    addresses = {} if doubtful else _apart({side.view: side.sets.get(A, _NONE) for side in sides})
+    return SeenInViews(name_in_views.name, outcomes, findings, addresses)
+
+
+def _agreeing(subject: ForeseenSubject) -> SeenInViews:
+    """Return what comes of a name that every view has as it was foreseen."""
+    thing: NameInViews = subject.what
+    width = len(thing.rdtypes)
+    addresses: dict[str, frozenset[bytes]] = {}
+    if A in thing.rdtypes:
+        values = [one.value for one in subject.rounds[0][thing.rdtypes.index(A) :: width]]
+        if len(set(values)) > 1:
+            addresses = {
+                view: frozenset((value,)) if value is not None else _NONE
+                for view, value in zip(thing.views, values, strict=True)
+            }
+    return SeenInViews(thing.name, dict.fromkeys(thing.views, "agrees"), (), addresses)
+
+
+def _apart(addresses: dict[str, frozenset[bytes]]) -> dict[str, frozenset[bytes]]:
+    """Return the A sets of the views where these differ; nothing where they do not."""
+    return addresses if len(set(addresses.values())) > 1 else {}
 
 
 def _outcome(side: Side, findings: list[Finding]) -> Outcome:
@@ -169,7 +195,7 @@ def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> 
         for finding in words.told_outside(side.view, side.sets, side.apart)
     ]
     sound = [side for side in sides if not side.trouble]
-    findings += [words.unverified(side.view, side.trouble, side.found) for side in sides if side.trouble]
+    findings += [words.unverified(side.view, side.trouble, side.found) for side in sides if side.trouble and side.found]
     return findings + (list(_compared(words, sound, scope, serves=serves)) if len(sound) > 1 else [])
 
 
@@ -219,7 +245,7 @@ def leaks(inside: InsideZone) -> Dialogue[SeenInViews]:
 
 
 def recognise(label: str, server: Server, telling: list[SeenInViews], scope: ViewsScope) -> Dialogue[SeenInViews]:
-    """Tell which view a resolver gives, by names that tell the views apart."""
+    """Return which view a resolver gives, by names that tell the views apart."""
     name, wanted = telling[0].name, scope.estate.duties[label].view
     answers = yield [Question(one.name, A, server, True) for one in telling]
     fitting: dict[str, int] = {}
@@ -229,7 +255,7 @@ def recognise(label: str, server: Server, telling: list[SeenInViews], scope: Vie
         if answer.trouble is not None or answer.alias is not None:
             continue
         usable += 1
-        views = [side.view for side in seen.sides if side.sets.get(A, frozenset()) == frozenset(answer.values)]
+        views = [view for view, values in seen.addresses.items() if values == frozenset(answer.values)]
         for view in views:
             fitting[view] = fitting.get(view, 0) + 1
         if not views:
