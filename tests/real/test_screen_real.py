@@ -81,6 +81,7 @@ def test_real_servers_are_told_the_same_with_and_without_the_screen(run: Run, tm
             text += f'[[zones]]\nname = "{zone}"\nview = "inside"\nservers = ["left", "right"]\n{more}'
         for label, server in (("left", left), ("right", right)):
             text += f'[servers.{label}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+        text += f'[reach]\n"192.0.2.250" = "127.0.0.1:{left.port}"\n'
         (tmp_path / "estate.toml").write_text(text, encoding="utf-8")
         for command in (("audit", "--only", "pairs", "--only", "rollcall"), ("authority",), ("stale",)):
             told = []
