@@ -24,11 +24,15 @@ OFFERED = re.compile(r"[A-Za-z0-9._:/@][A-Za-z0-9._:/@-]*")
 with a hyphen would be an option."""
 
 
-def complete(command: Callable[..., Any]) -> None:
-    """Give a command's arguments and options what completes them, by their names."""
+def know_shells() -> None:
+    """Have Typer know the shells that may ask."""
     from typer._completion_classes import completion_init
 
     completion_init()
+
+
+def complete(command: Callable[..., Any]) -> None:
+    """Give a command's arguments and options what completes them, by their names."""
     parameters = inspect.signature(command, eval_str=True).parameters.values()
     command.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
     for parameter in parameters:

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from salt_mirror.cli.options import Asking
-from salt_mirror.dns.apart import ApartExchange
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.system import system_resolvers
 from salt_mirror.dns.traffic.engine import Engine
 from salt_mirror.estate.model import Estate
 
+if TYPE_CHECKING:
+    from salt_mirror.dns.apart import ApartExchange
+
 
 @contextlib.contextmanager
 def engine_of(asking: Asking) -> Iterator[ApartExchange]:
     """Return an engine as the options say, which puts no question for a view that this computer does not get."""
+    from salt_mirror.dns.apart import ApartExchange
+
     with Engine(timeout_s=asking.timeout, tries=asking.tries) as engine:
         yield ApartExchange(engine)
 

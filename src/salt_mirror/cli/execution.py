@@ -17,7 +17,6 @@ from salt_mirror.cli.arguments import keep_pace
 from salt_mirror.cli.collector import quiet_collector
 from salt_mirror.cli.options import Asking
 from salt_mirror.dns.dialogue import Exchange, Near, Runner
-from salt_mirror.dns.holding import HoldingExchange
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.traffic.engine import Engine
@@ -30,6 +29,7 @@ if TYPE_CHECKING:
     from salt_mirror.checks.audit.judge import AuditJudge
     from salt_mirror.checks.plan.sets import Plan
     from salt_mirror.dns.apart import ApartExchange
+    from salt_mirror.dns.holding import HoldingExchange
     from salt_mirror.findings import Finding
     from salt_mirror.vantages.exchange import FarExchange
 
@@ -162,33 +162,34 @@ def run(
             far if far is not None else stack.enter_context(Engine(timeout_s=asking.timeout, tries=asking.tries))
         )
         apart = _telling_views_apart(engine) if atlas.estate.twins else None
-        exchange = HoldingExchange(apart or engine)
+        exchange: HoldingExchange | None = None
         most = atlas.estate.bounds.questions_for_a_name
-        runner = Runner(exchange, most=most)
+        runner = Runner(apart or engine, most=most)
         try:
             wanted = transfers if transfers is not None else atlas.transfers(views, everywhere=asking.transfer)
             wanted, remarks = seen_views(wanted, apart)
             if wanted:
                 from salt_mirror.cli.transfers import bounds_of, fetch_zones
+                from salt_mirror.dns.holding import HoldingExchange
 
+                exchange = HoldingExchange(apart or engine)
                 remarks += fetch_zones(wanted, exchange, bounds_of(atlas.estate), timeout_s=asking.timeout * 5)
-            source: Exchange = exchange if exchange.holds else (apart or engine)
+            source: Exchange = exchange if exchange is not None and exchange.holds else (apart or engine)
             ahead = AHEAD if far is None else AHEAD_AFAR
             runner = Runner(
                 through(source) if through is not None else source, most=most, ahead=ahead, screens=not asking.no_screen
             )
-            work(Setting(started, exchange.holding, exchange.names), runner, progress.tick)
+            holds = (exchange.holding, exchange.names) if exchange is not None else ()
+            work(Setting(started, *holds), runner, progress.tick)
         except KeyboardInterrupt:
             interrupted = True
         progress.end()
         remarks += atlas.estate.remarks
-        if atlas.expects.read:
-            remarks += [f"the estate contradicts itself: {clash}" for clash in atlas.expects.clashes()[:MOST_CLASHES]]
+        remarks += [f"the estate contradicts itself: {clash}" for clash in atlas.contradictions()[:MOST_CLASHES]]
         seconds = round(time.monotonic() - clock, 3)
-        questions = runner.asked - exchange.spared
-        return Ran(
-            started, seconds, questions, exchange.spared, engine.strays, remarks, interrupted, runner.saved, engine.late
-        )
+        spared = exchange.spared if exchange is not None else 0
+        questions = runner.asked - spared
+        return Ran(started, seconds, questions, spared, engine.strays, remarks, interrupted, runner.saved, engine.late)
 
 
 def _telling_views_apart(engine: Near) -> ApartExchange:

@@ -21,7 +21,6 @@ from salt_mirror.dns.names import to_text
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 from salt_mirror.report.document import Counts, Report
-from salt_mirror.report.json.report import as_json
 
 _WEIGHTS = {"fault": 0, "caution": 1, "note": 2}
 
@@ -135,6 +134,8 @@ def finish(
     files = wanted_files(showing)
     failed += written(report, files, partial=False)
     if showing.json:
+        from salt_mirror.report.json.report import as_json
+
         sys.stdout.buffer.writelines(as_json(report, part.subjects() if part is not None else ()))
     elif not showing.quiet and not on_standard_output(files):
         from salt_mirror.report.terminal.page import print_report

@@ -1,7 +1,7 @@
 """The program `salt-mirror`: its commands, and what becomes of errors that an administrator can cause.
 
-Strategy: a run imports this module and the signature of the command that was typed, `--help` those of all; a command brings in
-what it needs when it runs.
+Strategy: a run imports this module and the signature of the command that was typed, and `--help` none; a command brings in what
+it needs when it runs.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ import typer
 
 from salt_mirror import __version__
 from salt_mirror.cli.messages import NOBODY_READS, UNWRITTEN, USAGE, show, tell
-from salt_mirror.cli.registry import NAMES, CommandEntry, overview
+from salt_mirror.cli.registry import COMMANDS, NAMES, CommandEntry, overview
 from salt_mirror.cli.words import Command, PlainGroup
 from salt_mirror.estate.errors import BadInput
 
@@ -35,7 +35,7 @@ class Shell(StrEnum):
 
 
 def program(names: Iterable[str] = tuple(NAMES)) -> typer.Typer:
-    """Return the program with some of its commands: a run brings in the one that was typed alone."""
+    """Return the program with some of its commands: a run brings in only the one that was typed."""
     app = typer.Typer(
         name="salt-mirror",
         cls=PlainGroup,
@@ -59,6 +59,30 @@ def program(names: Iterable[str] = tuple(NAMES)) -> typer.Typer:
         )
     app.callback()(_options)
     return app
+
+
+def _listing() -> typer.Typer:
+    """Return the program with all commands by their names and what they answer, none of them brought in: a command is when it
+    is called, so that what is said of the whole takes no more time than what is said of one."""
+    app = program(())
+    for entry in COMMANDS:
+        app.command(
+            entry.name,
+            rich_help_panel=entry.phase,
+            help=entry.answered,
+            context_settings={"ignore_unknown_options": True},
+        )(_nothing)
+    return app
+
+
+def _nothing() -> None:
+    """Stand for a command that is brought in when it is called."""
+
+
+def _brought_in(name: str) -> Any:
+    """Return a command as the program has it when it is typed."""
+    group: Any = typer.main.get_command(program([name]))
+    return group.commands[name]
 
 
 def _unwrapped(command: Callable[..., None]) -> str:
@@ -230,7 +254,12 @@ def main() -> None:
             show(overview())
             return
         typed = _typed()
-        program([typed] if typed in NAMES else NAMES)(prog_name="salt-mirror")
+        if COMPLETING in os.environ:
+            from salt_mirror.cli.completing import know_shells
+
+            know_shells()
+        app = program([typed]) if typed in NAMES else _listing()
+        app(prog_name="salt-mirror", obj=_brought_in)
     except Exception as error:
         from salt_mirror.dns.errors import Unusable
 

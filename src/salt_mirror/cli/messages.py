@@ -5,8 +5,6 @@ from __future__ import annotations
 import sys
 from typing import TextIO
 
-from salt_mirror.report.cleaning import clean_lines
-
 FAULT = 1
 USAGE = 2
 UNVERIFIED = 3
@@ -28,6 +26,8 @@ def show(text: str) -> None:
 
 def tell(text: object, *, begin: str = "salt-mirror: ", file: TextIO | None = None) -> None:
     """Write a message as whole lines, safe for a terminal; on standard error, or on a file where that is not free."""
+    from salt_mirror.report.cleaning import clean_lines
+
     out = file if file is not None else sys.stderr
     said = clean_lines(str(text))
     if len(said) > _LONGEST:

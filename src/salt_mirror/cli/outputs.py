@@ -12,7 +12,6 @@ from msgspec.structs import replace
 from salt_mirror.dns.names import shown
 from salt_mirror.estate.errors import BadInput, nearest_word
 from salt_mirror.estate.reading import STANDARD_STREAM
-from salt_mirror.report.cleaning import clean, clean_lines
 from salt_mirror.report.document import Report
 from salt_mirror.report.files import FORMS
 
@@ -156,9 +155,13 @@ def remedies_one_by_one(report: Report) -> str:
 
 def _comment(text: str) -> str:
     """Return one line that no server reads, whatever is in it."""
+    from salt_mirror.report.cleaning import clean
+
     return "; " + clean(" ".join(text.split()))
 
 
 def _live(remedy: str) -> str:
     """Return a remedy's lines; no other character in them ends a line."""
+    from salt_mirror.report.cleaning import clean_lines
+
     return clean_lines(remedy)

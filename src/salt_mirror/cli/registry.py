@@ -6,6 +6,7 @@ with its units and codes, is the row of that name in the registry of checks.
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -26,6 +27,11 @@ class CommandEntry(NamedTuple):
     def examples(self) -> tuple[tuple[str, str], tuple[str, str]]:
         """Return both examples."""
         return self.first, self.second
+
+    @property
+    def answered(self) -> str:
+        """Return the question that it answers as plain text, without marks and links."""
+        return re.sub(r" \(\[[^)]*\)\)", "", self.answers).replace("`", "")
 
     @property
     def function(self) -> str:
@@ -208,7 +214,7 @@ def overview() -> str:
         "",
         "Begin with",
     ]
-    lines += [f"  salt-mirror {name:<8}{NAMES[name].answers.replace('`', '')}" for name in START]
+    lines += [f"  salt-mirror {name:<8}{NAMES[name].answered}" for name in START]
     lines += ["", "All commands"]
     for phase, entries in by_phase().items():
         lines.append(f"  {phase.lower():<10}{', '.join(entry.name for entry in entries)}")

@@ -52,7 +52,12 @@ class Command(TyperCommand):
 
 
 class PlainGroup(TyperGroup):
-    """The same for the program itself."""
+    """The same for the program itself. `obj` of its context brings a command in that only stands in the list."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """Return the command that was typed, with what it needs."""
+        name, command, rest = super().resolve_command(ctx, args)
+        return name, command if command is None or isinstance(command, Command) else ctx.obj(name), rest
 
     def get_params(self, ctx: Any) -> list[Any]:
         """Return all that may be typed before a command, `--help` too."""

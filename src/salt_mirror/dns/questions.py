@@ -11,7 +11,6 @@ import copy
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from salt_mirror.dns.extended import ExtendedError, extended_errors
 from salt_mirror.dns.names import Name, is_within
 from salt_mirror.dns.reverse import address_text
 from salt_mirror.dns.wire import (
@@ -26,6 +25,7 @@ from salt_mirror.dns.wire import (
 
 if TYPE_CHECKING:
     from salt_mirror.dns.apart import WayOf
+    from salt_mirror.dns.extended import ExtendedError
 
 # Why there is no answer. An answer that came carries its rcode's name instead.
 TIMEOUT = "timeout"
@@ -246,7 +246,11 @@ class Answer(NamedTuple):
     @property
     def extended(self) -> list[ExtendedError]:
         """Why the server answers so, in its own words (RFC 8914); they say why, and prove nothing."""
-        return extended_errors(self.message) if self.message else []
+        if not self.message:
+            return []
+        from salt_mirror.dns.extended import extended_errors
+
+        return extended_errors(self.message)
 
     @property
     def _not_looked_up(self) -> str | None:

@@ -26,10 +26,8 @@ from salt_mirror.estate.file import (
     read_estate_file,
 )
 from salt_mirror.estate.forms import Networks, check_url, zone_name
-from salt_mirror.estate.keys import A_GUID, guid_of, key_of
 from salt_mirror.estate.model import Estate, Updates, Zone
 from salt_mirror.estate.reading import decoded, is_there, read_bytes
-from salt_mirror.estate.ways import source_in, tell_apart, view_sources
 
 if TYPE_CHECKING:
     from salt_mirror.estate.table import Filter
@@ -93,9 +91,7 @@ class _Builder:
         for line in file.trust_anchors:
             owner, rdata = self._anchor(line)
             estate.anchors[owner] = (*estate.anchors.get(owner, ()), rdata)
-        keys = self._keys = estate.keys = {
-            label: key_of(label, entry, self._path) for label, entry in file.keys.items()
-        }
+        keys = self._keys = estate.keys = self._read_keys(file)
         for label, entry in file.servers.items():
             estate.servers[label] = self._server("servers", label, entry, keys)
         for label, resolver in file.resolvers.items():
@@ -115,7 +111,10 @@ class _Builder:
             self._add_zone(number, zone)
         for number, directory in enumerate(file.directories, 1):
             self._check_directory(f"directories, entry {number}", directory)
-        tell_apart(estate, view_sources(file, estate, self._path))
+        if file.views or len(estate.zones) > 1:
+            from salt_mirror.estate.ways import tell_apart, view_sources
+
+            tell_apart(estate, view_sources(file, estate, self._path))
         estate.directories = file.directories
         for number, accept in enumerate(file.accept, 1):
             if not accept.reason.strip():
@@ -147,8 +146,18 @@ class _Builder:
                 )
         estate.vantages, estate.broker = file.vantages, file.vantage_broker
 
+    def _read_keys(self, file: EstateFile) -> dict[str, Key]:
+        """Return the TSIG keys by their labels."""
+        if not file.keys:
+            return {}
+        from salt_mirror.estate.keys import key_of
+
+        return {label: key_of(label, entry, self._path) for label, entry in file.keys.items()}
+
     def _check_directory(self, place: str, entry: DirectoryEntry) -> None:
         """Raise BadInput for names that are none, and a view that no zone has."""
+        from salt_mirror.estate.keys import A_GUID, guid_of
+
         guids = [("guid", entry.guid), *((f"controllers, {one.host}, guid", one.guid) for one in entry.controllers)]
         for where, guid in guids:
             if guid and guid_of(guid) is None:
@@ -210,6 +219,8 @@ class _Builder:
         server.pace = entry.pace
         server.key = keys[entry.key] if entry.key is not None else None
         if entry.source:
+            from salt_mirror.estate.ways import source_in
+
             server.source = source_in(entry.source, f"{self._path}: {place}, source")
             if server.address and len(server.source) != len(server.address):
                 raise self._fail(f"{place}, source: {entry.source} and {server.host} are not of one IP version")

@@ -10,20 +10,19 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
-from salt_mirror.checks.common.expected import Expects
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.names import ROOT, Name, ancestors, from_text, is_within, labels, to_text
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import AAAA, NS, SOA, A, Record, soa_fields
-from salt_mirror.dns.special import AS112_PRIMARIES
 from salt_mirror.dns.system import paced
 from salt_mirror.estate.duties import Duty
 from salt_mirror.estate.model import BOTH_FAMILIES, Estate
 
-_NOBODY = AS112_PRIMARIES | {from_text("localhost")}
-"""Primary servers of zones that resolvers and the AS112 project hold for address space without a zone (RFC 6303, RFC 7534)."""
+if TYPE_CHECKING:
+    from salt_mirror.checks.common.expected import Expects
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +41,7 @@ class Atlas:
     and what the estate is kept to; servers found at others are left out. `try_updates` says whether it is to be tried which
     servers take unsigned changes, beside the zones for which the estate says so; `pace` is that of servers which are found
     (questions a second), None for the default of strangers; `source_of` returns the address from which a server is asked, None
-    where that is not known; `expects` what the estate expects somewhere.
+    where that is not known.
     """
 
     def __init__(
@@ -55,7 +54,6 @@ class Atlas:
     ) -> None:
         self.estate = estate
         self.families = families & estate.families
-        self.expects = Expects(estate)
         self.try_updates = False
         self.unchanged: frozenset[tuple[str, Name]] = frozenset()  # zones of whose content little is compared
         self.pace: float | None = None
@@ -257,6 +255,17 @@ class Atlas:
             self._siblings[key] = server.again(**changes)
         return self._siblings[key]
 
+    @cached_property
+    def expects(self) -> Expects:
+        """What the estate expects somewhere."""
+        from salt_mirror.checks.common.expected import Expects
+
+        return Expects(self.estate)
+
+    def contradictions(self) -> list[str]:
+        """Return what sources of the estate contradict each other about, where anybody has asked what it expects."""
+        return self.expects.clashes() if "expects" in self.__dict__ and self.expects.read else []
+
     def outside_of(self, server: Server, duty: Duty) -> bool | None:
         """Return whether this computer stands outside the networks that a resolver serves; None where that is not known."""
         source = self.source_of(server) if duty.serves else None
@@ -282,8 +291,13 @@ class Atlas:
 def is_placeholder(record: Record) -> bool:
     """Return whether an SOA is that of an empty zone which resolvers hold for address space without one (RFC 6303, RFC
     7534)."""
+    # Brought in where a server was found through resolvers: where the estate names them all, it is not needed.
+    from salt_mirror.dns.special import AS112_PRIMARIES
+
     soa = soa_fields(record.rdata)
-    return soa.mname in _NOBODY or (soa.mname == record.owner and soa.rname == ROOT)
+    if soa.mname in AS112_PRIMARIES or soa.mname == from_text("localhost"):
+        return True
+    return soa.mname == record.owner and soa.rname == ROOT
 
 
 def soa_record(answer: Answer, name: Name) -> Record | None:

@@ -11,10 +11,9 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from salt_mirror.dns.dialogue import Dialogue, Runner
-from salt_mirror.dns.holding import Holding
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import type_text
@@ -23,7 +22,10 @@ from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.estate.model import Zone
 from salt_mirror.findings import Finding, Outcome, SubjectLine
 
-Holdings = Callable[[Server, Name], Holding | None]
+if TYPE_CHECKING:
+    from salt_mirror.dns.holding import Holding
+
+Holdings = Callable[[Server, Name], "Holding | None"]
 """A server's whole zone, where it was taken by transfer."""
 
 

@@ -15,7 +15,6 @@ import msgspec
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.lookup import Lookup, Telling, evidence_of
-from salt_mirror.checks.common.proposing import fate_of_advice, remedy_of
 from salt_mirror.dns.names import Name, label_text, labels, to_text
 from salt_mirror.dns.questions import Answer, Server
 from salt_mirror.dns.records import type_text
@@ -51,6 +50,8 @@ def state(
     of a fault, where there is no other. `stands_at` owns the record that has to be mended, where that is another name; `server`
     is the one that is meant, a name server or a host by its name, where a code may be told of several at one name.
     """
+    from salt_mirror.checks.common.proposing import fate_of_advice, remedy_of
+
     entry = catalogue()[code]
     weight = entry.weight
     ours = bool(changes or choices or advice) or weight != "fault" or outcome == "unverified"

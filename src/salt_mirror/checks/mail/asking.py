@@ -16,7 +16,8 @@ from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.hosts import Host, look_at
 from salt_mirror.checks.common.lookup import Lookup, at_name, lookup
-from salt_mirror.checks.pairs.judging import Pair, pair_name
+from salt_mirror.checks.pairs.case import Pair
+from salt_mirror.checks.pairs.judging import pair_name
 from salt_mirror.checks.rollcall.judging import call
 from salt_mirror.dns.dialogue import Dialogue, put, together
 from salt_mirror.dns.names import ROOT, Name, from_text

@@ -4,28 +4,23 @@ Strategy: one dialogue a name. Round one asks the forward zone's servers for add
 for pointers, round three where those pointers lead. A pointer that no name led to gets a dialogue of its own, from round
 two on. Each judgement is made per server first and across servers second, so that a server which lags behind is
 named, and one which did not answer accuses nobody. The judgement itself is a pure function over three look-ups.
-The module is longer than others, since the cases of one judgement are read together.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
+from typing import TYPE_CHECKING
 
 from salt_mirror.checks.common.atlas import Atlas, Authority
-from salt_mirror.checks.common.coverage import Coverage
-from salt_mirror.checks.common.lookup import Lookup, Telling, lookup
+from salt_mirror.checks.common.lookup import Lookup, lookup
 from salt_mirror.checks.common.part import NOTHING_JUDGED, ForeseenRound, Part, Setting, Verdict
-from salt_mirror.checks.common.standing import UNKNOWN, Standing, standing_of
-from salt_mirror.checks.common.wildcards import made_by_a_wildcard
 from salt_mirror.checks.common.wording import many
+from salt_mirror.checks.pairs.case import Pair, PairCase, pointer_of
 from salt_mirror.checks.pairs.plain import PlainPairs
 from salt_mirror.checks.pairs.scope import UNSEEN, PairsScope, registered_addresses
-from salt_mirror.checks.pairs.unverified import damaged_row
-from salt_mirror.checks.pairs.wording import PairWords
 from salt_mirror.dns.dialogue import Dialogue, together
-from salt_mirror.dns.names import ROOT, Name, to_text
-from salt_mirror.dns.questions import Server
+from salt_mirror.dns.names import ROOT, Name
 from salt_mirror.dns.records import ADDRESS_TYPES, PTR, A, address_type
 from salt_mirror.dns.reverse import address_of, reverse_name
 from salt_mirror.dns.screening import ForeseenSubject
@@ -33,33 +28,11 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome, worse
 
+if TYPE_CHECKING:
+    from salt_mirror.checks.common.coverage import Coverage
+    from salt_mirror.checks.common.standing import Standing
+
 Expectations = Mapping[tuple[str, Name], frozenset[bytes]]
-
-
-class Pair:
-    """A name and one of its addresses (or none at all), and whether forward and reverse agree on the two."""
-
-    __slots__ = ("address", "findings", "name", "outcome", "pointed", "pointer", "view")
-
-    def __init__(
-        self,
-        view: str,
-        name: Name,
-        address: bytes | None,
-        outcome: Outcome,
-        findings: tuple[Finding, ...] = (),
-        *,
-        pointed: bool = True,
-        pointer: Name | None = None,
-    ) -> None:
-        """`pointed`: whether the PTR records of the address were looked at; `pointer` owns them where an alias leads there."""
-        self.view = view
-        self.name = name
-        self.address = address
-        self.outcome = outcome
-        self.findings = findings
-        self.pointed = pointed
-        self.pointer = pointer
 
 
 class Pairs(Part):
@@ -80,6 +53,8 @@ class Pairs(Part):
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[list[Pair]]]]:
         scope, atlas = self._scope, self._atlas
         for name, view, says in scope.damaged():
+            from salt_mirror.checks.pairs.unverified import damaged_row
+
             finding = damaged_row(name, view, says)
             self.take([Pair(view, name, None, "unverified", (finding,), pointed=False)])
         in_hand = list(registered_addresses(scope, atlas.given, setting.holdings))
@@ -174,77 +149,91 @@ def pair_name(name: Name, view: str, atlas: Atlas, expectations: Expectations) -
     """
     forward = yield from lookup(name, ADDRESS_TYPES, view, atlas)
     expected = expectations.get((view, name), frozenset())
-    standing = (yield from standing_of(forward, view, atlas)) if forward.divided else UNKNOWN
-    words = PairWords(view, forward, atlas.expects, standing, expected)
+    standing = (yield from _standing_of(forward, view, atlas)) if forward.divided else None
+    case = PairCase(view, forward, atlas, standing, expected)
     if forward.circle:
-        return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
+        return [Pair(view, name, None, "differs", (case.words.no_address(sorted(expected)),))]
     # Nobody answered: nothing is missing, and nothing agrees either.
     if not forward.plain and not forward.usable:
-        unknown = words.unverified_name(sorted(expected))
+        unknown = case.words.unverified_name(sorted(expected))
         return [
             Pair(view, name, address, "unverified", (unknown,), pointed=False)
             for address in sorted(expected) or (None,)
         ]
     if not forward.values:
-        return [Pair(view, name, None, "differs", (words.no_address(sorted(expected)),))]
+        return [Pair(view, name, None, "differs", (case.words.no_address(sorted(expected)),))]
     # An address that only a server has which is behind has no PTR record to be judged by: it goes with the next transfer.
-    outdated = [address for address in forward.values if words.outdated(address)]
+    outdated = [address for address in forward.values if case.outdated(address)]
     current = [address for address in forward.values if address not in outdated]
     # The common case does without the generator that joins several dialogues.
     if len(current) == 1:
-        pairs = yield from _pair_address(name, current[0], forward, words, atlas)
+        pairs = yield from _pair_address(name, current[0], forward, case, atlas)
     else:
-        judgements = yield from together([_pair_address(name, address, forward, words, atlas) for address in current])
+        judgements = yield from together([_pair_address(name, address, forward, case, atlas) for address in current])
         pairs = [pair for judgement in judgements for pair in judgement]
     for address in outdated:
-        finding = words.forward_divided(forward, address)
+        finding = case.words.forward_divided(forward, address)
         pairs.append(Pair(view, name, address, "differs", (finding,), pointed=False))
     if expected and forward.canonical == name and expected != frozenset(forward.values):
         unexpected = set(forward.values) - expected
         gone = expected - set(forward.values)
         for address in sorted(gone):
-            finding = words.other_address(address, sorted(unexpected))
+            finding = case.words.other_address(address, sorted(unexpected))
             pairs.append(Pair(view, name, address, "differs", (finding,), pointed=False))
     return pairs
 
 
-def _pair_address(name: Name, address: bytes, forward: Lookup, words: PairWords, atlas: Atlas) -> Dialogue[list[Pair]]:
-    view = words.view
+def _pair_address(name: Name, address: bytes, forward: Lookup, case: PairCase, atlas: Atlas) -> Dialogue[list[Pair]]:
+    view = case.view
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
     if reverse.divided:
-        words.of_pointers[address] = yield from standing_of(reverse, view, atlas)
+        case.of_pointers[address] = yield from _standing_of(reverse, view, atlas)
     others = [target for target in reverse.values if target not in (name, forward.canonical)]
     leads: dict[Name, Lookup] = {}
     if others:
         leads = yield from _led_to(others, address, view, atlas)
-        words.of_leads |= yield from _standings(leads, view, atlas)
+        case.of_leads |= yield from _standings(leads, view, atlas)
         if any(address not in lead.values for lead in leads.values()):
-            reverse.wild = yield from made_by_a_wildcard(reverse)
-    return judge(name, address, forward, reverse, leads, words)
+            reverse.wild = yield from _made_by_a_wildcard(reverse)
+    return judge(name, address, forward, reverse, leads, case)
 
 
 def pair_pointer(address: bytes, view: str, atlas: Atlas, *, asked_for: bool) -> Dialogue[list[Pair]]:
     """Judge the PTR records of an address that no name led to. A missing PTR is reported only if `asked_for`."""
     reverse = yield from lookup(reverse_name(address), (PTR,), view, atlas)
-    words = PairWords(view, reverse, atlas.expects)
+    case = PairCase(view, reverse, atlas)
     if not reverse.usable:
-        return [Pair(view, reverse.name, address, "unverified", (words.unverified_pointer(address),))]
+        return [Pair(view, reverse.name, address, "unverified", (case.words.unverified_pointer(address),))]
     if not reverse.values:
         if not asked_for:
             return []
-        return [Pair(view, reverse.name, address, "differs", (words.no_pointer_no_name(address),))]
+        return [Pair(view, reverse.name, address, "differs", (case.words.no_pointer_no_name(address),))]
     leads = yield from _led_to(reverse.values, address, view, atlas)
-    standing = (yield from standing_of(reverse, view, atlas)) if reverse.divided else UNKNOWN
+    standing = (yield from _standing_of(reverse, view, atlas)) if reverse.divided else None
     of_leads = yield from _standings(leads, view, atlas)
     if any(address not in lead.values for lead in leads.values()):
-        reverse.wild = yield from made_by_a_wildcard(reverse)
+        reverse.wild = yield from _made_by_a_wildcard(reverse)
     pairs: list[Pair] = []
     for target, forward in leads.items():
-        own_words = PairWords(view, forward, atlas.expects, of_leads.get(target, UNKNOWN))
-        own_words.of_pointers[address] = standing
-        own_words.of_leads = of_leads
-        pairs += judge(target, address, forward, reverse, leads, own_words)
+        own = PairCase(view, forward, atlas, of_leads.get(target))
+        if standing is not None:
+            own.of_pointers[address] = standing
+        own.of_leads = of_leads
+        pairs += judge(target, address, forward, reverse, leads, own)
     return pairs
+
+
+def _standing_of(looked_up: Lookup, view: str, atlas: Atlas) -> Dialogue[Standing]:
+    # Brought in where servers differ: most never do.
+    from salt_mirror.checks.common.standing import standing_of
+
+    return (yield from standing_of(looked_up, view, atlas))
+
+
+def _made_by_a_wildcard(reverse: Lookup) -> Dialogue[bool]:
+    from salt_mirror.checks.common.wildcards import made_by_a_wildcard
+
+    return (yield from made_by_a_wildcard(reverse))
 
 
 def _led_to(targets: Sequence[Name], address: bytes, view: str, atlas: Atlas) -> Dialogue[dict[Name, Lookup]]:
@@ -260,17 +249,12 @@ def _standings(leads: dict[Name, Lookup], view: str, atlas: Atlas) -> Dialogue[d
     found: dict[Name, Standing] = {}
     for target, lead in leads.items():
         if lead.divided:
-            found[target] = yield from standing_of(lead, view, atlas)
+            found[target] = yield from _standing_of(lead, view, atlas)
     return found
 
 
-def _nowhere(target: Name, lead: Lookup) -> bool:
-    """Return whether a pointer's name is known to lead nowhere, whatever anybody could say of it."""
-    return target == ROOT or bool(lead.circle)
-
-
 def judge(
-    name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: PairWords
+    name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], case: PairCase
 ) -> list[Pair]:
     """Judge one name and one address: `forward` looked the name up, `reverse` its pointers, `leads` the pointers' names.
 
@@ -280,141 +264,8 @@ def judge(
     if address in forward.values and not reverse.divided:
         mine = reverse.values == (forward.canonical,)
         if mine and not forward.divided and forward.certain == reverse.certain == "agrees":
-            note = (words.through_alias(address),) if forward.followed else ()
-            return [Pair(words.view, name, address, "agrees", note, pointer=_pointer_of(reverse))]
-    return _Judgement(name, address, forward, reverse, leads, words).pairs()
+            note = (case.words.through_alias(address),) if forward.followed else ()
+            return [Pair(case.view, name, address, "agrees", note, pointer=pointer_of(reverse))]
+    from salt_mirror.checks.pairs.disagreement import Disagreement
 
-
-class _Judgement:
-    """The cases in which not everything is as it should be, one method for each side."""
-
-    def __init__(
-        self, name: Name, address: bytes, forward: Lookup, reverse: Lookup, leads: dict[Name, Lookup], words: PairWords
-    ) -> None:
-        self.name = name
-        self.address = address
-        self.forward = forward
-        self.reverse = reverse
-        self.leads = leads
-        self.words = words
-        self.outcome = worse(forward.certain, reverse.certain)
-        self.findings: list[Finding] = []
-        self.others: list[Pair] = []
-
-    def pairs(self) -> list[Pair]:
-        self._forward_side()
-        if self.reverse.usable:
-            self._reverse_side()
-        self._doubts()
-        pair = Pair(
-            self.words.view,
-            self.name,
-            self.address,
-            self.outcome,
-            tuple(self.findings),
-            pointer=_pointer_of(self.reverse),
-        )
-        return [pair, *self.others]
-
-    def _say(self, finding: Finding) -> None:
-        self.findings.append(finding)
-        # A caution or a note is worth reading, but forward and reverse agree all the same.
-        if finding.weight == "fault":
-            self.outcome = worse(self.outcome, finding.outcome)
-
-    def _forward_side(self) -> None:
-        forward, words = self.forward, self.words
-        if forward.divided and 0 < len(forward.saying(self.address)) < len(forward.usable):
-            self._say(words.forward_divided(forward, self.address))
-        if forward.followed and not forward.circle:
-            self._say(words.through_alias(self.address))
-
-    def _reverse_side(self) -> None:
-        reverse, words, address = self.reverse, self.words, self.address
-        mine = self._names_me(reverse.values)
-        if reverse.divided:
-            self._say(words.reverse_divided(reverse, address, self.forward))
-        if not reverse.values:
-            self._say(words.no_pointer(reverse, address))
-            return
-        leading = sorted(filter(self._leads_back, reverse.values), key=to_text)
-        if len(reverse.values) > 1 and not reverse.divided:
-            self._say(words.many_pointers(reverse, address, leading))
-        if mine and not self.forward.circle and self.forward.canonical not in reverse.values:
-            self._say(words.alias_target(reverse, address, self.name, self.forward))
-        outdated = self._outdated()
-        strangers = [
-            target
-            for target in reverse.values
-            if target not in (self.name, self.forward.canonical) and target not in outdated
-        ]
-        for target in strangers:
-            self._stranger(target, mine=mine, shared=bool(leading))
-        known = self.forward.usable or _nowhere(self.name, self.forward)
-        if mine and address not in self.forward.values and known and self.name not in outdated:
-            self._say(words.bad_pointer(reverse, address, self.name, self.forward, None))
-
-    def _outdated(self) -> set[Name]:
-        """Return the pointers that only servers have which are behind: they go with the next transfer, and are told as that."""
-        right = self.words.of_pointers.get(self.address, UNKNOWN).right(self.reverse) if self.reverse.divided else None
-        return set(self.reverse.values) - right if right is not None else set()
-
-    def _names_me(self, targets: tuple[bytes, ...]) -> bool:
-        return self.name in targets or self.forward.canonical in targets
-
-    def _leads_back(self, target: Name) -> bool:
-        lead = self.forward if target in (self.name, self.forward.canonical) else self.leads.get(target)
-        return lead is not None and self.address in lead.values
-
-    def _stranger(self, target: Name, *, mine: bool, shared: bool) -> None:
-        """A pointer to another name: it leads back, or it does not, or nobody can say."""
-        lead, words, reverse, address = self.leads[target], self.words, self.reverse, self.address
-        if address in lead.values:
-            if lead.followed:
-                self._say(words.alias_target(reverse, address, target, lead))
-            elif not mine:
-                self._say(words.shared(reverse, address, target, lead))
-            if lead.divided and len(lead.saying(address)) < len(lead.usable):
-                self._say(words.forward_divided(lead, address))
-            return
-        if not lead.usable and not _nowhere(target, lead):
-            self._doubt(words.unverified_lead(address, target, lead))
-            return
-        own_cause = mine or shared
-        finding = words.bad_pointer(reverse, address, target, lead, None if own_cause else self.forward)
-        if own_cause:  # this pair is sound; the faulty pointer is the other name's
-            self.others.append(Pair(words.view, target, address, "differs", (finding,)))
-        else:
-            self._say(finding)
-
-    def _doubts(self) -> None:
-        """What was not answered makes agreement unproven. It never makes a fault, and never hides one."""
-        reverse, forward, words = self.reverse, self.forward, self.words
-        if not reverse.usable:
-            self._doubt(words.unverified_reverse(reverse, self.address))
-            return
-        if not forward.usable:
-            if not _nowhere(self.name, forward):
-                self._doubt(words.unverified_lead(self.address, self.name, forward))
-            return
-        for telling in _silent(forward, reverse):
-            self._doubt(words.unverified_telling(telling, self.address, forward, reverse))
-
-    def _doubt(self, finding: Finding) -> None:
-        if self.outcome != "differs":
-            self.outcome = "unverified"
-        self.findings.append(finding)
-
-
-def _pointer_of(reverse: Lookup) -> Name | None:
-    """Return the name that owns the pointers, where that is not the address's own."""
-    return reverse.canonical if reverse.followed else None
-
-
-def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:
-    """Return the tellings without proof, one for each server and side."""
-    found: dict[tuple[int, Server], Telling] = {}
-    for side in (forward, reverse):
-        for telling in side.unverified:
-            found.setdefault((id(side), telling.server), telling)
-    return list(found.values())
+    return Disagreement(name, address, forward, reverse, leads, case).pairs()

@@ -11,7 +11,6 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from salt_mirror.checks.common.nearest import MOST_TYPED, meant, names_of, unexpected
 from salt_mirror.checks.common.part import Holdings, no_holding
 from salt_mirror.checks.common.wording import many
 from salt_mirror.dns.names import Name, from_text, is_within, shown, to_text
@@ -60,7 +59,7 @@ class PairsScope:
         self._holders: dict[tuple[str, bytes], list[Name]] = {}
         self._index()
         self._everything = not arguments
-        self._by_hand = len(arguments) <= MOST_TYPED
+        self._typed = len(arguments)
         if arguments:
             for argument in arguments:
                 self._add(argument)
@@ -267,6 +266,8 @@ class PairsScope:
             for full in values:
                 self._offer_near(full)
         if not values:
+            from salt_mirror.checks.common.nearest import meant, names_of
+
             offer = meant(text, names_of(self.estate)) or "write the whole name"
             raise BadInput(f"{shown(text)}: the estate expects no host of that name; {offer}")
         if [to_text(full) for full in values] != [text]:
@@ -281,7 +282,11 @@ class PairsScope:
 
     def _offer_near(self, name: Name) -> None:
         """Say which expected name is near to one that is not. Every known name is compared, and so only with few typed ones."""
-        if self._by_hand and (offer := unexpected(name, self._expected_names)):
+        if not self._expected_names or name in self._expected_names:
+            return
+        from salt_mirror.checks.common.nearest import MOST_TYPED, unexpected
+
+        if self._typed <= MOST_TYPED and (offer := unexpected(name, self._expected_names)):
             self.remarks.append(offer)
 
     def _views_of(self, names: Iterable[Name]) -> list[str]:

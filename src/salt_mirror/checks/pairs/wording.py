@@ -6,12 +6,12 @@ server labels; what would mend it is a change from `repairs`, or a choice where 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from functools import partial
+from typing import TYPE_CHECKING
 
-from salt_mirror.checks.common.expected import Expects
 from salt_mirror.checks.common.lookup import Lookup, Telling
-from salt_mirror.checks.common.standing import UNKNOWN, Standing, let_transfer
+from salt_mirror.checks.common.standing import UNKNOWN, let_transfer
 from salt_mirror.checks.common.undotted import undotted
 from salt_mirror.checks.common.wording import labels_of
 from salt_mirror.checks.pairs.repairs import address_changed, alias_to, as_expected, one_pointer, pointers_changed
@@ -22,31 +22,18 @@ from salt_mirror.dns.records import PTR, A, address_type
 from salt_mirror.dns.reverse import address_text, is_reverse
 from salt_mirror.findings import Change, Choice, Finding, Precedence
 
+if TYPE_CHECKING:
+    from salt_mirror.checks.pairs.case import PairCase
+
 
 class PairWords(DoubtWords):
-    """Words the findings about one name in one view. `standing` says whose word on the name counts, `expected` which addresses
-    it is to have; `of_pointers` and `of_leads` whose word counts on the PTR records of an address, and on the names that those
-    lead to, where servers differ."""
+    """Words the findings about one case."""
 
-    def __init__(
-        self,
-        view: str,
-        subject: Lookup,
-        expects: Expects,
-        standing: Standing = UNKNOWN,
-        expected: Collection[bytes] = frozenset(),
-    ) -> None:
-        super().__init__(view, subject)
-        self._expects = expects
-        self.of_pointers: dict[bytes, Standing] = {}
-        self.of_leads: dict[Name, Standing] = {}
-        self._standing = standing
-        self._expected = expected
-        self._right = standing.right(subject) if subject.divided else None
-
-    def outdated(self, address: bytes) -> bool:
-        """Return whether only servers have the address whose version does not count, and nobody expects it."""
-        return self._right is not None and address not in self._right and address not in self._expected
+    def __init__(self, case: PairCase) -> None:
+        super().__init__(case.view, case.subject)
+        self._case = case
+        self._expects = case.atlas.expects
+        self._expected = case.expected
 
     # What the forward side says
 
@@ -105,7 +92,7 @@ class PairWords(DoubtWords):
         no = [telling.server for telling in forward.usable if telling.server not in yes]
         name, where = to_text(forward.canonical), address_text(address)
         known = forward is self._subject
-        standing = self._standing if known else self.of_leads.get(forward.name, UNKNOWN)
+        standing = self._case.standing or UNKNOWN if known else self._case.of_leads.get(forward.name, UNKNOWN)
         right = standing.right(forward)
         outdated = right is not None and address not in right and not (known and address in self._expected)
         text, advice, cause = f"{name} is at {where} on {labels_of(yes)}, and not on {labels_of(no)}.", "", ""
@@ -191,7 +178,7 @@ class PairWords(DoubtWords):
         sides = "; ".join(f"{labels_of(servers)} says {says}" for says, servers in said.items())
         wrong = [one.server for one in reverse.usable if one.values != (forward.canonical,)]
         right = [one.server for one in reverse.usable if one.values == (forward.canonical,)]
-        advice, cause = self.of_pointers.get(address, UNKNOWN).catching_up(wrong, right)
+        advice, cause = self._case.of_pointers.get(address, UNKNOWN).catching_up(wrong, right)
         if address not in forward.values:
             advice = advice or "decide which is right, then bring the servers into line"
         return self._pointer(

@@ -18,7 +18,6 @@ from salt_mirror.dns.screening import ScreenTally
 from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.dns.traffic.lane import Lane
 from salt_mirror.dns.traffic.manners import Pace
-from salt_mirror.dns.traffic.stream import StreamLane
 
 TIMEOUT_S = 1.0
 TRIES = 3
@@ -105,6 +104,8 @@ class Engine:
 
             return HttpsLane(server, self._selector, self._done.append, budget_s=self._budget_s, pace=pace)
         if server.over in ("tls", "tcp", "transfer", "update"):
+            from salt_mirror.dns.traffic.stream import StreamLane
+
             return StreamLane(server, self._selector, self._done.append, budget_s=self._budget_s, pace=pace)
         return Lane(
             server,

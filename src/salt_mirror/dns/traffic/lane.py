@@ -14,7 +14,9 @@ import os
 import selectors
 import socket
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
+from typing import TYPE_CHECKING
 
 from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, Question, Server
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
@@ -24,8 +26,10 @@ from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.traffic.ports import SourcePorts
-from salt_mirror.dns.traffic.stream import Stream
 from salt_mirror.dns.wire import MalformedMessage, middles, question_tail
+
+if TYPE_CHECKING:
+    from salt_mirror.dns.traffic.stream import Stream
 
 _RECEIVE = 2048
 _CASES_FOR = 16
@@ -34,6 +38,22 @@ _TAILS: dict[int, bytes] = {}
 
 _First = tuple[Question, bytes, float, socket.socket]
 """A first try under way: the question, its section as it was sent, when, and through which socket."""
+
+
+class NoStream:
+    """A TCP connection that nothing has needed so far."""
+
+    flights: Mapping[bytes, Flight] = MappingProxyType({})
+    open = False
+
+    def expire(self, now: float) -> None:
+        """Do nothing: nothing waits."""
+
+    def next_due(self) -> None:
+        """Return that nothing is due."""
+
+    def close(self) -> None:
+        """Do nothing."""
 
 
 class Lane:
@@ -66,7 +86,7 @@ class Lane:
         self._window = Window()
         self._pace = pace
         self._breaker = Breaker()
-        self._stream = Stream(server, selector, self._end_streamed, budget_s=self._budget_s)
+        self._stream: Stream | NoStream = NoStream()
         self._ports = SourcePorts(server, selector, self.receive)
         self._ids = b""
         self._ids_at = 0
@@ -205,7 +225,7 @@ class Lane:
         if step is Next.STREAM:
             self._land(flight)
             flight.tries += 1
-            self._stream.submit(flight, now)
+            self._to_stream(flight, now)
             return
         if step is Next.PLAIN:
             self._make_plain(flight)
@@ -320,6 +340,14 @@ class Lane:
             return 0
         return self._settle(flight, reply, message, now)
 
+    def _to_stream(self, flight: Flight, now: float) -> None:
+        """Hand a question on to the server's TCP connection, which is brought in with the first one: most servers need none."""
+        if isinstance(self._stream, NoStream):
+            from salt_mirror.dns.traffic.stream import Stream
+
+            self._stream = Stream(self.server, self._selector, self._end_streamed, budget_s=self._budget_s)
+        self._stream.submit(flight, now)
+
     def _unreadable(self, flight: Flight, message: bytes) -> None:
         """What cannot be read ends nothing, since anyone may have sent it: the true answer may still come."""
         self.strays += 1
@@ -346,7 +374,7 @@ class Lane:
                 return 0
             case Next.STREAM:
                 self._land(flight)
-                self._stream.submit(flight, now)
+                self._to_stream(flight, now)
             case Next.SAME:
                 question = flight.question
                 middle = self._ways.envelope(plain=False)[0][question.recurse]
