@@ -30,6 +30,7 @@ class ExpectedSet:
     __slots__ = (
         "_agreeing",
         "_source",
+        "_values",
         "absent",
         "clash",
         "damaged",
@@ -38,7 +39,6 @@ class ExpectedSet:
         "name",
         "rdtype",
         "ttl",
-        "values",
         "view",
         "where",
     )
@@ -47,7 +47,7 @@ class ExpectedSet:
         self.view = view
         self.name = name
         self.rdtype = rdtype
-        self.values = _NONE
+        self._values: bytes | frozenset[bytes] = _NONE
         self.absent = _NONE
         self.exact = False
         self.gone = False
@@ -56,6 +56,22 @@ class ExpectedSet:
         self._source: Path | None = None
         self._agreeing: tuple[Path, ...] = ()
         self.clash: tuple[tuple[str, bytes], ...] = ()
+
+    @property
+    def values(self) -> frozenset[bytes]:
+        """The values that have to be there. A single one is kept as it is: a set of its own takes 216 bytes more."""
+        return frozenset((self._values,)) if isinstance(self._values, bytes) else self._values
+
+    @values.setter
+    def values(self, values: frozenset[bytes]) -> None:
+        self._values = next(iter(values)) if len(values) == 1 else values or _NONE
+
+    @property
+    def plain_value(self) -> bytes | None:
+        """The only value, of a set about which nothing else is said; None for any other set."""
+        if not isinstance(self._values, bytes) or self.damaged or self.clash or self.gone or self.absent:
+            return None
+        return self._values
 
     @property
     def clash_text(self) -> str:
@@ -85,7 +101,7 @@ class ExpectedSet:
 
     def add(self, expectation: Expectation) -> None:
         """Take in what one source says."""
-        if expectation.presence != "absent" and self.values:
+        if expectation.presence != "absent" and self._values is not _NONE:
             self._clashes(expectation)
         elif expectation.presence != "absent":
             self._source, self.where = expectation.source, expectation.where
@@ -94,8 +110,12 @@ class ExpectedSet:
             self.gone = self.gone or not expectation.rdata
             self.absent |= {expectation.rdata} if expectation.rdata else frozenset()
             return
-        self.ttl = expectation.ttl if not self.values or self.ttl == expectation.ttl else None
-        self.values = self.values | {expectation.rdata} if self.values else frozenset((expectation.rdata,))
+        first = self._values is _NONE
+        self.ttl = expectation.ttl if first or self.ttl == expectation.ttl else None
+        if first:
+            self._values = expectation.rdata
+        elif self._values != expectation.rdata:
+            self._values = self.values | {expectation.rdata}
         self.exact = self.exact or expectation.presence == "exact"
 
 

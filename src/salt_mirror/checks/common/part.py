@@ -139,7 +139,7 @@ class ForeseenRound:
     foresee: Callable[[Any], ForeseenSubject | None]
     agreed: Callable[[ForeseenSubject], Any]
     judge: Callable[[Any], Dialogue[Any]]
-    afterwards: Callable[[ForeseenSubject, Runner], Any] = lambda _, __: None
+    afterwards: Callable[[Any, Runner], Any] = lambda _, __: None
 
     def __iter__(self) -> Iterator[Dialogue[Any]]:
         return map(self.judge, self.things)
@@ -147,7 +147,7 @@ class ForeseenRound:
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
         """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
         left: list[Any] = []
-        later: list[ForeseenSubject] = []
+        later: list[Any] = []
 
         def subjects() -> Iterator[ForeseenSubject]:
             for thing in self.things:
@@ -160,17 +160,17 @@ class ForeseenRound:
         for subject in runner.screen(subjects()):
             result = None if subject.failed else self.agreed(subject)
             if result is LATER:
-                later.append(subject)
+                later.append(subject.what)
             elif result is None:
                 left.append(subject.what)
             else:
                 yield result
         yield from runner.run(map(self.judge, left), names=names)
         left.clear()
-        for subject in later:
-            result = self.afterwards(subject, runner)
+        for thing in later:
+            result = self.afterwards(thing, runner)
             if result is None:
-                left.append(subject.what)
+                left.append(thing)
             else:
                 yield result
         yield from runner.run(map(self.judge, left), names=names)

@@ -7,7 +7,7 @@ swept address by address as far as that is sane, and known names fill in where i
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -35,6 +35,32 @@ UNSEEN = "a sweep sees PTR records: a host that is not expected and has none is 
 _FORWARD = frozenset((A, AAAA, CNAME))
 
 
+class ExpectedAddresses(Mapping[tuple[str, Name], frozenset[bytes]]):
+    """The addresses that are expected of a (view, name). Most names have one, which is kept as it is: a set of its own takes
+    216 bytes, and a key of both another 56."""
+
+    def __init__(self, expected: Iterable[tuple[str, Name, bytes]]) -> None:
+        self._by_view: dict[str, dict[Name, bytes | frozenset[bytes]]] = {}
+        for view, name, address in expected:
+            names = self._by_view.setdefault(view, {})
+            known = names.get(name)
+            if known is None or known == address:
+                names[name] = address
+            else:
+                names[name] = (frozenset((known,)) if isinstance(known, bytes) else known) | {address}
+
+    def __getitem__(self, key: tuple[str, Name]) -> frozenset[bytes]:
+        view, name = key
+        found = self._by_view[view][name]
+        return frozenset((found,)) if isinstance(found, bytes) else found
+
+    def __iter__(self) -> Iterator[tuple[str, Name]]:
+        return ((view, name) for view, names in self._by_view.items() for name in names)
+
+    def __len__(self) -> int:
+        return sum(map(len, self._by_view.values()))
+
+
 class PairsScope:
     """The work: names to judge, then addresses whose pointers to judge unless a name has led to them.
 
@@ -47,7 +73,6 @@ class PairsScope:
     ) -> None:
         estate.check_view(view)
         self.estate = estate
-        self.expected: dict[tuple[str, Name], frozenset[bytes]] = {}
         self.remarks: list[str] = []
         self.views = [view] if view is not None else estate.views
         self._sweep_all = sweep_all
@@ -56,8 +81,7 @@ class PairsScope:
         self._networks: list[tuple[Network, str]] = []
         self._sees: Callable[[Name, str], bool] = lambda _, __: True
         self._sweeps: list[tuple[ipaddress.IPv4Network, str]] = []
-        self._holders: dict[tuple[str, bytes], list[Name]] = {}
-        self._index()
+        self.expected = ExpectedAddresses((view, one.name, one.rdata) for view, one in self._addresses_expected())
         self._everything = not arguments
         self._typed = len(arguments)
         if arguments:
@@ -193,13 +217,18 @@ class PairsScope:
                     if expectation.presence != "absent":
                         yield view, expectation
 
-    def _index(self) -> None:
-        gathered: dict[tuple[str, Name], list[bytes]] = {}
+    def _addresses_expected(self) -> Iterator[tuple[str, Expectation]]:
         for view, expectation in self._expectations():
             if expectation.rdtype in (A, AAAA) and not expectation.name.startswith(b"\x01*"):
-                gathered.setdefault((view, expectation.name), []).append(expectation.rdata)
-                self._holders.setdefault((view, expectation.rdata), []).append(expectation.name)
-        self.expected = {key: frozenset(addresses) for key, addresses in gathered.items()}
+                yield view, expectation
+
+    @cached_property
+    def _holders(self) -> dict[tuple[str, bytes], list[Name]]:
+        """The names that an address is expected of, by view and address: nobody needs them who looks at all names."""
+        holders: dict[tuple[str, bytes], list[Name]] = {}
+        for view, expectation in self._addresses_expected():
+            holders.setdefault((view, expectation.rdata), []).append(expectation.name)
+        return holders
 
     def _add_everything(self) -> None:
         wild: dict[str, None] = {}

@@ -13,7 +13,7 @@ from typing import Any
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
-from salt_mirror.checks.common.expected import ExpectedSet, expected_sets
+from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.common.nearest import nearest
 from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
@@ -74,8 +74,8 @@ class Roll(Part):
             found = plain.agreed(subject)
             return Called(subject.what, "agrees", []) if found is True else found
 
-        def afterwards(subject: ForeseenSubject, runner: Runner) -> Any:
-            return Called(subject.what, "agrees", []) if plain.afterwards(subject, runner) else None
+        def afterwards(one: ExpectedSet, runner: Runner) -> Any:
+            return Called(one, "agrees", []) if plain.afterwards(one, runner) else None
 
         def judge(one: ExpectedSet) -> Dialogue[Called]:
             return call(one, self._atlas, setting.stranger, strangers)
@@ -100,7 +100,7 @@ class Roll(Part):
 
 def of_estate(estate: Estate, atlas: Atlas, coverage: Coverage) -> Roll | None:
     """Return all that an estate expects, as far as it is covered."""
-    sets = [one for one in expected_sets(estate, None) if coverage.asks_set(one.name, one.view)]
+    sets = [one for one in atlas.expects.sets.values() if coverage.asks_set(one.name, one.view)]
     zones = [zone for zone in estate.all_zones() if coverage.sees(zone.apex, zone.view)]
     return Roll(sets, atlas, zones) if sets or any(zone.closed for zone in zones) else None
 

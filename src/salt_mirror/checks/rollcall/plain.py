@@ -33,12 +33,12 @@ class PlainRoll:
 
     def foresee(self, expected: ExpectedSet) -> ForeseenSubject | None:
         """Return what would settle a set; None for one of several values, or about which the estate says anything else."""
-        if len(expected.values) != 1 or expected.damaged or expected.clash or expected.gone or expected.absent:
+        value = expected.plain_value
+        if value is None:
             return None
         authority = self._screeners.at(zone_side(expected.name, expected.rdtype), expected.view)
         if authority is None:
             return None
-        (value,) = expected.values
         return ForeseenSubject(expected, ((ForeseenSet(expected.name, expected.rdtype, authority.servers, value),),))
 
     def agreed(self, subject: ForeseenSubject) -> Any:
@@ -56,17 +56,17 @@ class PlainRoll:
             return None
         return LATER
 
-    def afterwards(self, subject: ForeseenSubject, runner: Runner) -> Any:
+    def afterwards(self, expected: ExpectedSet, runner: Runner) -> Any:
         """Return whether a set agrees now that it is known what stands beside it; None where that is not known, or the same."""
-        expected: ExpectedSet = subject.what
-        one = subject.rounds[0][0]
-        key = (parent(expected.name), expected.rdtype, one.servers)
+        authority = self._screeners.at(zone_side(expected.name, expected.rdtype), expected.view)
+        assert authority is not None
+        key = (parent(expected.name), expected.rdtype, authority.servers)
         values = self._values.get(key)
         if values is None:
             values = self._values[key] = self._beside(key, runner)
-        if values is None or one.value in values:
+        if values is None or expected.plain_value in values:
             return None
-        runner.saved += len(one.servers)
+        runner.saved += len(authority.servers)
         return True
 
     def _is_beyond(self, expected: ExpectedSet) -> bool:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import Enum
+from functools import cached_property
 
 from salt_mirror.checks.common.directories import is_locator
 from salt_mirror.checks.stale.scope import AgingRecord, Inventory, StaleScope
@@ -59,15 +60,20 @@ class Rules:
         self._inventory = inventory
         self._scope = scope
         self._now_h = now_h
-        self._expected: dict[tuple[Name, int, bytes], str | None] = {}
-        for key, lifetime in scope.expectations(inventory.view):
-            self._expected[key] = self._expected.get(key) or lifetime
         self._damaged = {name for name, _ in scope.estate.damaged_in(inventory.view)}
         self._controllers = {
             from_text(controller.host, from_text(entry.domain) if "." not in controller.host else None)
             for entry in scope.estate.directories
             for controller in entry.controllers
         }
+
+    @cached_property
+    def _expected(self) -> dict[tuple[Name, int, bytes], str | None]:
+        """Every record that is expected, with its lifetime where that is said: read when the first one is judged."""
+        expected: dict[tuple[Name, int, bytes], str | None] = {}
+        for key, lifetime in self._scope.expectations(self._inventory.view):
+            expected[key] = expected.get(key) or lifetime
+        return expected
 
     def suspicions(self) -> Iterator[Suspicion]:
         """Return every record that does not belong. Nothing is said of a name with a row in a list that cannot be used: it may

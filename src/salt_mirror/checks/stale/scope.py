@@ -110,23 +110,39 @@ class StaleScope:
     def inventory(self, view: str, holdings: Holdings = no_holding) -> Inventory:
         """Return all that is registered in the zones of a view, as far as it is known."""
         found = Inventory(view)
+        targets = self._targets(view, holdings) if self._follows_only else None
+        for record in self._registered(view, holdings, found.current):
+            if targets is None or record.rdtype in self.followed or record.name in targets or record.target in targets:
+                self._add(found, record)
+        return found
+
+    @property
+    def _follows_only(self) -> bool:
+        """Whether there is nothing to judge but where records lead: then an inventory needs no others than those."""
+        return not (self.everything or self.aged or self.estate.retired or self.estate.ages.leases)
+
+    def _targets(self, view: str, holdings: Holdings) -> set[Name | None]:
+        """Return the names to which the records lead that are followed."""
+        return {one.target for one in self._registered(view, holdings, set()) if one.rdtype in self.followed} - {None}
+
+    def _registered(self, view: str, holdings: Holdings, current: set[Name]) -> Iterator[AgingRecord]:
+        """Return every record that is known; `current` gets the zones that were taken from a server."""
         for zone in self.estate.zones.get(view, {}).values():
             stamps = newest(self.sources(zone))
             holding = in_hand(zone, holdings)
             if holding is not None:
                 if holding.whole:
-                    found.current.add(zone.apex)
+                    current.add(zone.apex)
                 for name, rdtype, _, values in holding.rrsets():
                     for value in values:
-                        self._add(found, AgingRecord(name, rdtype, value, stamps.get((name, rdtype, value)), zone))
+                        yield AgingRecord(name, rdtype, value, stamps.get((name, rdtype, value)), zone)
             elif stamps:
                 for (name, rdtype, value), stamp in stamps.items():
-                    self._add(found, AgingRecord(name, rdtype, value, stamp, zone))
+                    yield AgingRecord(name, rdtype, value, stamp, zone)
             else:
                 for wanted in zone.expectations:
                     if wanted.presence != "absent":
-                        self._add(found, AgingRecord(wanted.name, wanted.rdtype, wanted.rdata, None, zone))
-        return found
+                        yield AgingRecord(wanted.name, wanted.rdtype, wanted.rdata, None, zone)
 
     @staticmethod
     def _add(found: Inventory, record: AgingRecord) -> None:

@@ -57,7 +57,7 @@ def _expected(expects: Expects, view: str, thing: NameInViews) -> Sets | None:
         expected = expects.set_at(view, thing.name, rdtype)
         if expected is None:
             continue
-        if len(expected.values) != 1 or expected.damaged or expected.clash or expected.gone or expected.absent:
+        if expected.plain_value is None:
             return None
         sets[rdtype] = expected.values
     return sets
