@@ -14,6 +14,7 @@ from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.screening import (
     AgreedSets,
+    Comparing,
     ForeseenQuestion,
     ForeseenSet,
     ForeseenSubject,
@@ -24,7 +25,6 @@ from salt_mirror.dns.screening import (
 if TYPE_CHECKING:
     from salt_mirror.dns.dialogue import Exchange, Runner
 
-_make = tuple.__new__  # past the constructor: one is made for every server and set
 _AT_ONCE = 256
 """So many subjects are handed on at a time, so that a large estate holds none of them."""
 
@@ -48,6 +48,7 @@ class Foreseeing:
         self._ahead = ahead
         # Only an exchange that compares answers itself is handed what is foreseen: any other may pass a question on to whoever.
         self._tally: ScreenTally | None = getattr(exchange, "tally", None)
+        self._comparing: Comparing | None = exchange if self._tally is not None else None  # type: ignore[assignment]
         self.agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
         self._of_server: dict[tuple[Server, int], list[AgreedSets]] = {}
         self._blocked: list[ForeseenSubject] = []
@@ -144,16 +145,15 @@ class Foreseeing:
                 return
             else:
                 asked.append((one, agreed))
-        submit, plainly = self._exchange.submit, self._tally is None
         for one, agreed in asked:
             agreed.pending[one.name] = one
             subject.left += len(one.servers)
         for one, _ in asked:
-            for server in one.servers:
-                if plainly:
-                    submit(Question(one.name, one.rdtype, server))
-                else:
-                    submit(_make(ForeseenQuestion, (one.name, one.rdtype, server, False, one)))
+            if self._comparing is not None:
+                self._comparing.foresee(one)
+            else:
+                for server in one.servers:
+                    self._exchange.submit(Question(one.name, one.rdtype, server))
             self._runner.asked += len(one.servers)
         if not asked:
             self._end_round(subject, ended)

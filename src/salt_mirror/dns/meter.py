@@ -6,7 +6,7 @@ from bisect import bisect_left
 
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.questions import Answer, Question
-from salt_mirror.dns.screening import ScreenTally
+from salt_mirror.dns.screening import ForeseenSet, ScreenTally
 
 BUCKETS_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0)
 """The upper ends of the round-trip histogram, in seconds."""
@@ -55,6 +55,10 @@ class Meter:
         """What was compared where it came in."""
         found: ScreenTally | None = getattr(self._exchange, "tally", None)
         return found
+
+    def foresee(self, one: ForeseenSet) -> None:
+        """Take a set that is compared where it comes in."""
+        self._exchange.foresee(one)  # type: ignore[attr-defined]
 
     @property
     def _exchange(self) -> Exchange:

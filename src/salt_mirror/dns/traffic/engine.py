@@ -11,10 +11,10 @@ import selectors
 import time
 from collections import deque
 from collections.abc import Callable
-from typing import Protocol
+from typing import Any, Protocol
 
 from salt_mirror.dns.questions import Answer, Question, Server
-from salt_mirror.dns.screening import ScreenTally
+from salt_mirror.dns.screening import ForeseenSet, ScreenTally
 from salt_mirror.dns.traffic.descriptors import most_sockets
 from salt_mirror.dns.traffic.lane import Lane
 from salt_mirror.dns.traffic.manners import Pace
@@ -30,7 +30,7 @@ MOST_OF_A_LANE = 3
 class Carrier(Protocol):
     """What the engine needs of the traffic with one server, over whatever transport."""
 
-    waiting: deque[Question]
+    waiting: deque[Any]
     strays: int
     late: int
 
@@ -61,7 +61,7 @@ class Engine:
         self._tries = tries
         self._clock = clock
         self._selector = selectors.DefaultSelector()
-        self._queues: dict[Server, deque[Question]] = {}
+        self._queues: dict[Server, deque[Any]] = {}
         self._lanes: dict[Server, Carrier] = {}
         self._paces: dict[tuple[bytes, int, str, str], Pace] = {}
         self._done: list[Answer] = []
@@ -77,10 +77,22 @@ class Engine:
         try:
             self._queues[question[2]].append(question)
         except KeyError:
-            lane = self._open(question.server)
-            self._lanes[question.server] = lane
-            self._queues[question.server] = lane.waiting
-            lane.waiting.append(question)
+            self._begin_lane(question.server)
+            self._queues[question.server].append(question)
+
+    def foresee(self, one: ForeseenSet) -> None:
+        """Take a set that is to be asked for on each of its servers, and compared where it comes in."""
+        servers, queues = one.servers, self._queues
+        self.backlog += len(servers)
+        for server in servers:
+            if server not in queues:
+                self._begin_lane(server)
+            queues[server].append(one)
+
+    def _begin_lane(self, server: Server) -> None:
+        lane = self._open(server)
+        self._lanes[server] = lane
+        self._queues[server] = lane.waiting
 
     def submit_all(self, server: Server, questions: list[Question]) -> None:
         """Take questions that are all for one server."""
