@@ -187,7 +187,6 @@ class Foreseeing:
                 return False
             one = waiting
         subject = one.subject
-        assert subject is not None
         if not one.fits(answer):
             subject.failed = True
             one.others = [*(one.others or ()), question[2]]

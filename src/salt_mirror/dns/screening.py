@@ -23,6 +23,8 @@ class ForeseenSet:
 
     __slots__ = ("name", "others", "over", "rdtype", "servers", "subject", "ttl", "value")
 
+    subject: ForeseenSubject
+
     def __init__(self, name: Name, rdtype: int, servers: tuple[Server, ...], value: bytes | None) -> None:
         self.name = name
         self.rdtype = rdtype
@@ -31,7 +33,6 @@ class ForeseenSet:
         self.ttl = 0
         self.over = ""
         self.others: list[Server] | None = None
-        self.subject: ForeseenSubject | None = None
 
     def asked(self, server: Server) -> ForeseenQuestion:
         """Return the question for it to one of its servers."""
@@ -134,41 +135,29 @@ class ScreenTally:
         self.passed: list[ForeseenSubject] = []
         self.trips_s: list[float] = []
 
-    def takes(self, one: ForeseenSet, ttl: int, trip_s: float) -> bool:
-        """Take in that a server gave a set over UDP as it was foreseen; False where its TTL is not that of the others."""
-        if one.over and (one.ttl != ttl or one.over != "udp"):
-            return False
-        one.ttl, one.over = ttl, "udp"
-        self.matched += 1
-        self.trips_s.append(trip_s)
-        subject = one.subject
-        assert subject is not None
-        subject.left -= 1
-        if not subject.left:
-            self.passed.append(subject)
-        return True
-
 
 class AgreedSets:
     """Sets that all of some servers gave alike, of one type: a value by name in one table for each TTL and transport, in place
     of an answer for each server. `pending` are those that are being asked for; `folders` what each of the servers has said to
     questions of dialogues, and `others` the tables of other sets of servers with some of these among them."""
 
-    __slots__ = ("folders", "others", "pending", "tables")
+    __slots__ = ("_over", "_table", "_ttl", "folders", "others", "pending", "tables")
 
     def __init__(self) -> None:
         self.folders: list[Collection[Name]] = []
         self.others: list[AgreedSets] = []
         self.pending: dict[Name, ForeseenSet] = {}
         self.tables: dict[tuple[int, str], dict[Name, bytes | None]] = {}
+        self._table: dict[Name, bytes | None] = {}
+        self._ttl, self._over = -1, ""
 
     def keep(self, one: ForeseenSet) -> None:
         """Keep a set that every server gave."""
-        key = (one.ttl, one.over)
-        table = self.tables.get(key)
-        if table is None:
-            table = self.tables[key] = {}
-        table[one.name] = one.value
+        # Nearly all sets have one TTL and transport: the table of the last one is at hand.
+        if one.ttl != self._ttl or one.over != self._over:
+            self._ttl, self._over = one.ttl, one.over
+            self._table = self.tables.setdefault((one.ttl, one.over), {})
+        self._table[one.name] = one.value
 
     def knows(self, name: Name) -> bool:
         """Return whether a name was asked for, or is being."""

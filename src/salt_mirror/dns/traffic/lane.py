@@ -278,8 +278,8 @@ class Lane:
         firsts, receive, done = self._firsts, sock.recv, self._done
         ways, ordinary, read = self._ways, self._reader.ordinary, self._reader.read_matched
         edns_seen, cookie = ways.edns_seen, ways.has_cookie
-        foreseen, tally = self._reader.foreseen, self._tally
-        heard = 0
+        foreseen, passed, trips_s = self._reader.foreseen, self._tally.passed, self._tally.trips_s
+        heard = matched = 0
         sent_at = now
         # As many datagrams as can be answers, and a few more: a flood of strays must not take the turn of other servers.
         for _ in range(self._under_way + 8):
@@ -299,9 +299,16 @@ class Lane:
             question, asked, sent_at, _via = first
             if isinstance(question, ForeseenSet):
                 ttl = foreseen(message, asked, question.value) if not cookie else None
-                if ttl is not None and tally.takes(question, ttl, now - sent_at):
+                # Written out here: a call for each answer takes 2 % of the time of a check.
+                if ttl is not None and (not question.over or (question.ttl == ttl and question.over == "udp")):
+                    question.ttl, question.over = ttl, "udp"
                     del firsts[qid]
-                    heard += 1
+                    matched += 1
+                    subject = question.subject
+                    subject.left -= 1
+                    if not subject.left:
+                        passed.append(subject)
+                    trips_s.append(now - sent_at)
                     continue
                 question = question.asked(self.server)
             rtt_ms = (now - sent_at) * 1000.0
@@ -325,6 +332,8 @@ class Lane:
             del firsts[qid]
             done(answer)
         ways.edns_seen = edns_seen
+        self._tally.matched += matched
+        heard += matched
         if heard:
             self._window.heard(heard)
             self._breaker.heard()
