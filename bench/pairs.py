@@ -2,11 +2,13 @@
 
 Two real NSD servers, 50,000 hosts, expectations from CSV; rounds alternate with the floor. Counted in questions a second of the
 whole process, start and report included, in ratios to the floor; memory is the peak over that of reading the estate alone.
-`--profile` shows where the time goes; `--against SRC` runs another version's `src` folder in turns with this one.
+`--growth` runs 5,000, 50,000 and 500,000 hosts instead; `--profile` shows where the time goes; `--against SRC` runs another
+version's `src` folder in turns with this one.
 """
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import statistics
@@ -22,6 +24,7 @@ import world
 from world import nsd
 
 ROUNDS = 5
+SIZES = (5_000, 50_000, 500_000)
 PEAK = "import resource,sys; from pathlib import Path; from salt_mirror.estate.building import load_estate; "
 PEAK += "from salt_mirror.checks.pairs.scope import PairsScope; s=PairsScope(load_estate(Path(sys.argv[1])));"
 PEAK += "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
@@ -47,7 +50,31 @@ def audit(folder: Path, estate: Path, out: Path, source: str = "") -> tuple[floa
     return took, report["counts"]["questions"], int(done.stderr.split()[-1])
 
 
+def growth() -> None:
+    """The questions a second of estates of three sizes; as many in all of each, so that each meets the same machine."""
+    rates: dict[int, list[float]] = {hosts: [] for hosts in SIZES}
+    with tempfile.TemporaryDirectory() as text, contextlib.ExitStack() as stack:
+        places = {}
+        for hosts in SIZES:
+            folder = Path(text) / str(hosts)
+            folder.mkdir()
+            zones = world.zones(hosts)
+            ports = [stack.enter_context(nsd(folder / label, zones)).port for label in ("one", "two")]
+            places[hosts] = folder, world.estate(folder, hosts, ports)
+        for _ in range(3):
+            for hosts, (folder, estate) in places.items():
+                for _ in range(1 if hosts == max(SIZES) else 5):
+                    took, questions, _ = audit(folder, estate, folder / "report.json")
+                    rates[hosts].append(questions / took)
+    medians = {hosts: statistics.median(found) for hosts, found in rates.items()}
+    print("growth: " + ", ".join(f"{hosts:,} hosts {rate:,.0f} questions/s" for hosts, rate in medians.items()))
+    print(f"slowest to fastest: {min(medians.values()) / max(medians.values()):.2f} (at least 0.90)")
+
+
 def main() -> None:
+    if "--growth" in sys.argv:
+        growth()
+        return
     hosts = int(next((word for word in sys.argv[1:] if word.isdigit()), 50_000))
     with tempfile.TemporaryDirectory() as text:
         folder = Path(text)

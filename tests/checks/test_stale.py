@@ -444,7 +444,7 @@ def test_a_tombstone_that_is_served_copies_that_differ_and_a_directory_that_is_s
     assert {finding.code for finding in part.findings()} == {"age.tombstone", "age.unverified"}
     assert "north and kiln have other stamps of 1 record of pans.example." in " ".join(part.remarks)
     assert "it said nothing for 20 s" in " ".join(finding.text for finding in part.findings())
-    assert part.count("unverified") == 1 and "could not be verified" in part.says
+    assert part.counts()["unverified"] == 1 and "could not be verified" in part.says
 
 
 def test_nothing_is_stale_before_every_server_has_said_that_it_is_there() -> None:

@@ -84,10 +84,11 @@ def repaired(findings: Iterable[Finding], ran: Ran) -> Iterable[Finding]:
 def report_of(command: str, estate: Estate, ran: Ran, part: Part, remarks: Iterable[str] = (), **more: Any) -> Report:
     """Return the report of a check that was run as one part."""
     said = [*part.remarks, *remarks]
-    if not part.count("agrees") + part.count("differs") + part.count("unverified"):
+    counts = part.counts()
+    if not counts.total():
         more = {"says": part.says} | more
     return report_on(
-        command, estate, ran, part.count, part.findings(), said, total=part.size, looked=part.looked > 0, **more
+        command, estate, ran, counts.__getitem__, part.findings(), said, total=part.size, looked=part.looked > 0, **more
     )
 
 

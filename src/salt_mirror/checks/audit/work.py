@@ -118,8 +118,8 @@ class AuditWork:
         """Return how many subjects of all checks have each outcome; no doubt counts where none is left standing."""
         found: dict[Outcome, int] = dict.fromkeys(("agrees", "differs", "unverified"), 0)
         for part in self.parts.values():
-            for verdict in part.verdicts():
-                found[verdict.outcome] += 1
+            for outcome, number in part.counts().items():
+                found[outcome] += number
         return found if doubts else found | {"unverified": 0}
 
     def zone_lines(self, standing: list[Finding]) -> list[ZoneLine]:

@@ -29,6 +29,7 @@ class ExpectedSet:
 
     __slots__ = (
         "_agreeing",
+        "_first",
         "_source",
         "_values",
         "absent",
@@ -40,7 +41,6 @@ class ExpectedSet:
         "rdtype",
         "ttl",
         "view",
-        "where",
     )
 
     def __init__(self, view: str, name: Name, rdtype: int) -> None:
@@ -52,7 +52,8 @@ class ExpectedSet:
         self.exact = False
         self.gone = False
         self.ttl: int | None = None
-        self.where = self.damaged = ""
+        self.damaged = ""
+        self._first: Expectation | None = None
         self._source: Path | None = None
         self._agreeing: tuple[Path, ...] = ()
         self.clash: tuple[tuple[str, bytes], ...] = ()
@@ -65,6 +66,11 @@ class ExpectedSet:
     @values.setter
     def values(self, values: frozenset[bytes]) -> None:
         self._values = next(iter(values)) if len(values) == 1 else values or _NONE
+
+    @property
+    def where(self) -> str:
+        """The file and line of the first source that says what is there."""
+        return self._first.where if self._first is not None else ""
 
     @property
     def plain_value(self) -> bytes | None:
@@ -104,8 +110,8 @@ class ExpectedSet:
         if expectation.presence != "absent" and self._values is not _NONE:
             self._clashes(expectation)
         elif expectation.presence != "absent":
-            self._source, self.where = expectation.source, expectation.where
-        self.where = self.where or expectation.where
+            self._source, self._first = expectation.source, expectation
+        self._first = self._first or expectation
         if expectation.presence == "absent":
             self.gone = self.gone or not expectation.rdata
             self.absent |= {expectation.rdata} if expectation.rdata else frozenset()

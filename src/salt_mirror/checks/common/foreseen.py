@@ -31,6 +31,10 @@ class Screeners:
             found = self._below[key] = self._able(self._atlas.known(name, view))
             return found
 
+    def is_apex(self, name: Name, view: str) -> bool:
+        """Return whether a name is the apex of a zone of the estate."""
+        return name in self._apexes and name in self._atlas.estate.zones.get(view, {})
+
     @staticmethod
     def _able(authority: Authority | None) -> Authority | None:
         if authority is None or authority.trouble is not None or not authority.servers:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import secrets
 from abc import ABC, abstractmethod
+from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -108,9 +109,9 @@ class Part(ABC):
         """The answer where there is nothing to count."""
         return NOTHING_JUDGED
 
-    def count(self, outcome: Outcome) -> int:
-        """Return how many subjects have an outcome."""
-        return sum(verdict.outcome == outcome for verdict in self.verdicts())
+    def counts(self) -> Counter[Outcome]:
+        """Return how many subjects have each outcome."""
+        return Counter(verdict.outcome for verdict in self.verdicts())
 
     def subjects(self) -> Iterator[SubjectLine]:
         """Return the subjects as they are reported."""

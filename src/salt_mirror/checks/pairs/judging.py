@@ -8,6 +8,7 @@ named, and one which did not answer accuses nobody. The judgement itself is a pu
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
@@ -96,8 +97,8 @@ class Pairs(Part):
         for (view, name, address), outcome in self.outcomes.items():
             yield Verdict(name, address_type(address) if address is not None else A, view, outcome, address)
 
-    def count(self, outcome: Outcome) -> int:
-        return sum(found == outcome for found in self.outcomes.values())
+    def counts(self) -> Counter[Outcome]:
+        return Counter(self.outcomes.values())
 
     def owners(self, verdict: Verdict) -> Iterator[Name]:
         """Return a pair concerns the zone of its name, and the one in which its pointer stands."""

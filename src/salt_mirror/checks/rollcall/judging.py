@@ -8,6 +8,7 @@ address that is missing, its pointer, to see under what name the host is registe
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
 from typing import Any
 
@@ -92,6 +93,11 @@ class Roll(Part):
         for finding in self.unexpected:
             if finding.weight == "fault":
                 yield Verdict(from_text(finding.name), type_from_text(finding.type), finding.view, "differs")
+
+    def counts(self) -> Counter[Outcome]:
+        found = Counter(called.outcome for called in self.called)
+        found["differs"] += sum(finding.weight == "fault" for finding in self.unexpected)
+        return found
 
     def findings(self) -> list[Finding]:
         """Return every finding, those with one common old value given one cause."""

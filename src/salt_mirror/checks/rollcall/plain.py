@@ -71,8 +71,7 @@ class PlainRoll:
 
     def _is_beyond(self, expected: ExpectedSet) -> bool:
         """Return whether no wildcard is looked for: at an apex, at a wildcard itself, or where no name fits beside."""
-        authority = self._screeners.at(zone_side(expected.name, expected.rdtype), expected.view)
-        if (authority is not None and expected.name == authority.zone) or expected.name.startswith(b"\x01*"):
+        if self._screeners.is_apex(expected.name, expected.view) or expected.name.startswith(b"\x01*"):
             return True
         return len(expected.name) + len(self._sibling) + 1 > MAX_NAME
 

@@ -353,7 +353,7 @@ class Stale(Part):
             text += (
                 f"; {counts['needed']:,} that will be scavenged {'is' if counts['needed'] == 1 else 'are'} still needed"
             )
-        doubts = self.count("unverified")
+        doubts = self.counts()["unverified"]
         return f"{text}{f'; {doubts:,} could not be verified' if doubts else ''}."
 
 

@@ -7,6 +7,7 @@ finding of its own, and unverified: it agrees with nothing and accuses nobody.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 from typing import Any
@@ -34,6 +35,7 @@ class FromPlaces(Part):
         super().__init__()
         self.parts = parts
         self._troubles = troubles
+        self._alone = alone
         self._lost = lost
         self.size = sum(part.size for part in parts.values()) + len(troubles)
         self.looked = sum(part.looked for part in parts.values())
@@ -68,9 +70,10 @@ class FromPlaces(Part):
                 found[key] = verdict if known is None else known._replace(outcome=worse(known.outcome, verdict.outcome))
         return found
 
-    def count(self, outcome: Outcome) -> int:
-        found = sum(one.outcome == outcome for one in self._judged.values())
-        return found + (len(self._troubles) + len(self._lost) if outcome == "unverified" else 0)
+    def counts(self) -> Counter[Outcome]:
+        found = Counter(one.outcome for one in self._judged.values())
+        found["unverified"] += len(self._troubles) + len(self._lost) if self._alone else 0
+        return found
 
     def owners(self, verdict: Verdict) -> Iterator[Name]:
         for part in self.parts.values():

@@ -118,7 +118,8 @@ def _settings_of(present: Present) -> Settings:
 
 def _says(part: Here) -> str:
     """Return the answer of several names."""
-    agrees, differs, unverified = (part.count(one) for one in ("agrees", "differs", "unverified"))
+    counts = part.counts()
+    agrees, differs, unverified = counts["agrees"], counts["differs"], counts["unverified"]
     total = agrees + differs + unverified
     own = "resolves here as it should" if agrees == 1 else "resolve here as they should"
     parts = [f"{agrees} of {total} names {own}"]
