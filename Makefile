@@ -2,7 +2,8 @@
 
 PYTHON ?= python3
 VENV := .venv
-WORKERS ?= 2
+# Twice as many as CI has cores: half of the time a test waits for servers.
+WORKERS ?= 4
 ifeq ($(OS),Windows_NT)
 BIN := $(VENV)/Scripts
 else

@@ -19,6 +19,8 @@ from support.program import Run
 
 BEYOND = re.compile(r"^(draft|demo|from-here( --self.*)?$)|tls://")
 """What asks servers that the demo does not have, or this computer's own."""
+SLOW = re.compile(r"(audit|mend|rollcall|authority|resolvers|stale|services|views|mail)\b")
+"""What asks every server."""
 LEAVES = re.compile(r"--write|--history|--journal|--apply|^snapshot")
 """What leaves something that a later command takes up."""
 
@@ -42,12 +44,15 @@ def furnish(folder: Path) -> None:
 
 
 def as_run(typed: str, folder: Path) -> str:
-    """A command as it is run here: nobody answers a question, waits for a change, or knows an undo file's moment beforehand."""
+    """A command as it is run here: nobody answers a question, waits for a change or for the demo's silent server, or knows an
+    undo file's moment beforehand."""
     if typed.startswith("mend") and typed.endswith("--apply"):
         typed += " --yes"
     typed = re.sub(r'"\$\w+"', "before", typed)
     if typed.startswith("settle") and "--within" not in typed:
         typed += " --within 1s"
+    if SLOW.match(typed) and "--timeout" not in typed:
+        typed += " --timeout 0.3"
     undo = next(folder.glob("*.undo"), None)
     if undo is not None:
         typed = re.sub(r"mend-\S+\.undo", f"{undo.name} --yes", typed)
