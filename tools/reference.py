@@ -40,6 +40,8 @@ def commands() -> dict[str, tuple[str, list[Parameter]]]:
     for name, command in app.commands.items():
         told = []
         for one in command.params:
+            if getattr(one, "hidden", False):
+                continue
             argument = one.param_type_name == "argument"
             panel = getattr(one, "rich_help_panel", None)
             panel = "" if isinstance(panel, DefaultPlaceholder) else panel or ""
