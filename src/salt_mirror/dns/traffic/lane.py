@@ -279,8 +279,7 @@ class Lane:
         ways, ordinary, read = self._ways, self._reader.ordinary, self._reader.read_matched
         edns_seen, cookie = ways.edns_seen, ways.has_cookie
         foreseen, passed, trips_s = self._reader.foreseen, self._tally.passed, self._tally.trips_s
-        heard = matched = 0
-        sent_at = now
+        heard, matched, sent_at = 0, 0, now
         # As many datagrams as can be answers, and a few more: a flood of strays must not take the turn of other servers.
         for _ in range(self._under_way + 8):
             try:
@@ -333,13 +332,16 @@ class Lane:
             done(answer)
         ways.edns_seen = edns_seen
         self._tally.matched += matched
-        heard += matched
-        if heard:
-            self._window.heard(heard)
-            self._breaker.heard()
-            # Only answers to questions that were sent once measure a round trip (Karn's rule, RFC 6298 section 3).
-            if now > sent_at:
-                self._trips.heard(now - sent_at)
+        if heard + matched:
+            self._heard(heard + matched, now - sent_at)
+
+    def _heard(self, answers: int, trip_s: float) -> None:
+        """Take in that so many answers came, the last one after so long."""
+        self._window.heard(answers)
+        self._breaker.heard()
+        # Only answers to questions that were sent once measure a round trip (Karn's rule, RFC 6298 section 3).
+        if trip_s > 0:
+            self._trips.heard(trip_s)
 
     def _receive_other(self, sock: socket.socket, qid: bytes, message: bytes, now: float) -> int:
         """Take in a datagram for a flight, or a stray one. Returns how many answers it was: one or none."""
