@@ -275,8 +275,8 @@ class Lane:
 
     def receive(self, sock: socket.socket, _: int, now: float) -> None:
         """Read what has arrived and end the questions that it answers."""
-        firsts, receive, done = self._firsts, sock.recv, self._done
-        ways, ordinary, read = self._ways, self._reader.ordinary, self._reader.read_matched
+        firsts, receive, ways = self._firsts, sock.recv, self._ways
+        ordinary, read = self._reader.ordinary, self._reader.read_matched
         edns_seen, cookie = ways.edns_seen, ways.has_cookie
         foreseen, passed, trips_s = self._reader.foreseen, self._tally.passed, self._tally.trips_s
         heard, matched, sent_at = 0, 0, now
@@ -321,15 +321,16 @@ class Lane:
                         heard += self._receive_other(sock, qid, message, now)
                         edns_seen, cookie = ways.edns_seen, ways.has_cookie
                         continue
-                    status = ORDINARY[rcode]
-                    answer = Answer(question, status, authoritative, values, ttl, alias, message, rtt_ms, 1, "udp")
+                    answer = Answer(
+                        question, ORDINARY[rcode], authoritative, values, ttl, alias, message, rtt_ms, 1, "udp"
+                    )
             except MalformedMessage:
                 self._unreadable(self._promote(qid, first, now), message)
                 continue
             edns_seen = True
             heard += 1
             del firsts[qid]
-            done(answer)
+            self._done(answer)
         ways.edns_seen = edns_seen
         self._tally.matched += matched
         if heard + matched:
