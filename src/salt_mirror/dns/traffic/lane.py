@@ -314,16 +314,14 @@ class Lane:
             try:
                 answer = None if cookie else ordinary(message, asked, question, rtt_ms)
                 if answer is None:
-                    rcode, authoritative, truncated, values, ttl, alias, opt = read(message, asked)
+                    rcode, right, truncated, values, ttl, alias, opt = read(message, asked)
                     if opt or cookie or truncated or rcode not in ORDINARY or (opt is None and not edns_seen):
                         # Cookies, truncation, fallbacks: rare, or a server's own way, and looked at with care.
                         self._promote(qid, first, now)
                         heard += self._receive_other(sock, qid, message, now)
                         edns_seen, cookie = ways.edns_seen, ways.has_cookie
                         continue
-                    answer = Answer(
-                        question, ORDINARY[rcode], authoritative, values, ttl, alias, message, rtt_ms, 1, "udp"
-                    )
+                    answer = Answer(question, ORDINARY[rcode], right, values, ttl, alias, message, rtt_ms, 1, "udp")
             except MalformedMessage:
                 self._unreadable(self._promote(qid, first, now), message)
                 continue
