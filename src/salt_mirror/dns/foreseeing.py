@@ -131,11 +131,12 @@ class Foreseeing:
         """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
         is blocked while another subject asks for one."""
         asked: list[tuple[ForeseenSet, AgreedSets]] = []
+        saved = 0
         for one in subject.rounds[subject.at]:
             agreed = self._agreed_by(one)
             fits = agreed.fit(one)
             if fits:
-                self._runner.saved += len(one.servers)
+                saved += len(one.servers)
             elif one.name in agreed.pending:
                 self._blocked.append(subject)
                 return
@@ -145,6 +146,7 @@ class Foreseeing:
                 return
             else:
                 asked.append((one, agreed))
+        self._runner.saved += saved
         for one, agreed in asked:
             agreed.pending[one.name] = one
             subject.left += len(one.servers)
