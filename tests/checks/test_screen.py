@@ -66,14 +66,14 @@ def said(
 
 
 @given(st.one_of(worlds(), in_two_views()))
-@examples(80)
+@examples(60)
 def test_over_random_worlds_the_screen_changes_nothing_that_is_said_or_asked(world: World | TwoViews) -> None:
     with_it = said(world, screens=True)
     assert with_it == said(world, screens=False)
 
 
 @given(declared(), st.sampled_from(("", "authority", "views", "views", "stale", "rollcall")))
-@examples(200)
+@examples(120)
 def test_where_nearly_all_is_expected_each_check_says_and_asks_the_same(world: World | TwoViews, only: str) -> None:
     with_it = said(world, screens=True, only=only)
     assert with_it == said(world, screens=False, only=only)
