@@ -2,8 +2,8 @@
 
 PYTHON ?= python3
 VENV := .venv
-# Twice as many as CI has cores: half of the time a test waits for servers.
-WORKERS ?= 4
+# One more than CI has cores: now and then a test waits for servers.
+WORKERS ?= 3
 ifeq ($(OS),Windows_NT)
 BIN := $(VENV)/Scripts
 else

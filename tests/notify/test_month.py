@@ -26,7 +26,7 @@ from support.program import Run
 PANS = "pans.gullmarsh.internal"
 CLOSED = ("rake-01", "rake-04", "rake-06")
 AUDIT = ("audit", "--quiet", "--only", "internal", "--only", "pairs", "--only", "rollcall", "--only", "authority",
-         "--timeout", "0.5", "--tries", "2")  # fmt: skip
+         "--timeout", "2", "--tries", "2")  # fmt: skip
 NIGHTS = 30
 _MOMENT = re.compile(r"\d{4}-\d\d-\d\d(?:T\d\d:\d\d:\d\d(?:\+00:00|Z))?")
 
