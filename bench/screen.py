@@ -1,8 +1,8 @@
 """What the screen for plain agreement gains: python bench/screen.py [HOSTS]
 
 50,000 hosts that all agree, and the same of which each tenth has no PTR record, on two real NSD servers: `pairs`, `rollcall`
-and `audit` with the screen and without it (`--no-screen`), in turns. Medians of the ratios of whole processes, time and
-processor time.
+and `audit` with the screen and without it (`--no-screen`), in turns; where all agree, `stale` and `authority` as well, over an
+estate that expects both zones whole. Medians of the ratios of whole processes, time and processor time.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
+import rollcall
 import world
 from world import nsd
 
@@ -47,15 +48,23 @@ def main() -> None:
             folder = Path(text)
             with nsd(folder / "one", zones) as one, nsd(folder / "two", zones) as two:
                 estate = world.estate(folder, hosts, [one.port, two.port])
-                for command in ("pairs", "rollcall", "audit"):
-                    pairs = [(cost(command, estate), cost(command, estate, "--no-screen")) for _ in range(ROUNDS)]
-                    took = statistics.median(ours[0] / judged[0] for ours, judged in pairs)
-                    used = statistics.median(ours[1] / judged[1] for ours, judged in pairs)
-                    whole = statistics.median(ours[0] for ours, _ in pairs)
-                    of = "one in ten at fault" if faults else "all agree"
-                    print(
-                        f"{command}, {hosts:,} hosts, {of}: {whole:.1f} s, time {took:.2f}, processors {used:.2f} of without"
-                    )
+                of = "one in ten at fault" if faults else "all agree"
+                gained(("pairs", "rollcall", "audit"), estate, f"{hosts:,} hosts, {of}")
+                if not faults:
+                    whole = folder / "whole"
+                    whole.mkdir()
+                    both = rollcall.lay_out(whole, zones, (one.port, two.port))
+                    gained(("stale", "authority"), both, f"{hosts:,} hosts, all agree")
+
+
+def gained(commands: tuple[str, ...], estate: Path, of: str) -> None:
+    """Print what the screen gains some commands."""
+    for command in commands:
+        pairs = [(cost(command, estate), cost(command, estate, "--no-screen")) for _ in range(ROUNDS)]
+        took = statistics.median(ours[0] / judged[0] for ours, judged in pairs)
+        used = statistics.median(ours[1] / judged[1] for ours, judged in pairs)
+        whole = statistics.median(ours[0] for ours, _ in pairs)
+        print(f"{command}, {of}: {whole:.1f} s, time {took:.2f}, processors {used:.2f} of without")
 
 
 if __name__ == "__main__":
