@@ -66,12 +66,8 @@ def _listing() -> typer.Typer:
     is called, so that what is said of the whole takes no more time than what is said of one."""
     app = program(())
     for entry in COMMANDS:
-        app.command(
-            entry.name,
-            rich_help_panel=entry.phase,
-            help=entry.answered,
-            context_settings={"ignore_unknown_options": True},
-        )(_nothing)
+        says = entry.answered
+        app.command(entry.name, rich_help_panel=entry.phase, help=says[0].upper() + says[1:])(_nothing)
     return app
 
 
