@@ -143,3 +143,8 @@ def test_the_program_takes_its_words_plainly() -> None:
 
     app: Any = typer.main.get_command(program(["ask"]))
     assert isinstance(app.commands["ask"], Command)
+
+
+def test_a_command_that_is_not_the_first_word_is_brought_in_all_the_same(run: Run) -> None:
+    assert run("--", "explain", "pair.no-pointer").out == run("explain", "pair.no-pointer").out
+    assert run("--", "explain", "--nonsense").status == 2
