@@ -27,7 +27,7 @@ from support.exchanges import Instant
 from support.hostile import hostile_servers, lay_out_liars
 from support.program import Run
 from support.tables import NOW
-from support.worlds import Asking, TwoViews, World, declared, in_two_views, worlds
+from support.worlds import SERVER, Asking, TwoViews, World, declared, in_two_views, worlds
 
 SETTING = Setting(NOW, stranger=b"no-such-0123456789ab")
 
@@ -47,12 +47,13 @@ class Counting(Asking):
 
 
 def said(
-    world: World | TwoViews, *, screens: bool, only: str = ""
+    world: World | TwoViews, *, screens: bool, only: str = "", given: bool = False
 ) -> tuple[list[str], list[str], dict[tuple[object, ...], int]]:
-    """The findings and verdicts of an audit, or of one check on its own, and how often each question was put."""
+    """The findings and verdicts of an audit, or of one check on its own, and how often each question was put; perhaps to a
+    server that was given by hand, of whose zones nothing is known."""
     estate: Estate = world.estate
     exchange = Counting(world)
-    runner, atlas = Runner(exchange, screens=screens), Atlas(estate)
+    runner, atlas = Runner(exchange, screens=screens), Atlas(estate, given=(SERVER,) if given else ())
     if only == "stale":  # its command follows more than the audit does
         parts: list[Part] = [Stale(StaleScope(estate), atlas)]
     else:
@@ -70,6 +71,13 @@ def said(
 def test_over_random_worlds_the_screen_changes_nothing_that_is_said_or_asked(world: World | TwoViews) -> None:
     with_it = said(world, screens=True)
     assert with_it == said(world, screens=False)
+
+
+@given(declared(), st.booleans())
+@examples(60)
+def test_of_a_server_that_was_given_by_hand_it_says_and_asks_the_same(world: World | TwoViews, whole: bool) -> None:
+    only = "rollcall" if whole else "pairs"
+    assert said(world, screens=True, only=only, given=True) == said(world, screens=False, only=only, given=True)
 
 
 @given(declared(), st.sampled_from(("", "authority", "views", "views", "stale", "rollcall")))

@@ -227,6 +227,8 @@ def _declared(draw: st.DrawFn, world: World) -> World:
         for owner, rdtype, value in (re.split(r"(?: +300)? +", line, maxsplit=2) for line in lines)
         if draw(st.integers(0, 7)) > 0
     ]
+    if draw(st.booleans()):
+        expected.append(expectation(FORWARD, "NS", "s0.pans.example."))
     return World(world.lines, world.second, [*expected, *world.expected[: draw(st.integers(0, 1))]])
 
 

@@ -32,8 +32,10 @@ class Screeners:
             return found
 
     def is_apex(self, name: Name, view: str) -> bool:
-        """Return whether a name is the apex of a zone of the estate."""
-        return name in self._apexes and name in self._atlas.estate.zones.get(view, {})
+        """Return whether a name is the apex of its zone, as far as that is known beforehand: of servers that were given by hand
+        it is not."""
+        authority = self._atlas.known(name, view) if name in self._apexes else None
+        return authority is not None and authority.zone == name
 
     @staticmethod
     def _able(authority: Authority | None) -> Authority | None:
