@@ -82,7 +82,7 @@ class Runner:
         self._kept: dict[tuple[Server, int, bool], _Folder] = {}
         self._waiting: dict[Question, tuple[_Folder, _Turn, int]] = {}
         self._more: dict[Question, list[tuple[_Turn, int]]] = {}
-        self._screening: dict[int, tuple[ForeseenSubject, _Turn]] = {}
+        self._screening: dict[ForeseenSubject, _Turn] = {}
         self.screens = screens
         self.asked = 0
         self.saved = 0
@@ -122,7 +122,8 @@ class Runner:
             answers = exchange.collect()
             idle = not answers
             if self._screening:
-                answers, ended = self._heard_foreseen(answers)
+                ended: list[ForeseenSubject] = []
+                answers = self._foreseen.hear(answers, ended)
                 idle = idle and not ended
                 for subject in ended:
                     self._end_screening(subject, results)
@@ -176,15 +177,9 @@ class Runner:
             Question(one.name, one.rdtype, server) in self._waiting for server in one.servers
         )
 
-    def _heard_foreseen(self, answers: list[Answer]) -> tuple[list[Answer], list[ForeseenSubject]]:
-        """Return the answers that are dialogues', and the subjects that have ended by the others."""
-        ended: list[ForeseenSubject] = []
-        return self._foreseen.hear(answers, ended), ended
-
     def _end_screening(self, subject: ForeseenSubject, results: list[Any]) -> None:
         """Go on with the dialogue of a subject, and with those that asked the same meanwhile."""
-        _, turn = self._screening.pop(id(subject))
-        self._go_on(turn, results)
+        self._go_on(self._screening.pop(subject), results)
         if not self._more:
             return
         for one in subject.rounds[0]:
@@ -220,7 +215,7 @@ class Runner:
                 if self._foreseen.begin(subject):
                     held = _Turn(dialogue, [])
                     held.left = left
-                    self._screening[id(subject)] = (subject, held)
+                    self._screening[subject] = held
                     return
             turn: _Turn | None = None
             answers: list[Any] = []

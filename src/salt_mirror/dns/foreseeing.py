@@ -18,7 +18,6 @@ from salt_mirror.dns.screening import (
     ForeseenQuestion,
     ForeseenSet,
     ForeseenSubject,
-    ScreenTally,
     agreed_answer,
 )
 
@@ -47,8 +46,8 @@ class Foreseeing:
         self._fold = fold
         self._ahead = ahead
         # Only an exchange that compares answers itself is handed what is foreseen: any other may pass a question on to whoever.
-        self._tally: ScreenTally | None = getattr(exchange, "tally", None)
-        self._comparing: Comparing | None = exchange if self._tally is not None else None  # type: ignore[assignment]
+        self._tally = exchange.tally if isinstance(exchange, Comparing) else None
+        self._comparing = exchange if isinstance(exchange, Comparing) and self._tally is not None else None
         self.agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
         self._of_server: dict[tuple[Server, int], list[AgreedSets]] = {}
         self._blocked: list[ForeseenSubject] = []

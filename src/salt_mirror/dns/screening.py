@@ -10,7 +10,7 @@ failed, which says nothing but that it is to be judged, from the answers that ar
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -106,6 +106,7 @@ class ForeseenQuestion(Question):
         return Question(*self[:4])
 
 
+@runtime_checkable
 class Comparing(Protocol):
     """An exchange that compares answers itself where they come in."""
 

@@ -17,6 +17,21 @@ PRESENCES: tuple[Presence, ...] = ("present", "absent", "exact")
 LIFETIMES = ("static", "dynamic")
 
 
+Values = bytes | frozenset[bytes]
+"""Values of one set, of which most have one: that is kept as it is, since a set of its own takes 216 bytes more."""
+
+
+def value_set(values: Values) -> frozenset[bytes]:
+    """Return values as the set that they are."""
+    return frozenset((values,)) if isinstance(values, bytes) else values
+
+
+def with_value(values: Values, value: bytes) -> Values:
+    """Return values with one more."""
+    known = value_set(values)
+    return value if not known else values if value in known else known | {value}
+
+
 class DamagedRow(NamedTuple):
     """A row of a list that cannot be used: what is wrong with it and where, the view and the zone that expect the list, and the
     name and the type that the row is about, as far as they can be read (else empty, and 0)."""

@@ -149,8 +149,8 @@ def failed_run(path: Path, scope: str, moment: datetime, why: str) -> FailedRuns
 
 
 def mark_of(path: Path, channel: str, scope: str, kind: str) -> bytes | None:
-    """Return what a channel was told of a kind that has one message at a time, such as that runs fail; None where it was not,
-    or that is over. It makes no channel begin. Raises BadInput."""
+    """Return what the last message of a kind to a channel was about, where a kind has one message at a time, such as that runs
+    fail; None where none was sent, or that is over. It makes no channel begin. Raises BadInput."""
     with opened(path, fresh=False) as connection:
         query = "SELECT what FROM told WHERE channel = ? AND scope = ? AND kind = ? AND key = ''"
         row = connection.execute(query, (channel, scope, kind)).fetchone()

@@ -24,8 +24,8 @@ def plain_content(
         return None
     of = tuple(servers)
     foreseen = [
-        ForeseenSet(name, rdtype, of, next(iter(values)))
+        ForeseenSet(name, rdtype, of, expected.plain_value)
         for name, rdtype in sets
-        if len(values := expects.values(view, name, rdtype)) == 1
+        if (expected := expects.set_at(view, name, rdtype)) is not None and expected.plain_value is not None
     ]
     return ForeseenSubject((view, of), (foreseen,)) if foreseen else None

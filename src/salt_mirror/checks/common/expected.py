@@ -13,7 +13,7 @@ from types import MappingProxyType
 
 from salt_mirror.dns.names import Name, is_within, to_text
 from salt_mirror.dns.records import AAAA, ONE_HAND, SOA, A, rdata_text, type_text
-from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.expectations import Expectation, Values, value_set, with_value
 from salt_mirror.estate.model import Estate
 
 _NONE: frozenset[bytes] = frozenset()  # one for all: an empty one of its own costs 200 bytes
@@ -47,7 +47,7 @@ class ExpectedSet:
         self.view = view
         self.name = name
         self.rdtype = rdtype
-        self._values: bytes | frozenset[bytes] = _NONE
+        self._values: Values = _NONE
         self.absent = _NONE
         self.exact = False
         self.gone = False
@@ -60,8 +60,8 @@ class ExpectedSet:
 
     @property
     def values(self) -> frozenset[bytes]:
-        """The values that have to be there. A single one is kept as it is: a set of its own takes 216 bytes more."""
-        return frozenset((self._values,)) if isinstance(self._values, bytes) else self._values
+        """The values that have to be there."""
+        return value_set(self._values)
 
     @values.setter
     def values(self, values: frozenset[bytes]) -> None:
@@ -116,12 +116,8 @@ class ExpectedSet:
             self.gone = self.gone or not expectation.rdata
             self.absent |= {expectation.rdata} if expectation.rdata else frozenset()
             return
-        first = self._values is _NONE
-        self.ttl = expectation.ttl if first or self.ttl == expectation.ttl else None
-        if first:
-            self._values = expectation.rdata
-        elif self._values != expectation.rdata:
-            self._values = self.values | {expectation.rdata}
+        self.ttl = expectation.ttl if self._values is _NONE or self.ttl == expectation.ttl else None
+        self._values = with_value(self._values, expectation.rdata)
         self.exact = self.exact or expectation.presence == "exact"
 
 

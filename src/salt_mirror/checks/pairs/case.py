@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.lookup import Lookup
-from salt_mirror.dns.names import ROOT, Name
+from salt_mirror.dns.names import Name
 from salt_mirror.findings import Finding, Outcome
 
 if TYPE_CHECKING:
@@ -82,11 +82,6 @@ class PairCase:
     def outdated(self, address: bytes) -> bool:
         """Return whether only servers have the address whose version does not count, and nobody expects it."""
         return self.right is not None and address not in self.right and address not in self.expected
-
-
-def leads_nowhere(target: Name, lead: Lookup) -> bool:
-    """Return whether a pointer's name is known to lead nowhere, whatever anybody could say of it."""
-    return target == ROOT or bool(lead.circle)
 
 
 def pointer_of(reverse: Lookup) -> Name | None:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from salt_mirror.checks.common.lookup import Lookup, Telling
 from salt_mirror.checks.common.standing import UNKNOWN
-from salt_mirror.checks.pairs.case import Pair, PairCase, leads_nowhere, pointer_of
-from salt_mirror.dns.names import Name, to_text
+from salt_mirror.checks.pairs.case import Pair, PairCase, pointer_of
+from salt_mirror.dns.names import ROOT, Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.findings import Finding, worse
 
@@ -76,7 +76,7 @@ class Disagreement:
         ]
         for target in strangers:
             self._stranger(target, mine=mine, shared=bool(leading))
-        known = self.forward.usable or leads_nowhere(self.name, self.forward)
+        known = self.forward.usable or _leads_nowhere(self.name, self.forward)
         if mine and address not in self.forward.values and known and self.name not in outdated:
             self._say(words.bad_pointer(reverse, address, self.name, self.forward, None))
 
@@ -103,7 +103,7 @@ class Disagreement:
             if lead.divided and len(lead.saying(address)) < len(lead.usable):
                 self._say(words.forward_divided(lead, address))
             return
-        if not lead.usable and not leads_nowhere(target, lead):
+        if not lead.usable and not _leads_nowhere(target, lead):
             self._doubt(words.unverified_lead(address, target, lead))
             return
         own_cause = mine or shared
@@ -120,7 +120,7 @@ class Disagreement:
             self._doubt(words.unverified_reverse(reverse, self.address))
             return
         if not forward.usable:
-            if not leads_nowhere(self.name, forward):
+            if not _leads_nowhere(self.name, forward):
                 self._doubt(words.unverified_lead(self.address, self.name, forward))
             return
         for telling in _silent(forward, reverse):
@@ -130,6 +130,11 @@ class Disagreement:
         if self.outcome != "differs":
             self.outcome = "unverified"
         self.findings.append(finding)
+
+
+def _leads_nowhere(target: Name, lead: Lookup) -> bool:
+    """Return whether a pointer's name is known to lead nowhere, whatever anybody could say of it."""
+    return target == ROOT or bool(lead.circle)
 
 
 def _silent(forward: Lookup, reverse: Lookup) -> list[Telling]:

@@ -18,7 +18,7 @@ from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A
 from salt_mirror.dns.reverse import Network, address_of, in_network, is_reverse, network_zone, reverse_name
 from salt_mirror.estate.errors import BadInput
-from salt_mirror.estate.expectations import Expectation
+from salt_mirror.estate.expectations import Expectation, Values, value_set, with_value
 from salt_mirror.estate.forms import address_in, check_name, network_in, range_in
 from salt_mirror.estate.model import Estate
 from salt_mirror.estate.typed import is_short, leased_names, whole_names
@@ -36,23 +36,17 @@ _FORWARD = frozenset((A, AAAA, CNAME))
 
 
 class ExpectedAddresses(Mapping[tuple[str, Name], frozenset[bytes]]):
-    """The addresses that are expected of a (view, name). Most names have one, which is kept as it is: a set of its own takes
-    216 bytes, and a key of both another 56."""
+    """The addresses that are expected of a (view, name), kept by view: a key of both takes 56 bytes more for each."""
 
     def __init__(self, expected: Iterable[tuple[str, Name, bytes]]) -> None:
-        self._by_view: dict[str, dict[Name, bytes | frozenset[bytes]]] = {}
+        self._by_view: dict[str, dict[Name, Values]] = {}
         for view, name, address in expected:
             names = self._by_view.setdefault(view, {})
-            known = names.get(name)
-            if known is None or known == address:
-                names[name] = address
-            else:
-                names[name] = (frozenset((known,)) if isinstance(known, bytes) else known) | {address}
+            names[name] = with_value(names[name], address) if name in names else address
 
     def __getitem__(self, key: tuple[str, Name]) -> frozenset[bytes]:
         view, name = key
-        found = self._by_view[view][name]
-        return frozenset((found,)) if isinstance(found, bytes) else found
+        return value_set(self._by_view[view][name])
 
     def __iter__(self) -> Iterator[tuple[str, Name]]:
         return ((view, name) for view, names in self._by_view.items() for name in names)

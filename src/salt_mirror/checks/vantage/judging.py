@@ -29,18 +29,18 @@ class FromPlaces(Part):
     in the middle, each with the reason."""
 
     def __init__(
-        self, parts: dict[str, Part], troubles: dict[str, str], lost: dict[str, str], *, alone: bool = True
+        self, parts: dict[str, Part], troubles: dict[str, str], lost: dict[str, str], *, audited: bool = False
     ) -> None:
-        """`alone`: it is no part of an audit, which says by itself from where it was asked."""
+        """`audited`: it is part of an audit, which says by itself from where it was asked."""
         super().__init__()
         self.parts = parts
         self._troubles = troubles
-        self._alone = alone
+        self._audited = audited
         self._lost = lost
         self.size = sum(part.size for part in parts.values()) + len(troubles)
         self.looked = sum(part.looked for part in parts.values())
         said = dict.fromkeys(remark for part in parts.values() for remark in part.remarks)
-        self.remarks = [*said, *(self._coverage() if alone else ())]
+        self.remarks = [*said, *(() if audited else self._coverage())]
 
     def _coverage(self) -> Iterator[str]:
         used = [name for name in self.parts if name not in self._lost]
@@ -72,7 +72,7 @@ class FromPlaces(Part):
 
     def counts(self) -> Counter[Outcome]:
         found = Counter(one.outcome for one in self._judged.values())
-        found["unverified"] += len(self._troubles) + len(self._lost) if self._alone else 0
+        found["unverified"] += 0 if self._audited else len(self._troubles) + len(self._lost)
         return found
 
     def owners(self, verdict: Verdict) -> Iterator[Name]:

@@ -16,19 +16,17 @@ from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import Lookup, at_name
 from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
 from salt_mirror.checks.views.plain import PlainViews
-from salt_mirror.checks.views.scope import APART, InsideZone, NameInViews, ViewsScope
+from salt_mirror.checks.views.scope import APART, NOTHING, InsideZone, NameInViews, Sets, ViewsScope
 from salt_mirror.checks.views.wording import ViewWords
 from salt_mirror.dns.dialogue import Dialogue, together
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import CNAME, NS, SOA, A
 from salt_mirror.dns.screening import ForeseenSubject
+from salt_mirror.estate.expectations import value_set
 from salt_mirror.estate.model import Estate
 from salt_mirror.findings import Finding, Outcome
 
-Sets = dict[int, frozenset[bytes]]
-"""Values by type; an alias stands as CNAME."""
-_NONE: frozenset[bytes] = frozenset()
 _PROBES = 5
 
 
@@ -143,7 +141,7 @@ def look(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -> Dialogu
     findings = judge(name_in_views.name, sides, scope, serves=serves)
     outcomes = {side.view: _outcome(side, findings) for side in sides}
     doubtful = any(side.trouble or CNAME in side.sets for side in sides)
-    addresses = {} if doubtful else _apart({side.view: side.sets.get(A, _NONE) for side in sides})
+    addresses = {} if doubtful else _apart({side.view: side.sets.get(A, NOTHING) for side in sides})
     return SeenInViews(name_in_views.name, outcomes, findings, addresses)
 
 
@@ -151,14 +149,9 @@ def _agreeing(subject: ForeseenSubject) -> SeenInViews:
     """Return what comes of a name that every view has as it was foreseen."""
     thing: NameInViews = subject.what
     width = len(thing.rdtypes)
-    addresses: dict[str, frozenset[bytes]] = {}
-    if A in thing.rdtypes:
-        values = [one.value for one in subject.rounds[0][thing.rdtypes.index(A) :: width]]
-        if len(set(values)) > 1:
-            addresses = {
-                view: frozenset((value,)) if value is not None else _NONE
-                for view, value in zip(thing.views, values, strict=True)
-            }
+    of_views = subject.rounds[0][thing.rdtypes.index(A) :: width] if A in thing.rdtypes else ()
+    values = [value_set(one.value) if one.value is not None else NOTHING for one in of_views]
+    addresses = _apart(dict(zip(thing.views, values, strict=False)))
     return SeenInViews(thing.name, dict.fromkeys(thing.views, "agrees"), (), addresses)
 
 
@@ -195,7 +188,7 @@ def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> 
         for finding in words.told_outside(side.view, side.sets, side.apart)
     ]
     sound = [side for side in sides if not side.trouble]
-    findings += [words.unverified(side.view, side.trouble, side.found) for side in sides if side.trouble and side.found]
+    findings += [words.unverified(side.view, side.trouble, side.found) for side in sides if side.trouble]
     return findings + (list(_compared(words, sound, scope, serves=serves)) if len(sound) > 1 else [])
 
 

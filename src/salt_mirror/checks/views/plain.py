@@ -12,13 +12,11 @@ from collections.abc import Callable
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.expected import Expects
 from salt_mirror.checks.common.foreseen import Screeners
-from salt_mirror.checks.views.scope import NameInViews
+from salt_mirror.checks.views.scope import NOTHING, NameInViews, Sets
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import CNAME
 from salt_mirror.dns.screening import ForeseenSet, ForeseenSubject
-
-Sets = dict[int, frozenset[bytes]]
 
 
 class PlainViews:
@@ -37,12 +35,17 @@ class PlainViews:
         for view in thing.views:
             authority = self._screeners.at(thing.name, view)
             sets = _expected(self._expects, view, thing)
-            if not sets or authority is None or authority.zone == thing.name or asked & set(authority.servers):
+            if (
+                not sets
+                or authority is None
+                or self._screeners.is_apex(thing.name, view)
+                or asked & set(authority.servers)
+            ):
                 return None
             asked.update(authority.servers)
             sides.append((view, sets))
             foreseen += [
-                ForeseenSet(thing.name, rdtype, authority.servers, next(iter(sets.get(rdtype, ())), None))
+                ForeseenSet(thing.name, rdtype, authority.servers, next(iter(sets.get(rdtype, NOTHING)), None))
                 for rdtype in thing.rdtypes
             ]
         return ForeseenSubject(thing, (foreseen,)) if foreseen and self._is_right(thing.name, sides) else None

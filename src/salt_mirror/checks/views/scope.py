@@ -20,6 +20,9 @@ from salt_mirror.estate.model import Estate, Zone
 
 _ALWAYS = (A, AAAA)
 _AT_APEX = (MX, TXT, NS, SOA)
+Sets = dict[int, frozenset[bytes]]
+"""Values by type; an alias stands as CNAME."""
+NOTHING: frozenset[bytes] = frozenset()
 APART = frozenset((NS, SOA))
 """Types that every view has for itself."""
 _PROBES = 3

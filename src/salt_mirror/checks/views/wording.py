@@ -83,12 +83,12 @@ class ViewWords:
                 text = f"{self._text} {type_text(rdtype)} names an internal host in the view {view}: {shown}."
                 yield state("view.internal-name", text, name=self.name, rdtype=rdtype, view=view)
 
-    def unverified(self, view: str, trouble: str, looked_up: Lookup) -> Finding:
+    def unverified(self, view: str, trouble: str, looked_up: Lookup | None) -> Finding:
         """Return a view of which nothing can be said."""
         text = f"{self._text} could not be compared: in the view {view}, {trouble}."
         return state(
             "view.unverified", text, name=self.name, rdtype=A, view=view, outcome="unverified", cause=f"{view}: {trouble}",
-            answers=answers_of(looked_up),
+            answers=answers_of(looked_up) if looked_up is not None else (),
         )  # fmt: skip
 
     @staticmethod

@@ -132,11 +132,11 @@ def audit_from(where: Where, asking: Asking, estate: Estate, covered: Coverage) 
     checks = dict.fromkeys(check for work in works.values() for check in work.parts)
     together.work.parts = {
         check: FromPlaces(
-            {name: work.parts[check] for name, work in works.items() if check in work.parts}, {}, {}, alone=False
+            {name: work.parts[check] for name, work in works.items() if check in work.parts}, {}, {}, audited=True
         )
         for check in checks
     }
-    together.work.vantages = FromPlaces({}, troubles, lost, alone=False)
+    together.work.vantages = FromPlaces({}, troubles, lost, audited=True)
     ran = whole({name: ran for name, (ran, _) in done.items()}, interrupted=interrupted)
     used = ", ".join(works) or "nowhere"
     return together, ran._replace(remarks=[f"asked from {used}", *ran.remarks])

@@ -37,7 +37,7 @@ _MOST_ENDED = 4096
 _TAILS: dict[int, bytes] = {}
 
 Waiting = Question | ForeseenSet
-"""What waits to be asked: a question, or a set that is foreseen, for which one is made only where it comes otherwise."""
+"""What waits to be asked: a question, or a set that is foreseen, for which one is made only where its answer differs."""
 _First = tuple[Waiting, bytes, float, socket.socket]
 """A first try under way: the question, its section as it was sent, when, and through which socket."""
 
