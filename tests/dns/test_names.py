@@ -25,6 +25,25 @@ def test_any_name_survives_wire_to_text_to_wire(parts: list[bytes]) -> None:
     assert to_text(from_text(text)) == text
 
 
+PLAIN = st.text("abAB09-_*/", min_size=1, max_size=70)
+
+
+@given(st.lists(PLAIN, min_size=1, max_size=6), st.booleans(), st.lists(PLAIN, max_size=3))
+def test_plain_text_is_read_label_by_label_and_completed_unless_it_is_absolute(
+    parts: list[str], absolute: bool, above: list[str]
+) -> None:
+    if any(len(part) > names.MAX_LABEL for part in above):
+        above = []
+    origin = names.join(tuple(part.lower().encode() for part in above))
+    text = ".".join(parts) + "." * absolute
+    wire = b"".join(bytes((len(part),)) + part.lower().encode() for part in parts) + (b"\0" if absolute else origin)
+    if any(len(part) > names.MAX_LABEL for part in parts) or len(wire) > names.MAX_NAME:
+        with pytest.raises(BadName, match="at most"):
+            from_text(text, origin)
+    else:
+        assert from_text(text, origin) == wire
+
+
 @given(LABELS, LABELS)
 def test_a_name_is_within_a_zone_exactly_when_its_last_labels_are_the_zones(
     host: list[bytes], zone: list[bytes]
@@ -70,6 +89,7 @@ def test_relative_names_are_completed_and_absolute_ones_left() -> None:
         (".a", "empty label"),
         ("x" * 64 + ".example", "64 bytes long; at most 63"),
         (".".join(["x" * 60] * 5), "at most 255"),
+        ("a." * 20_000, "at most 255"),
         ("a\\", "backslash"),
         ("a\\25", "backslash"),
         ("a\\256", "over 255"),

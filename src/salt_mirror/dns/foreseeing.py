@@ -85,7 +85,9 @@ class Foreseeing:
                 if len(ended) >= _AT_ONCE:
                     break
             if ended:
-                yield from ended
+                for subject in ended:
+                    yield subject
+                    subject.rounds = ()  # its sets know it: a cycle, which would wait for the garbage collector
                 ended.clear()
                 if more and exchange.backlog < self._ahead:
                     continue

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from itertools import islice
 
 import msgspec
 
 from salt_mirror.findings import SubjectLine
 from salt_mirror.report.document import Report
+
+_AT_ONCE = 256
+"""So many lines are written in one piece."""
 
 
 def as_json(report: Report, subjects: Iterable[SubjectLine]) -> Iterator[bytes]:
@@ -21,8 +25,10 @@ def as_json(report: Report, subjects: Iterable[SubjectLine]) -> Iterator[bytes]:
     yield head.removesuffix(end)
     for key, things in (("findings", report.findings), ("subjects", subjects)):
         yield b'\n"%s":[' % key.encode("ascii")
-        for number, thing in enumerate(things):
-            yield (b",\n" if number else b"\n") + encode(thing)
+        rest, between = iter(things), b"\n"
+        while some := list(islice(rest, _AT_ONCE)):
+            yield between + b",\n".join(map(encode, some))
+            between = b",\n"
         yield b"]," if key == "findings" else b"]}\n"
 
 
