@@ -7,12 +7,12 @@ from __future__ import annotations
 
 import socket
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from salt_mirror.checks.common.atlas import Atlas
-from salt_mirror.cli.engines import finders
+from salt_mirror.cli.engines import finders_when_needed
 from salt_mirror.cli.options import Asking, Listing
 from salt_mirror.dns.errors import about, number_in
 from salt_mirror.dns.names import ROOT, Name, shown
@@ -104,9 +104,10 @@ def atlas_of(
 ) -> Atlas:
     """Return the atlas of an estate, wherever one is made. `given` servers are asked about everything, and then no resolver but
     with `resolvers_too`; `resolvers` find servers in place of the estate's, or the system's."""
-    if resolvers is None:
-        resolvers = finders(estate) if resolvers_too or not servers else ()
-    atlas = Atlas(estate, given=servers, resolvers=resolvers, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,)))
+    looked_for: Iterable[Server] | Callable[[], Iterable[Server]] = resolvers if resolvers is not None else ()
+    if resolvers is None and (resolvers_too or not servers):
+        looked_for = finders_when_needed(estate)
+    atlas = Atlas(estate, given=servers, resolvers=looked_for, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,)))
     atlas.source_of = source_address
     return atlas
 

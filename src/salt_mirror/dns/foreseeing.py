@@ -131,33 +131,35 @@ class Foreseeing:
     def _begin_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
         """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
         is blocked while another subject asks for one."""
-        asked: list[tuple[ForeseenSet, AgreedSets]] = []
-        saved = 0
+        asked: list[ForeseenSet] = []
+        saved, is_asking = 0, self._runner.is_asking
         for one in subject.rounds[subject.at]:
-            agreed = self._agreed_by(one)
+            agreed = one.keeper = self._agreed_by(one)
+            if agreed.is_new(one.name) and not is_asking(one):
+                asked.append(one)
+                continue
             fits = agreed.fit(one)
             if fits:
                 saved += len(one.servers)
             elif one.name in agreed.pending:
                 self._blocked.append(subject)
                 return
-            elif fits is not None or agreed.is_known_elsewhere(one.name) or self._runner.is_asking(one):
+            else:
                 subject.failed = True
                 ended.append(subject)
                 return
-            else:
-                asked.append((one, agreed))
         self._runner.saved += saved
-        for one, agreed in asked:
-            agreed.pending[one.name] = one
+        for one in asked:
+            one.subject = subject
+            one.keeper.pending[one.name] = one
             subject.left += len(one.servers)
-        for one, _ in asked:
+        self._runner.asked += subject.left
+        for one in asked:
             if self._comparing is not None:
                 self._comparing.foresee(one)
             else:
                 for server in one.servers:
                     self._exchange.submit(Question(one.name, one.rdtype, server))
-            self._runner.asked += len(one.servers)
         if not asked:
             self._end_round(subject, ended)
 
@@ -202,7 +204,7 @@ class Foreseeing:
     def _end_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
         """Keep what came in a round of which nothing is left, and begin the next one, or end."""
         for one in subject.rounds[subject.at]:
-            agreed = self.agreed[one.servers, one.rdtype]
+            agreed = one.keeper
             agreed.pending.pop(one.name, None)
             if one.others is None:
                 agreed.keep(one)

@@ -52,14 +52,19 @@ class Reader:
     same bytes in thousands of responses. Walking over it looks at no byte before it, and a pointer that leads back from one
     offset leads back from every later one: so what was found good at an offset is good from there on, and need not be walked
     over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records.
+
+    `exact` holds what stands around question and value of the last response that was as foreseen, by the lengths of both and the
+    type: the header without its id, the record up to its rdata, what follows, and the TTL. A message that is just that with
+    another name and value is as foreseen too, and is neither cut up nor looked into.
     """
 
-    __slots__ = ("_empty", "_one", "_rests")
+    __slots__ = ("_empty", "_one", "_rests", "exact")
 
     def __init__(self) -> None:
         self._one: dict[bytes, tuple[str, bool, int, int, int, bool]] = {}
         self._empty: dict[bytes, tuple[str, bool, int]] = {}
         self._rests: dict[bytes, tuple[int, int, bytes | None, int]] = {}
+        self.exact: dict[tuple[int, int, int], tuple[bytes, bytes, bytes, int]] = {}
 
     def read(self, message: bytes, qid: bytes, asked: bytes) -> Reply:
         """Read a response to a question: `qid` its two id bytes, `asked` its question section (name, type, class).
@@ -119,8 +124,9 @@ class Reader:
                 return None
             status, authoritative, others, ttl, size, bare = one
             end = start + size
+            verbatim = message[start:end] == value
             # Names may be compressed, or in another case: then they are read. Mostly the very bytes are there.
-            if message[start:end] != value:
+            if not verbatim:
                 if bare:
                     return None
                 try:
@@ -133,11 +139,18 @@ class Reader:
             if empty is None:
                 return None
             status, authoritative, others = empty
-            ttl, end = 0, at
+            ttl, start, end, verbatim = 0, at, at, True
         seen = self._rests.get(message[end:])
         if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
             return None
-        return ttl if authoritative and status == "NOERROR" else None
+        if not authoritative or status != "NOERROR":
+            return None
+        if verbatim:
+            if len(self.exact) >= _MOST_SHAPES:
+                self.exact.clear()
+            key = (len(asked), -1 if value is None else len(value), asked[-3] | asked[-4] << 8)
+            self.exact[key] = message[2:12], message[at:start], message[end:], ttl
+        return ttl
 
     def read_matched(self, message: bytes, asked: bytes) -> Reply:
         """Read a response of whatever shape, its id matched already, and remember the shape of a simple one."""

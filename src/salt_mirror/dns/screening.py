@@ -19,10 +19,12 @@ from salt_mirror.dns.questions import Answer, Question, Server
 class ForeseenSet:
     """A record set as every server has to give it: `value` is its only rdata (canonical), None where the name has to be there
     without the type. `ttl` (seconds; 0 for None) and `over` are those of the first server that gave it, empty until then;
-    `others` the servers that did not, or in another way."""
+    `others` the servers that did not, or in another way. Once it is asked for, `subject` is whose it is, and `keeper` where it
+    is kept."""
 
-    __slots__ = ("name", "others", "over", "rdtype", "servers", "subject", "ttl", "value")
+    __slots__ = ("keeper", "name", "others", "over", "rdtype", "servers", "subject", "ttl", "value")
 
+    keeper: AgreedSets
     subject: ForeseenSubject
 
     def __init__(self, name: Name, rdtype: int, servers: tuple[Server, ...], value: bytes | None) -> None:
@@ -68,9 +70,6 @@ class ForeseenSubject:
         self.at = 0
         self.left = 0
         self.failed = False
-        for sets in rounds:
-            for one in sets:
-                one.subject = self
 
     @property
     def agreed(self) -> bool:
@@ -164,12 +163,17 @@ class AgreedSets:
         """Return whether a name was asked for, or is being."""
         return name in self.pending or any(name in table for table in self.tables.values())
 
-    def is_known_elsewhere(self, name: Name) -> bool:
-        """Return whether any of the servers was asked for a name already, by a dialogue or together with other servers."""
+    def is_new(self, name: Name) -> bool:
+        """Return whether none of the servers was asked for a name so far, by whomever."""
+        if name in self.pending:
+            return False
+        for table in self.tables.values():
+            if name in table:
+                return False
         for folder in self.folders:
             if name in folder:
-                return True
-        return bool(self.others) and any(other.knows(name) for other in self.others)
+                return False
+        return not self.others or not any(other.knows(name) for other in self.others)
 
     def fit(self, one: ForeseenSet) -> bool | None:
         """Return whether what is kept of a name is as foreseen; None where nothing is kept."""

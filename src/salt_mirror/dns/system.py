@@ -21,6 +21,11 @@ VARIABLE = "SALT_MIRROR_RESOLVERS"
 """Names resolvers in place of the system's: addresses, or address:port, separated by commas."""
 
 
+def are_named() -> bool:
+    """Return whether the resolvers are named by the variable, so that the system is not asked."""
+    return os.environ.get(VARIABLE) is not None
+
+
 def system_resolvers() -> tuple[Server, ...]:
     """Return the system's resolvers in their order; empty when it has none. Raises Unusable for a malformed variable."""
     wanted = os.environ.get(VARIABLE)
@@ -46,7 +51,7 @@ def system_resolvers() -> tuple[Server, ...]:
 def search_list() -> list[Name]:
     """Return the suffixes that this computer completes short names with; none where the resolvers were named by the
     variable."""
-    if os.environ.get(VARIABLE) is not None:
+    if are_named():
         return []
     import dns.exception
     import dns.resolver

@@ -84,7 +84,7 @@ def read_rows(
         try:
             if isinstance(row, BadInput):
                 raise row
-            if any(cell.strip() for cell in row):
+            if "".join(row).strip():
                 found += table.expectations(row, path, line, origin, zone_at)
         except Unusable as error:
             bad = BadRow.at(path, line, str(error))
@@ -325,21 +325,24 @@ def expectation_of(cells: list[str], path: Path, line: int, origin: Name) -> Exp
         empty = COLUMNS[[name, kind, value].index("")]
         raise BadRecord(f'there is nothing in the column "{empty}"')
     rdtype = type_from_text(kind)
-    if ttl and number_in(ttl, MAX_TTL) is None:
+    seconds = number_in(ttl, MAX_TTL) if ttl else None
+    if ttl and seconds is None:
         raise BadRecord(f"{shown(ttl)} is no TTL; write whole seconds, at most {MAX_TTL}")
     if presence and presence not in PRESENCES:
         raise BadRecord(f"{shown(presence)} is no presence; write one of {', '.join(PRESENCES)}")
     if lifetime and lifetime not in LIFETIMES:
         raise BadRecord(f"{shown(lifetime)} is no lifetime; write one of {', '.join(LIFETIMES)}")
-    if rdtype in (A, AAAA) and is_relative(name) and is_reverse(origin):
+    address, relative = rdtype in (A, AAAA), is_relative(name)
+    if address and relative and is_reverse(origin):
         raise BadRecord(
             f"{shown(name)} is a host's short name, and a reverse zone would complete it; name the zone it is in"
         )
+    above = None if address or not value or not is_relative(value.rsplit(None, 1)[-1]) else origin
     return Expectation(
-        from_text(name, origin if is_relative(name) else None),
+        from_text(name, origin if relative else None),
         rdtype,
-        rdata_from_text(rdtype, value, origin if is_relative(value.rsplit(None, 1)[-1]) else None) if value else b"",
-        ttl=number_in(ttl, MAX_TTL),
+        rdata_from_text(rdtype, value, above) if value else b"",
+        ttl=seconds,
         source=path,
         line=line,
         note=note or None,

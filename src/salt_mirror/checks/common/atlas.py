@@ -49,7 +49,7 @@ class Atlas:
         estate: Estate,
         *,
         given: Iterable[Server] = (),
-        resolvers: Iterable[Server] = (),
+        resolvers: Iterable[Server] | Callable[[], Iterable[Server]] = (),
         families: frozenset[int] = BOTH_FAMILIES,
     ) -> None:
         self.estate = estate
@@ -60,13 +60,19 @@ class Atlas:
         self.source_of: Callable[[Server], bytes | None] = lambda _: None
         given = tuple(given)
         self._given = Authority(None, given) if given else None
-        self._resolvers = tuple(resolvers)
+        self._resolvers_from = resolvers
         self._by_zone: dict[tuple[str, Name], Authority] = {}
         self._found: dict[Name, Authority] = {}
         self._siblings: dict[tuple[Server, str], Server] = {}
         self._servers: dict[tuple[bytes, int], Server] = {
             (server.address, server.port): server for server in estate.servers.values()
         }
+
+    @cached_property
+    def _resolvers(self) -> tuple[Server, ...]:
+        """The resolvers, looked for with the first zone whose servers nobody has named."""
+        found = self._resolvers_from
+        return tuple(found() if callable(found) else found)
 
     @property
     def root(self) -> Authority:

@@ -85,9 +85,11 @@ class Engine:
         servers, queues = one.servers, self._queues
         self.backlog += len(servers)
         for server in servers:
-            if server not in queues:
+            try:
+                queues[server].append(one)
+            except KeyError:
                 self._begin_lane(server)
-            queues[server].append(one)
+                queues[server].append(one)
 
     def _begin_lane(self, server: Server) -> None:
         lane = self._open(server)
