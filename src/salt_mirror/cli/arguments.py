@@ -107,7 +107,9 @@ def atlas_of(
     looked_for: Iterable[Server] | Callable[[], Iterable[Server]] = resolvers if resolvers is not None else ()
     if resolvers is None and (resolvers_too or not servers):
         looked_for = finders_when_needed(estate)
-    atlas = Atlas(estate, given=servers, resolvers=looked_for, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,)))
+    atlas = Atlas(
+        estate, given=servers, resolvers=looked_for, families=BOTH_FAMILIES if has_ipv6() else frozenset((4,))
+    )
     atlas.source_of = source_address
     return atlas
 

@@ -31,6 +31,6 @@ def finders(estate: Estate) -> tuple[Server, ...]:
 
 
 def finders_when_needed(estate: Estate) -> tuple[Server, ...] | Callable[[], tuple[Server, ...]]:
-    """Return the same, or what returns them: to ask the system takes as long as a quarter of a short command, and most zones have
-    their servers in the estate. Raises Unusable for resolvers that are named wrongly."""
+    """Return the same, or what returns them: to ask the system takes a quarter of the time of a short command, and most zones
+    have their servers in the estate. Raises Unusable for resolvers that are named wrongly."""
     return finders(estate) if estate.finders or are_named() else lambda: finders(estate)

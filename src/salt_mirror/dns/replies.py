@@ -28,6 +28,7 @@ from salt_mirror.dns.wire import (
 
 _read_ttl_size = Struct("!IH").unpack_from
 _OWNER_IS_ASKED = b"\xc0\x0c"
+_COOKIE = b"\x00\x0a\x00\x18"
 _MOST_HEADS = 256
 _MOST_RESTS = 1024
 _MOST_SHAPES = 1024
@@ -41,6 +42,10 @@ Reply = tuple[int, bool, bool, tuple[bytes, ...], int | None, Name | None, bytes
 """What a response says about its question: rcode, authoritative, truncated, values, smallest TTL, alias (see Answer for
 these), and the rdata of its OPT record, None without one. A plain tuple, since one is made for every answer."""
 
+_Lengths = tuple[int, int, int]
+"""How long a question's section and a value are (-1 for none), and the type."""
+_Around = tuple[bytes, bool, bytes, bytes, int]
+
 
 class Reader:
     """Reads the responses of one server, or of any number of them.
@@ -53,18 +58,20 @@ class Reader:
     offset leads back from every later one: so what was found good at an offset is good from there on, and need not be walked
     over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records.
 
-    `exact` holds what stands around question and value of the last response that was as foreseen, by the lengths of both and the
-    type: the header without its id, the record up to its rdata, what follows, and the TTL. A message that is just that with
-    another name and value is as foreseen too, and is neither cut up nor looked into.
+    `exact` holds what stands around question and value of the last response that was as foreseen, by the lengths of both and
+    the type: the header without its id, whether the owner is spelt out, the record up to its rdata, what follows, and the TTL. A
+    message that is just that with another name and value is as foreseen too, and is neither cut up nor looked into. `sealed` is
+    the same for a server that gives cookies (RFC 7873): ours is in what follows, and the server's, the last 16 bytes, left out.
     """
 
-    __slots__ = ("_empty", "_one", "_rests", "exact")
+    __slots__ = ("_empty", "_one", "_rests", "exact", "sealed")
 
     def __init__(self) -> None:
         self._one: dict[bytes, tuple[str, bool, int, int, int, bool]] = {}
         self._empty: dict[bytes, tuple[str, bool, int]] = {}
         self._rests: dict[bytes, tuple[int, int, bytes | None, int]] = {}
-        self.exact: dict[tuple[int, int, int], tuple[bytes, bytes, bytes, int]] = {}
+        self.exact: dict[_Lengths, _Around] = {}
+        self.sealed: dict[_Lengths, _Around] = {}
 
     def read(self, message: bytes, qid: bytes, asked: bytes) -> Reply:
         """Read a response to a question: `qid` its two id bytes, `asked` its question section (name, type, class).
@@ -146,11 +153,34 @@ class Reader:
         if not authoritative or status != "NOERROR":
             return None
         if verbatim:
-            if len(self.exact) >= _MOST_SHAPES:
-                self.exact.clear()
-            key = (len(asked), -1 if value is None else len(value), asked[-3] | asked[-4] << 8)
-            self.exact[key] = message[2:12], message[at:start], message[end:], ttl
+            _keep(self.exact, asked, value, (message[2:12], False, message[at:start], message[end:], ttl))
         return ttl
+
+    def learn(self, message: bytes, asked: bytes, name: Name, value: bytes | None, reply: Reply) -> None:
+        """Remember the shape of a message that was read, where it gives exactly the one value that is foreseen (or nothing of the
+        type), and its OPT record has nothing in it, or a cookie that was found right, at the message's end."""
+        rcode, authoritative, truncated, _, ttl, alias, opt = reply
+        if rcode or truncated or not authoritative or alias is not None or message[4:6] != b"\x00\x01":
+            return
+        shapes, end = self.exact, len(message)
+        if opt != b"":
+            if opt is None or len(opt) != 28 or not opt.startswith(_COOKIE) or not message.endswith(opt):
+                return
+            shapes, end = self.sealed, end - 16
+        at = 12 + len(asked)
+        head, answers = message[2:12], message[6:8]
+        if value is None:
+            if answers == b"\x00\x00":
+                _keep(shapes, asked, None, (head, False, b"", message[at:end], 0))
+            return
+        between = asked[-4:] + (ttl or 0).to_bytes(4, "big") + len(value).to_bytes(2, "big")
+        # Some servers do not point to a name in another case (RFC 1035 section 4.1.4 leaves that to them), but spell it out.
+        for spelt, owner in ((False, _OWNER_IS_ASKED), (True, name)):
+            record = owner + between + value
+            if answers == b"\x00\x01" and message.startswith(record, at):
+                rest = message[at + len(record) : end]
+                _keep(shapes, asked, value, (head, spelt, between if spelt else owner + between, rest, ttl or 0))
+                return
 
     def read_matched(self, message: bytes, asked: bytes) -> Reply:
         """Read a response of whatever shape, its id matched already, and remember the shape of a simple one."""
@@ -205,6 +235,12 @@ class Reader:
                 self._rests.clear()
             self._rests[rest] = (at, extended, opt, others)
         return extended, opt
+
+
+def _keep(shapes: dict[_Lengths, _Around], asked: bytes, value: bytes | None, around: _Around) -> None:
+    if len(shapes) >= _MOST_SHAPES:
+        shapes.clear()
+    shapes[len(asked), -1 if value is None else len(value), asked[-3] | asked[-4] << 8] = around
 
 
 def _read_head(message: bytes, asked: bytes) -> tuple[int, int, int, tuple[int, int] | None]:

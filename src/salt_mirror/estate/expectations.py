@@ -9,6 +9,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal, NamedTuple
 
+import msgspec
+
 from salt_mirror.dns.names import Name
 
 Presence = Literal["present", "absent", "exact"]
@@ -43,45 +45,25 @@ class DamagedRow(NamedTuple):
     rdtype: int = 0
 
 
-class Expectation:
+class Expectation(msgspec.Struct, eq=False, gc=False):
     """One expected record. `ttl` in seconds or None when the source gives none; `line` counts from 1.
 
     An absent one without rdata stands for the whole RRset. `owner` is whoever answers for the record. `until` is when a lease
     ends, in seconds since 1970; `age_h` the age mark of a directory's export, in hours since 1601.
     """
 
-    __slots__ = (
-        "age_h", "lifetime", "line", "name", "note", "owner", "presence", "rdata", "rdtype", "source", "ttl", "until",
-    )  # fmt: skip
-
-    def __init__(
-        self,
-        name: Name,
-        rdtype: int,
-        rdata: bytes,
-        *,
-        ttl: int | None = None,
-        source: Path | None = None,
-        line: int = 0,
-        note: str | None = None,
-        presence: Presence = "present",
-        lifetime: str | None = None,
-        owner: str | None = None,
-        until: float | None = None,
-        age_h: int | None = None,
-    ) -> None:
-        self.name = name
-        self.rdtype = rdtype
-        self.rdata = rdata
-        self.ttl = ttl
-        self.source = source
-        self.line = line
-        self.note = note
-        self.presence = presence
-        self.lifetime = lifetime
-        self.owner = owner
-        self.until = until
-        self.age_h = age_h
+    name: Name
+    rdtype: int
+    rdata: bytes
+    ttl: int | None = None
+    source: Path | None = None
+    line: int = 0
+    note: str | None = None
+    presence: Presence = "present"
+    lifetime: str | None = None
+    owner: str | None = None
+    until: float | None = None
+    age_h: int | None = None
 
     @property
     def where(self) -> str:

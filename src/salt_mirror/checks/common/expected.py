@@ -117,7 +117,7 @@ class ExpectedSet:
             self.absent |= {expectation.rdata} if expectation.rdata else frozenset()
             return
         self.ttl = expectation.ttl if self._values is _NONE or self.ttl == expectation.ttl else None
-        self._values = with_value(self._values, expectation.rdata)
+        self._values = expectation.rdata if self._values is _NONE else with_value(self._values, expectation.rdata)
         self.exact = self.exact or expectation.presence == "exact"
 
 
@@ -139,7 +139,11 @@ def expected_sets(
     found: dict[tuple[str, Name, int], ExpectedSet] = {}
     views = [view] if view is not None else estate.views or [""]
 
+    narrowed = bool(rdtypes or zone is not None or globs)
+
     def wanted(name: Name, rdtype: int) -> bool:
+        if not narrowed:
+            return rdtype != SOA
         if (rdtype == SOA and SOA not in rdtypes) or (rdtypes and rdtype not in rdtypes):
             return False
         if zone is not None and not is_within(name, zone):
@@ -150,9 +154,10 @@ def expected_sets(
         if not wanted(expectation.name, expectation.rdtype):
             return
         key = (where, expectation.name, expectation.rdtype)
-        if key not in found:
-            found[key] = ExpectedSet(*key)
-        found[key].add(expectation)
+        one = found.get(key)
+        if one is None:
+            one = found[key] = ExpectedSet(*key)
+        one.add(expectation)
 
     def spoil(where: str, name: Name, rdtype: int, says: str) -> None:
         if wanted(name, rdtype):

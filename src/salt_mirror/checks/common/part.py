@@ -125,22 +125,29 @@ class Part(ABC):
             )
 
 
-LATER = object()
-"""What `agreed` says of a subject on which more has to be known first."""
+class Later:
+    """What `agreed` says of subjects on which more has to be known first: `about` what that is, one for all of which it is the
+    same."""
+
+    __slots__ = ("about",)
+
+    def __init__(self, about: Any) -> None:
+        self.about = about
 
 
 @dataclass(frozen=True, slots=True)
 class ForeseenRound:
     """A round of dialogues of which most come to what is foreseen. `things` are what it is about; `foresee` says what would be
     plain agreement for one, None where that is not known beforehand; `agreed` returns the result of a subject of which all was
-    as foreseen: None where it has to be judged all the same, `LATER` where that turns on what the others bring, and
-    `afterwards` is asked; `judge` is the dialogue for everything else. Without a screen it is the round of these dialogues."""
+    as foreseen: None where it has to be judged all the same, a `Later` where that turns on what the others bring, and
+    `afterwards` returns the results of all things that wait for it; `judge` is the dialogue for everything else. Without a
+    screen it is the round of these dialogues."""
 
     things: Iterable[Any]
     foresee: Callable[[Any], ForeseenSubject | None]
     agreed: Callable[[ForeseenSubject], Any]
     judge: Callable[[Any], Dialogue[Any]]
-    afterwards: Callable[[Any, Runner], Any] = lambda _, __: None
+    afterwards: Callable[[Later, list[Any], Runner], Iterable[Any]] = lambda _, things, __: [None] * len(things)
 
     def __iter__(self) -> Iterator[Dialogue[Any]]:
         return map(self.judge, self.things)
@@ -148,7 +155,7 @@ class ForeseenRound:
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
         """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
         left: list[Any] = []
-        later: list[Any] = []
+        later: dict[Later, list[Any]] = {}
 
         def subjects() -> Iterator[ForeseenSubject]:
             for thing in self.things:
@@ -160,20 +167,20 @@ class ForeseenRound:
 
         for subject in runner.screen(subjects()):
             result = None if subject.failed else self.agreed(subject)
-            if result is LATER:
-                later.append(subject.what)
-            elif result is None:
+            if result is None:
                 left.append(subject.what)
+            elif isinstance(result, Later):
+                later.setdefault(result, []).append(subject.what)
             else:
                 yield result
         yield from runner.run(map(self.judge, left), names=names)
         left.clear()
-        for thing in later:
-            result = self.afterwards(thing, runner)
-            if result is None:
-                left.append(thing)
-            else:
-                yield result
+        for waited_for, things in later.items():
+            for thing, result in zip(things, self.afterwards(waited_for, things, runner), strict=True):
+                if result is None:
+                    left.append(thing)
+                else:
+                    yield result
         yield from runner.run(map(self.judge, left), names=names)
 
 

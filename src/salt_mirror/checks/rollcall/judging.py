@@ -17,7 +17,7 @@ from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.common.nearest import nearest
-from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
+from salt_mirror.checks.common.part import ForeseenRound, Later, Part, Setting, Verdict
 from salt_mirror.checks.common.standing import UNKNOWN, standing_of
 from salt_mirror.checks.rollcall.plain import PlainRoll
 from salt_mirror.checks.rollcall.unexpected import told
@@ -75,8 +75,9 @@ class Roll(Part):
             found = plain.agreed(subject)
             return Called(subject.what, "agrees", []) if found is True else found
 
-        def afterwards(one: ExpectedSet, runner: Runner) -> Any:
-            return Called(one, "agrees", []) if plain.afterwards(one, runner) else None
+        def afterwards(later: Later, sets: list[ExpectedSet], runner: Runner) -> Iterator[Called | None]:
+            for one, agrees in zip(sets, plain.afterwards(later, sets, runner), strict=True):
+                yield Called(one, "agrees", []) if agrees else None
 
         def judge(one: ExpectedSet) -> Dialogue[Called]:
             return call(one, self._atlas, setting.stranger, strangers)

@@ -7,12 +7,13 @@ one parent. The first set there is judged as ever, and asks for it; the others w
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.foreseen import Screeners
-from salt_mirror.checks.common.part import LATER
+from salt_mirror.checks.common.part import Later
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import MAX_NAME, Name, join, parent
 from salt_mirror.dns.questions import Question, Server
@@ -29,7 +30,7 @@ class PlainRoll:
     def __init__(self, atlas: Atlas, sibling: bytes) -> None:
         self._screeners = Screeners(atlas)
         self._sibling = sibling
-        self._values: dict[_Beside, frozenset[bytes] | None] = {}
+        self._later: dict[_Beside, Later] = {}
 
     def foresee(self, expected: ExpectedSet) -> ForeseenSubject | None:
         """Return what would settle a set; None for one of several values, or about which the estate says anything else."""
@@ -51,23 +52,20 @@ class PlainRoll:
         if self._is_beyond(expected):
             return True
         key = (parent(expected.name), expected.rdtype, one.servers)
-        if key not in self._values:
-            self._values[key] = None
-            return None
-        return LATER
+        later = self._later.get(key)
+        if later is None:
+            self._later[key] = Later(key)
+        return later
 
-    def afterwards(self, expected: ExpectedSet, runner: Runner) -> Any:
-        """Return whether a set agrees now that it is known what stands beside it; None where that is not known, or the same."""
-        authority = self._screeners.at(zone_side(expected.name, expected.rdtype), expected.view)
-        assert authority is not None
-        key = (parent(expected.name), expected.rdtype, authority.servers)
-        values = self._values.get(key)
-        if values is None:
-            values = self._values[key] = self._beside(key, runner)
-        if values is None or expected.plain_value in values:
-            return None
-        runner.saved += len(authority.servers)
-        return True
+    def afterwards(self, later: Later, sets: list[ExpectedSet], runner: Runner) -> Iterator[bool]:
+        """Return of each of some sets whether it agrees now that it is known what stands beside it; not where that is the same,
+        and of none where that is not known."""
+        beside = self._beside(later.about, runner)
+        for expected in sets:
+            agrees = beside is not None and expected.plain_value not in beside
+            if agrees:
+                runner.saved += len(later.about[2])
+            yield agrees
 
     def _is_beyond(self, expected: ExpectedSet) -> bool:
         """Return whether no wildcard is looked for: at an apex, at a wildcard itself, or where no name fits beside."""

@@ -96,10 +96,14 @@ class Ways:
             return not self.has_cookie or tried.plain
         if not cookie.startswith(self._cookie) or len(cookie) < 16:
             return False
+        self.keep(cookie)
+        return True
+
+    def keep(self, cookie: bytes) -> None:
+        """Keep a cookie with our own in it, for the next question."""
         if not self.has_cookie or cookie not in self.opt:
             self.has_cookie = True
             self.opt = opt_record(options=cookie_option(cookie), signed=self._signed)
-        return True
 
     def after(self, reply: Reply, tried: Attempts, *, last: bool) -> Next:
         """Return the step after a reply; `last` when no try is left. What the reply shows of the server is learnt."""
