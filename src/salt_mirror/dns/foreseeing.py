@@ -132,10 +132,11 @@ class Foreseeing:
         """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
         is blocked while another subject asks for one."""
         asked: list[ForeseenSet] = []
-        saved, is_asking = 0, self._runner.is_asking
+        saved, runner = 0, self._runner
         for one in subject.rounds[subject.at]:
-            agreed = one.keeper = self._agreed_by(one)
-            if agreed.is_new(one.name) and not is_asking(one):
+            agreed = self.agreed.get((one.servers, one.rdtype)) or self._begin_sets(one)
+            one.keeper = agreed
+            if agreed.is_new(one.name) and not (runner.is_waiting and runner.is_asking(one)):
                 asked.append(one)
                 continue
             fits = agreed.fit(one)
@@ -163,19 +164,17 @@ class Foreseeing:
         if not asked:
             self._end_round(subject, ended)
 
-    def _agreed_by(self, one: ForeseenSet) -> AgreedSets:
-        key = (one.servers, one.rdtype)
-        agreed = self.agreed.get(key)
-        if agreed is None:
-            agreed = self.agreed[key] = AgreedSets()
-            for server in one.servers:
-                agreed.folders.append(self._kept.setdefault((server, one.rdtype, False), {}))
-                of_server = self._of_server.setdefault((server, one.rdtype), [])
-                for other in of_server:
-                    if other not in agreed.others:
-                        agreed.others.append(other)
-                        other.others.append(agreed)
-                of_server.append(agreed)
+    def _begin_sets(self, one: ForeseenSet) -> AgreedSets:
+        """Return a place for what a set's servers give alike of its type."""
+        agreed = self.agreed[one.servers, one.rdtype] = AgreedSets()
+        for server in one.servers:
+            agreed.folders.append(self._kept.setdefault((server, one.rdtype, False), {}))
+            of_server = self._of_server.setdefault((server, one.rdtype), [])
+            for other in of_server:
+                if other not in agreed.others:
+                    agreed.others.append(other)
+                    other.others.append(agreed)
+            of_server.append(agreed)
         return agreed
 
     def _hear_foreseen(self, answer: Answer, ended: list[ForeseenSubject]) -> bool:

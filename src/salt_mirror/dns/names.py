@@ -39,7 +39,8 @@ def from_text(text: str, origin: Name | None = None) -> Name:
     """
     # Most names lie side by side: what stands above the first label is read once, and that label alone each time.
     head, dot, rest = text.partition(".")
-    if len(head) <= MAX_LABEL and len(text) <= MAX_NAME and _PLAIN_LABEL.match(head):
+    plain = (head.isalnum() and head.isascii()) or _PLAIN_LABEL.match(head)
+    if plain and len(head) <= MAX_LABEL and len(text) <= MAX_NAME:
         above = _above(rest, origin) if dot else (origin or ROOT)
         if above is not None and len(head) + len(above) < MAX_NAME:
             return bytes((len(head),)) + head.lower().encode("ascii") + above

@@ -59,9 +59,10 @@ class Reader:
     over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records.
 
     `exact` holds what stands around question and value of the last response that was as foreseen, by the lengths of both and
-    the type: the header without its id, whether the owner is spelt out, the record up to its rdata, what follows, and the TTL. A
-    message that is just that with another name and value is as foreseen too, and is neither cut up nor looked into. `sealed` is
-    the same for a server that gives cookies (RFC 7873): ours is in what follows, and the server's, the last 16 bytes, left out.
+    the type: the header without its id, whether the owner is spelt out, the record up to its rdata, what follows, and the
+    TTL. A message that is just that with another name and value is as foreseen too, and is neither cut up nor looked into.
+    `sealed` is the same for a server that gives cookies (RFC 7873): ours is in what follows, the server's, which are the
+    last 16 bytes, is left out.
     """
 
     __slots__ = ("_empty", "_one", "_rests", "exact", "sealed")
@@ -157,8 +158,8 @@ class Reader:
         return ttl
 
     def learn(self, message: bytes, asked: bytes, name: Name, value: bytes | None, reply: Reply) -> None:
-        """Remember the shape of a message that was read, where it gives exactly the one value that is foreseen (or nothing of the
-        type), and its OPT record has nothing in it, or a cookie that was found right, at the message's end."""
+        """Remember the shape of a message that was read, where it gives exactly the one value that is foreseen (or nothing of
+        the type), and its OPT record has nothing in it, or a cookie that was found right, at the message's end."""
         rcode, authoritative, truncated, _, ttl, alias, opt = reply
         if rcode or truncated or not authoritative or alias is not None or message[4:6] != b"\x00\x01":
             return

@@ -110,12 +110,10 @@ class _RecordCollector:
 
     def keep(self, line: int, name: Name, ttl: int, rdtype: int, rdata: bytes) -> None:
         """Keep one record."""
-        known = ttl if ttl != _NO_TTL else None
-        self._found.append(
-            Expectation(
-                name, rdtype, rdata, ttl=known, source=self.path, line=line, presence="exact", age_h=self.ages.get(line)
-            )
-        )  # fmt: skip
+        one = Expectation(name, rdtype, rdata, ttl if ttl != _NO_TTL else None, self.path, line, None, "exact")
+        if self.ages:
+            one.age_h = self.ages.get(line)
+        self._found.append(one)
 
 
 class _LineKeeping(dns.tokenizer.Tokenizer):

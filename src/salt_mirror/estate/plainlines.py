@@ -24,7 +24,7 @@ Plain = tuple[int, Name, int, int, bytes]
 _TYPES = {"A": A, "AAAA": AAAA, "PTR": PTR, "CNAME": CNAME, "NS": NS}
 _RECORD = re.compile(
     r"(?:([A-Za-z0-9_*][A-Za-z0-9_.*/-]*)|)[ \t]+(?:(\d{1,9})[ \t]+)?(?:IN[ \t]+)?"
-    r"(A|AAAA|PTR|CNAME|NS)[ \t]+([A-Za-z0-9_:*][A-Za-z0-9_.:*/-]*)[ \t]*(?:;.*)?\Z"
+    r"(A|AAAA|PTR|CNAME|NS)[ \t]+([A-Za-z0-9_:*][A-Za-z0-9_.:*/-]*)[ \t]*(?:;[^\r\n]*)?[\r\n]*\Z"
 )
 _NOTHING = re.compile(r"[ \t]*(?:;.*)?\Z")
 _QUOTED = re.compile(r'"(?:[^"\\]|\\.)*"|\\.|;.*')
@@ -39,15 +39,15 @@ def plain_lines(
     """
     origin = _wire(reader.current_origin)
     last = _wire(reader.last_name)
-    at, end = 0, len(lines)
+    at, end, usual = 0, len(lines), _ttl(reader)
     while at < end:
-        line = lines[at].rstrip("\r\n")
-        match = _RECORD.match(line)
+        match = _RECORD.match(lines[at])
         if match is not None and (record := _record(match, origin, last)) is not None:
             last, rdtype, rdata = record
-            ttl = int(match[2]) if match[2] else _ttl(reader)
+            ttl = usual
             if match[2]:
-                reader.last_ttl, reader.last_ttl_known = ttl, True
+                reader.last_ttl = ttl = int(match[2])
+                reader.last_ttl_known, usual = True, _ttl(reader)
             yield first_line + at, last, ttl, rdtype, rdata
             at += 1
             continue
@@ -62,7 +62,7 @@ def plain_lines(
         if last is not None:
             reader.last_name = dns.name.from_wire(last, 0)[0]
         yield first_line + start, lines[start:at]
-        origin, last = _wire(reader.current_origin), _wire(reader.last_name)
+        origin, last, usual = _wire(reader.current_origin), _wire(reader.last_name), _ttl(reader)
 
 
 def _record(match: re.Match[str], origin: Name | None, last: Name | None) -> tuple[Name, int, bytes] | None:

@@ -11,6 +11,8 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from types import MappingProxyType
 
+import msgspec
+
 from salt_mirror.dns.names import Name, is_within, to_text
 from salt_mirror.dns.records import AAAA, ONE_HAND, SOA, A, rdata_text, type_text
 from salt_mirror.estate.expectations import Expectation, Values, value_set, with_value
@@ -19,7 +21,7 @@ from salt_mirror.estate.model import Estate
 _NONE: frozenset[bytes] = frozenset()  # one for all: an empty one of its own costs 200 bytes
 
 
-class ExpectedSet:
+class ExpectedSet(msgspec.Struct, eq=False):
     """What is expected of one RRset: `values` that are there (all that are, with `exact`), `absent` ones that are not.
 
     `gone` says that the whole set must be absent; `damaged` what is wrong with a row about it, which then counts for nothing;
@@ -27,36 +29,19 @@ class ExpectedSet:
     seconds, where all sources that give one agree.
     """
 
-    __slots__ = (
-        "_agreeing",
-        "_first",
-        "_source",
-        "_values",
-        "absent",
-        "clash",
-        "damaged",
-        "exact",
-        "gone",
-        "name",
-        "rdtype",
-        "ttl",
-        "view",
-    )
-
-    def __init__(self, view: str, name: Name, rdtype: int) -> None:
-        self.view = view
-        self.name = name
-        self.rdtype = rdtype
-        self._values: Values = _NONE
-        self.absent = _NONE
-        self.exact = False
-        self.gone = False
-        self.ttl: int | None = None
-        self.damaged = ""
-        self._first: Expectation | None = None
-        self._source: Path | None = None
-        self._agreeing: tuple[Path, ...] = ()
-        self.clash: tuple[tuple[str, bytes], ...] = ()
+    view: str
+    name: Name
+    rdtype: int
+    _values: Values = _NONE
+    absent: frozenset[bytes] = _NONE
+    exact: bool = False
+    gone: bool = False
+    ttl: int | None = None
+    damaged: str = ""
+    _first: Expectation | None = None
+    _source: Path | None = None
+    _agreeing: tuple[Path, ...] = ()
+    clash: tuple[tuple[str, bytes], ...] = ()
 
     @property
     def values(self) -> frozenset[bytes]:

@@ -115,9 +115,10 @@ class Part(ABC):
 
     def subjects(self) -> Iterator[SubjectLine]:
         """Return the subjects as they are reported."""
+        once = to_text.__wrapped__  # each name comes once, and none has to be at hand afterwards
         for name, rdtype, view, outcome, address in self.verdicts():
             yield SubjectLine(
-                name=to_text(name),
+                name=once(name),
                 type=type_text(rdtype) if rdtype else "",
                 view=view,
                 outcome=outcome,
