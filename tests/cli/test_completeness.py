@@ -86,10 +86,11 @@ def test_a_command_loads_its_own_check_and_no_other(standins: StandIns, tmp_path
         f"import sys; sys.argv = {words!r}\n"
         "from salt_mirror.entry import run\n"
         "try:\n    run()\nexcept SystemExit as end:\n    assert not end.code\n"
-        "print(*(name for name in sys.modules if name.startswith('salt_mirror')))\n"
+        "print(*(name for name in sys.modules if name.startswith(('salt_mirror', 'dns.resolver'))))\n"
     )
     done = subprocess.run([sys.executable, "-c", script], cwd=tmp_path, capture_output=True, text=True, check=True)
     loaded = done.stdout.split()
+    assert "dns.resolver" not in loaded, "the system is asked for its resolvers where one is needed, and not before"
     packages = {name.split(".")[2] for name in loaded if name.startswith("salt_mirror.checks.")}
     assert packages == {"common", "pairs", "audit"}
     assert [name for name in loaded if name.startswith("salt_mirror.checks.audit.")] == [

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import struct
 from struct import Struct
+from typing import Protocol
 
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import Answer, Question
@@ -45,6 +46,17 @@ these), and the rdata of its OPT record, None without one. A plain tuple, since 
 _Lengths = tuple[int, int, int]
 """How long a question's section and a value are (-1 for none), and the type."""
 _Around = tuple[bytes, bool, bytes, bytes, int]
+
+
+class Foreseen(Protocol):
+    """What a message should give: a name's only value of a type, None where there is nothing of the type."""
+
+    @property
+    def name(self) -> Name: ...
+    @property
+    def rdtype(self) -> int: ...
+    @property
+    def value(self) -> bytes | None: ...
 
 
 class Reader:
@@ -119,9 +131,23 @@ class Reader:
                 return None
         return _make(Answer, (question, status, authoritative, values, ttl, None, message, rtt_ms, 1, "udp"))
 
-    def foreseen(self, message: bytes, asked: bytes, value: bytes | None) -> int | None:
+    def foreseen(self, message: bytes, asked: bytes, one: Foreseen, *, cookie: bool) -> int | None:
         """Return the TTL (0 for none) of a message that gives exactly the one value that is foreseen, or nothing of the type
-        where that is None, as `ordinary` would read it: with authority, no alias, no error. None for any other."""
+        where that is None, as `ordinary` would read it: with authority, no alias, no error. None for any other, and with
+        `cookie` for any whose shape was not learnt."""
+        name, value = one.name, one.value
+        lengths = (len(asked), -1 if value is None else len(value), one.rdtype)
+        shape = self.sealed.get(lengths) if cookie else self.exact.get(lengths)
+        if shape is not None:
+            # A message put together and compared as a whole: two fifths of the time of cutting it up (timeit).
+            head, spelt, between, rest, ttl = shape
+            whole = b"".join((message[:2], head, asked, name if spelt else b"", between, value or b"", rest))
+            if (message[:-16] if cookie else message) == whole:
+                return ttl
+        return None if cookie else self._cut_up(message, asked, value)
+
+    def _cut_up(self, message: bytes, asked: bytes, value: bytes | None) -> int | None:
+        """Return the same of a message whose shape was not the last one."""
         if not message.startswith(asked, 12):
             return None
         at = 12 + len(asked)

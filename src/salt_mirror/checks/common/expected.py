@@ -139,10 +139,9 @@ def expected_sets(
         if not wanted(expectation.name, expectation.rdtype):
             return
         key = (where, expectation.name, expectation.rdtype)
-        one = found.get(key)
-        if one is None:
-            one = found[key] = ExpectedSet(*key)
-        one.add(expectation)
+        if key not in found:
+            found[key] = ExpectedSet(*key)
+        found[key].add(expectation)
 
     def spoil(where: str, name: Name, rdtype: int, says: str) -> None:
         if wanted(name, rdtype):
