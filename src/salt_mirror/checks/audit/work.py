@@ -7,7 +7,7 @@ is asked twice.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -130,11 +130,8 @@ class AuditWork:
                 held = self._zone_of(top, view)
                 if held is not None:
                     outcomes.setdefault(((held.apex, held.view), check), Counter())
-        for key, check, outcome in self._subjects():
-            counts = outcomes.get((key, check))
-            if counts is None:
-                counts = outcomes[key, check] = Counter()
-            counts[outcome] += 1
+        for (key, check, outcome), number in self._subjects().items():
+            outcomes.setdefault((key, check), Counter())[outcome] += number
         weights: dict[tuple[InView, str], Counter[str]] = {}
         by_zone: dict[InView, list[Finding]] = {}
         for finding in standing:
@@ -184,8 +181,8 @@ class AuditWork:
         parts = part.parts.values() if isinstance(part, FromPlaces) else [part]
         return next((one.inspected for one in parts if isinstance(one, Inspection)), [])
 
-    def _subjects(self) -> Iterator[tuple[InView, str, Outcome]]:
-        """Return every subject by its zone, with the check and the outcome."""
+    def _subjects(self) -> dict[tuple[InView, str, Outcome], int]:
+        """Return how many subjects of a zone have an outcome in a check."""
         apexes = {(zone.apex, zone.view) for zone in self._estate.all_zones()}
         above: dict[InView, InView | None] = {}
 
@@ -198,14 +195,14 @@ class AuditWork:
                 above[key] = (zone.apex, zone.view) if zone is not None else None
             return above[key]
 
+        found: dict[tuple[InView, str, Outcome], int] = {}
         for check, part in self.parts.items():
             for verdict in part.verdicts():
-                places = [place(name, verdict.view) for name in part.owners(verdict)]
-                if len(places) > 1:
-                    places = list(dict.fromkeys(places))
-                for where in places:
+                view, outcome = verdict.view, verdict.outcome
+                for where in {place(name, view): None for name in part.owners(verdict)}:
                     if where is not None:
-                        yield where, check, verdict.outcome
+                        found[where, check, outcome] = found.get((where, check, outcome), 0) + 1
+        return found
 
     def _zone_of(self, name: Name, view: str) -> Zone | None:
         return self._estate.zone_of(name, view)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import secrets
 from abc import ABC, abstractmethod
 from collections import Counter
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -96,9 +96,9 @@ class Part(ABC):
     def findings(self) -> Iterable[Finding]:
         """Return every finding so far."""
 
-    def owners(self, verdict: Verdict) -> Iterator[Name]:
+    def owners(self, verdict: Verdict) -> Sequence[Name]:
         """Return the names whose zones a verdict counts in."""
-        yield verdict.name
+        return (verdict.name,)
 
     def swept(self) -> Iterator[tuple[Name, str]]:
         """Names, each in its view, whose zones were looked through whole, also where there was nothing to judge."""

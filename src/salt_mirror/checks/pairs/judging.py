@@ -100,13 +100,13 @@ class Pairs(Part):
     def counts(self) -> Counter[Outcome]:
         return Counter(self.outcomes.values())
 
-    def owners(self, verdict: Verdict) -> Iterator[Name]:
-        """Return a pair concerns the zone of its name, and the one in which its pointer stands."""
-        if address_of(verdict.name) is None:
-            yield verdict.name
+    def owners(self, verdict: Verdict) -> Sequence[Name]:
+        """Return the names whose zones a pair concerns: its own, and that at which its pointer stands."""
+        forward = (verdict.name,) if address_of(verdict.name) is None else ()
         address = verdict.address
-        if address is not None and address in self._looked_at.get(verdict.view, ()):
-            yield self._elsewhere.get((verdict.view, address)) or reverse_name(address)
+        if address is None or address not in self._looked_at.get(verdict.view, ()):
+            return forward
+        return (*forward, self._elsewhere.get((verdict.view, address)) or reverse_name(address))
 
     def swept(self) -> Iterator[tuple[Name, str]]:
         return self._scope.swept() if self._swept else iter(())

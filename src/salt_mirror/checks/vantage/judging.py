@@ -8,7 +8,7 @@ finding of its own, and unverified: it agrees with nothing and accuses nobody.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -75,10 +75,8 @@ class FromPlaces(Part):
         found["unverified"] += 0 if self._audited else len(self._troubles) + len(self._lost)
         return found
 
-    def owners(self, verdict: Verdict) -> Iterator[Name]:
-        for part in self.parts.values():
-            yield from part.owners(verdict)
-            return
+    def owners(self, verdict: Verdict) -> Sequence[Name]:
+        return next((part.owners(verdict) for part in self.parts.values()), ())
 
     def swept(self) -> Iterator[tuple[Name, str]]:
         for part in self.parts.values():

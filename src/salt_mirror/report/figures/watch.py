@@ -74,11 +74,12 @@ def draw(
         for part in (top, bottom):
             part.axvline(scale(bound.at), color="#555555", linestyle=":", linewidth=2, label=clean(bound.says))
     elif bound is not None:
-        later = f"by {local_day(bound.at)} {bound.says}"
-        top.plot([], [], color="#555555", linestyle=":", linewidth=2, label=clean(later))
+        later = f"later than shown: by {local_day(bound.at)} {bound.says}"
+        top.text(1, 1.06, clean(later), transform=top.transAxes, ha="right", color="#555555")
     _draw_shares(top, dots, slots, scale)
-    top.set_title(clean(title), loc="left", fontweight="bold")
-    top.legend(loc="lower right")
+    top.set_title(clean(title), loc="left", fontweight="bold", pad=30)
+    # Above the lines: wherever it stood among them, it would hide a piece of one.
+    top.legend(loc="lower left", bbox_to_anchor=(-0.01, 1.0), ncols=3, frameon=False)
     _draw_strips(bottom, dots, shown, scale)
     if len(slots) > len(shown):
         more = f"{len(slots) - len(shown)} more vantages not shown"

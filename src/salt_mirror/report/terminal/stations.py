@@ -46,7 +46,7 @@ def print_stations(vantages: Sequence[ShownVantage], address: str, file: TextIO)
             if vantage.trouble is None
             else Text(clean(vantage.trouble), style="bold yellow")
         )
-        clock = "" if vantage.clock_apart_s is None else f"{vantage.clock_apart_s * 1000:+,.0f} ms"
+        clock = "" if vantage.clock_apart_s is None else f"{round(vantage.clock_apart_s * 1000):+,} ms"
         trip = "" if vantage.round_trip_s is None else f"{vantage.round_trip_s * 1000:,.0f} ms"
         resolvers = ", ".join(clean(text.removesuffix(":53")) for text in vantage.resolvers)
         table.add_row(
