@@ -3,7 +3,7 @@
 Two real NSD servers, 50,000 hosts, expectations from CSV; rounds alternate with the floor. Counted in questions a second of the
 whole process, start and report included, in ratios to the floor; memory is the peak over that of reading the estate alone.
 `--growth` runs 5,000, 50,000 and 500,000 hosts instead; `--profile` shows where the time goes; `--against SRC` runs another
-version's `src` folder in turns with this one.
+version's `src` folder in turns with this one; `--bind` asks BIND, which gives cookies and spells owners out, in place of NSD.
 """
 
 from __future__ import annotations
@@ -16,12 +16,13 @@ import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 import world
-from world import nsd
+from world import KEY, bind, nsd
 
 ROUNDS = 9
 SIZES = (5_000, 50_000, 500_000)
@@ -84,7 +85,10 @@ def main() -> None:
         names = folder / "names"
         names.write_text("".join(f"{world.host(n)}.pans.example\n" for n in range(hosts)), encoding="utf-8")
         zones = world.zones(hosts)
-        with nsd(folder / "one", zones) as one, nsd(folder / "two", zones) as two:
+        served = partial(bind, key=KEY) if "--bind" in sys.argv else nsd
+        for label in ("one", "two"):
+            (folder / label).mkdir()
+        with served(folder / "one", zones) as one, served(folder / "two", zones) as two:
             estate = world.estate(folder, hosts, [one.port, two.port])
             if "--profile" in sys.argv:
                 words = ["-m", "cProfile", "-s", "tottime", "-m", "salt_mirror", "pairs", "--estate", str(estate)]

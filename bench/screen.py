@@ -2,11 +2,13 @@
 
 50,000 hosts that all agree, and the same of which each tenth has no PTR record, on two real NSD servers: `pairs`, `rollcall`
 and `audit` with the screen and without it (`--no-screen`), in turns; where all agree, `stale` and `authority` as well, over an
-estate that expects both zones whole. Medians of the ratios of whole processes, time and processor time.
+estate that expects both zones whole, and `views` over one with half of the hosts in two views, a server for each. Medians of
+the ratios of whole processes, time and processor time.
 """
 
 from __future__ import annotations
 
+import contextlib
 import resource
 import statistics
 import subprocess
@@ -55,6 +57,30 @@ def main() -> None:
                     whole.mkdir()
                     both = rollcall.lay_out(whole, zones, (one.port, two.port))
                     gained(("stale", "authority"), both, f"{hosts:,} hosts, all agree")
+    with tempfile.TemporaryDirectory() as text:
+        of_views(Path(text), hosts // 2)
+
+
+def of_views(folder: Path, hosts: int) -> None:
+    """Two views of one zone, in each of which every host has the one address that is expected."""
+    text = ""
+    with contextlib.ExitStack() as stack:
+        for view, network in (("internal", 10), ("public", 198)):
+            place = folder / view
+            place.mkdir()
+            rows = [
+                (world.host(n), world.address((18 << 16) + n).replace("10.", f"{network}.", 1)) for n in range(hosts)
+            ]
+            records = "".join(f"{host} A {address}\n" for host, address in rows)
+            (place / "hosts.csv").write_text(
+                "name,type,value\n" + "".join(f"{host},A,{address}\n" for host, address in rows), encoding="utf-8"
+            )
+            server = stack.enter_context(nsd(place, {"pans.example": f"{world.HEAD}ns A 192.0.2.1\n{records}"}))
+            text += f'[[zones]]\nname = "pans.example"\nview = "{view}"\nservers = ["{view}"]\n'
+            text += f'expect = ["{view}/hosts.csv"]\n[servers.{view}]\naddress = "127.0.0.1"\nport = {server.port}\n'
+        estate = folder / "estate.toml"
+        estate.write_text(text, encoding="utf-8")
+        gained(("views",), estate, f"{hosts:,} names in two views, all agree")
 
 
 def gained(commands: tuple[str, ...], estate: Path, of: str) -> None:

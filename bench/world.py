@@ -10,7 +10,9 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
+from support.realservers import bind as bind
 from support.realservers import nsd as nsd
+from support.servers import KEY as KEY
 
 HEAD = "$TTL 300\n@ SOA ns.pans.example. h.pans.example. 1 3600 600 86400 300\n@ NS ns.pans.example.\n"
 

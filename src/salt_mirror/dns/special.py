@@ -30,7 +30,8 @@ AS112_PRIMARIES = frozenset(map(from_text, ("prisoner.iana.org", "blackhole.as11
 """Primaries of the zones that the AS112 project holds for what should never have left a network (RFC 7534, RFC 7535)."""
 
 _PRIVATE = tuple(
-    map(
+    (network.max_prefixlen // 8, int(network.netmask), int(network.network_address))
+    for network in map(
         ipaddress.ip_network,
         (
             *("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"),  # RFC 1918
@@ -39,6 +40,7 @@ _PRIVATE = tuple(
         ),
     )
 )
+"""The length of an address (bytes), the mask, and the network, of each."""
 
 
 def undelegated(name: Name) -> Name | None:
@@ -48,5 +50,5 @@ def undelegated(name: Name) -> Name | None:
 
 def is_private(address: bytes) -> bool:
     """Return whether a packed address (4 or 16 bytes) cannot be reached from the Internet."""
-    found = ipaddress.ip_address(address)
-    return any(found in network for network in _PRIVATE if network.version == found.version)
+    size, number = len(address), int.from_bytes(address, "big")
+    return any(length == size and number & mask == network for length, mask, network in _PRIVATE)

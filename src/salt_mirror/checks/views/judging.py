@@ -180,11 +180,11 @@ def _name_servers(name_in_views: NameInViews, scope: ViewsScope, atlas: Atlas) -
 
 def judge(name: Name, sides: list[Side], scope: ViewsScope, *, serves: bool) -> list[Finding]:
     """Return what is wrong with a name over its views. `serves`: it is a name server of a public zone."""
-    words = ViewWords(name, scope)
+    words, publics = ViewWords(name, scope), scope.publics
     findings = [
         finding
         for side in sides
-        if side.view in scope.publics
+        if side.view in publics
         for finding in words.told_outside(side.view, side.sets, side.apart)
     ]
     sound = [side for side in sides if not side.trouble]
@@ -200,9 +200,10 @@ def _compared(words: ViewWords, sides: list[Side], scope: ViewsScope, *, serves:
         if any(side.sets != bound[0].sets for side in bound[1:]):
             yield words.not_same([(side.view, side.sets) for side in bound])
         return
-    outside = [side for side in sides if side.view in scope.publics and side.there]
+    publics = scope.publics
+    outside = [side for side in sides if side.view in publics and side.there]
     for side in sides:
-        if side.view not in scope.publics and outside and not side.there and not serves:
+        if side.view not in publics and outside and not side.there and not serves:
             expected = scope.expected(name, side.view)
             if not expected or any(expected.values()):
                 yield words.hidden(side.view, outside[0].view, outside[0].sets)

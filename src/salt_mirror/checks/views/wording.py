@@ -24,8 +24,11 @@ class ViewWords:
 
     def __init__(self, name: Name, scope: ViewsScope) -> None:
         self.name = name
-        self._text = to_text(name)
         self._scope = scope
+
+    @property
+    def _text(self) -> str:
+        return to_text(self.name)
 
     def not_same(self, sides: list[tuple[str, Sets]]) -> Finding:
         """It has to be the same in some views, and is not."""
@@ -51,14 +54,16 @@ class ViewWords:
         advice = "declare what each view is to have, or name it in [[same]]"
         return state("view.differs", text, name=self.name, rdtype=_first_type(sides), advice=advice)
 
+    def _apex(self, view: str) -> Name | None:
+        zone = self._scope.estate.zone_of(self.name, view)
+        return zone.apex if zone is not None else None
+
     def told_outside(self, view: str, sets: Sets, apart: Sets) -> Iterator[Finding]:
         """Return what a public view tells and should not: private addresses, names of the inside, what is internal."""
-        zone = self._scope.estate.zone_of(self.name, view)
-        apex = zone.apex if zone is not None else None
         if sets and self._scope.is_inside_only(self.name):
             text = f"{self._text} is internal ([[inside_only]]), and the view {view} has it: {_said(sets)}."
             changes = [
-                changed(self.name, rdtype, "expected", "internal", view=view, zone=apex, remove=values)
+                changed(self.name, rdtype, "expected", "internal", view=view, zone=self._apex(view), remove=values)
                 for rdtype, values in sets.items()
             ]
             yield state("view.leak", text, name=self.name, rdtype=min(sets), view=view, changes=changes)
@@ -71,7 +76,9 @@ class ViewWords:
                     f"{self._text} has a private address in the view {view}: {shown}. It cannot be reached from the "
                     "Internet."
                 )
-                change = changed(self.name, rdtype, "registered", "private", view=view, zone=apex, remove=private)
+                change = changed(
+                    self.name, rdtype, "registered", "private", view=view, zone=self._apex(view), remove=private
+                )
                 choice = Choice(word="remove", says="nobody needs it from the Internet", changes=[change])
                 yield state("view.private-address", text, name=self.name, rdtype=rdtype, view=view, choices=[choice])
         for rdtype, values in {**sets, **apart}.items():
