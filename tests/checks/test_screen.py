@@ -57,6 +57,7 @@ def said(
     if only == "stale":  # its command follows more than the audit does
         parts: list[Part] = [Stale(StaleScope(estate), atlas)]
     else:
+        assert atlas.expects.sets is not None  # as in an audit, of which another check reads what is expected
         parts = list(AuditWork(estate, atlas, coverage([only] if only else [], [], estate)).parts.values())
     for part in parts:
         carry_out(part, SETTING, runner)
