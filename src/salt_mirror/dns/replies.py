@@ -46,6 +46,8 @@ these), and the rdata of its OPT record, None without one. A plain tuple, since 
 _Lengths = tuple[int, int, int]
 """How long a question's section and a value are (-1 for none), and the type."""
 _Around = tuple[bytes, bool, bytes, bytes, int]
+"""What stands around them: the header behind its id, whether the owner is spelt out, the record up to its rdata, what follows,
+and the TTL."""
 
 
 class Foreseen(Protocol):
@@ -70,21 +72,20 @@ class Reader:
     offset leads back from every later one: so what was found good at an offset is good from there on, and need not be walked
     over again. Kept: the offset, the extended rcode, OPT's rdata, the number of records.
 
-    `exact` holds what stands around question and value of the last response that was as foreseen, by the lengths of both and
-    the type: the header without its id, whether the owner is spelt out, the record up to its rdata, what follows, and the
-    TTL. A message that is just that with another name and value is as foreseen too, and is neither cut up nor looked into.
-    `sealed` is the same for a server that gives cookies (RFC 7873): ours is in what follows, the server's, which are the
+    `_exact` holds what stands around question and value of the last response that was as foreseen, by the lengths of both and
+    the type. A message that is just that with another name and value is as foreseen too, and is neither cut up nor looked into.
+    `_sealed` is the same for a server that gives cookies (RFC 7873): ours is in what follows, the server's, which are the
     last 16 bytes, is left out.
     """
 
-    __slots__ = ("_empty", "_one", "_rests", "exact", "sealed")
+    __slots__ = ("_empty", "_exact", "_one", "_rests", "_sealed")
 
     def __init__(self) -> None:
         self._one: dict[bytes, tuple[str, bool, int, int, int, bool]] = {}
         self._empty: dict[bytes, tuple[str, bool, int]] = {}
         self._rests: dict[bytes, tuple[int, int, bytes | None, int]] = {}
-        self.exact: dict[_Lengths, _Around] = {}
-        self.sealed: dict[_Lengths, _Around] = {}
+        self._exact: dict[_Lengths, _Around] = {}
+        self._sealed: dict[_Lengths, _Around] = {}
 
     def read(self, message: bytes, qid: bytes, asked: bytes) -> Reply:
         """Read a response to a question: `qid` its two id bytes, `asked` its question section (name, type, class).
@@ -137,7 +138,7 @@ class Reader:
         `cookie` for any whose shape was not learnt."""
         name, value = one.name, one.value
         lengths = (len(asked), -1 if value is None else len(value), one.rdtype)
-        shape = self.sealed.get(lengths) if cookie else self.exact.get(lengths)
+        shape = self._sealed.get(lengths) if cookie else self._exact.get(lengths)
         if shape is not None:
             # A message put together and compared as a whole: two fifths of the time of cutting it up (timeit).
             head, spelt, between, rest, ttl = shape
@@ -180,7 +181,7 @@ class Reader:
         if not authoritative or status != "NOERROR":
             return None
         if verbatim:
-            _keep(self.exact, asked, value, (message[2:12], False, message[at:start], message[end:], ttl))
+            _keep(self._exact, asked, value, (message[2:12], False, message[at:start], message[end:], ttl))
         return ttl
 
     def learn(self, message: bytes, asked: bytes, name: Name, value: bytes | None, reply: Reply) -> None:
@@ -189,11 +190,11 @@ class Reader:
         rcode, authoritative, truncated, _, ttl, alias, opt = reply
         if rcode or truncated or not authoritative or alias is not None or message[4:6] != b"\x00\x01":
             return
-        shapes, end = self.exact, len(message)
+        shapes, end = self._exact, len(message)
         if opt != b"":
             if opt is None or len(opt) != 28 or not opt.startswith(_COOKIE) or not message.endswith(opt):
                 return
-            shapes, end = self.sealed, end - 16
+            shapes, end = self._sealed, end - 16
         at = 12 + len(asked)
         head, answers = message[2:12], message[6:8]
         if value is None:
