@@ -5,11 +5,13 @@ from __future__ import annotations
 import ipaddress
 from dataclasses import replace
 
+import msgspec
 import pytest
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.part import Setting, carry_out
 from salt_mirror.checks.common.undotted import undotted
+from salt_mirror.checks.pairs.case import Pair
 from salt_mirror.checks.pairs.judging import Pairs
 from salt_mirror.checks.pairs.scope import PairsScope
 from salt_mirror.dns.dialogue import Runner
@@ -73,6 +75,16 @@ def test_what_one_server_denies_stays_a_fault_when_another_is_silent() -> None:
     assert codes(found) == ["pair.no-pointer", "pair.unverified"]
     assert outcomes(found) == {f"{HOST}. {ADDRESS}": "differs"}
     assert "on north" in next(f.text for f in found.findings() if f.code == "pair.no-pointer")
+
+
+def test_a_finding_to_which_two_ways_lead_is_the_one_that_says_most_whichever_came_first() -> None:
+    first, *_ = judged(both(SOUND) | {("kiln", HOST, "A"): []}, HOST).findings()
+    less = msgspec.structs.replace(first, evidence=first.evidence[:1])
+    for findings in ((first, less), (less, first)):
+        found = Pairs(PairsScope(PANS, [HOST]), Atlas(PANS))
+        for finding in findings:
+            found.take([Pair("", from_text(HOST), None, "differs", (finding,))])
+        assert list(found.findings()) == [first]
 
 
 def test_a_server_that_lags_behind_is_named_with_what_each_says() -> None:

@@ -91,7 +91,10 @@ class Pairs(Part):
                 if pair.pointer is not None:
                     self._elsewhere[pair.view, pair.address] = pair.pointer
             for finding in pair.findings:
-                self._findings.setdefault(finding.identity, finding)
+                other = self._findings.get(finding.identity)
+                # A name is come to from several sides, in whatever order answers come: what says most of it is kept.
+                if other is None or _says(finding) > _says(other):
+                    self._findings[finding.identity] = finding
 
     def verdicts(self) -> Iterator[Verdict]:
         for (view, name, address), outcome in self.outcomes.items():
@@ -118,6 +121,11 @@ class Pairs(Part):
 
     def findings(self) -> Iterable[Finding]:
         return self._findings.values()
+
+
+def _says(finding: Finding) -> tuple[int, str, list[str], str]:
+    """How much a finding says, in an order that is the same in every run."""
+    return len(finding.evidence), finding.text, [one.question for one in finding.evidence], finding.remedy
 
 
 def _agreeing(subject: ForeseenSubject) -> list[Pair]:
