@@ -37,11 +37,11 @@ def from_text(text: str, origin: Name | None = None) -> Name:
     A name without a final dot is completed with `origin` when one is given, and taken as absolute otherwise.
     Raises BadName for empty labels, labels over 63 bytes, names over 255 bytes, and broken escapes.
     """
-    # Most names lie side by side: what stands above the first label is read once, and that label alone each time.
+    # Most names share their parent domain: that is read once, and the first label alone each time.
     head, dot, rest = text.partition(".")
     plain = (head.isalnum() and head.isascii()) or _PLAIN_LABEL.match(head)
     if plain and len(head) <= MAX_LABEL and len(text) <= MAX_NAME:
-        above = _above(rest, origin) if dot else (origin or ROOT)
+        above = _parent_in(rest, origin) if dot else (origin or ROOT)
         if above is not None and len(head) + len(above) < MAX_NAME:
             return bytes((len(head),)) + head.lower().encode("ascii") + above
     if text == "@" and origin is not None:
@@ -75,8 +75,8 @@ def from_text(text: str, origin: Name | None = None) -> Name:
 
 
 @lru_cache(maxsize=4096)
-def _above(text: str, origin: Name | None) -> Name | None:
-    """Return what stands above a label, as a name; None for anything that is not plain, or is no name."""
+def _parent_in(text: str, origin: Name | None) -> Name | None:
+    """Return the parent domain that stands behind a first label; None for text with escapes, or that is no name."""
     if not text:
         return ROOT
     try:
@@ -151,7 +151,7 @@ def to_text(name: Name) -> str:
     """Write a name in presentation form: absolute, with RFC 1035 escapes, printable ASCII alone."""
     if name == ROOT:
         return "."
-    # What stands above the first label is written once for all names side by side.
+    # The parent domain is written once for all names in it.
     size = name[0]
     head = name[1 : size + 1]
     text = head.decode("ascii") if _PLAIN.match(head) else label_text(head)
