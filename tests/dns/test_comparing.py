@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import itertools
 import random
-import socket
-import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
 
 import pytest
 
@@ -17,6 +14,7 @@ from salt_mirror.dns.records import AAAA, A
 from salt_mirror.dns.replies import Reader, Reply
 from salt_mirror.dns.screening import ForeseenSet, ForeseenSubject
 from salt_mirror.dns.traffic.engine import Engine
+from support.peers import peer
 
 APEX = b"\x04pans\x07example\x00"
 RIGHT, OTHER = b"\x0a\x01\x02\x03", b"\x0a\x01\x02\x04"
@@ -105,29 +103,6 @@ class Giver:
         return query[:2] + flags.to_bytes(2, "big") + counts + asked + b"".join(records) + opt
 
 
-@contextmanager
-def serving(giver: Giver) -> Iterator[Server]:
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-        sock.bind(("127.0.0.1", 0))
-
-        def work() -> None:
-            while True:
-                query, asker = sock.recvfrom(2048)
-                if not query:
-                    return
-                for message in giver.answers(query):
-                    sock.sendto(message, asker)
-
-        thread = threading.Thread(target=work)
-        thread.start()
-        try:
-            yield Server("giver", b"\x7f\0\0\1", sock.getsockname()[1])
-        finally:
-            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as ender:
-                ender.sendto(b"", sock.getsockname())
-            thread.join()
-
-
 @pytest.mark.parametrize("cookies", [False, True])
 @pytest.mark.parametrize("spelt", [False, True])
 def test_only_what_is_exactly_as_foreseen_passes(monkeypatch: pytest.MonkeyPatch, cookies: bool, spelt: bool) -> None:
@@ -143,8 +118,9 @@ def test_only_what_is_exactly_as_foreseen_passes(monkeypatch: pytest.MonkeyPatch
     random.Random(7).shuffle(mixed)
     # Each also several times on end, so that what was learnt of one meets the next.
     kinds = ["right"] * 500 + [kind for kind in every for _ in range(3)] + mixed
-    subjects = []
-    with serving(Giver(kinds, cookies=cookies, spelt=spelt)) as server, Engine() as engine:
+    subjects, giver = [], Giver(kinds, cookies=cookies, spelt=spelt)
+    with peer(udp=lambda query: [(0, message) for message in giver.answers(query)]) as port, Engine() as engine:
+        server = Server("giver", b"\x7f\0\0\1", port)
         for number, kind in enumerate(kinds):
             name = b"\x05%05d" % number + APEX
             sets = (ForeseenSet(name, A, (server,), RIGHT), ForeseenSet(name, AAAA, (server,), None))

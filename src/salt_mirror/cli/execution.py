@@ -152,8 +152,7 @@ def run(
         raise BadInput("--transfer takes the zones of an estate, and there is none here; name one with --estate")
     quiet_collector()
     atlas.pace = asking.pace or None
-    if asking.pace:  # only then does it need every server
-        keep_pace(atlas.servers, asking.pace)
+    keep_pace(atlas.servers, asking.pace)
     started, clock = now(), time.monotonic()
     progress = Progress(total, what, shown=threading.current_thread() is threading.main_thread())
     interrupted = False

@@ -173,12 +173,9 @@ class Runner:
 
     def is_asking(self, one: ForeseenSet) -> bool:
         """Return whether a dialogue waits for what any server of a set says of it."""
-        return any(Question(one.name, one.rdtype, server) in self._waiting for server in one.servers)
-
-    @property
-    def is_waiting(self) -> bool:
-        """Return whether any dialogue waits for an answer."""
-        return bool(self._waiting)
+        return bool(self._waiting) and any(
+            Question(one.name, one.rdtype, server) in self._waiting for server in one.servers
+        )
 
     def _end_screening(self, subject: ForeseenSubject, results: list[Any]) -> None:
         """Go on with the dialogue of a subject, and with those that asked the same meanwhile."""

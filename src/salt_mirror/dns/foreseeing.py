@@ -46,8 +46,8 @@ class Foreseeing:
         self._fold = fold
         self._ahead = ahead
         # Only an exchange that compares answers itself is handed what is foreseen: any other may pass a question on to whoever.
-        self._tally = exchange.tally if isinstance(exchange, Comparing) else None
-        self._comparing = exchange if isinstance(exchange, Comparing) and self._tally is not None else None
+        self._comparing = exchange if isinstance(exchange, Comparing) and exchange.tally is not None else None
+        self._tally = self._comparing.tally if self._comparing is not None else None
         self.agreed: dict[tuple[tuple[Server, ...], int], AgreedSets] = {}
         self._of_server: dict[tuple[Server, int], list[AgreedSets]] = {}
         self._blocked: list[ForeseenSubject] = []
@@ -132,11 +132,11 @@ class Foreseeing:
         """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
         is blocked while another subject asks for one."""
         asked: list[ForeseenSet] = []
-        saved, runner = 0, self._runner
+        saved, is_asking = 0, self._runner.is_asking
         for one in subject.rounds[subject.at]:
             agreed = self.agreed.get((one.servers, one.rdtype)) or self._begin_sets(one)
             one.keeper = agreed
-            if agreed.is_new(one.name) and not (runner.is_waiting and runner.is_asking(one)):
+            if agreed.is_new(one.name) and not is_asking(one):
                 asked.append(one)
                 continue
             fits = agreed.fit(one)

@@ -134,81 +134,43 @@ class Reader:
 
     def foreseen(self, message: bytes, asked: bytes, one: Foreseen, *, cookie: bool) -> int | None:
         """Return the TTL (0 for none) of a message that gives exactly the one value that is foreseen, or nothing of the type
-        where that is None, as `ordinary` would read it: with authority, no alias, no error. None for any other, and with
-        `cookie` for any whose shape was not learnt."""
-        name, value = one.name, one.value
-        lengths = (len(asked), -1 if value is None else len(value), one.rdtype)
-        shape = self._sealed.get(lengths) if cookie else self._exact.get(lengths)
-        if shape is not None:
-            # A message put together and compared as a whole: two fifths of the time of cutting it up (timeit).
-            head, spelt, between, rest, ttl = shape
-            whole = b"".join((message[:2], head, asked, name if spelt else b"", between, value or b"", rest))
-            if (message[:-16] if cookie else message) == whole:
-                return ttl
-        return None if cookie else self._cut_up(message, asked, value)
+        where that is None, in the shape that was learnt: with authority, no alias, no error. None for any other."""
+        shape = (self._sealed if cookie else self._exact).get(_lengths(asked, one))
+        if shape is None:
+            return None
+        # A message put together and compared as a whole: two fifths of the time of cutting it up (timeit).
+        head, spelt, between, rest, ttl = shape
+        whole = b"".join((message[:2], head, asked, one.name if spelt else b"", between, one.value or b"", rest))
+        return ttl if (message[:-16] if cookie else message) == whole else None
 
-    def _cut_up(self, message: bytes, asked: bytes, value: bytes | None) -> int | None:
-        """Return the same of a message whose shape was not the last one."""
-        if not message.startswith(asked, 12):
-            return None
-        at = 12 + len(asked)
-        if value is not None:
-            start = at + 12
-            one = self._one.get(message[2:12] + message[at - 4 : start])
-            if one is None:
-                return None
-            status, authoritative, others, ttl, size, bare = one
-            end = start + size
-            verbatim = message[start:end] == value
-            # Names may be compressed, or in another case: then they are read. Mostly the very bytes are there.
-            if not verbatim:
-                if bare:
-                    return None
-                try:
-                    if _value(message, start, size, asked) != value:
-                        return None
-                except (IndexError, ValueError, struct.error):
-                    return None
-        else:
-            empty = self._empty.get(message[2:12])
-            if empty is None:
-                return None
-            status, authoritative, others = empty
-            ttl, start, end, verbatim = 0, at, at, True
-        seen = self._rests.get(message[end:])
-        if seen is None or end < seen[0] or seen[1] or seen[2] != b"" or seen[3] != others or end > len(message):
-            return None
-        if not authoritative or status != "NOERROR":
-            return None
-        if verbatim:
-            _keep(self._exact, asked, value, (message[2:12], False, message[at:start], message[end:], ttl))
-        return ttl
-
-    def learn(self, message: bytes, asked: bytes, name: Name, value: bytes | None, reply: Reply) -> None:
-        """Remember the shape of a message that was read, where it gives exactly the one value that is foreseen (or nothing of
-        the type), and its OPT record has nothing in it, or a cookie that was found right, at the message's end."""
-        rcode, authoritative, truncated, _, ttl, alias, opt = reply
-        if rcode or truncated or not authoritative or alias is not None or message[4:6] != b"\x00\x01":
+    def learn(self, answer: Answer, asked: bytes, one: Foreseen, opt: bytes | None) -> None:
+        """Remember the shape of an answer that gives exactly the one value that is foreseen (or nothing of the type), and whose
+        OPT record (its rdata) has nothing in it, or a cookie that was found right, at the message's end."""
+        message = answer.message
+        if answer.status != "NOERROR" or not answer.authoritative:
             return
         shapes, end = self._exact, len(message)
         if opt != b"":
             if opt is None or len(opt) != 28 or not opt.startswith(_COOKIE) or not message.endswith(opt):
                 return
             shapes, end = self._sealed, end - 16
-        at = 12 + len(asked)
-        head, answers = message[2:12], message[6:8]
-        if value is None:
-            if answers == b"\x00\x00":
-                _keep(shapes, asked, None, (head, False, b"", message[at:end], 0))
+        at, ttl = 12 + len(asked), answer.ttl or 0
+        owner = between = b""
+        if one.value is not None:
+            # Some servers do not point to a name in another case (RFC 1035 section 4.1.4 leaves that open), but spell it out.
+            owner = _OWNER_IS_ASKED if message.startswith(_OWNER_IS_ASKED, at) else one.name
+            between = asked[-4:] + ttl.to_bytes(4, "big") + len(one.value).to_bytes(2, "big")
+        record = owner + between + (one.value or b"")
+        # One question, and the one record or none: an alias or another value has no place in it.
+        counts = b"\x00\x01\x00\x00" if one.value is None else b"\x00\x01\x00\x01"
+        if message[4:8] != counts or not message.startswith(record, at):
             return
-        between = asked[-4:] + (ttl or 0).to_bytes(4, "big") + len(value).to_bytes(2, "big")
-        # Some servers do not point to a name in another case (RFC 1035 section 4.1.4 leaves that to them), but spell it out.
-        for spelt, owner in ((False, _OWNER_IS_ASKED), (True, name)):
-            record = owner + between + value
-            if answers == b"\x00\x01" and message.startswith(record, at):
-                rest = message[at + len(record) : end]
-                _keep(shapes, asked, value, (head, spelt, between if spelt else owner + between, rest, ttl or 0))
-                return
+        if len(shapes) >= _MOST_SHAPES:
+            shapes.clear()
+        spelt = owner == one.name
+        shapes[_lengths(asked, one)] = (
+            message[2:12], spelt, between if spelt else owner + between, message[at + len(record) : end], ttl
+        )  # fmt: skip
 
     def read_matched(self, message: bytes, asked: bytes) -> Reply:
         """Read a response of whatever shape, its id matched already, and remember the shape of a simple one."""
@@ -265,10 +227,8 @@ class Reader:
         return extended, opt
 
 
-def _keep(shapes: dict[_Lengths, _Around], asked: bytes, value: bytes | None, around: _Around) -> None:
-    if len(shapes) >= _MOST_SHAPES:
-        shapes.clear()
-    shapes[len(asked), -1 if value is None else len(value), asked[-3] | asked[-4] << 8] = around
+def _lengths(asked: bytes, one: Foreseen) -> _Lengths:
+    return len(asked), -1 if one.value is None else len(one.value), one.rdtype
 
 
 def _read_head(message: bytes, asked: bytes) -> tuple[int, int, int, tuple[int, int] | None]:

@@ -7,6 +7,7 @@ fit raises MalformedMessage: the peer's fault, never ours. Reading a response fo
 from __future__ import annotations
 
 import struct
+from functools import cache
 from struct import Struct
 from typing import NamedTuple
 
@@ -87,6 +88,7 @@ def opt_record(payload: int = PAYLOAD, options: bytes = b"", *, signed: bool = F
     return b"\x00\x00\x29" + payload.to_bytes(2, "big") + flags + len(options).to_bytes(2, "big") + options
 
 
+@cache
 def question_tail(rdtype: int) -> bytes:
     """Return what follows the name in a question: type and class IN."""
     return rdtype.to_bytes(2, "big") + b"\x00\x01"

@@ -8,7 +8,7 @@ by apex. A name whose servers cannot be found has an authority with `trouble`, a
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -97,9 +97,12 @@ class Atlas:
         return self._given.servers if self._given is not None else ()
 
     @property
-    def servers(self) -> list[Server]:
-        """Every server that is known so far, resolvers too."""
-        return [*self.given, *self._resolvers, *self._servers.values(), *self.estate.twins]
+    def servers(self) -> Iterator[Server]:
+        """Every server that is known so far, resolvers too, which are only looked for where somebody goes through them."""
+        yield from self.given
+        yield from self._resolvers
+        yield from self._servers.values()
+        yield from self.estate.twins
 
     def transfers(self, views: Iterable[str], *, everywhere: bool) -> list[tuple[Server, Name]]:
         """Return what to take by transfer: the zones of views that want it (all with `everywhere`), from each of their

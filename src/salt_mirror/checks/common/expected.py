@@ -124,16 +124,12 @@ def expected_sets(
     found: dict[tuple[str, Name, int], ExpectedSet] = {}
     views = [view] if view is not None else estate.views or [""]
 
-    narrowed = bool(rdtypes or zone is not None or globs)
-
     def wanted(name: Name, rdtype: int) -> bool:
-        if not narrowed:
-            return rdtype != SOA
         if (rdtype == SOA and SOA not in rdtypes) or (rdtypes and rdtype not in rdtypes):
             return False
         if zone is not None and not is_within(name, zone):
             return False
-        return not globs or any(_matches(name, glob) for glob in globs)
+        return not globs or _matches(name, globs)
 
     def add(where: str, expectation: Expectation) -> None:
         if not wanted(expectation.name, expectation.rdtype):
@@ -215,7 +211,8 @@ class Expects:
         return [one.clash_text for one in self.sets.values() if one.clash]
 
 
-def _matches(name: Name, glob: str) -> bool:
-    """Return whether a shell pattern fits a name, with or without its final dot, or its first label."""
+def _matches(name: Name, globs: Iterable[str]) -> bool:
+    """Return whether any shell pattern fits a name, with or without its final dot, or its first label."""
     text = to_text(name)
-    return any(fnmatchcase(shape, glob.lower()) for shape in (text, text.rstrip("."), text.split(".", 1)[0]))
+    shapes = (text, text.rstrip("."), text.split(".", 1)[0])
+    return any(fnmatchcase(shape, glob.lower()) for glob in globs for shape in shapes)

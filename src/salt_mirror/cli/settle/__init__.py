@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -238,7 +239,7 @@ def _watch(
         caches, exchange = _observers(wish, estate, asking, where, engine, stack)
         chosen = past is not None or bool(asking.at or where.vantages)
         caches, remarks = (caches, []) if chosen else _able(caches, goals, view, estate)
-        keep_pace([*atlas.servers, *(cache.server for cache in caches)], asking.pace)
+        keep_pace(chain(atlas.servers, (cache.server for cache in caches)), asking.pace)
         goals, watch, bound = _begin(wish, goals, caches, view, atlas, engine, clock, past, peek=peek)
         written = None
         if wish.journal is not None:

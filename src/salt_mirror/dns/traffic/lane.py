@@ -35,17 +35,6 @@ _RECEIVE = 2048
 _CASES_FOR = 16
 _MOST_ENDED = 4096
 
-
-class _Tails(dict[int, bytes]):
-    """What stands behind the name in a question, by type."""
-
-    def __missing__(self, rdtype: int) -> bytes:
-        tail = self[rdtype] = question_tail(rdtype)
-        return tail
-
-
-_TAILS = _Tails()
-
 Waiting = Question | ForeseenSet
 """What waits to be asked: a question, or a set that is foreseen, for which one is made only where its answer differs."""
 _First = tuple[Waiting, bytes, float, socket.socket]
@@ -164,7 +153,7 @@ class Lane:
         if self._case_left <= 0:
             self._case_left = _CASES_FOR
             self._ways.renew_case()
-        case, tails = self._ways.case, _TAILS
+        case = self._ways.case
         batch = self._take_ids(number)
         # Linux takes datagrams of one size in one call (see `bulk`), so they are sorted by their length.
         by_size: dict[int, list[bytes]] = {}
@@ -178,7 +167,7 @@ class Lane:
             # Two questions under way never share an id, or the answer to one could end the other.
             while qid in firsts or qid in flights:
                 qid = batch[at] = os.urandom(2)
-            asked = name.translate(case) + tails[rdtype]
+            asked = name.translate(case) + question_tail(rdtype)
             firsts[qid] = (question, asked, now, sock)
             wire = qid + middles[recurse] + asked + opt
             if len(wire) != size:
@@ -203,7 +192,7 @@ class Lane:
         qid = os.urandom(2)
         while qid in self._flights or qid in self._firsts:
             qid = os.urandom(2)
-        asked = question.name + _TAILS[question.rdtype]
+        asked = question.name + question_tail(question.rdtype)
         middle = middles(unchecked=self.server.unchecked, signed=self.server.signed)[question.recurse]
         flight = Flight(question, qid, asked, qid + middle + asked + self._ways.opt, now)
         flight.tries = 0
@@ -330,6 +319,8 @@ class Lane:
                     edns_seen, cookie = edns_seen or ways.edns_seen, ways.has_cookie
                     continue
                 answer = looked_at
+            elif isinstance(question, ForeseenQuestion):
+                self._reader.learn(answer, asked, question.foreseen, b"")
             edns_seen = True
             heard += 1
             del firsts[qid]
@@ -361,15 +352,16 @@ class Lane:
             # Cookies, truncation, fallbacks: rare, or a server's own way.
             self._promote(qid, first, now)
             return self._receive_other(sock, qid, message, now)
-        self._learn(question, message, asked, reply)
         rtt_ms = (now - sent_at) * 1000.0
-        return Answer(question, ORDINARY[rcode], right, values, ttl, alias, message, rtt_ms, 1, "udp")
+        answer = Answer(question, ORDINARY[rcode], right, values, ttl, alias, message, rtt_ms, 1, "udp")
+        self._learn(answer, asked, opt)
+        return answer
 
-    def _learn(self, question: Question, message: bytes, asked: bytes, reply: Reply) -> None:
+    def _learn(self, answer: Answer, asked: bytes, opt: bytes | None) -> None:
         """Remember how this server gives what is foreseen."""
+        question = answer.question
         if isinstance(question, ForeseenQuestion):
-            one = question.foreseen
-            self._reader.learn(message, asked, one.name, one.value, reply)
+            self._reader.learn(answer, asked, question.foreseen, opt)
 
     def _heard(self, answers: int, trip_s: float) -> None:
         """Take in that so many answers came, the last one after so long."""
@@ -443,8 +435,9 @@ class Lane:
                 self._resend(flight, now)
             case _:
                 self._land(flight)
-                self._learn(flight.question, message, flight.asked, reply)
-                self._done(answer_from(flight, reply, message, (now - flight.sent_at) * 1000.0, "udp"))
+                answer = answer_from(flight, reply, message, (now - flight.sent_at) * 1000.0, "udp")
+                self._learn(answer, flight.asked, reply[6])
+                self._done(answer)
         return 1
 
     # Ending
