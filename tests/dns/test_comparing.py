@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import pytest
 
 from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.questions import Server
+from salt_mirror.dns.questions import Question, Server
 from salt_mirror.dns.records import AAAA, A
 from salt_mirror.dns.replies import Reader, Reply
 from salt_mirror.dns.screening import ForeseenSet, ForeseenSubject
@@ -18,7 +18,8 @@ from support.peers import peer
 
 APEX = b"\x04pans\x07example\x00"
 RIGHT, OTHER = b"\x0a\x01\x02\x03", b"\x0a\x01\x02\x04"
-PASSES = ("right", "another TTL")
+PASSES = {"right": 300, "another TTL": 301, "a TTL with the top bit": 0}
+"""What is as foreseen, and the TTL that it then has."""
 FAILS = (
     "another value",
     "nothing",
@@ -67,6 +68,7 @@ class Giver:
             elsewhere = b"\x0500000" + name[6:]
             given = {
                 "another TTL": [self._record(name, A, RIGHT, ttl=301)],
+                "a TTL with the top bit": [self._record(name, A, RIGHT, ttl=0x80000001)],
                 "another value": [wrong],
                 "nothing": [],
                 "two values": [right, wrong],
@@ -129,6 +131,10 @@ def test_only_what_is_exactly_as_foreseen_passes(monkeypatch: pytest.MonkeyPatch
         runner = Runner(engine, ahead=1)
         ended = [(one.what[1], one.failed) for one in runner.screen(subjects)]
         assert runner.asked == 2 * len(kinds)
+        known = [runner.known(Question(b"\x05%05d" % number + APEX, A, server)) for number in range(len(kinds))]
     assert sorted(ended) == sorted((kind, kind not in PASSES) for kind in kinds)
+    assert all(
+        answer and answer.ttl == PASSES[kind] for answer, kind in zip(known, kinds, strict=True) if kind in PASSES
+    )
     # What is as foreseen is not read, but for the first of its shape.
     assert next(reads) < 500
