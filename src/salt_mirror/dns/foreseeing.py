@@ -132,9 +132,13 @@ class Foreseeing:
         """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
         is blocked while another subject asks for one."""
         asked: list[ForeseenSet] = []
-        saved, is_asking = 0, self._runner.is_asking
+        saved, is_asking, agreed = 0, self._runner.is_asking, None
+        servers: tuple[Server, ...] = ()
+        rdtype = 0
         for one in subject.rounds[subject.at]:
-            agreed = self.agreed.get((one.servers, one.rdtype)) or self._begin_sets(one)
+            if agreed is None or one.servers is not servers or one.rdtype != rdtype:
+                servers, rdtype = one.servers, one.rdtype
+                agreed = self.agreed.get((servers, rdtype)) or self._begin_sets(one)
             one.keeper = agreed
             if agreed.is_new(one.name) and not is_asking(one):
                 asked.append(one)
@@ -145,6 +149,8 @@ class Foreseeing:
             elif one.name in agreed.pending:
                 self._blocked.append(subject)
                 return
+            elif subject.each:
+                one.others, subject.failed = one.servers, True
             else:
                 subject.failed = True
                 ended.append(subject)
@@ -155,14 +161,14 @@ class Foreseeing:
             one.keeper.pending[one.name] = one
             subject.left += len(one.servers)
         self._runner.asked += subject.left
-        for one in asked:
-            if self._comparing is not None:
-                self._comparing.foresee(one)
-            else:
-                for server in one.servers:
-                    self._exchange.submit(Question(one.name, one.rdtype, server))
         if not asked:
             self._end_round(subject, ended)
+        elif self._comparing is not None:
+            self._comparing.foresee(asked)
+        else:
+            for one in asked:
+                for server in one.servers:
+                    self._exchange.submit(Question(one.name, one.rdtype, server))
 
     def _begin_sets(self, one: ForeseenSet) -> AgreedSets:
         """Return a place for what a set's servers give alike of its type."""

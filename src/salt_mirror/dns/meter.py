@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
+from collections.abc import Sequence
 
 from salt_mirror.dns.dialogue import Exchange
 from salt_mirror.dns.questions import Answer, Question
@@ -56,9 +57,9 @@ class Meter:
         found: ScreenTally | None = getattr(self._exchange, "tally", None)
         return found
 
-    def foresee(self, one: ForeseenSet) -> None:
-        """Take a set that is compared where it comes in."""
-        self._exchange.foresee(one)  # type: ignore[attr-defined]
+    def foresee(self, sets: Sequence[ForeseenSet]) -> None:
+        """Take sets that are compared where they come in."""
+        self._exchange.foresee(sets)  # type: ignore[attr-defined]
 
     @property
     def _exchange(self) -> Exchange:

@@ -19,6 +19,7 @@ ROOT: Name = b"\x00"
 MAX_LABEL = 63
 MAX_NAME = 255
 
+_SIZES = [bytes((size,)) for size in range(MAX_LABEL + 1)]
 _SPECIAL = frozenset(b'."\\;@$()')
 _PLAIN = re.compile(rb"[a-z0-9_/*=+:,!#%&'<>?\[\]^`{|}~-]*\Z")
 _PLAIN_LABEL = re.compile(r"[A-Za-z0-9_/*-]+\Z")
@@ -40,10 +41,11 @@ def from_text(text: str, origin: Name | None = None) -> Name:
     # Most names share their parent domain: that is read once, and the first label alone each time.
     head, dot, rest = text.partition(".")
     plain = (head.isalnum() and head.isascii()) or _PLAIN_LABEL.match(head)
-    if plain and len(head) <= MAX_LABEL and len(text) <= MAX_NAME:
+    size = len(head)
+    if plain and size <= MAX_LABEL and len(text) <= MAX_NAME:
         above = _parent_in(rest, origin) if dot else (origin or ROOT)
-        if above is not None and len(head) + len(above) < MAX_NAME:
-            return bytes((len(head),)) + head.lower().encode("ascii") + above
+        if above is not None and size + len(above) < MAX_NAME:
+            return _SIZES[size] + head.lower().encode("ascii") + above
     if text == "@" and origin is not None:
         return origin
     if text in ("", "."):

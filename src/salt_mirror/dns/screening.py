@@ -19,8 +19,8 @@ from salt_mirror.dns.questions import Answer, Question, Server
 class ForeseenSet:
     """A record set as every server has to give it: `value` is its only rdata (canonical), None where the name has to be there
     without the type. `ttl` (seconds; 0 for None) and `over` are those of the first server that gave it, empty until then;
-    `others` the servers that did not, or in another way. Once it is asked for, `subject` is whose it is, and `keeper` where it
-    is kept."""
+    `others` the servers that did not, or in another way (all of them where something else was known before). Once it is asked
+    for, `subject` is whose it is, and `keeper` where it is kept."""
 
     __slots__ = ("keeper", "name", "others", "over", "rdtype", "servers", "subject", "ttl", "value")
 
@@ -34,7 +34,12 @@ class ForeseenSet:
         self.value = value
         self.ttl = 0
         self.over = ""
-        self.others: list[Server] | None = None
+        self.others: Sequence[Server] | None = None
+
+    @property
+    def agreed(self) -> bool:
+        """Whether every server gave it, once its subject has ended."""
+        return self.others is None and bool(self.over)
 
     def asked(self, server: Server) -> ForeseenQuestion:
         """Return the question for it to one of its servers."""
@@ -60,13 +65,15 @@ class ForeseenSet:
 
 class ForeseenSubject:
     """What would agree: `what` it is to the check that foresees it, its sets in rounds, how many questions of this round are
-    `left`, and whether anything came that was not foreseen."""
+    `left`, and whether anything came that was not foreseen. With `each` its sets have nothing to do with each other but that
+    they are put together: each counts by itself, and all are asked for, whatever comes of one."""
 
-    __slots__ = ("at", "failed", "left", "rounds", "what")
+    __slots__ = ("at", "each", "failed", "left", "rounds", "what")
 
-    def __init__(self, what: Any, rounds: Sequence[Sequence[ForeseenSet]]) -> None:
+    def __init__(self, what: Any, rounds: Sequence[Sequence[ForeseenSet]], *, each: bool = False) -> None:
         self.what = what
         self.rounds = rounds
+        self.each = each
         self.at = 0
         self.left = 0
         self.failed = False
@@ -113,8 +120,8 @@ class Comparing(Protocol):
     def tally(self) -> ScreenTally | None:
         """What has been compared; None where that is not done."""
 
-    def foresee(self, one: ForeseenSet) -> None:
-        """Take a set to be asked for on each of its servers."""
+    def foresee(self, sets: Sequence[ForeseenSet]) -> None:
+        """Take sets to be asked for, each on all of its servers."""
 
 
 def agreed_answer(question: Question, value: bytes | None, ttl: int, over: str) -> Answer:

@@ -39,18 +39,24 @@ def plain_lines(
     """
     origin = _wire(reader.current_origin)
     last = _wire(reader.last_name)
-    at, end, usual = 0, len(lines), _ttl(reader)
+    at, end, usual, record = 0, len(lines), _ttl(reader), _RECORD.match
     while at < end:
-        match = _RECORD.match(lines[at])
-        if match is not None and (record := _record(match, origin, last)) is not None:
-            last, rdtype, rdata = record
-            ttl = usual
-            if match[2]:
-                reader.last_ttl = ttl = int(match[2])
-                reader.last_ttl_known, usual = True, _ttl(reader)
-            yield first_line + at, last, ttl, rdtype, rdata
-            at += 1
-            continue
+        match = record(lines[at])
+        if match is not None:
+            label, stated, kind, value = match.groups()
+            try:
+                owner = from_text(label, origin) if label else last
+                rdata = inet_pton(AF_INET, value) if kind == "A" else _rdata(kind, value, origin)
+            except (Unusable, OSError):
+                owner = None
+            if owner is not None:
+                last, ttl = owner, usual
+                if stated:
+                    reader.last_ttl = ttl = int(stated)
+                    reader.last_ttl_known, usual = True, _ttl(reader)
+                yield first_line + at, owner, ttl, _TYPES[kind], rdata
+                at += 1
+                continue
         start = at
         depth = 0
         while at < end:
@@ -65,20 +71,9 @@ def plain_lines(
         origin, last, usual = _wire(reader.current_origin), _wire(reader.last_name), _ttl(reader)
 
 
-def _record(match: re.Match[str], origin: Name | None, last: Name | None) -> tuple[Name, int, bytes] | None:
-    """Return what a line that fits the pattern says; None when it does not hold what it should."""
-    rdtype = _TYPES[match[3]]
-    try:
-        owner = from_text(match[1], origin) if match[1] else last
-        if rdtype == A:
-            rdata = inet_pton(AF_INET, match[4])
-        elif rdtype == AAAA:
-            rdata = inet_pton(AF_INET6, match[4])
-        else:
-            rdata = from_text(match[4], origin)
-    except (Unusable, OSError):
-        return None
-    return (owner, rdtype, rdata) if owner is not None else None
+def _rdata(kind: str, value: str, origin: Name | None) -> bytes:
+    """Return what stands behind a type, an address or a name. Raises OSError or Unusable where it is neither."""
+    return inet_pton(AF_INET6, value) if kind == "AAAA" else from_text(value, origin)
 
 
 def _ttl(reader: dns.zonefile.Reader) -> int:

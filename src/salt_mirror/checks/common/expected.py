@@ -135,9 +135,10 @@ def expected_sets(
         if not wanted(expectation.name, expectation.rdtype):
             return
         key = (where, expectation.name, expectation.rdtype)
-        if key not in found:
-            found[key] = ExpectedSet(*key)
-        found[key].add(expectation)
+        one = found.get(key)
+        if one is None:
+            one = found[key] = ExpectedSet(*key)
+        one.add(expectation)
 
     def spoil(where: str, name: Name, rdtype: int, says: str) -> None:
         if wanted(name, rdtype):

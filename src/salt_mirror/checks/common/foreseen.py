@@ -13,16 +13,16 @@ from salt_mirror.dns.questions import Server
 
 
 class Screeners:
-    """Finds the authority at which the sets of a name may be screened."""
+    """Finds the authority at which the sets of a name may be screened; `apexes` are those of every zone of the estate."""
 
     def __init__(self, atlas: Atlas) -> None:
         self._atlas = atlas
-        self._apexes = {apex for zones in atlas.estate.zones.values() for apex in zones}
+        self.apexes = {apex for zones in atlas.estate.zones.values() for apex in zones}
         self._below: dict[tuple[Name, str], Authority | None] = {}
 
     def at(self, name: Name, view: str) -> Authority | None:
         """Return the authority of a name in a view; None where it is not known beforehand, or is not asked in bulk."""
-        if name in self._apexes:
+        if name in self.apexes:
             return self._able(self._atlas.known(name, view))
         key = (name[name[0] + 1 :], view)
         try:
@@ -34,7 +34,7 @@ class Screeners:
     def is_apex(self, name: Name, view: str) -> bool:
         """Return whether a name is the apex of its zone, as far as that is known beforehand: of servers that were given by hand
         it is not."""
-        authority = self._atlas.known(name, view) if name in self._apexes else None
+        authority = self._atlas.known(name, view) if name in self.apexes else None
         return authority is not None and authority.zone == name
 
     @staticmethod

@@ -126,37 +126,34 @@ class Part(ABC):
             )
 
 
-class Later:
-    """What `agreed` says of subjects on which more has to be known first: `about` what that is, one for all of which it is the
-    same."""
+class ForeseenRound(ABC):
+    """A round of dialogues of which most come to what is foreseen. Without a screen it is the round of these dialogues."""
 
-    __slots__ = ("about",)
+    @abstractmethod
+    def __iter__(self) -> Iterator[Dialogue[Any]]:
+        """Return a dialogue for each thing that the round is about."""
 
-    def __init__(self, about: Any) -> None:
-        self.about = about
+    @abstractmethod
+    def results(self, runner: Runner, names: int) -> Iterator[Any]:
+        """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
 
 
 @dataclass(frozen=True, slots=True)
-class ForeseenRound:
-    """A round of dialogues of which most come to what is foreseen. `things` are what it is about; `foresee` says what would be
-    plain agreement for one, None where that is not known beforehand; `agreed` returns the result of a subject of which all was
-    as foreseen: None where it has to be judged all the same, a `Later` where that turns on what the others bring, and
-    `afterwards` returns the results of all things that wait for it; `judge` is the dialogue for everything else. Without a
-    screen it is the round of these dialogues."""
+class ForeseenThings(ForeseenRound):
+    """A round of things that are foreseen one by one: `foresee` says what would be plain agreement for one, None where that is
+    not known beforehand; `agreed` returns the result of a subject of which all was as foreseen; `judge` is the dialogue for
+    everything else."""
 
     things: Iterable[Any]
     foresee: Callable[[Any], ForeseenSubject | None]
     agreed: Callable[[ForeseenSubject], Any]
     judge: Callable[[Any], Dialogue[Any]]
-    afterwards: Callable[[Later, list[Any], Runner], Iterable[Any]] = lambda _, things, __: [None] * len(things)
 
     def __iter__(self) -> Iterator[Dialogue[Any]]:
         return map(self.judge, self.things)
 
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
-        """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
         left: list[Any] = []
-        later: dict[Later, list[Any]] = {}
 
         def subjects() -> Iterator[ForeseenSubject]:
             for thing in self.things:
@@ -167,21 +164,10 @@ class ForeseenRound:
                     yield subject
 
         for subject in runner.screen(subjects()):
-            result = None if subject.failed else self.agreed(subject)
-            if result is None:
+            if subject.failed:
                 left.append(subject.what)
-            elif isinstance(result, Later):
-                later.setdefault(result, []).append(subject.what)
             else:
-                yield result
-        yield from runner.run(map(self.judge, left), names=names)
-        left.clear()
-        for waited_for, things in later.items():
-            for thing, result in zip(things, self.afterwards(waited_for, things, runner), strict=True):
-                if result is None:
-                    left.append(thing)
-                else:
-                    yield result
+                yield self.agreed(subject)
         yield from runner.run(map(self.judge, left), names=names)
 
 

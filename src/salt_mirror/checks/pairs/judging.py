@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 from salt_mirror.checks.common.atlas import Atlas, Authority
 from salt_mirror.checks.common.lookup import Lookup, lookup
-from salt_mirror.checks.common.part import NOTHING_JUDGED, ForeseenRound, Part, Setting, Verdict
+from salt_mirror.checks.common.part import NOTHING_JUDGED, ForeseenThings, Part, Setting, Verdict
 from salt_mirror.checks.common.wording import many
 from salt_mirror.checks.pairs.case import Pair, PairCase, pointer_of
 from salt_mirror.checks.pairs.plain import PlainPairs
@@ -64,7 +64,7 @@ class Pairs(Part):
             self.remarks.append(UNSEEN)
         self.size = scope.size
         plain = PlainPairs(atlas, scope.expected)
-        yield ForeseenRound(
+        yield ForeseenThings(
             scope.names, plain.foresee, _agreeing, lambda thing: pair_name(thing[0], thing[1], atlas, scope.expected)
         )
         yield self._unseen(setting)

@@ -10,16 +10,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
-from typing import Any
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.lookup import Lookup, Telling, at_name, lookup
 from salt_mirror.checks.common.nearest import nearest
-from salt_mirror.checks.common.part import ForeseenRound, Later, Part, Setting, Verdict
+from salt_mirror.checks.common.part import Part, Setting, Verdict
 from salt_mirror.checks.common.standing import UNKNOWN, standing_of
-from salt_mirror.checks.rollcall.plain import PlainRoll
+from salt_mirror.checks.rollcall.plain import RollRound
 from salt_mirror.checks.rollcall.unexpected import told
 from salt_mirror.checks.rollcall.wording import (
     ABSENT_NAME,
@@ -32,13 +31,12 @@ from salt_mirror.checks.rollcall.wording import (
     RollWords,
     grouped,
 )
-from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.errors import Unusable
 from salt_mirror.dns.names import Name, from_text, join, parent, to_text
 from salt_mirror.dns.questions import Question
 from salt_mirror.dns.records import AAAA, CNAME, PTR, A, type_from_text
 from salt_mirror.dns.reverse import address_text, reverse_name
-from salt_mirror.dns.screening import ForeseenSubject
 from salt_mirror.estate.model import Estate, Zone
 from salt_mirror.findings import Finding, Outcome
 
@@ -69,20 +67,14 @@ class Roll(Part):
 
     def dialogues(self, setting: Setting) -> Iterator[Iterable[Dialogue[Called]]]:
         strangers = set(setting.transferred) - {one.name for one in self._sets}
-        plain = PlainRoll(self._atlas, setting.stranger)
 
-        def agreed(subject: ForeseenSubject) -> Any:
-            found = plain.agreed(subject)
-            return Called(subject.what, "agrees", []) if found is True else found
-
-        def afterwards(later: Later, sets: list[ExpectedSet], runner: Runner) -> Iterator[Called | None]:
-            for one, agrees in zip(sets, plain.afterwards(later, sets, runner), strict=True):
-                yield Called(one, "agrees", []) if agrees else None
+        def agreeing(one: ExpectedSet) -> Called:
+            return Called(one, "agrees", [])
 
         def judge(one: ExpectedSet) -> Dialogue[Called]:
             return call(one, self._atlas, setting.stranger, strangers)
 
-        yield ForeseenRound(self._sets, plain.foresee, agreed, judge, afterwards)
+        yield RollRound(self._sets, self._atlas, setting.stranger, agreeing, judge)
         self.unexpected = list(told(self._atlas.estate, setting.holdings, self._zones))
 
     def take(self, result: Called) -> None:

@@ -1,84 +1,152 @@
 """What plain agreement is for `rollcall`: the one value that is expected of a set, on every server, with the TTL that is
 expected, and no wildcard that would give the same.
 
-Strategy: the wildcard shows at a name beside the expected one that nobody has registered, which is the same for all names below
-one parent. The first set there is judged as ever, and asks for it; the others wait for what that brings, and look it up.
+Strategy: a set is settled by itself, and costs less than a dialogue's overhead, so sets that lie side by side are put to their
+servers many at a time. The wildcard shows at a name beside the expected one that nobody has registered, which is the same for
+all names below one parent: the first set there is judged as ever, and asks for it; the others wait for what that brings.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.foreseen import Screeners
-from salt_mirror.checks.common.part import Later
-from salt_mirror.dns.dialogue import Runner
-from salt_mirror.dns.names import MAX_NAME, Name, join, parent
+from salt_mirror.checks.common.part import ForeseenRound
+from salt_mirror.dns.dialogue import Dialogue, Runner
+from salt_mirror.dns.names import MAX_NAME, Name, join
 from salt_mirror.dns.questions import Question, Server
-from salt_mirror.dns.records import zone_side
+from salt_mirror.dns.records import DS, zone_side
 from salt_mirror.dns.screening import ForeseenSet, ForeseenSubject
 
-_Beside = tuple[Name, int, tuple[Server, ...]]
-"""The parent of names, a type, and the servers that are asked for it."""
+_TOGETHER = 64
+"""So many sets are put to their servers as one subject."""
 
 
-class PlainRoll:
-    """Foresees expected sets; `sibling` is the label that nobody has registered."""
+class _Below:
+    """Sets of one type, of names below one parent, at one authority: those that are `expected` next with what is `foreseen` of
+    each, and those that agree, and `wait` for what stands at the name that nobody has registered (an apex waits for nothing).
+    `begun` says that one of them is judged, and asks for that."""
 
-    def __init__(self, atlas: Atlas, sibling: bytes) -> None:
+    __slots__ = ("above", "apex", "begun", "expected", "foreseen", "rdtype", "servers", "wait")
+
+    def __init__(self, above: Name, rdtype: int, servers: tuple[Server, ...], *, apex: bool) -> None:
+        self.above = above
+        self.rdtype = rdtype
+        self.servers = servers
+        self.apex = apex
+        self.begun = False
+        self.expected: list[ExpectedSet] = []
+        self.foreseen: list[ForeseenSet] = []
+        self.wait: list[ExpectedSet] = []
+
+    def subject(self) -> ForeseenSubject:
+        """Return what is next as one subject, and begin with another."""
+        subject = ForeseenSubject((self, self.expected), (self.foreseen,), each=True)
+        self.expected, self.foreseen = [], []
+        return subject
+
+
+class RollRound(ForeseenRound):
+    """Expected sets, of which most are registered; `sibling` is the label that nobody has registered, `agreeing` returns the
+    result for one that agrees, and `judge` the dialogue for any other."""
+
+    def __init__(
+        self,
+        sets: Sequence[ExpectedSet],
+        atlas: Atlas,
+        sibling: bytes,
+        agreeing: Callable[[ExpectedSet], Any],
+        judge: Callable[[ExpectedSet], Dialogue[Any]],
+    ) -> None:
+        self._sets = sets
         self._screeners = Screeners(atlas)
         self._sibling = sibling
-        self._later: dict[_Beside, Later] = {}
+        self._agreeing = agreeing
+        self._judge = judge
+        self._below: dict[tuple[Name, int, str], _Below | None] = {}
 
-    def foresee(self, expected: ExpectedSet) -> ForeseenSubject | None:
-        """Return what would settle a set; None for one of several values, or about which the estate says anything else."""
-        value = expected.plain_value
-        if value is None:
-            return None
-        authority = self._screeners.at(zone_side(expected.name, expected.rdtype), expected.view)
+    def __iter__(self) -> Iterator[Dialogue[Any]]:
+        return map(self._judge, self._sets)
+
+    def results(self, runner: Runner, names: int) -> Iterator[Any]:
+        left: list[ExpectedSet] = []
+        for subject in runner.screen(self._subjects(left)):
+            yield from map(self._agreeing, self._settled(subject, left))
+        yield from runner.run(map(self._judge, left), names=names)
+        left.clear()
+        for below in self._below.values():
+            if below is not None:
+                yield from map(self._agreeing, self._afterwards(below, left, runner))
+        yield from runner.run(map(self._judge, left), names=names)
+
+    def _subjects(self, left: list[ExpectedSet]) -> Iterator[ForeseenSubject]:
+        """Return what would settle sets; those of several values, or about which the estate says anything else, are `left`."""
+        places, apexes = self._below, self._screeners.apexes
+        for expected in self._sets:
+            value, name, rdtype = expected.plain_value, expected.name, expected.rdtype
+            if value is None:
+                left.append(expected)
+                continue
+            # An apex, and what stands on the parent's side of a cut, is not in the zone of the names beside it.
+            key = (name if name in apexes or rdtype == DS else name[name[0] + 1 :], rdtype, expected.view)
+            try:
+                below = places[key]
+            except KeyError:
+                below = places[key] = self._begin(expected)
+            if below is None:
+                left.append(expected)
+                continue
+            below.expected.append(expected)
+            below.foreseen.append(ForeseenSet(name, rdtype, below.servers, value))
+            if len(below.foreseen) == _TOGETHER:
+                yield below.subject()
+        yield from [below.subject() for below in places.values() if below is not None and below.foreseen]
+
+    def _begin(self, expected: ExpectedSet) -> _Below | None:
+        """Return the place of a set and of those beside it; None where their servers are not asked in bulk."""
+        name, rdtype, view = expected.name, expected.rdtype, expected.view
+        authority = self._screeners.at(zone_side(name, rdtype), view)
         if authority is None:
             return None
-        return ForeseenSubject(expected, ((ForeseenSet(expected.name, expected.rdtype, authority.servers, value),),))
+        return _Below(name[name[0] + 1 :], rdtype, authority.servers, apex=self._screeners.is_apex(name, view))
 
-    def agreed(self, subject: ForeseenSubject) -> Any:
-        """Return whether a set that was as foreseen agrees: at once at an apex or a wildcard, later for the names below a
-        parent, but None for the first of these, which is judged."""
-        expected: ExpectedSet = subject.what
-        one = subject.rounds[0][0]
-        if expected.ttl is not None and expected.ttl != one.ttl:
-            return None
-        if self._is_beyond(expected):
-            return True
-        key = (parent(expected.name), expected.rdtype, one.servers)
-        later = self._later.get(key)
-        if later is None:
-            self._later[key] = Later(key)
-        return later
+    def _settled(self, subject: ForeseenSubject, left: list[ExpectedSet]) -> list[ExpectedSet]:
+        """Return which sets agree at once: at an apex, at a wildcard, or where no name fits beside. Others wait, or are
+        `left`."""
+        below, settled = subject.what[0], list[ExpectedSet]()
+        longest = MAX_NAME - len(self._sibling) - 1
+        for expected, one in zip(subject.what[1], subject.rounds[0], strict=True):
+            if not one.agreed or (expected.ttl is not None and expected.ttl != one.ttl):
+                left.append(expected)
+            elif below.apex or one.name.startswith(b"\x01*") or len(one.name) > longest:
+                settled.append(expected)
+            elif not below.begun:
+                below.begun = True
+                left.append(expected)
+            else:
+                below.wait.append(expected)
+        return settled
 
-    def afterwards(self, later: Later, sets: list[ExpectedSet], runner: Runner) -> Iterator[bool]:
-        """Return of each of some sets whether it agrees now that it is known what stands beside it; not where that is the same,
-        and of none where that is not known."""
-        beside = self._beside(later.about, runner)
-        for expected in sets:
-            agrees = beside is not None and expected.plain_value not in beside
-            if agrees:
-                runner.saved += len(later.about[2])
-            yield agrees
+    def _afterwards(self, below: _Below, left: list[ExpectedSet], runner: Runner) -> Iterator[ExpectedSet]:
+        """Return which sets agree now that it is known what stands beside them: not where that is the same, and none where that
+        is not known; those are `left`."""
+        beside = self._beside(below, runner) if below.wait else None
+        for expected in below.wait:
+            if beside is not None and expected.plain_value not in beside:
+                runner.saved += len(below.servers)
+                yield expected
+            else:
+                left.append(expected)
+        below.wait.clear()
 
-    def _is_beyond(self, expected: ExpectedSet) -> bool:
-        """Return whether no wildcard is looked for: at an apex, at a wildcard itself, or where no name fits beside."""
-        if self._screeners.is_apex(expected.name, expected.view) or expected.name.startswith(b"\x01*"):
-            return True
-        return len(expected.name) + len(self._sibling) + 1 > MAX_NAME
-
-    def _beside(self, key: _Beside, runner: Runner) -> frozenset[bytes] | None:
+    def _beside(self, below: _Below, runner: Runner) -> frozenset[bytes] | None:
         """Return every value that a server gives at the name that nobody has registered; None where one was not asked."""
-        above, rdtype, servers = key
-        beside, found = join((self._sibling,), above), set[bytes]()
-        for server in servers:
-            answer = runner.known(Question(beside, rdtype, server))
+        beside, found = join((self._sibling,), below.above), set[bytes]()
+        for server in below.servers:
+            answer = runner.known(Question(beside, below.rdtype, server))
             if answer is None:
                 return None
             found.update(answer.values)

@@ -19,7 +19,7 @@ from msgspec.structs import replace
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import at_name, lookup
-from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
+from salt_mirror.checks.common.part import ForeseenThings, Part, Setting, Verdict
 from salt_mirror.checks.common.wording import many, no_word_of, troubles_of
 from salt_mirror.checks.stale.plain import PlainReferences
 from salt_mirror.checks.stale.rows import forecast, zone_ages
@@ -113,14 +113,14 @@ class Stale(Part):
 
     # What is asked
 
-    def _references_of(self, inventory: Inventory, words: StaleWords) -> ForeseenRound:
+    def _references_of(self, inventory: Inventory, words: StaleWords) -> ForeseenThings:
         """Return the look at where records of a view lead."""
 
         def agreeing(subject: ForeseenSubject) -> Confirmed:
             return Confirmed([subject.what], inventory.view, "", "agrees")
 
         plain = PlainReferences(self._atlas, inventory)
-        return ForeseenRound(
+        return ForeseenThings(
             self._references(inventory), plain.foresee, agreeing, lambda record: self._follow(record, words)
         )
 

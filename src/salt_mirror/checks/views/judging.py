@@ -14,7 +14,7 @@ from functools import partial
 from salt_mirror.checks.common.atlas import Atlas
 from salt_mirror.checks.common.coverage import Coverage
 from salt_mirror.checks.common.lookup import Lookup, at_name
-from salt_mirror.checks.common.part import ForeseenRound, Part, Setting, Verdict
+from salt_mirror.checks.common.part import ForeseenThings, Part, Setting, Verdict
 from salt_mirror.checks.views.plain import PlainViews
 from salt_mirror.checks.views.scope import APART, NOTHING, InsideZone, NameInViews, Sets, ViewsScope
 from salt_mirror.checks.views.wording import ViewWords
@@ -101,7 +101,7 @@ class Views(Part):
         names = self._scope.names(setting.holdings)
         self.size = len(names)
         plain = PlainViews(self._atlas, self._is_right)
-        yield ForeseenRound(names, plain.foresee, _agreeing, lambda one: look(one, self._scope, self._atlas))
+        yield ForeseenThings(names, plain.foresee, _agreeing, lambda one: look(one, self._scope, self._atlas))
         yield (leaks(zone) for zone in self._scope.inside_zones())
         if telling := self._telling():
             resolvers = self._scope.estate.resolvers.items()

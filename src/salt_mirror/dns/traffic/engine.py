@@ -10,7 +10,7 @@ from __future__ import annotations
 import selectors
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
 from salt_mirror.dns.questions import Answer, Question, Server
@@ -80,16 +80,18 @@ class Engine:
             self._begin_lane(question.server)
             self._queues[question.server].append(question)
 
-    def foresee(self, one: ForeseenSet) -> None:
-        """Take a set that is to be asked for on each of its servers, and compared where it comes in."""
-        servers, queues = one.servers, self._queues
-        self.backlog += len(servers)
-        for server in servers:
-            try:
-                queues[server].append(one)
-            except KeyError:
-                self._begin_lane(server)
-                queues[server].append(one)
+    def foresee(self, sets: Sequence[ForeseenSet]) -> None:
+        """Take sets that are to be asked for, each on all of its servers, and compared where they come in."""
+        queues = self._queues
+        for one in sets:
+            servers = one.servers
+            self.backlog += len(servers)
+            for server in servers:
+                try:
+                    queues[server].append(one)
+                except KeyError:
+                    self._begin_lane(server)
+                    queues[server].append(one)
 
     def _begin_lane(self, server: Server) -> None:
         lane = self._open(server)
