@@ -1,11 +1,10 @@
 """One server over UDP: what waits for it, what is under way, and what an arriving datagram means.
 
 Strategy: this is the hot path, so it is written flat. The first tries of questions stand in a table by id as bare tuples;
-whatever needs more than that becomes a Flight in a second table. Deadlines stand in one queue for each try, in the order
-in which they fall due, the first tries' one a batch, so nobody searches for a timer. A datagram counts only when it comes
-to the socket that asked, with the id, the question in its very case, and the cookie if there is one; all else is a stray
-and changes nothing (RFC 5452). What to try next is the fallback's to say; what a datagram cannot settle goes to the server's
-TCP stream. The module is longer than others, since sending and receiving share their tables and every call counts here.
+whatever needs more than that becomes a Flight in a second table. A datagram counts only when it comes to the socket that
+asked, with the id, the question in its very case, and the cookie if there is one; all else is a stray and changes nothing
+(RFC 5452). What to try next is the fallback's to say; what a datagram cannot settle goes to the server's TCP stream.
+The module is longer than others, since sending and receiving share their tables and every call counts here.
 """
 
 from __future__ import annotations
@@ -22,6 +21,7 @@ from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, 
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
 from salt_mirror.dns.screening import ForeseenQuestion, ForeseenSet, ScreenTally
 from salt_mirror.dns.traffic.bulk import Bulk
+from salt_mirror.dns.traffic.deadlines import Deadlines
 from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
 from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
@@ -81,8 +81,7 @@ class Lane:
         self._flights: dict[bytes, Flight] = {}
         self._tries = tries
         self._budget_s = timeout_s * (2**tries - 1)
-        self._firsts_due: deque[tuple[float, float, list[bytes]]] = deque()
-        self._due: list[deque[Flight]] = [deque() for _ in range(tries)]
+        self._deadlines = Deadlines(tries)
         self._trips = RoundTrips(timeout_s)
         self._window = Window()
         self._pace = pace
@@ -174,7 +173,7 @@ class Lane:
                 size = len(wire)
                 of_size = by_size.setdefault(size, [])
             of_size.append(wire)
-        self._firsts_due.append((now + self._trips.wait_s, now, batch))
+        self._deadlines.expect_firsts(batch, now, now + self._trips.wait_s)
         for wires in by_size.values():
             if not self._bulk.send(sock, wires):
                 self._refused(now)
@@ -225,7 +224,7 @@ class Lane:
         flight.deadline = max(now, sent_at + self._trips.wait_s)
         del self._firsts[qid]
         self._flights[qid] = flight
-        self._due[0].append(flight)
+        self._deadlines.expect(flight)
         return flight
 
     def _send_again(self, flight: Flight, now: float) -> None:
@@ -259,7 +258,7 @@ class Lane:
         flight.deadline = (
             max(flight.began_at + self._budget_s, now + wait_s) if flight.tries == self._tries else now + wait_s
         )
-        self._due[attempt].append(flight)
+        self._deadlines.expect(flight)
         flight.sock = sock = self._ports.current
         if sock is None:
             return
@@ -463,28 +462,21 @@ class Lane:
 
     def expire(self, now: float) -> None:
         """Send again, or give up, what has waited long enough."""
-        # First tries fall due a batch at a time: one entry in the queue for hundreds of questions, and no search.
-        lost = False
-        while self._firsts_due and self._firsts_due[0][0] <= now:
-            _, sent_at, batch = self._firsts_due.popleft()
+        for sent_at, batch in self._deadlines.late_firsts(now):
             for qid in batch:
                 first = self._firsts.get(qid)
                 if first is not None and first[2] == sent_at:
                     self._promote(qid, first, now)
-        for attempt, due in enumerate(self._due):
-            while due and (due[0].landed or due[0].tries != attempt + 1 or due[0].deadline <= now):
-                flight = due.popleft()
-                if flight.landed or flight.tries != attempt + 1:
-                    continue
-                lost = True
-                if flight.tries < self._tries and not self._breaker.open:
-                    self._send_again(flight, now)
-                else:
-                    self._land(flight)
-                    self._breaker.unheard(now)
-                    if (flight.refused or self._breaker.open) and self._comes_again(flight.question, now):
-                        continue
-                    self._done(no_answer(flight))
+        lost = False
+        for flight in self._deadlines.late(now):
+            lost = True
+            if flight.tries < self._tries and not self._breaker.open:
+                self._send_again(flight, now)
+                continue
+            self._land(flight)
+            self._breaker.unheard(now)
+            if not ((flight.refused or self._breaker.open) and self._comes_again(flight.question, now)):
+                self._done(no_answer(flight))
         # Once for all that was lost by now: losses come in swarms, and the window is halved once for a swarm.
         if lost:
             self._window.lost(now, self._trips.wait_s)
@@ -514,21 +506,12 @@ class Lane:
 
     def next_due(self, now: float) -> float | None:
         """Return when something has to be done next, unless something arrives: the engine's clock."""
-        soonest = self._stream.next_due()
-        if self._firsts_due and self._firsts and (soonest is None or self._firsts_due[0][0] < soonest):
-            soonest = self._firsts_due[0][0]
-        for attempt, due in enumerate(self._due):
-            while due and (due[0].landed or due[0].tries != attempt + 1):
-                due.popleft()
-            if due and (soonest is None or due[0].deadline < soonest):
-                soonest = due[0].deadline
+        dues = [self._stream.next_due(), self._deadlines.next_due(firsts=bool(self._firsts))]
         if self.waiting and self._breaker.open:
-            again = self._breaker.due(now, probing=self._under_way > 0)
+            dues.append(self._breaker.due(now, probing=self._under_way > 0))
         elif self.waiting and self._pace is not None and self._under_way < int(self._window.size):
-            again = now + self._pace.wait_s()
-        else:
-            return soonest
-        return again if soonest is None else min(soonest, again)
+            dues.append(now + self._pace.wait_s())
+        return min((due for due in dues if due is not None), default=None)
 
     @property
     def sockets(self) -> int:
