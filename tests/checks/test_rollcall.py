@@ -10,6 +10,8 @@ import dns.message
 import dns.opcode
 import dns.query
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from salt_mirror.catalogue import catalogue
 from salt_mirror.checks.common.atlas import Atlas
@@ -23,6 +25,7 @@ from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.sources import contradictions, read_given, write_expectations
 from salt_mirror.standin.server import StandIn
 from support.estates import Served
+from support.examples import examples
 from support.program import PROGRAM, Outcome, Run
 from support.realservers import bind_secondary, free_port, knot
 from support.servers import HEAD, KEY
@@ -87,6 +90,31 @@ def test_presence_says_what_else_may_be_there() -> None:
     assert codes(f"{head}{HOST},A,10.77.20.8,absent,\n{HOST},A,{ADDRESS},,\n", two) == []
     assert codes(f"{head}{HOST},A,,absent,\n", both({})) == []
     assert codes(f"{head}{HOST},A,{ADDRESS},,900\n", two) == ["roll.other-ttl"]
+
+
+@given(st.lists(st.sampled_from((*["right"] * 9, "gone", "other", "its TTL", "one server")), min_size=60, max_size=150))
+@examples(25)
+def test_of_many_sets_that_are_put_together_each_is_judged_by_itself_and_asked_for_once(kinds: list[str]) -> None:
+    says = {"gone": "roll.missing-name", "other": "roll.different", "its TTL": "roll.other-ttl"}
+    world = estate("pans.example", "h0.pans.example")
+    digest = f"1 13 2 {'ab' * 32}"
+    told: Told = {("kiln", "h0.pans.example", "DS"): [digest], ("north", "h0.pans.example", "DS"): [digest]}
+    lines, wanted = [f"h0.pans.example. 300 DS {digest}\n"], dict[str, str]()
+    for number, kind in enumerate(kinds, 1):
+        host, address = f"h{number}.pans.example", f"10.77.20.{number}"
+        lines.append(f"{host}. {900 if kind == 'its TTL' else 300} A {address}\n")
+        if kind == "one server":
+            told["north", host, "A"] = [address]
+        elif kind != "gone":
+            told |= both({(host, "A"): ["10.99.9.9" if kind == "other" else address]})
+        if kind != "right":
+            wanted[f"{host}."] = says.get(kind, "roll.servers-disagree")
+    exchange = Table(told)
+    roll = Roll(expected_sets(world, read_given("".join(lines), ROOT)), Atlas(world))
+    carry_out(roll, Setting(NOW), Runner(exchange))
+    assert {finding.name: finding.code for finding in roll.findings()} == wanted
+    assert roll.counts()["agrees"] == len(lines) - len(wanted) + kinds.count("its TTL")
+    assert len(exchange.asked) == len(set(exchange.asked))
 
 
 def test_a_wildcard_is_found_out_by_a_name_that_cannot_exist() -> None:

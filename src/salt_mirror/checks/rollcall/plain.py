@@ -90,8 +90,8 @@ class RollRound(ForeseenRound):
             if value is None:
                 left.append(expected)
                 continue
-            # An apex, and what stands on the parent's side of a cut, is not in the zone of the names beside it.
-            key = (name if name in apexes or rdtype == DS else name[name[0] + 1 :], rdtype, expected.view)
+            # An apex is not in the zone of the names beside it, but for its DS set (RFC 4035 section 2.4).
+            key = (name if name in apexes and rdtype != DS else name[name[0] + 1 :], rdtype, expected.view)
             try:
                 below = places[key]
             except KeyError:
@@ -111,7 +111,8 @@ class RollRound(ForeseenRound):
         authority = self._screeners.at(zone_side(name, rdtype), view)
         if authority is None:
             return None
-        return _Below(name[name[0] + 1 :], rdtype, authority.servers, apex=self._screeners.is_apex(name, view))
+        apex = rdtype != DS and self._screeners.is_apex(name, view)
+        return _Below(name[name[0] + 1 :], rdtype, authority.servers, apex=apex)
 
     def _settled(self, subject: ForeseenSubject, left: list[ExpectedSet]) -> list[ExpectedSet]:
         """Return which sets agree at once: at an apex, at a wildcard, or where no name fits beside. Others wait, or are
