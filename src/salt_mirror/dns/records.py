@@ -173,6 +173,7 @@ class Soa(NamedTuple):
     minimum: int
 
 
+@lru_cache(maxsize=1024)
 def soa_fields(rdata: bytes) -> Soa:
     """Take the canonical rdata of an SOA apart."""
     first = _name_end(rdata, 0)
