@@ -21,6 +21,7 @@ from salt_mirror.checks.rollcall.judging import Roll
 from salt_mirror.demo.world import plantings
 from salt_mirror.dns.dialogue import Runner
 from salt_mirror.dns.names import ROOT, from_text
+from salt_mirror.dns.questions import Answer
 from salt_mirror.estate.errors import BadInput
 from salt_mirror.estate.sources import contradictions, read_given, write_expectations
 from salt_mirror.standin.server import StandIn
@@ -115,6 +116,23 @@ def test_of_many_sets_that_are_put_together_each_is_judged_by_itself_and_asked_f
     assert {finding.name: finding.code for finding in roll.findings()} == wanted
     assert roll.counts()["agrees"] == len(lines) - len(wanted) + kinds.count("its TTL")
     assert len(exchange.asked) == len(set(exchange.asked))
+
+
+def test_whoever_interrupts_a_long_roll_has_what_was_called_by_then_the_faults_too() -> None:
+    class Stopped(Table):
+        def collect(self, wait_s: float | None = None) -> list[Answer]:
+            if len(self.asked) > 5000:
+                raise KeyboardInterrupt
+            return super().collect(wait_s)
+
+    hosts = [f"h{number}.pans.example" for number in range(3000)]
+    told = both({(host, "A"): [ADDRESS] for host in hosts if not host.startswith("h1")})
+    roll = Roll(expected_sets(PANS, read_given("".join(f"{host}. A {ADDRESS}\n" for host in hosts), ROOT)), Atlas(PANS))
+    with pytest.raises(KeyboardInterrupt):
+        carry_out(roll, Setting(NOW), Runner(Stopped(told)))
+    counts = roll.counts()
+    assert roll.looked == counts.total() and 500 < roll.looked < 2500
+    assert counts["agrees"] > 100 and counts["differs"] > 100
 
 
 def test_a_wildcard_is_found_out_by_a_name_that_cannot_exist() -> None:

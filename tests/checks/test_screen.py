@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import deque
 from pathlib import Path
 
 import pytest
@@ -30,6 +31,15 @@ from support.tables import NOW
 from support.worlds import SERVER, Asking, TwoViews, World, declared, in_two_views, worlds
 
 SETTING = Setting(NOW, stranger=b"no-such-0123456789ab")
+VALUE = b"\x0a\x00\x00\x01"
+TWO = (Server("one", b"\x7f\x00\x00\x01", 1), Server("two", b"\x7f\x00\x00\x01", 2))
+
+
+class Right(Instant):
+    """An exchange in which everybody gives one value for everything."""
+
+    def answer(self, question: Question) -> Answer:
+        return Answer(question, "NOERROR", True, (VALUE,), ttl=300)
 
 
 class Counting(Asking):
@@ -89,45 +99,55 @@ def test_where_nearly_all_is_expected_each_check_says_and_asks_the_same(world: W
 
 
 def test_most_of_a_sound_world_is_screened_and_a_ttl_that_differs_is_not() -> None:
-    class Two(Instant):
+    class Two(Right):
         def answer(self, question: Question) -> Answer:
-            return Answer(
-                question, "NOERROR", True, (b"\x0a\x00\x00\x01",), ttl=300 if question[2] is servers[0] else ttl
-            )
+            return super().answer(question)._replace(ttl=300 if question[2] is TWO[0] else ttl)
 
-    servers = (Server("one", b"\x7f\x00\x00\x01", 1), Server("two", b"\x7f\x00\x00\x01", 2))
     for ttl, fails in ((300, False), (301, True)):
-        one = ForeseenSet(b"\x01a\x00", A, servers, b"\x0a\x00\x00\x01")
+        one = ForeseenSet(b"\x01a\x00", A, TWO, VALUE)
         runner = Runner(Two())
-        (subject,) = runner.screen([ForeseenSubject("a", ((one,),))])
+        (subject,) = runner.screen([ForeseenSubject("a", ((one,),))], deque())
         assert subject.failed is fails and runner.asked == 2
-        known = [runner.known(Question(b"\x01a\x00", A, server)) for server in servers]
+        known = [runner.known(Question(b"\x01a\x00", A, server)) for server in TWO]
         assert [answer and answer.ttl for answer in known] == [300, ttl]
 
 
 @pytest.mark.parametrize("first", ["the screen", "the dialogue"])
 def test_what_a_dialogue_foresees_and_what_another_asks_is_asked_once(first: str) -> None:
-    class Right(Instant):
-        def answer(self, question: Question) -> Answer:
-            return Answer(question, "NOERROR", True, (b"\x0a\x00\x00\x01",), ttl=300)
-
-    servers = (Server("one", b"\x7f\x00\x00\x01", 1), Server("two", b"\x7f\x00\x00\x01", 2))
 
     def foreseeing() -> Dialogue[object]:
-        subject = ForeseenSubject("a", ((ForeseenSet(b"\x01a\x00", A, servers, b"\x0a\x00\x00\x01"),),))
+        subject = ForeseenSubject("a", ((ForeseenSet(b"\x01a\x00", A, TWO, VALUE),),))
         yield ForeseenBatch(subject)
         return subject.agreed
 
     def asking() -> Dialogue[object]:
-        (answer,) = yield [Question(b"\x01a\x00", A, servers[1])]
+        (answer,) = yield [Question(b"\x01a\x00", A, TWO[1])]
         return answer.values
 
     exchange = Right()
     runner = Runner(exchange)
     order = (foreseeing, asking) if first == "the screen" else (asking, foreseeing)
     # What is under way already is for the dialogue to hear: the subject then has to be judged.
-    assert set(runner.run(one() for one in order)) == {first == "the screen", (b"\x0a\x00\x00\x01",)}
+    assert set(runner.run(one() for one in order)) == {first == "the screen", (VALUE,)}
     assert len(exchange.asked) == len(set(exchange.asked)) == (2 if first == "the screen" else 1)
+
+
+@pytest.mark.parametrize("first", ["the screen", "the dialogue"])
+def test_what_is_screened_and_what_a_dialogue_beside_it_asks_is_asked_once(first: str) -> None:
+    names = [bytes((1, letter, 0)) for letter in b"abc"]
+    sets = [ForeseenSet(name, A, TWO, VALUE) for name in names]
+
+    def asking(server: Server) -> Dialogue[object]:
+        return [answer.values for answer in (yield [Question(name, A, server) for name in names])]
+
+    things: list[ForeseenSubject | Dialogue[object]] = [ForeseenSubject("all", (sets,), each=True), asking(TWO[0])]
+    beside = deque([asking(TWO[1])] if first == "the dialogue" else ())
+    exchange = Right()
+    results = list(Runner(exchange).screen(things, beside))
+    assert [one for one in results if isinstance(one, list)] == [[(VALUE,)] * 3] * (len(results) - 1)
+    assert len(results) == (2 if first == "the screen" else 3) and not beside
+    assert all(one.agreed == (first == "the screen") for one in sets)
+    assert len(exchange.asked) == len(set(exchange.asked)) == 6
 
 
 @pytest.mark.parametrize("fault", [Fault.SILENT, Fault.REFUSING, Fault.GARBAGE, Fault.WRONG_ID, Fault.CUT_SHORT])
@@ -156,7 +176,7 @@ def test_of_fifty_liars_each_is_told_the_same_with_and_without_it(run: Run, tmp_
         lay_out_liars(tmp_path, ports)
         told = []
         for more in ((), ("--no-screen",)):
-            report = run("rollcall", "--json", "--timeout", "0.4", "--tries", "2", *more).report
+            report = run("rollcall", "--json", "--timeout", "1", "--tries", "2", *more).report
             found = sorted((one["name"], one["code"], one["outcome"]) for one in report["findings"])
             told.append((found, sorted(json.dumps(one) for one in report["subjects"])))
     assert told[0] == told[1]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import random
+from collections import deque
 from collections.abc import Iterator
 
 import pytest
@@ -129,7 +130,7 @@ def test_only_what_is_exactly_as_foreseen_passes(monkeypatch: pytest.MonkeyPatch
             subjects.append(ForeseenSubject((number, kind), (sets,)))
         # One after the other at first, so that the shapes are known by which the others are compared.
         runner = Runner(engine, ahead=1)
-        ended = [(one.what[1], one.failed) for one in runner.screen(subjects)]
+        ended = [(one.what[1], one.failed) for one in runner.screen(subjects, deque())]
         assert runner.asked == 2 * len(kinds)
         known = [runner.known(Question(b"\x05%05d" % number + APEX, A, server)) for number in range(len(kinds))]
     assert sorted(ended) == sorted((kind, kind not in PASSES) for kind in kinds)

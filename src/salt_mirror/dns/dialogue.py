@@ -8,6 +8,7 @@ What servers say leads to other servers, which never asked for our company: a di
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Generator, Iterable, Iterator
 from struct import Struct
 from typing import Any, Protocol, TypeVar
@@ -16,9 +17,11 @@ from salt_mirror.dns.foreseeing import Foreseeing
 from salt_mirror.dns.names import Name
 from salt_mirror.dns.questions import UNASKED, Answer, Question, Server
 from salt_mirror.dns.records import AXFR, CNAME, SOA
-from salt_mirror.dns.screening import ForeseenBatch, ForeseenSet, ForeseenSubject
+from salt_mirror.dns.screening import ForeseenBatch, ForeseenSubject
 from salt_mirror.dns.wire import first_record_only
 
+_AT_ONCE = 256
+"""So many results are handed on at a time, so that a large estate holds none of them."""
 T = TypeVar("T")
 Dialogue = Generator[list[Question], list[Answer], T]
 """Yields batches of questions, is sent the matching answers, returns a T."""
@@ -86,7 +89,7 @@ class Runner:
         self.screens = screens
         self.asked = 0
         self.saved = 0
-        self._foreseen = Foreseeing(self, exchange, self._kept, _folded, ahead)
+        self._foreseen = Foreseeing(self, exchange, self._kept, _folded)
 
     def run(self, dialogues: Iterable[Dialogue[T]], *, names: int = 1) -> Iterator[T]:
         """Run dialogues to their ends and yields what each returns, in the order in which they end. A dialogue may cost as
@@ -104,14 +107,9 @@ class Runner:
                     more = False
                     break
                 begun += 1
-                try:
-                    batch = next(dialogue)
-                except StopIteration as end:
-                    results.append(end.value)
-                else:
-                    self._ask(dialogue, batch, results, most)
+                self._begin(dialogue, results, most)
                 # Results are handed on before there are many, so that an audit of a million names holds none of them.
-                if len(results) >= 256:
+                if len(results) >= _AT_ONCE:
                     break
             if results:
                 yield from results
@@ -119,32 +117,20 @@ class Runner:
                 if more and exchange.backlog < self._ahead and begun < 2 * self._ahead:
                     continue
             begun = 0
-            answers = exchange.collect()
-            idle = not answers
-            if self._screening:
-                ended: list[ForeseenSubject] = []
-                answers = self._foreseen.hear(answers, ended)
-                idle = idle and not ended
-                for subject in ended:
-                    self._end_screening(subject, results)
-            if idle:
-                if more:
-                    continue
+            if not self._collect(results) and not more:
                 return
-            for answer in answers:
-                self._hear(answer, results)
 
     def known(self, question: Question) -> Answer | None:
         """Return the answer to a question that was put already; None for any other."""
         name, rdtype, server, recurse = question
         kept = self._kept.get((server, rdtype, recurse), {}).get(name)
-        return _unfolded(kept, question) if kept is not None else self._foreseen.answer(question)
+        return _unfolded(kept, question) if kept else self._foreseen.answer(question)
 
     def heard(self) -> Iterator[tuple[Name, int, tuple[bytes, ...]]]:
         """Return every set that any server has given so far, with its name and type, aliases as CNAME sets."""
         for (_, rdtype, _), folder in self._kept.items():
             for name, kept in folder.items():
-                if isinstance(kept, bytes):
+                if isinstance(kept, bytes):  # what is under way, or says that there is nothing, is shorter
                     if len(kept) > _FOLD.size:
                         yield name, rdtype, (kept[_FOLD.size :],)
                     continue
@@ -154,10 +140,65 @@ class Runner:
                     yield name, rdtype, kept.values
         yield from self._foreseen.heard()
 
-    def screen(self, subjects: Iterable[ForeseenSubject]) -> Iterator[ForeseenSubject]:
+    def screen(
+        self, things: Iterable[ForeseenSubject | Dialogue[T]], beside: deque[Dialogue[T]], *, names: int = 1
+    ) -> Iterator[ForeseenSubject | T]:
         """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
-        the answers that came are kept, and asked for by nobody again."""
-        return self._foreseen.screen(subjects)
+        the answers that came are kept, and asked for by nobody again. Dialogues among them are run as ever, and so are those
+        that whoever takes a subject puts `beside`, which come first: what each returns is yielded too."""
+        queue, exchange, foreseen = iter(things), self._exchange, self._foreseen
+        results: list[Any] = []
+        more, begun, most = True, 0, self._most * names
+        while True:
+            while exchange.backlog < self._ahead and begun < 2 * self._ahead and len(results) < _AT_ONCE:
+                thing = beside.popleft() if beside else next(queue, None) if more else None
+                if thing is None:
+                    more = False
+                    break
+                if isinstance(thing, ForeseenSubject):
+                    foreseen.begin(thing, results)
+                else:
+                    begun += 1
+                    self._begin(thing, results, most)
+            if results:
+                for result in results:
+                    yield result
+                    if isinstance(result, ForeseenSubject):
+                        result.rounds = ()  # its sets know it: a cycle, which would wait for the garbage collector
+                results.clear()
+                if (more or beside) and exchange.backlog < self._ahead and begun < 2 * self._ahead:
+                    continue
+            begun = 0
+            if self._collect(results) or more or beside:
+                continue
+            blocked = foreseen.unblocked()
+            if not blocked:
+                return
+            queue, more = iter(blocked), True
+
+    def _collect(self, results: list[Any]) -> bool:
+        """Wait for answers and go on with whatever waits for them; subjects that no dialogue waits for are results as well.
+        False where nothing is under way."""
+        answers = self._exchange.collect()
+        if self._foreseen.agreed:
+            ended: list[ForeseenSubject] = []
+            idle, answers = not answers, self._foreseen.hear(answers, ended)
+            for subject in ended:
+                self._end_subject(subject, results)
+            for answer in answers:
+                self._hear(answer, results)
+            return bool(ended) or not idle
+        for answer in answers:
+            self._hear(answer, results)
+        return bool(answers)
+
+    def _begin(self, dialogue: Dialogue[Any], results: list[Any], most: int) -> None:
+        try:
+            batch = next(dialogue)
+        except StopIteration as end:
+            results.append(end.value)
+        else:
+            self._ask(dialogue, batch, results, most)
 
     def _hear(self, answer: Answer, results: list[Any]) -> None:
         question = answer[0]
@@ -171,18 +212,16 @@ class Runner:
         if self._more and question in self._more:
             self._pass_on(answer, results)
 
-    def is_asking(self, one: ForeseenSet) -> bool:
-        """Return whether a dialogue waits for what any server of a set says of it."""
-        return bool(self._waiting) and any(
-            Question(one.name, one.rdtype, server) in self._waiting for server in one.servers
-        )
-
-    def _end_screening(self, subject: ForeseenSubject, results: list[Any]) -> None:
-        """Go on with the dialogue of a subject, and with those that asked the same meanwhile."""
-        self._go_on(self._screening.pop(subject), results)
-        if not self._more:
+    def _end_subject(self, subject: ForeseenSubject, results: list[Any]) -> None:
+        """Go on with the dialogue of a subject, or hand it on; and with those that asked the same meanwhile."""
+        turn = self._screening.pop(subject, None)
+        if turn is None:
+            results.append(subject)
+        else:
+            self._go_on(turn, results)
+        if not subject.awaited:
             return
-        for one in subject.rounds[0]:
+        for one in (one for sets in subject.rounds for one in sets):
             for server in one.servers:
                 question = Question(one.name, one.rdtype, server)
                 answer = self.known(question) if question in self._more and question not in self._waiting else None
@@ -212,7 +251,7 @@ class Runner:
         while True:
             if batch.__class__ is ForeseenBatch and self.screens:
                 subject = batch.subject
-                if self._foreseen.begin(subject):
+                if foreseen.begin_of_dialogue(subject):
                     held = _Turn(dialogue, [])
                     held.left = left
                     self._screening[subject] = held
@@ -225,8 +264,8 @@ class Runner:
                 folder = kept.get(key)
                 if folder is None:
                     folder = kept[key] = {}
-                elif name in folder:
-                    answers.append(_unfolded(folder[name], question))
+                elif said_before := folder.get(name):
+                    answers.append(_unfolded(said_before, question))
                     self.saved += 1
                     continue
                 if foreseen.agreed and (said := foreseen.answer(question)) is not None:
@@ -242,11 +281,12 @@ class Runner:
                 if turn is None:
                     turn = _Turn(dialogue, answers)
                 turn.missing += 1
-                if question in waiting or (self._screening and foreseen.is_pending(question)):
+                if question in waiting or (foreseen.agreed and foreseen.awaits(question)):
                     self._more.setdefault(question, []).append((turn, place))
                     self.saved += 1
                 else:
                     waiting[question] = (folder, turn, place)
+                    folder[name] = _UNDER_WAY
                     submit(question)
                     self.asked += 1
             if turn is not None:
@@ -260,7 +300,9 @@ class Runner:
 
 
 _Folder = dict[Name, bytes | Answer]
-"""What one server has said about one type, by name."""
+"""What one server has said about one type, by name; nothing yet while a dialogue waits for it."""
+
+_UNDER_WAY = b""
 
 _FOLD = Struct("!BIf")
 _OVERS = {"udp": 0, "tcp": 1, "transfer": 2, "file": 3}

@@ -1,13 +1,13 @@
 """What is foreseen, put to its servers in bulk: the runner's other half, which holds no dialogue.
 
-Strategy: subjects are begun while the exchange has room, a round at a time. An engine compares answers where they come in, and
-hands over the subjects of which nothing is left; over any other exchange the answers themselves are compared here, so that a
-world in a test is screened as well. Whatever came is known to the runner's dialogues from then on.
+Strategy: a subject's rounds are begun one after the other, when the runner says so. An engine compares answers where they come
+in, and hands over the subjects of which nothing is left; over any other exchange the answers themselves are compared here, so
+that a world in a test is screened as well. Whatever came is known to the runner's dialogues from then on.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 from salt_mirror.dns.names import Name
@@ -24,9 +24,6 @@ from salt_mirror.dns.screening import (
 if TYPE_CHECKING:
     from salt_mirror.dns.dialogue import Exchange, Runner
 
-_AT_ONCE = 256
-"""So many subjects are handed on at a time, so that a large estate holds none of them."""
-
 
 class Foreseeing:
     """Screens subjects for a runner. `agreed` are the sets that all of some servers gave alike, by those servers and the type;
@@ -38,13 +35,11 @@ class Foreseeing:
         exchange: Exchange,
         kept: dict[tuple[Server, int, bool], dict[Name, bytes | Answer]],
         fold: Callable[[Answer], bytes | Answer],
-        ahead: int,
     ) -> None:
         self._runner = runner
         self._exchange = exchange
         self._kept = kept
         self._fold = fold
-        self._ahead = ahead
         # Only an exchange that compares answers itself is handed what is foreseen: any other may pass a question on to whoever.
         self._comparing = exchange if isinstance(exchange, Comparing) and exchange.tally is not None else None
         self._tally = self._comparing.tally if self._comparing is not None else None
@@ -70,56 +65,41 @@ class Foreseeing:
                     if value is not None:
                         yield name, rdtype, (value,)
 
-    def screen(self, subjects: Iterable[ForeseenSubject]) -> Iterator[ForeseenSubject]:
-        """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
-        the answers that came are kept, and asked for by nobody again."""
-        queue, ended, exchange = iter(subjects), list[ForeseenSubject](), self._exchange
-        more = True
-        while True:
-            while more and exchange.backlog < self._ahead:
-                subject = next(queue, None)
-                if subject is None:
-                    more = False
-                    break
-                self._begin_round(subject, ended)
-                if len(ended) >= _AT_ONCE:
-                    break
-            if ended:
-                for subject in ended:
-                    yield subject
-                    subject.rounds = ()  # its sets know it: a cycle, which would wait for the garbage collector
-                ended.clear()
-                if more and exchange.backlog < self._ahead:
-                    continue
-            answers = exchange.collect()
-            heard = bool(answers) or bool(self._tally is not None and self._tally.passed)
-            self.hear(answers, ended)
-            if heard or more:
-                continue
-            # What others were asking for is known by now, so that none of these waits again.
-            if not self._blocked:
-                return
-            queue, more, self._blocked = iter(self._blocked), True, []
+    def begin(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
+        """Put a subject's first round to its servers; it has `ended` where nothing of it is to be asked."""
+        self._begin_round(subject, ended)
 
-    def begin(self, subject: ForeseenSubject) -> bool:
+    def unblocked(self) -> list[ForeseenSubject]:
+        """Return the subjects that wait for what others were asking, once that is known, so that none of them waits again."""
+        blocked, self._blocked = self._blocked, []
+        return blocked
+
+    def begin_of_dialogue(self, subject: ForeseenSubject) -> bool:
         """Put a dialogue's subject of one round to its servers; False where it has ended at once, and nothing is asked."""
         ended: list[ForeseenSubject] = []
         self._begin_round(subject, ended)
-        if self._blocked:
-            self._blocked.clear()
+        if self._blocked and self._blocked[-1] is subject:
+            self._blocked.pop()
             subject.failed = True
             return False
         return not ended
 
-    def is_pending(self, question: Question) -> bool:
-        """Return whether a question is being asked for a subject."""
-        return not question[3] and any(
-            question[0] in agreed.pending for agreed in self._of_server.get((question[2], question[1]), ())
-        )
+    def awaits(self, question: Question) -> bool:
+        """Return whether a question is being asked for a subject, which a dialogue waits for from now on."""
+        if not question[3]:
+            for agreed in self._of_server.get((question[2], question[1]), ()):
+                one = agreed.pending.get(question[0])
+                if one is not None:
+                    one.subject.awaited = True
+                    return True
+        return False
 
     def hear(self, answers: list[Answer], ended: list[ForeseenSubject]) -> list[Answer]:
         """Take in what has come of what is foreseen, and the subjects that have `ended` by it; return the other answers."""
-        others = [answer for answer in answers if not self._hear_foreseen(answer, ended)]
+        if self._comparing is None:
+            others = [answer for answer in answers if not self._hear_foreseen(answer, ended)]
+        else:  # then each such question says itself what is foreseen
+            others = [one for one in answers if one[0].__class__ is Question or not self._hear_foreseen(one, ended)]
         tally = self._tally
         if tally is not None:
             for subject in tally.passed:
@@ -132,7 +112,7 @@ class Foreseeing:
         """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
         is blocked while another subject asks for one."""
         asked: list[ForeseenSet] = []
-        saved, is_asking, agreed = 0, self._runner.is_asking, None
+        saved, agreed = 0, None
         servers: tuple[Server, ...] = ()
         rdtype = 0
         for one in subject.rounds[subject.at]:
@@ -140,7 +120,7 @@ class Foreseeing:
                 servers, rdtype = one.servers, one.rdtype
                 agreed = self.agreed.get((servers, rdtype)) or self._begin_sets(one)
             one.keeper = agreed
-            if agreed.is_new(one.name) and not is_asking(one):
+            if agreed.is_new(one.name):
                 asked.append(one)
                 continue
             fits = agreed.fit(one)

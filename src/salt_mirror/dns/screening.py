@@ -65,10 +65,11 @@ class ForeseenSet:
 
 class ForeseenSubject:
     """What would agree: `what` it is to the check that foresees it, its sets in rounds, how many questions of this round are
-    `left`, and whether anything came that was not foreseen. With `each` its sets have nothing to do with each other but that
-    they are put together: each counts by itself, and all are asked for, whatever comes of one."""
+    `left`, whether anything came that was not foreseen, and whether a dialogue waits for any of it (`awaited`). With `each` its
+    sets have nothing to do with each other but that they are put together: each counts by itself, and all are asked for,
+    whatever comes of one."""
 
-    __slots__ = ("at", "each", "failed", "left", "rounds", "what")
+    __slots__ = ("at", "awaited", "each", "failed", "left", "rounds", "what")
 
     def __init__(self, what: Any, rounds: Sequence[Sequence[ForeseenSet]], *, each: bool = False) -> None:
         self.what = what
@@ -76,7 +77,7 @@ class ForeseenSubject:
         self.each = each
         self.at = 0
         self.left = 0
-        self.failed = False
+        self.failed = self.awaited = False
 
     @property
     def agreed(self) -> bool:
@@ -145,8 +146,8 @@ class ScreenTally:
 
 class AgreedSets:
     """Sets that all of some servers gave alike, of one type: a value by name in one table for each TTL and transport, in place
-    of an answer for each server. `pending` are those that are being asked for; `folders` what each of the servers has said to
-    questions of dialogues, and `others` the tables of other sets of servers with some of these among them."""
+    of an answer for each server. `pending` are those that are being asked for; `folders` what dialogues have asked each of the
+    servers for, and `others` the tables of other sets of servers with some of these among them."""
 
     __slots__ = ("_over", "_table", "_ttl", "folders", "others", "pending", "tables")
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import secrets
 from abc import ABC, abstractmethod
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -135,7 +135,7 @@ class ForeseenRound(ABC):
 
     @abstractmethod
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
-        """Yield what comes of everything: of what agrees plainly first, then of what was judged."""
+        """Yield what comes of everything, as it comes: an interrupt leaves what is known by then."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,22 +153,15 @@ class ForeseenThings(ForeseenRound):
         return map(self.judge, self.things)
 
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
-        left: list[Any] = []
-
-        def subjects() -> Iterator[ForeseenSubject]:
-            for thing in self.things:
-                subject = self.foresee(thing)
-                if subject is None:
-                    left.append(thing)
-                else:
-                    yield subject
-
-        for subject in runner.screen(subjects()):
-            if subject.failed:
-                left.append(subject.what)
+        beside = deque[Dialogue[Any]]()
+        things = (self.foresee(thing) or self.judge(thing) for thing in self.things)
+        for result in runner.screen(things, beside, names=names):
+            if not isinstance(result, ForeseenSubject):
+                yield result
+            elif result.failed:
+                beside.append(self.judge(result.what))
             else:
-                yield self.agreed(subject)
-        yield from runner.run(map(self.judge, left), names=names)
+                yield self.agreed(result)
 
 
 def carry_out(part: Part, setting: Setting, runner: Runner, tick: Callable[[], None] = lambda: None) -> None:

@@ -3,11 +3,12 @@ expected, and no wildcard that would give the same.
 
 Strategy: a set is settled by itself, and costs less than a dialogue's overhead, so sets that lie side by side are put to their
 servers many at a time. The wildcard shows at a name beside the expected one that nobody has registered, which is the same for
-all names below one parent: the first set there is judged as ever, and asks for it; the others wait for what that brings.
+all names below one parent: the first set there is judged as ever, and asks for it; others wait for what that brings.
 """
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
@@ -28,9 +29,9 @@ _TOGETHER = 64
 class _Below:
     """Sets of one type, of names below one parent, at one authority: those that are `expected` next with what is `foreseen` of
     each, and those that agree, and `wait` for what stands at the name that nobody has registered (an apex waits for nothing).
-    `begun` says that one of them is judged, and asks for that."""
+    `begun` says that one of them is judged, and asks for that; `beside` are the values there, once they are known."""
 
-    __slots__ = ("above", "apex", "begun", "expected", "foreseen", "rdtype", "servers", "wait")
+    __slots__ = ("above", "apex", "begun", "beside", "expected", "foreseen", "rdtype", "servers", "wait")
 
     def __init__(self, above: Name, rdtype: int, servers: tuple[Server, ...], *, apex: bool) -> None:
         self.above = above
@@ -38,6 +39,7 @@ class _Below:
         self.servers = servers
         self.apex = apex
         self.begun = False
+        self.beside: frozenset[bytes] | None = None
         self.expected: list[ExpectedSet] = []
         self.foreseen: list[ForeseenSet] = []
         self.wait: list[ExpectedSet] = []
@@ -72,23 +74,27 @@ class RollRound(ForeseenRound):
         return map(self._judge, self._sets)
 
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
-        left: list[ExpectedSet] = []
-        for subject in runner.screen(self._subjects(left)):
-            yield from map(self._agreeing, self._settled(subject, left))
-        yield from runner.run(map(self._judge, left), names=names)
-        left.clear()
-        for below in self._below.values():
-            if below is not None:
-                yield from map(self._agreeing, self._afterwards(below, left, runner))
-        yield from runner.run(map(self._judge, left), names=names)
+        left = deque[Dialogue[Any]]()
+        for result in runner.screen(self._things(), left, names=names):
+            if isinstance(result, ForeseenSubject):
+                below = result.what[0]
+                self._take(result, below, left)
+                yield from map(self._agreeing, self._settled(below, left, runner))
+            else:
+                yield result
+        for one in self._below.values():
+            if one is not None:
+                yield from map(self._agreeing, self._settled(one, left, runner, last=True))
+        yield from runner.run(left, names=names)
 
-    def _subjects(self, left: list[ExpectedSet]) -> Iterator[ForeseenSubject]:
-        """Return what would settle sets; those of several values, or about which the estate says anything else, are `left`."""
+    def _things(self) -> Iterator[ForeseenSubject | Dialogue[Any]]:
+        """Return what would settle sets, many at a time; a dialogue for one of several values, or of which anything else is
+        said."""
         places, apexes = self._below, self._screeners.apexes
         for expected in self._sets:
             value, name, rdtype = expected.plain_value, expected.name, expected.rdtype
             if value is None:
-                left.append(expected)
+                yield self._judge(expected)
                 continue
             # An apex is not in the zone of the names beside it, but for its DS set (RFC 4035 section 2.4).
             key = (name if name in apexes and rdtype != DS else name[name[0] + 1 :], rdtype, expected.view)
@@ -97,7 +103,7 @@ class RollRound(ForeseenRound):
             except KeyError:
                 below = places[key] = self._begin(expected)
             if below is None:
-                left.append(expected)
+                yield self._judge(expected)
                 continue
             below.expected.append(expected)
             below.foreseen.append(ForeseenSet(name, rdtype, below.servers, value))
@@ -114,33 +120,39 @@ class RollRound(ForeseenRound):
         apex = rdtype != DS and self._screeners.is_apex(name, view)
         return _Below(name[name[0] + 1 :], rdtype, authority.servers, apex=apex)
 
-    def _settled(self, subject: ForeseenSubject, left: list[ExpectedSet]) -> list[ExpectedSet]:
-        """Return which sets agree at once: at an apex, at a wildcard, or where no name fits beside. Others wait, or are
-        `left`."""
-        below, settled = subject.what[0], list[ExpectedSet]()
-        longest = MAX_NAME - len(self._sibling) - 1
+    def _take(self, subject: ForeseenSubject, below: _Below, left: deque[Dialogue[Any]]) -> None:
+        """Have the sets of a subject wait that are as foreseen; others, and the first one of all, are `left` to be judged."""
         for expected, one in zip(subject.what[1], subject.rounds[0], strict=True):
             if not one.agreed or (expected.ttl is not None and expected.ttl != one.ttl):
-                left.append(expected)
-            elif below.apex or one.name.startswith(b"\x01*") or len(one.name) > longest:
-                settled.append(expected)
-            elif not below.begun:
-                below.begun = True
-                left.append(expected)
-            else:
+                left.append(self._judge(expected))
+            elif below.begun or below.apex or self._is_alone(expected.name):
                 below.wait.append(expected)
-        return settled
+            else:
+                below.begun = True
+                left.append(self._judge(expected))
 
-    def _afterwards(self, below: _Below, left: list[ExpectedSet], runner: Runner) -> Iterator[ExpectedSet]:
-        """Return which sets agree now that it is known what stands beside them: not where that is the same, and none where that
-        is not known; those are `left`."""
-        beside = self._beside(below, runner) if below.wait else None
+    def _is_alone(self, name: Name) -> bool:
+        """Return whether nothing is looked for beside a name: at a wildcard, or where no name fits there."""
+        return name.startswith(b"\x01*") or len(name) + len(self._sibling) + 1 > MAX_NAME
+
+    def _settled(
+        self, below: _Below, left: deque[Dialogue[Any]], runner: Runner, *, last: bool = False
+    ) -> Iterator[ExpectedSet]:
+        """Return which sets agree, as soon as it is known what stands beside them: not where that is the same. Those are `left`
+        to be judged, and at last so are all where that is not known."""
+        if below.beside is None and not below.apex and below.wait:
+            below.beside = self._beside(below, runner)
+            if below.beside is None and not last:
+                return
+        saves = 0 if below.apex else len(below.servers)
         for expected in below.wait:
-            if beside is not None and expected.plain_value not in beside:
-                runner.saved += len(below.servers)
+            if below.apex or self._is_alone(expected.name):
+                yield expected
+            elif below.beside is not None and expected.plain_value not in below.beside:
+                runner.saved += saves
                 yield expected
             else:
-                left.append(expected)
+                left.append(self._judge(expected))
         below.wait.clear()
 
     def _beside(self, below: _Below, runner: Runner) -> frozenset[bytes] | None:
