@@ -1,12 +1,14 @@
 """The roll call of expected records in master-file form on two real NSD servers: python bench/rollcall.py
 
 First 20,000 records in one process: the share of reading the expectations. Then the whole program on 100,000 records, A and
-PTR, start and report included, against the C floor, in turns. Medians of several rounds.
+PTR, start and report included, against the C floor, in turns. Medians of several rounds. `--against SRC` runs another version's
+`src` folder in turns with this one.
 """
 
 from __future__ import annotations
 
 import json
+import os
 import statistics
 import subprocess
 import sys
@@ -97,7 +99,8 @@ def against_the_floor() -> None:
             command = [sys.executable, "-m", "salt_mirror", "rollcall", "--json", "--estate"]
             command.append(str(lay_out(folder, zones, (one.port, two.port))))
             world.floor_rate(program, one.port, names)
-            ratios, rates = [], []
+            ratios, rates, beside = [], [], list[float]()
+            against = sys.argv[sys.argv.index("--against") + 1] if "--against" in sys.argv else ""
             for _ in range(ROUNDS):
                 floors = [world.floor_rate(program, one.port, names) for _ in range(3)]
                 before = time.perf_counter()
@@ -110,11 +113,17 @@ def against_the_floor() -> None:
                     raise SystemExit(f"not everything agreed: {counts}")
                 rates.append(counts["questions"] / took)
                 ratios.append(rates[-1] / floor)
+                if against:
+                    before = time.perf_counter()
+                    subprocess.run(command, capture_output=True, check=True, env=os.environ | {"PYTHONPATH": against})
+                    beside.append(took / (time.perf_counter() - before))
     shown = " ".join(f"{ratio:.2f}" for ratio in sorted(ratios))
     print(
         f"rollcall, {counts['agrees']:,} sets, {counts['questions']:,} questions: {statistics.median(rates):,.0f} a second"
     )
     print(f"ratio rollcall/floor: {statistics.median(ratios):.2f} (0.40 is wanted; rounds {shown})")
+    if beside:
+        print(f"time against the other version, in turns: {statistics.median(beside):.2f}")
 
 
 if __name__ == "__main__":
