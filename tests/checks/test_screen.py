@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections import deque
+from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
@@ -20,7 +21,7 @@ from salt_mirror.checks.stale.scope import StaleScope
 from salt_mirror.dns.dialogue import Dialogue, Runner
 from salt_mirror.dns.questions import Answer, Question, Server
 from salt_mirror.dns.records import A
-from salt_mirror.dns.screening import ForeseenBatch, ForeseenSet, ForeseenSubject
+from salt_mirror.dns.screening import ForeseenBatch, ForeseenSet, ForeseenSubject, ScreenTally
 from salt_mirror.estate.model import Estate
 from salt_mirror.standin.server import Fault, StandIn
 from support.examples import examples
@@ -148,6 +149,30 @@ def test_what_is_screened_and_what_a_dialogue_beside_it_asks_is_asked_once(first
     assert len(results) == (2 if first == "the screen" else 3) and not beside
     assert all(one.agreed == (first == "the screen") for one in sets)
     assert len(exchange.asked) == len(set(exchange.asked)) == 6
+
+
+def test_an_exchange_that_compares_and_brings_no_answer_is_listened_to_until_the_last_round() -> None:
+    class Compares(Right):
+        def __init__(self) -> None:
+            super().__init__()
+            self.tally, self.later = ScreenTally(), list[ForeseenSet]()
+
+        def foresee(self, sets: Sequence[ForeseenSet]) -> None:
+            self.later += sets
+
+        def collect(self, wait_s: float | None = None) -> list[Answer]:
+            for one in self.later:
+                one.ttl, one.over = 300, "udp"
+                one.subject.left -= len(one.servers)
+                self.tally.passed += [one.subject] * (not one.subject.left)
+            self.later.clear()
+            return []
+
+    rounds = [[ForeseenSet(bytes((1, letter, 0)), A, TWO, VALUE)] for letter in b"abc"]
+    subject = ForeseenSubject("all", rounds)
+    runner = Runner(Compares())
+    assert list(runner.screen([subject], deque())) == [subject] and (subject.at, subject.failed) == (3, False)
+    assert runner.asked == 6
 
 
 @pytest.mark.parametrize("fault", [Fault.SILENT, Fault.REFUSING, Fault.GARBAGE, Fault.WRONG_ID, Fault.CUT_SHORT])

@@ -182,12 +182,14 @@ class Runner:
         answers = self._exchange.collect()
         if self._foreseen.agreed:
             ended: list[ForeseenSubject] = []
-            idle, answers = not answers, self._foreseen.hear(answers, ended)
+            # What went on to its next round has neither ended nor brought an answer.
+            heard = bool(answers) or self._foreseen.has_passed
+            answers = self._foreseen.hear(answers, ended)
             for subject in ended:
                 self._end_subject(subject, results)
             for answer in answers:
                 self._hear(answer, results)
-            return bool(ended) or not idle
+            return heard
         for answer in answers:
             self._hear(answer, results)
         return bool(answers)

@@ -94,6 +94,11 @@ class Foreseeing:
                     return True
         return False
 
+    @property
+    def has_passed(self) -> bool:
+        """Whether a subject's round is over of which all was as foreseen, and was compared where it came in."""
+        return self._tally is not None and bool(self._tally.passed)
+
     def hear(self, answers: list[Answer], ended: list[ForeseenSubject]) -> list[Answer]:
         """Take in what has come of what is foreseen, and the subjects that have `ended` by it; return the other answers."""
         if self._comparing is None:
