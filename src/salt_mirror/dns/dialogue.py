@@ -94,31 +94,7 @@ class Runner:
     def run(self, dialogues: Iterable[Dialogue[T]], *, names: int = 1) -> Iterator[T]:
         """Run dialogues to their ends and yields what each returns, in the order in which they end. A dialogue may cost as
         much as `names` names."""
-        queue = iter(dialogues)
-        results: list[T] = []
-        exchange = self._exchange
-        most = self._most * names
-        more, begun = True, 0
-        while True:
-            # Thousands may wait for one and the same question: a bound of its own for those that are under way at a time.
-            while more and exchange.backlog < self._ahead and begun < 2 * self._ahead:
-                dialogue = next(queue, None)
-                if dialogue is None:
-                    more = False
-                    break
-                begun += 1
-                self._begin(dialogue, results, most)
-                # Results are handed on before there are many, so that an audit of a million names holds none of them.
-                if len(results) >= _AT_ONCE:
-                    break
-            if results:
-                yield from results
-                results.clear()
-                if more and exchange.backlog < self._ahead and begun < 2 * self._ahead:
-                    continue
-            begun = 0
-            if not self._collect(results) and not more:
-                return
+        return self._drive(dialogues, deque(), names)
 
     def known(self, question: Question) -> Answer | None:
         """Return the answer to a question that was put already; None for any other."""
@@ -146,10 +122,17 @@ class Runner:
         """Put what is foreseen of subjects to their servers, and yield each when all of it is known, or when it has failed:
         the answers that came are kept, and asked for by nobody again. Dialogues among them are run as ever, and so are those
         that whoever takes a subject puts `beside`, which come first: what each returns is yielded too."""
+        return self._drive(things, beside, names)
+
+    def _drive(
+        self, things: Iterable[ForeseenSubject | Dialogue[Any]], beside: deque[Dialogue[Any]], names: int
+    ) -> Iterator[Any]:
         queue, exchange, foreseen = iter(things), self._exchange, self._foreseen
         results: list[Any] = []
         more, begun, most = True, 0, self._most * names
         while True:
+            # Thousands may wait for one and the same question: a bound of its own for dialogues that are under way at a time.
+            # Results are handed on before there are many, so that an audit of a million names holds none of them.
             while exchange.backlog < self._ahead and begun < 2 * self._ahead and len(results) < _AT_ONCE:
                 thing = beside.popleft() if beside else next(queue, None) if more else None
                 if thing is None:

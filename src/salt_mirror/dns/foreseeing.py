@@ -66,7 +66,7 @@ class Foreseeing:
                         yield name, rdtype, (value,)
 
     def begin(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Put a subject's first round to its servers; it has `ended` where nothing of it is to be asked."""
+        """Put a subject's next round to its servers; it has `ended` where nothing more is to be asked."""
         self._begin_round(subject, ended)
 
     def unblocked(self) -> list[ForeseenSubject]:
