@@ -150,6 +150,19 @@ def test_a_wildcard_is_found_out_by_a_name_that_cannot_exist() -> None:
     assert [finding.code for finding in roll.findings()] == ["roll.wildcard"]
 
 
+@pytest.mark.parametrize("screens", [True, False])
+def test_where_the_name_beside_brings_no_answer_it_is_said_that_a_wildcard_is_not_ruled_out(screens: bool) -> None:
+    hosts = [f"h{number}.pans.example" for number in range(3)]
+    told = both({(host, "A"): [ADDRESS] for host in hosts}) | {("kiln", "nobody.pans.example", "A"): "timeout"}
+    roll = Roll(expected_sets(PANS, read_given("".join(f"{host}. A {ADDRESS}\n" for host in hosts), ROOT)), Atlas(PANS))
+    exchange = Table(told)
+    carry_out(roll, Setting(NOW, stranger=b"nobody"), Runner(exchange, screens=screens))
+    assert (roll.counts()["agrees"], list(roll.findings()), len(exchange.asked)) == (3, [], 8)
+    (remark,) = roll.remarks
+    assert remark.startswith("whether a wildcard answers for 3 record sets is not known: a server gave no answer for")
+    assert remark.endswith("(h0.pans.example. A and 2 others)")
+
+
 def test_a_host_under_a_mistyped_name_is_found_by_its_pointer_or_among_strangers() -> None:
     told = both({(REVERSE, "PTR"): ["klin-02.pans.example"], ("klin-02.pans.example", "A"): [ADDRESS]})
     ((_, text),) = called(LINE, told)

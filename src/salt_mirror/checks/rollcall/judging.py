@@ -30,6 +30,7 @@ from salt_mirror.checks.rollcall.wording import (
     STILL_THERE,
     RollWords,
     grouped,
+    may_be_wildcards,
 )
 from salt_mirror.dns.dialogue import Dialogue
 from salt_mirror.dns.errors import Unusable
@@ -42,14 +43,17 @@ from salt_mirror.findings import Finding, Outcome
 
 
 class Called:
-    """One expected set and what became of it."""
+    """One expected set and what became of it; `unsure` where nobody knows whether a wildcard answers in its place."""
 
-    __slots__ = ("expected", "findings", "outcome")
+    __slots__ = ("expected", "findings", "outcome", "unsure")
 
-    def __init__(self, expected: ExpectedSet, outcome: Outcome, findings: list[Finding]) -> None:
+    def __init__(
+        self, expected: ExpectedSet, outcome: Outcome, findings: list[Finding], *, unsure: bool = False
+    ) -> None:
         self.expected = expected
         self.outcome = outcome
         self.findings = findings
+        self.unsure = unsure
 
 
 class Roll(Part):
@@ -75,6 +79,8 @@ class Roll(Part):
             return call(one, self._atlas, setting.stranger, strangers)
 
         yield RollRound(self._sets, self._atlas, setting.stranger, agreeing, judge)
+        unsure = [one.expected for one in self.called if one.unsure]
+        self.remarks += [may_be_wildcards(unsure)] if unsure else []
         self.unexpected = list(told(self._atlas.estate, setting.holdings, self._zones))
 
     def take(self, result: Called) -> None:
@@ -117,10 +123,11 @@ def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collect
     kinds = {telling.server: kind_of(telling, expected) for telling in looked_up.usable}
     wrong = {kind for kind in kinds.values() if kind != RIGHT}
     findings: list[Finding] = []
+    wild: bool | None = False
     if not wrong:
         findings += words.other_ttl()
-        if expected.values and (yield from _wildcard(expected, looked_up, sibling)):
-            findings.append(words.wildcard())
+        wild = (yield from _wildcard(expected, looked_up, sibling)) if expected.values else False
+        findings += [words.wildcard()] if wild else []
     else:
         hint = ""
         if wrong & {ABSENT_NAME, ABSENT_TYPE} and RIGHT not in kinds.values():
@@ -132,7 +139,7 @@ def call(expected: ExpectedSet, atlas: Atlas, sibling: bytes, strangers: Collect
     if looked_up.unverified:
         findings.append(words.unverified())
     outcome: Outcome = "differs" if wrong else "unverified" if looked_up.unverified else "agrees"
-    return Called(expected, outcome, findings)
+    return Called(expected, outcome, findings, unsure=wild is None)
 
 
 def kind_of(telling: Telling, expected: ExpectedSet) -> str:
@@ -153,8 +160,9 @@ def kind_of(telling: Telling, expected: ExpectedSet) -> str:
     return EXTRA if expected.exact and values - expected.values else RIGHT
 
 
-def _wildcard(expected: ExpectedSet, looked_up: Lookup, sibling: bytes) -> Dialogue[bool]:
-    """Return whether the set is not registered itself, but answered by a wildcard with the very same values.
+def _wildcard(expected: ExpectedSet, looked_up: Lookup, sibling: bytes) -> Dialogue[bool | None]:
+    """Return whether the set is not registered itself, but answered by a wildcard with the very same values; None where a
+    server that would tell gave no answer.
 
     A name beside the expected one that cannot exist shows the wildcard. A name below it tells the two apart: what exists
     itself covers what is below it from the wildcard (RFC 4592 section 3.3.1), and what does not exist does not.
@@ -165,18 +173,20 @@ def _wildcard(expected: ExpectedSet, looked_up: Lookup, sibling: bytes) -> Dialo
         beside, below = join((sibling,), parent(expected.name)), join((sibling,), expected.name)
     except Unusable:
         return False
-    if not (yield from _same_at(beside, expected.rdtype, looked_up)):
-        return False
+    is_beside = yield from _same_at(beside, expected.rdtype, looked_up)
+    if not is_beside:
+        return is_beside
     return (yield from _same_at(below, expected.rdtype, looked_up))
 
 
-def _same_at(name: Name, rdtype: int, looked_up: Lookup) -> Dialogue[bool]:
-    """Return whether any server gives at a name what it gave at the expected one."""
+def _same_at(name: Name, rdtype: int, looked_up: Lookup) -> Dialogue[bool | None]:
+    """Return whether any server gives at a name what it gave at the expected one; None where none does, and one gave no
+    answer."""
     answers = yield [Question(name, rdtype, telling.server) for telling in looked_up.usable]
-    return any(
-        answer.trouble is None and answer.values and answer.values == telling.values
-        for answer, telling in zip(answers, looked_up.usable, strict=True)
-    )
+    told = zip(answers, looked_up.usable, strict=True)
+    if any(answer.trouble is None and answer.values and answer.values == telling.values for answer, telling in told):
+        return True
+    return None if any(answer.trouble is not None for answer in answers) else False
 
 
 def _registered_as(expected: ExpectedSet, atlas: Atlas, strangers: Collection[Name]) -> Dialogue[str]:

@@ -156,11 +156,12 @@ class RollRound(ForeseenRound):
         below.wait.clear()
 
     def _beside(self, below: _Below, runner: Runner) -> frozenset[bytes] | None:
-        """Return every value that a server gives at the name that nobody has registered; None where one was not asked."""
+        """Return every value that a server gives at the name that nobody has registered; None where one was not asked, or gave
+        no answer: then the judge tells."""
         beside, found = join((self._sibling,), below.above), set[bytes]()
         for server in below.servers:
             answer = runner.known(Question(beside, below.rdtype, server))
-            if answer is None:
+            if answer is None or answer.trouble is not None:
                 return None
             found.update(answer.values)
         return frozenset(found)

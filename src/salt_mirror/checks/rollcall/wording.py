@@ -14,7 +14,7 @@ from salt_mirror.checks.common.expected import ExpectedSet
 from salt_mirror.checks.common.lookup import Lookup, Telling
 from salt_mirror.checks.common.proposing import changed, whole_set
 from salt_mirror.checks.common.standing import Standing
-from salt_mirror.checks.common.wording import answers_of, labels_of, state, troubles_of
+from salt_mirror.checks.common.wording import answers_of, labels_of, many, state, troubles_of
 from salt_mirror.dns.names import to_text
 from salt_mirror.dns.records import CNAME, ONE_HAND, rdata_text, type_text
 from salt_mirror.findings import Change, Finding, Outcome
@@ -178,6 +178,16 @@ class RollWords:
         """Report that some or all servers gave no usable answer."""
         why = troubles_of(self._found)
         return self._finding("roll.unverified", f"{self._what}: {why}.", outcome="unverified", cause=why)
+
+
+def may_be_wildcards(sets: Sequence[ExpectedSet]) -> str:
+    """Return the remark that nobody knows of some sets whether a wildcard answers in their place."""
+    first = min(sets, key=lambda one: (to_text(one.name), one.rdtype, one.view))
+    others = f" and {many(len(sets) - 1, 'other')}" if len(sets) > 1 else ""
+    return (
+        f"whether a wildcard answers for {many(len(sets), 'record set')} is not known: a server gave no answer for a name "
+        f"beside that nobody has registered ({to_text(first.name)} {type_text(first.rdtype)}{others})"
+    )
 
 
 def grouped(findings: list[Finding]) -> list[Finding]:

@@ -21,9 +21,8 @@ from salt_mirror.dns.questions import NO_SOURCE, SILENCED, UNREACHABLE, Answer, 
 from salt_mirror.dns.replies import ORDINARY, Reader, Reply
 from salt_mirror.dns.screening import ForeseenQuestion, ForeseenSet, ScreenTally
 from salt_mirror.dns.traffic.bulk import Bulk
-from salt_mirror.dns.traffic.deadlines import Deadlines
 from salt_mirror.dns.traffic.fallback import Next, Ways, refuses_edns
-from salt_mirror.dns.traffic.flight import Flight, answer_from, no_answer, other_case
+from salt_mirror.dns.traffic.flight import Deadlines, Flight, answer_from, no_answer, other_case
 from salt_mirror.dns.traffic.manners import AGAIN, Breaker, Pace, RoundTrips, Window
 from salt_mirror.dns.traffic.ports import SourcePorts
 from salt_mirror.dns.wire import MalformedMessage, middles, question_tail
