@@ -35,11 +35,10 @@ MEASURED += (
 )
 
 
-def audit(folder: Path, estate: Path, out: Path, source: str = "") -> tuple[float, int, int]:
-    """Seconds, questions and peak memory in KiB of one whole audit; `source` is another version's `src`."""
+def audit(folder: Path, estate: Path, out: Path, env: dict[str, str] | None = None) -> tuple[float, int, int]:
+    """Seconds, questions and peak memory in KiB of one whole audit, perhaps in another version's environment."""
     command = [sys.executable, "-c", MEASURED, "pairs", "--estate", str(estate), "--json"]
     before = time.perf_counter()
-    env = os.environ | ({"PYTHONPATH": source} if source else {})
     with out.open("wb") as file:
         done = subprocess.run(command, cwd=folder, env=env, stdout=file, stderr=subprocess.PIPE, text=True, check=False)
     took = time.perf_counter() - before
@@ -96,7 +95,7 @@ def main() -> None:
                 return
             world.floor_rate(program, one.port, names)
             ratios, floors, rates, peaks = [], [], [], []
-            against = sys.argv[sys.argv.index("--against") + 1] if "--against" in sys.argv else ""
+            against = world.other_version()
             beside: list[float] = []
             for _ in range(ROUNDS):
                 around = [world.floor_rate(program, one.port, names) for _ in range(3)]

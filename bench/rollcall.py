@@ -8,7 +8,6 @@ PTR, start and report included, against the C floor, in turns. Medians of severa
 from __future__ import annotations
 
 import json
-import os
 import statistics
 import subprocess
 import sys
@@ -100,7 +99,7 @@ def against_the_floor() -> None:
             command.append(str(lay_out(folder, zones, (one.port, two.port))))
             world.floor_rate(program, one.port, names)
             ratios, rates, beside = [], [], list[float]()
-            against = sys.argv[sys.argv.index("--against") + 1] if "--against" in sys.argv else ""
+            against = world.other_version()
             for _ in range(ROUNDS):
                 floors = [world.floor_rate(program, one.port, names) for _ in range(3)]
                 before = time.perf_counter()
@@ -115,7 +114,7 @@ def against_the_floor() -> None:
                 ratios.append(rates[-1] / floor)
                 if against:
                     before = time.perf_counter()
-                    subprocess.run(command, capture_output=True, check=True, env=os.environ | {"PYTHONPATH": against})
+                    subprocess.run(command, capture_output=True, check=True, env=against)
                     beside.append(took / (time.perf_counter() - before))
     shown = " ".join(f"{ratio:.2f}" for ratio in sorted(ratios))
     print(

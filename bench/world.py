@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import statistics
 import subprocess
 import sys
@@ -47,6 +48,13 @@ def estate(folder: Path, hosts: int, ports: list[int]) -> Path:
     path = folder / "estate.toml"
     path.write_text(text, encoding="utf-8")
     return path
+
+
+def other_version() -> dict[str, str] | None:
+    """The environment in which another version is run, where `--against SRC` names its `src` folder."""
+    if "--against" not in sys.argv:
+        return None
+    return os.environ | {"PYTHONPATH": sys.argv[sys.argv.index("--against") + 1]}
 
 
 def build_floor(folder: Path) -> Path:

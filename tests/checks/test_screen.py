@@ -115,7 +115,6 @@ def test_most_of_a_sound_world_is_screened_and_a_ttl_that_differs_is_not() -> No
 
 @pytest.mark.parametrize("first", ["the screen", "the dialogue"])
 def test_what_a_dialogue_foresees_and_what_another_asks_is_asked_once(first: str) -> None:
-
     def foreseeing() -> Dialogue[object]:
         subject = ForeseenSubject("a", ((ForeseenSet(b"\x01a\x00", A, TWO, VALUE),),))
         yield ForeseenBatch(subject)

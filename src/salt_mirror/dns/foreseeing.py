@@ -65,10 +65,6 @@ class Foreseeing:
                     if value is not None:
                         yield name, rdtype, (value,)
 
-    def begin(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Put a subject's next round to its servers; it has `ended` where nothing more is to be asked."""
-        self._begin_round(subject, ended)
-
     def unblocked(self) -> list[ForeseenSubject]:
         """Return the subjects that wait for what others were asking, once that is known, so that none of them waits again."""
         blocked, self._blocked = self._blocked, []
@@ -77,7 +73,7 @@ class Foreseeing:
     def begin_of_dialogue(self, subject: ForeseenSubject) -> bool:
         """Put a dialogue's subject of one round to its servers; False where it has ended at once, and nothing is asked."""
         ended: list[ForeseenSubject] = []
-        self._begin_round(subject, ended)
+        self.begin(subject, ended)
         if self._blocked and self._blocked[-1] is subject:
             self._blocked.pop()
             subject.failed = True
@@ -113,9 +109,9 @@ class Foreseeing:
             tally.trips_s.clear()
         return others
 
-    def _begin_round(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
-        """Ask for the sets of a subject's round that are not known; it has failed where a server was asked for one before, and
-        is blocked while another subject asks for one."""
+    def begin(self, subject: ForeseenSubject, ended: list[ForeseenSubject]) -> None:
+        """Ask for the sets of a subject's next round that are not known; it has `ended` where no round has any. It has failed
+        where a server was asked for one before, and is blocked while another subject asks for one."""
         asked: list[ForeseenSet] = []
         saved, agreed = 0, None
         servers: tuple[Server, ...] = ()
@@ -207,4 +203,4 @@ class Foreseeing:
         if subject.failed or subject.at == len(subject.rounds):
             ended.append(subject)
         else:
-            self._begin_round(subject, ended)
+            self.begin(subject, ended)

@@ -41,15 +41,14 @@ class AuthorityWords(VersionWords):
 
     def name_servers(self) -> Iterator[Finding]:
         seen = self.seen
-        targets = dict.fromkeys([*seen.own_targets, *(() if seen.elsewhere else seen.parentage.targets)])
+        own, parents = seen.own_targets, seen.parentage.targets
+        targets = dict.fromkeys([*own, *(() if seen.elsewhere else parents)])
         for target in targets:
             looked_up = seen.lookups.get(target)
             if looked_up is None:
                 continue
             name = to_text(target)
-            who = " and ".join(
-                ["the parent"] * (target in seen.parentage.targets) + ["the zone"] * (target in seen.own_targets)
-            )
+            who = " and ".join(["the parent"] * (target in parents) + ["the zone"] * (target in own))
             if looked_up.followed:
                 text = (
                     f"{name}, a name server by {who}, is an alias of {to_text(looked_up.canonical)}: many resolvers do not "

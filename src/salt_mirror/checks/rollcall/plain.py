@@ -74,18 +74,21 @@ class RollRound(ForeseenRound):
         return map(self._judge, self._sets)
 
     def results(self, runner: Runner, names: int) -> Iterator[Any]:
-        left = deque[Dialogue[Any]]()
-        for result in runner.screen(self._things(), left, names=names):
-            if isinstance(result, ForeseenSubject):
-                below = result.what[0]
-                self._take(result, below, left)
-                yield from map(self._agreeing, self._settled(below, left, runner))
-            else:
+        beside = deque[Dialogue[Any]]()
+        for result in runner.screen(self._things(), beside, names=names):
+            if not isinstance(result, ForeseenSubject):
                 yield result
-        for one in self._below.values():
-            if one is not None:
-                yield from map(self._agreeing, self._settled(one, left, runner, last=True))
-        yield from runner.run(left, names=names)
+                continue
+            for agreeing, others in (self._taken(result), self._released(result.what[0], runner)):
+                beside.extend(map(self._judge, others))
+                yield from map(self._agreeing, agreeing)
+        rest: list[ExpectedSet] = []
+        for below in self._below.values():
+            if below is not None:
+                agreeing, others = self._released(below, runner)
+                rest += [*others, *below.wait]
+                yield from map(self._agreeing, agreeing)
+        yield from runner.run(map(self._judge, rest), names=names)
 
     def _things(self) -> Iterator[ForeseenSubject | Dialogue[Any]]:
         """Return what would settle sets, many at a time; a dialogue for one of several values, or of which anything else is
@@ -120,40 +123,38 @@ class RollRound(ForeseenRound):
         apex = rdtype != DS and self._screeners.is_apex(name, view)
         return _Below(name[name[0] + 1 :], rdtype, authority.servers, apex=apex)
 
-    def _take(self, subject: ForeseenSubject, below: _Below, left: deque[Dialogue[Any]]) -> None:
-        """Have the sets of a subject wait that are as foreseen; others, and the first one of all, are `left` to be judged."""
-        for expected, one in zip(subject.what[1], subject.rounds[0], strict=True):
+    def _taken(self, subject: ForeseenSubject) -> tuple[list[ExpectedSet], list[ExpectedSet]]:
+        """Return which sets of a subject agree at once (at an apex, at a wildcard, or where no name fits beside), and which
+        have to be judged: those that are not as foreseen, and the first one of all. The others wait."""
+        below, sets = subject.what
+        agreeing: list[ExpectedSet] = []
+        others: list[ExpectedSet] = []
+        longest = MAX_NAME - len(self._sibling) - 1
+        for expected, one in zip(sets, subject.rounds[0], strict=True):
             if not one.agreed or (expected.ttl is not None and expected.ttl != one.ttl):
-                left.append(self._judge(expected))
-            elif below.begun or below.apex or self._is_alone(expected.name):
+                others.append(expected)
+            elif below.apex or one.name.startswith(b"\x01*") or len(one.name) > longest:
+                agreeing.append(expected)
+            elif below.begun:
                 below.wait.append(expected)
             else:
                 below.begun = True
-                left.append(self._judge(expected))
+                others.append(expected)
+        return agreeing, others
 
-    def _is_alone(self, name: Name) -> bool:
-        """Return whether nothing is looked for beside a name: at a wildcard, or where no name fits there."""
-        return name.startswith(b"\x01*") or len(name) + len(self._sibling) + 1 > MAX_NAME
-
-    def _settled(
-        self, below: _Below, left: deque[Dialogue[Any]], runner: Runner, *, last: bool = False
-    ) -> Iterator[ExpectedSet]:
-        """Return which sets agree, as soon as it is known what stands beside them: not where that is the same. Those are `left`
-        to be judged, and at last so are all where that is not known."""
-        if below.beside is None and not below.apex and below.wait:
+    def _released(self, below: _Below, runner: Runner) -> tuple[list[ExpectedSet], list[ExpectedSet]]:
+        """Return which of the sets that wait agree, once it is known what is beside them, and which have to be judged, since
+        that is the same; they go on waiting while it is not known."""
+        if below.beside is None and below.wait:
             below.beside = self._beside(below, runner)
-            if below.beside is None and not last:
-                return
-        saves = 0 if below.apex else len(below.servers)
+        if below.beside is None:
+            return [], []
+        agreeing, others = list[ExpectedSet](), list[ExpectedSet]()
         for expected in below.wait:
-            if below.apex or self._is_alone(expected.name):
-                yield expected
-            elif below.beside is not None and expected.plain_value not in below.beside:
-                runner.saved += saves
-                yield expected
-            else:
-                left.append(self._judge(expected))
+            (others if expected.plain_value in below.beside else agreeing).append(expected)
+        runner.saved += len(agreeing) * len(below.servers)
         below.wait.clear()
+        return agreeing, others
 
     def _beside(self, below: _Below, runner: Runner) -> frozenset[bytes] | None:
         """Return every value that a server gives at the name that nobody has registered; None where one was not asked, or gave
