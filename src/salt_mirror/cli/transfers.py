@@ -13,7 +13,7 @@ from salt_mirror.dns.holding import Holding, HoldingExchange
 from salt_mirror.dns.names import Name, to_text
 from salt_mirror.dns.questions import Server
 from salt_mirror.dns.records import Record
-from salt_mirror.dns.transfer import Bounds, TransferFailed, transfer
+from salt_mirror.dns.transfer import BEYOND_MEMORY, Bounds, TransferFailed, transfer
 from salt_mirror.dns.workers import Workers
 from salt_mirror.estate.model import Estate
 
@@ -102,4 +102,4 @@ def _fetch(server: Server, apex: Name, timeout_s: float, bounds: Bounds, budget:
     except (TransferFailed, ValueError) as error:
         return str(error)
     except MemoryError:  # what it had taken is free again; the zone is asked for in single questions
-        return "it is larger than the memory that is left"
+        return BEYOND_MEMORY

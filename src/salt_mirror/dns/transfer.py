@@ -7,6 +7,7 @@ every message signed as asked. One that breaks off or lies is worth nothing and 
 
 from __future__ import annotations
 
+import mmap
 import secrets
 import socket
 import struct
@@ -32,6 +33,9 @@ if TYPE_CHECKING:
 _read_counts = struct.Struct("!6H").unpack_from
 _read_rr = struct.Struct("!HHIH").unpack_from
 MOST_EMPTY = 100
+BEYOND_MEMORY = "it is larger than the memory that is left"
+_ROOM = 32 << 20
+"""Bytes that have to be free before a message is read: more than what eight transfers at once make of one message each."""
 
 
 class Bounds(NamedTuple):
@@ -80,6 +84,7 @@ def transfer(
             sock.sendall(len(wire).to_bytes(2, "big") + wire)
             first: Record | None = None
             for message in _messages(sock, until, clock, timeout_s):
+                _ensure_room()
                 _check_head(message, qid, asked, first_one=first is None, signed=verifier is not None)
                 if verifier is not None:
                     _verify(verifier, message)
@@ -127,6 +132,17 @@ class _Meter:
             raise TransferFailed(f"more than {most.bytes:,} bytes or {most.records:,} records")
         if self._empty > MOST_EMPTY:
             raise TransferFailed(f"{self._empty} messages in a row without a record")
+
+
+def _ensure_room() -> None:
+    """Raise TransferFailed where little memory is left.
+
+    With none at all, Python 3.11 may raise MemoryError for ever: on the way to its handler it makes an integer, and cannot.
+    """
+    try:
+        mmap.mmap(-1, _ROOM).close()  # reserved and given back, never touched: some microseconds
+    except OSError:
+        raise TransferFailed(BEYOND_MEMORY) from None
 
 
 def _messages(sock: socket.socket, until: float, clock: Callable[[], float], timeout_s: float) -> Iterator[bytes]:
