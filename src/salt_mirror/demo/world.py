@@ -14,6 +14,7 @@ import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from functools import lru_cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -128,7 +129,7 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
                 text = _amended(_read(f"zones/{source}"), label, origin, planted["differences"])
                 path = folder / "servers" / label / source
                 _write(path, text)
-                zone = read_zone(path, origin)
+                zone = _zone_of(text, origin)
                 held.append(_signed(zone, label, origin, planted, now) if origin in SIGNED else zone)
             servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
         behind = [servers[label].authority for label in ("ns1", "ns2", "top-a", "root-a")]
@@ -143,6 +144,10 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
         estate = folder / "estate.toml"
         _write(estate, _filled(_read("estate.toml"), servers))
         yield estate, servers
+
+
+_zone_of = lru_cache(maxsize=None)(read_zone)
+"""A zone is read once for all servers that have it alike, and for all worlds of a process."""
 
 
 def _signed(zone: dns.zone.Zone, label: str, origin: str, planted: dict[str, Any], now: int) -> dns.zone.Zone:

@@ -9,6 +9,7 @@ signed zone (NSEC) whoever asks with DO gets signatures and proofs (RFC 4035 sec
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -31,25 +32,62 @@ def read_zone(source: Path | str, origin: str) -> dns.zone.Zone:
     return dns.zone.from_text(source, origin=origin, relativize=False)
 
 
+Responses = dict[tuple[object, ...], bytes | None]
+"""What was answered, by query."""
+
+
+class _ZoneItself:
+    """A zone, equal to nothing but that very object."""
+
+    def __init__(self, zone: dns.zone.Zone) -> None:
+        self._zone = zone
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _ZoneItself) and self._zone is other._zone
+
+    def __hash__(self) -> int:
+        return id(self._zone)
+
+
+@lru_cache(maxsize=256)
+def _answered_from(_zone: _ZoneItself, *, recursive: bool) -> Responses:
+    """Return what was answered from a zone, whichever server holds it: a test run makes the same world over and over."""
+    return {}
+
+
 class HeldZones:
-    """The zones that one server holds. With `recursive` it answers as a resolver would that knows just these."""
+    """The zones that one server holds. With `recursive` it answers as a resolver would that knows just these.
+
+    No zone is changed while it is held: a new version takes its place.
+    """
 
     def __init__(self, zones: Iterable[dns.zone.Zone], *, recursive: bool = False) -> None:
         self.recursive = recursive
-        self.version = 0
         self.zones: dict[dns.name.Name, dns.zone.Zone] = {}
+        self.answered: Responses = {}
         self._there: dict[dns.name.Name, set[dns.name.Name]] = {}
+        self._by_apex: dict[bytes, dns.zone.Zone] = {}
         for zone in zones:
             self.hold(zone)
 
     def hold(self, zone: dns.zone.Zone) -> None:
-        """Take a zone in, or a new version of it; `version` counts them."""
+        """Take a zone in, or a new version of it."""
         assert zone.origin is not None
-        self.version += 1
+        self.answered = {}
         self.zones[zone.origin] = zone
+        self._by_apex[zone.origin.to_digestable()] = zone
         self._there[zone.origin] = {
             dns.name.Name(name.labels[drop:]) for name in zone.nodes for drop in range(len(name) - len(zone.origin) + 1)
         }
+
+    def answered_around(self, owner: bytes, rdtype: int) -> Responses | None:
+        """Return what was answered from the zone in which a name is; None where none is held. `owner` is in small letters."""
+        at = owner[0] + 1 if rdtype == dns.rdatatype.DS and owner != b"\0" else 0
+        while owner[at:] not in self._by_apex:
+            if at >= len(owner) - 1:
+                return None
+            at += owner[at] + 1
+        return _answered_from(_ZoneItself(self._by_apex[owner[at:]]), recursive=self.recursive)
 
     def respond(self, query: dns.message.Message) -> dns.message.Message:
         """Return the response to a query, whole; the transport cuts it to size."""

@@ -55,8 +55,25 @@ class _Plain(NamedTuple):
     wire: bytes
     end: int
 
+    @property
+    def owner(self) -> bytes:
+        """The name, in small letters."""
+        return self.wire[12 : self.end - 4].lower()
+
+    @property
+    def rdtype(self) -> int:
+        """The type."""
+        return int.from_bytes(self.wire[self.end - 4 : self.end - 2], "big")
+
+    def is_settled_by(self, response: bytes | None) -> bool:
+        """Return whether a response has nothing from beyond the name's own zone: no alias leads on from there."""
+        if response is None:
+            return False
+        first = response[self.end : self.end + 4]
+        return response[6:8] == b"\0\0" or first == b"\xc0\x0c" + self.wire[self.end - 4 : self.end - 2]
+
     @classmethod
-    def of(cls, wire: bytes, version: int, *, stream: bool) -> _Plain | None:
+    def of(cls, wire: bytes, *, stream: bool) -> _Plain | None:
         """Return the query in bytes, unless it is of another kind."""
         if len(wire) < 17 or wire[2] & 0x78 or wire[4:10] != b"\x00\x01\x00\x00\x00\x00" or wire[10:12] > b"\x00\x01":
             return None
@@ -65,7 +82,7 @@ class _Plain(NamedTuple):
         if wire[11] and (edns[:3] != b"\x00\x00\x29" or len(edns) != 11 + int.from_bytes(edns[9:11], "big")):
             return None
         # Of EDNS its size and flags count (RFC 6891 section 6.1.2); options, such as a cookie that is new in each run, do not.
-        return cls((version, stream, wire[2:12], wire[12:end].lower(), edns[:9]), wire, end)
+        return cls((stream, wire[2:12], wire[12:end].lower(), edns[:9]), wire, end)
 
     def answered(self, response: bytes | None) -> bytes | None:
         """Return the response as it is sent for this very query: with its id, and its question letter for letter."""
@@ -103,7 +120,6 @@ class StandIn:
         self.limits_after: int | None = None
         self.others: set[dns.name.Name] = set()
         self.asked = 0
-        self._said: dict[tuple[object, ...], bytes | None] = {}
 
     @property
     def endpoint(self) -> str:
@@ -144,14 +160,23 @@ class StandIn:
         if source in self.by_source:
             return self._worked_out(wire, stream=stream, zones=self.by_source[source])
         if self.fault is Fault.NONE and self.cache is None:
-            plain = _Plain.of(wire, self.authority.version, stream=stream)
+            plain = _Plain.of(wire, stream=stream)
             if plain is not None:
-                if plain.key not in self._said:
-                    if len(self._said) >= _MOST_KEPT:
-                        self._said.clear()
-                    self._said[plain.key] = self._worked_out(wire, stream=stream)
-                return plain.answered(self._said[plain.key])
+                return plain.answered(self._answered_before(plain, stream=stream))
         return self._worked_out(wire, stream=stream)
+
+    def _answered_before(self, plain: _Plain, *, stream: bool) -> bytes | None:
+        """Return the response to a query, worked out only where nobody who holds the same has answered it."""
+        of_zone, own = self.authority.answered_around(plain.owner, plain.rdtype), self.authority.answered
+        for answered in (own, of_zone):
+            if answered is not None and plain.key in answered:
+                return answered[plain.key]
+        response = self._worked_out(plain.wire, stream=stream)
+        answered = of_zone if of_zone is not None and plain.is_settled_by(response) else own
+        if len(answered) >= _MOST_KEPT:
+            answered.clear()
+        answered[plain.key] = response
+        return response
 
     def _worked_out(self, wire: bytes, *, stream: bool, zones: HeldZones | None = None) -> bytes | None:
         try:
