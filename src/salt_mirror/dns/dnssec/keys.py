@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any, NamedTuple
 
 from salt_mirror.dns.dnssec.algorithms import algorithm, digest
@@ -76,21 +76,26 @@ class DnsKey:
 
     def verifies(self, signature: bytes, data: bytes) -> bool | None:
         """Return whether a signature over some data is this key's; None where this computer cannot tell."""
-        if not algorithm(self.algorithm).verified:
-            return None
-        try:
-            verifier = self._verifier
-        except ValueError:
-            return None
-        from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+        return _verifies(self, signature, data) if algorithm(self.algorithm).verified else None
 
-        try:
-            verifier.verify(signature, data)
-        except UnsupportedAlgorithm:
-            return None
-        except (InvalidSignature, ValueError):
-            return False
-        return True
+
+# Every server gives the same signatures, and a plan is judged in rounds: of 384 in an audit of the demo, 22 differ. The number
+# kept is small, since data may have 64 KB.
+@lru_cache(maxsize=512)
+def _verifies(key: DnsKey, signature: bytes, data: bytes) -> bool | None:
+    try:
+        verifier = key._verifier
+    except ValueError:
+        return None
+    from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+
+    try:
+        verifier.verify(signature, data)
+    except UnsupportedAlgorithm:
+        return None
+    except (InvalidSignature, ValueError):
+        return False
+    return True
 
 
 class Ds(NamedTuple):
