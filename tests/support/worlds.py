@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 import dns.message
 import dns.rcode
@@ -31,6 +32,7 @@ from salt_mirror.standin.updating import updated
 from support.exchanges import Instant, heard
 
 FORWARD, REVERSE = "pans.example", "20.77.10.in-addr.arpa"
+_REVERSE = from_text(REVERSE)
 LABELS = ("h0", "h1", "h2", "h3", "a.stores")
 ADDRESSES = ("10.77.20.1", "10.77.20.2", "10.77.20.3", "203.0.113.9")
 TARGETS = (
@@ -42,6 +44,9 @@ TARGETS = (
 SERVER = Server("s0", bytes((127, 0, 0, 1)), 5300)
 SECOND = Server("s1", bytes((127, 0, 0, 1)), 5301)
 REACH = {bytes((192, 0, 2, 53 + number)): (one.address, one.port) for number, one in enumerate((SERVER, SECOND))}
+
+zone_of = lru_cache(maxsize=256)(read_zone)
+"""Servers that have the same lines hold the same zone, and what it answers is worked out once."""
 
 
 @dataclass
@@ -62,7 +67,7 @@ class World:
             head = f"$TTL 600\n@ {soa}\n@ NS s0.pans.example.\n{more}"
             own = {FORWARD: "s0 A 192.0.2.53\ns1 A 192.0.2.54\n", REVERSE: ""}
             texts = {origin: head + own[origin] + "\n".join(lines) + "\n" for origin, lines in zones.items()}
-            self.held[server] = HeldZones([read_zone(text, origin) for origin, text in texts.items()])
+            self.held[server] = HeldZones([zone_of(text, origin) for origin, text in texts.items()])
 
     @property
     def servers(self) -> tuple[Server, ...]:
@@ -82,8 +87,7 @@ class World:
         silent = self.second == "silent" and question.server is SECOND
         if held is None or silent or question.server.over != "udp":
             return Answer(question, "timeout")
-        parts = labels(question.name)
-        if question.name.endswith(from_text(REVERSE)) and len(parts) == 6 and len(parts[0]) > 1:
+        if question.name.endswith(_REVERSE) and question.name[0] > 1 and len(labels(question.name)) == 6:
             return Answer(question, "NXDOMAIN", True)  # a sweep's: nobody has more than nine addresses here
         return heard(held, question)
 
