@@ -70,8 +70,7 @@ def primary(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Server]:
         else:
             starting = realservers.pdns_primary(folder, ZONES, key=KEY, notify=port)
         first = stack.enter_context(starting)
-        follows = f"  request-xfr: AXFR {first.host}@{first.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
-        stack.enter_context(realservers.nsd(tmp_path / "nsd", ZONES, secondary=follows, port=port))
+        stack.enter_context(realservers.nsd(tmp_path / "nsd", ZONES, secondary=realservers.following(first), port=port))
         (tmp_path / "expected.zone").write_text(EXPECTED, encoding="utf-8")
         (tmp_path / "gone.csv").write_text(
             'name,type,value,presence\nold,A,,absent\nh8,TXT,"""one"" ""left over""",absent\n', encoding="utf-8"

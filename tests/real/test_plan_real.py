@@ -77,9 +77,10 @@ def servers(tmp_path: Path) -> Iterator[tuple[list[Laid], Server, dict[str, Serv
                 update_policy=f"update-policy {{ {policy} grant mirror.test zonesub ANY; }};",
             )
         )
-        xfr = f"  request-xfr: AXFR 127.0.0.1@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
         own = {apex: text for one in following for apex, text in one.texts[1].items()}
-        follower = stack.enter_context(realservers.nsd(tmp_path / "nsd", own, secondary=xfr, port=port))
+        follower = stack.enter_context(
+            realservers.nsd(tmp_path / "nsd", own, secondary=realservers.following(primary), port=port)
+        )
         old = {apex: text for one in stuck for apex, text in one.texts[1].items()}
         kept = stack.enter_context(realservers.nsd(tmp_path / "old", old, label="old"))
         yield laid, primary, dict.fromkeys(("follows", "apart", "unlisted", "none"), follower) | {"stuck": kept}

@@ -93,8 +93,9 @@ def servers(tmp_path: Path) -> Iterator[tuple[list[Laid], Server, Server]]:
         primary = stack.enter_context(
             realservers.bind(tmp_path / "bind", first, key=KEY, open_to_all=True, notify=port)
         )
-        xfr = f"  request-xfr: AXFR 127.0.0.1@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
-        follower = stack.enter_context(realservers.nsd(tmp_path / "nsd", own, secondary=xfr, port=port))
+        follower = stack.enter_context(
+            realservers.nsd(tmp_path / "nsd", own, secondary=realservers.following(primary), port=port)
+        )
         yield laid, primary, follower
 
 

@@ -56,8 +56,7 @@ def primary(tmp_path: Path) -> Iterator[Server]:
         first = stack.enter_context(
             realservers.bind(tmp_path / "bind", ZONES, key=KEY, updates=True, open_to_all=True, notify=port)
         )
-        follows = f"  request-xfr: AXFR {first.host}@{first.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
-        stack.enter_context(realservers.nsd(tmp_path / "nsd", ZONES, secondary=follows, port=port))
+        stack.enter_context(realservers.nsd(tmp_path / "nsd", ZONES, secondary=realservers.following(first), port=port))
         (tmp_path / "hosts.zone").write_text(LISTED, encoding="utf-8")
         (tmp_path / "key").write_text(realservers.secret_text(KEY), encoding="utf-8")
         text = '[keys."mirror.test"]\nsecret_file = "key"\n[reach]\n'

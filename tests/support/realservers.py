@@ -303,6 +303,15 @@ def bind_views(
         yield server
 
 
+def following(primary: Server) -> str:
+    """Return NSD's lines for a zone that follows a primary: notified of changes, and looking by itself, since a NOTIFY may get
+    lost between two changes."""
+    return (
+        f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY\n"
+        "  max-refresh-time: 2\n  max-retry-time: 2"
+    )
+
+
 @contextmanager
 def nsd_secondary(folder: Path, zone: str, text: str, primary: Server, *, port: int | None = None) -> Iterator[Server]:
     """NSD as a secondary of a primary that hands its zone to anyone, beginning with a text of its own, until it is notified."""
