@@ -303,20 +303,17 @@ def bind_views(
         yield server
 
 
-def following(primary: Server) -> str:
-    """Return NSD's lines for a zone that follows a primary: notified of changes, and looking by itself, since a NOTIFY may get
-    lost between two changes."""
-    return (
-        f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY\n"
-        "  max-refresh-time: 2\n  max-retry-time: 2"
-    )
+def following(primary: Server, *, looks: bool = True) -> str:
+    """Return NSD's lines for a zone that follows a primary: notified of changes, and where it `looks` by itself, every two
+    seconds, since a NOTIFY may get lost between two changes."""
+    lines = f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
+    return f"{lines}\n  max-refresh-time: 2\n  max-retry-time: 2" if looks else lines
 
 
 @contextmanager
 def nsd_secondary(folder: Path, zone: str, text: str, primary: Server, *, port: int | None = None) -> Iterator[Server]:
     """NSD as a secondary of a primary that hands its zone to anyone, beginning with a text of its own, until it is notified."""
-    extra = f"  request-xfr: AXFR {primary.host}@{primary.port} NOKEY\n  allow-notify: 127.0.0.1 NOKEY"
-    with nsd(folder, {zone: text}, label="nsd", secondary=extra, port=port) as server:
+    with nsd(folder, {zone: text}, label="nsd", secondary=following(primary, looks=False), port=port) as server:
         yield server
 
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
 
 import dns.message
 import dns.rcode
@@ -27,7 +26,7 @@ from salt_mirror.dns.records import rdata_from_text, type_from_text
 from salt_mirror.dns.update import update_message
 from salt_mirror.estate.expectations import Expectation
 from salt_mirror.estate.model import Estate, Zone
-from salt_mirror.standin.authority import HeldZones, read_zone
+from salt_mirror.standin.authority import HeldZones, read_zone, shared_zone
 from salt_mirror.standin.updating import updated
 from support.exchanges import Instant, heard
 
@@ -44,9 +43,6 @@ TARGETS = (
 SERVER = Server("s0", bytes((127, 0, 0, 1)), 5300)
 SECOND = Server("s1", bytes((127, 0, 0, 1)), 5301)
 REACH = {bytes((192, 0, 2, 53 + number)): (one.address, one.port) for number, one in enumerate((SERVER, SECOND))}
-
-zone_of = lru_cache(maxsize=256)(read_zone)
-"""Servers that have the same lines hold the same zone, and what it answers is worked out once."""
 
 
 @dataclass
@@ -67,7 +63,7 @@ class World:
             head = f"$TTL 600\n@ {soa}\n@ NS s0.pans.example.\n{more}"
             own = {FORWARD: "s0 A 192.0.2.53\ns1 A 192.0.2.54\n", REVERSE: ""}
             texts = {origin: head + own[origin] + "\n".join(lines) + "\n" for origin, lines in zones.items()}
-            self.held[server] = HeldZones([zone_of(text, origin) for origin, text in texts.items()])
+            self.held[server] = HeldZones([shared_zone(text, origin) for origin, text in texts.items()])
 
     @property
     def servers(self) -> tuple[Server, ...]:

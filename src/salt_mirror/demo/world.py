@@ -14,7 +14,6 @@ import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from functools import lru_cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -25,7 +24,7 @@ import dns.tsig
 import dns.zone
 
 from salt_mirror.demo.lists import write_lists
-from salt_mirror.standin.authority import read_zone
+from salt_mirror.standin.authority import read_zone, shared_zone
 from salt_mirror.standin.cache import Cache
 from salt_mirror.standin.server import Fault, StandIn, StandIns
 from salt_mirror.standin.signing import key_from, sign_zone
@@ -129,7 +128,7 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
                 text = _amended(_read(f"zones/{source}"), label, origin, planted["differences"])
                 path = folder / "servers" / label / source
                 _write(path, text)
-                zone = _zone_of(text, origin)
+                zone = shared_zone(text, origin)
                 held.append(_signed(zone, label, origin, planted, now) if origin in SIGNED else zone)
             servers[label] = _start(standins, held, port, recursive=label in RESOLVERS)
         behind = [servers[label].authority for label in ("ns1", "ns2", "top-a", "root-a")]
@@ -144,10 +143,6 @@ def gullmarsh(folder: Path, *, speed: float = SPEED) -> Iterator[tuple[Path, dic
         estate = folder / "estate.toml"
         _write(estate, _filled(_read("estate.toml"), servers))
         yield estate, servers
-
-
-_zone_of = lru_cache(maxsize=None)(read_zone)
-"""A zone is read once for all servers that have it alike, and for all worlds of a process."""
 
 
 def _signed(zone: dns.zone.Zone, label: str, origin: str, planted: dict[str, Any], now: int) -> dns.zone.Zone:

@@ -32,6 +32,12 @@ def read_zone(source: Path | str, origin: str) -> dns.zone.Zone:
     return dns.zone.from_text(source, origin=origin, relativize=False)
 
 
+@lru_cache(maxsize=256)
+def shared_zone(text: str, origin: str) -> dns.zone.Zone:
+    """Read a zone from its text, once for all servers and worlds that have it alike. It is not to be changed."""
+    return read_zone(text, origin)
+
+
 Responses = dict[tuple[object, ...], bytes | None]
 """What was answered, by query."""
 
